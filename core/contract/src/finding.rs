@@ -1,0 +1,67 @@
+//! Findings: one thing found wrong or worth knowing when something is read or checked.
+
+use serde::{Deserialize, Serialize};
+
+use crate::Position;
+
+/// How bad a finding is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Severity {
+    /// Worth knowing; nothing needs to be done.
+    Note,
+    /// Works, but probably not as meant.
+    Warning,
+    /// Cannot be released.
+    Error,
+}
+
+/// One thing found when something is read or checked.
+///
+/// `line` and `column` count from 1; both are 0 when the finding is about the whole file.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Finding {
+    /// How bad it is.
+    pub severity: Severity,
+    /// The file it was found in, or an empty text.
+    pub file: String,
+    /// Line in the file, from 1.
+    pub line: usize,
+    /// Column in the line, in characters, from 1.
+    pub column: usize,
+    /// What was found.
+    pub message: String,
+    /// What to do about it, or an empty text.
+    pub help: String,
+}
+
+impl Finding {
+    /// A finding at a position of a file.
+    pub fn new(severity: Severity, file: &str, at: Position, message: impl Into<String>) -> Self {
+        Self {
+            severity,
+            file: file.to_owned(),
+            line: at.line,
+            column: at.column,
+            message: message.into(),
+            help: String::new(),
+        }
+    }
+
+    /// An error at a position of a file.
+    pub fn error(file: &str, at: Position, message: impl Into<String>) -> Self {
+        Self::new(Severity::Error, file, at, message)
+    }
+
+    /// The same finding with a help line.
+    #[must_use]
+    pub fn help(mut self, help: impl Into<String>) -> Self {
+        self.help = help.into();
+        self
+    }
+}
+
+/// Whether any finding is an error.
+pub fn has_errors(findings: &[Finding]) -> bool {
+    findings.iter().any(|f| f.severity == Severity::Error)
+}

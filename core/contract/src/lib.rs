@@ -1,0 +1,23 @@
+//! Contracts: what callers of a facade may send and will get.
+//!
+//! A contract is an OpenAPI 3.1 document. This crate reads it into the few things the rest of the
+//! product needs (operations, parameters, schemas), remembers where each stood in the text, and
+//! compares two contracts. It also holds what every reader of documents shares: the positioned
+//! tree ([`Node`]), findings ([`Finding`]) and the "did you mean" ([`suggest`]).
+#![warn(missing_docs)]
+
+mod compare;
+mod finding;
+mod node;
+mod openapi;
+mod schema;
+mod suggest;
+mod template;
+
+pub use compare::{Change, Harm, compare};
+pub use finding::{Finding, Severity, has_errors};
+pub use node::{Node, NodeKind, Position, ReadError, Step};
+pub use openapi::{Contract, Operation, Parameter, Place, parse as parse_contract};
+pub use schema::{Field, ParamType, SchemaView};
+pub use suggest::suggest;
+pub use template::{PathTemplate, Segment, TemplateError};

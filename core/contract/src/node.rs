@@ -1,0 +1,275 @@
+//! A document tree that remembers where everything stood.
+//!
+//! Documents are YAML or JSON. Every check wants to name a line and a column, so the tree is
+//! built from parser events with their positions. Scalars follow the YAML 1.2 core schema, with
+//! the traps left out: `no` is a text, `010` is a text, numbers keep all their digits.
+
+use saphyr_parser::{Event, Parser, ScalarStyle};
+use serde_json::{Map, Number, Value};
+
+/// A place in a text, line and column from 1 (0 and 0: nowhere in particular).
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Position {
+    /// Line, from 1.
+    pub line: usize,
+    /// Column in characters, from 1.
+    pub column: usize,
+}
+
+/// One value of a document with its place.
+#[derive(Clone, Debug)]
+pub struct Node {
+    /// Where the value begins.
+    pub at: Position,
+    /// The value.
+    pub kind: NodeKind,
+}
+
+/// What a [`Node`] holds.
+#[derive(Clone, Debug)]
+pub enum NodeKind {
+    /// Null, a truth value, a number or a text.
+    Scalar(Value),
+    /// A sequence.
+    List(Vec<Node>),
+    /// A mapping: keys with the places they stand at, in the order written.
+    Map(Vec<(String, Position, Node)>),
+}
+
+/// Why a text could not be read.
+#[derive(Clone, Debug, thiserror::Error)]
+#[error("{message}")]
+pub struct ReadError {
+    /// Where.
+    pub at: Position,
+    /// What is wrong.
+    pub message: String,
+}
+
+/// One step of a path into a document.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Step {
+    /// A member of a mapping.
+    Key(String),
+    /// An item of a sequence, from 0.
+    Index(usize),
+}
+
+const MAX_DEPTH: usize = 100;
+const MAX_NODES: usize = 2_000_000;
+
+enum Open {
+    List(Position, Vec<Node>),
+    Map(Position, Vec<(String, Position, Node)>, Option<(String, Position)>),
+}
+
+impl Node {
+    /// Reads YAML or JSON.
+    ///
+    /// # Errors
+    /// Syntax errors, duplicate keys, aliases, tags, nesting beyond 100 levels and documents of more than
+    /// two million values, each with its place.
+    pub fn parse(text: &str) -> Result<Node, ReadError> {
+        let text = text.strip_prefix('\u{feff}').unwrap_or(text);
+        let mut open: Vec<Open> = Vec::new();
+        let mut root = None;
+        let mut count = 0usize;
+        for event in Parser::new_from_str(text) {
+            let (event, span) = event.map_err(|e| {
+                let mark = e.marker();
+                fail(Position { line: mark.line(), column: mark.col() + 1 }, yaml_message(&e.to_string()))
+            })?;
+            let at = Position { line: span.start.line(), column: span.start.col() + 1 };
+            count += 1;
+            if count > MAX_NODES {
+                return Err(fail(at, "the document has more than two million values"));
+            }
+            let done = match event {
+                Event::Alias(_) => return Err(fail(at, "aliases (*name) are not used in documents: write the value out")),
+                Event::Scalar(text, style, _, tag) => {
+                    if tag.is_some() {
+                        return Err(fail(at, "tags (!name) are not used in documents"));
+                    }
+                    if let Some(Open::Map(_, entries, pending @ None)) = open.last_mut() {
+                        if entries.iter().rev().take(2000).any(|(k, ..)| *k == text) {
+                            return Err(fail(at, format!("“{text}” stands here a second time")));
+                        }
+                        *pending = Some((text.into_owned(), at));
+                        continue;
+                    }
+                    Node { at, kind: NodeKind::Scalar(scalar(&text, style)) }
+                }
+                Event::SequenceStart(..) | Event::MappingStart(..) if open.len() >= MAX_DEPTH => {
+                    return Err(fail(at, format!("nested more than {MAX_DEPTH} levels deep")));
+                }
+                Event::SequenceStart(..) | Event::MappingStart(..)
+                    if matches!(open.last(), Some(Open::Map(_, _, None))) =>
+                {
+                    return Err(fail(at, "a mapping's key must be a plain text")
+                        .quote_hint());
+                }
+                Event::SequenceStart(..) => {
+                    open.push(Open::List(at, Vec::new()));
+                    continue;
+                }
+                Event::MappingStart(..) => {
+                    open.push(Open::Map(at, Vec::new(), None));
+                    continue;
+                }
+                Event::SequenceEnd | Event::MappingEnd => match open.pop() {
+                    Some(Open::List(at, items)) => Node { at, kind: NodeKind::List(items) },
+                    Some(Open::Map(at, entries, _)) => Node { at, kind: NodeKind::Map(entries) },
+                    None => return Err(fail(at, "unexpected end")),
+                },
+                Event::DocumentStart(_) if root.is_some() => {
+                    return Err(fail(at, "one file holds one document"));
+                }
+                _ => continue,
+            };
+            match open.last_mut() {
+                None => root = Some(done),
+                Some(Open::List(_, items)) => items.push(done),
+                Some(Open::Map(_, entries, pending)) => match pending.take() {
+                    Some((key, key_at)) => entries.push((key, key_at, done)),
+                    None => return Err(fail(at, "a mapping's key must be a plain text")),
+                },
+            }
+        }
+        root.ok_or_else(|| fail(Position { line: 1, column: 1 }, "the document is empty"))
+    }
+
+    /// The member of a mapping.
+    pub fn get(&self, key: &str) -> Option<&Node> {
+        self.entries().iter().find(|(k, ..)| k == key).map(|(.., v)| v)
+    }
+
+    /// The members of a mapping; none when it is not one.
+    pub fn entries(&self) -> &[(String, Position, Node)] {
+        match &self.kind {
+            NodeKind::Map(entries) => entries,
+            _ => &[],
+        }
+    }
+
+    /// The items of a sequence; none when it is not one.
+    pub fn items(&self) -> &[Node] {
+        match &self.kind {
+            NodeKind::List(items) => items,
+            _ => &[],
+        }
+    }
+
+    /// The text of a scalar that is one.
+    pub fn text(&self) -> Option<&str> {
+        match &self.kind {
+            NodeKind::Scalar(Value::String(s)) => Some(s),
+            _ => None,
+        }
+    }
+
+    /// The same as a JSON value.
+    pub fn to_value(&self) -> Value {
+        match &self.kind {
+            NodeKind::Scalar(v) => v.clone(),
+            NodeKind::List(items) => Value::Array(items.iter().map(Node::to_value).collect()),
+            NodeKind::Map(entries) => {
+                Value::Object(entries.iter().map(|(k, _, v)| (k.clone(), v.to_value())).collect::<Map<_, _>>())
+            }
+        }
+    }
+
+    /// The place of what a path leads to, or of the nearest thing on the way.
+    ///
+    /// A path that ends in a member gives the place of the member's key when `key` is asked for.
+    pub fn locate(&self, path: &[Step], key: bool) -> Position {
+        let mut node = self;
+        let mut at = self.at;
+        for (i, step) in path.iter().enumerate() {
+            match (step, &node.kind) {
+                (Step::Key(k), NodeKind::Map(entries)) => match entries.iter().find(|(name, ..)| name == k) {
+                    Some((_, key_at, child)) => {
+                        at = if key && i + 1 == path.len() { *key_at } else { child.at };
+                        node = child;
+                    }
+                    None => return at,
+                },
+                (Step::Index(n), NodeKind::List(items)) if *n < items.len() => {
+                    node = &items[*n];
+                    at = node.at;
+                }
+                _ => return at,
+            }
+        }
+        at
+    }
+}
+
+impl ReadError {
+    fn quote_hint(mut self) -> Self {
+        self.message.push_str("; an expression that holds { }, “: ” or “, ” must stand in quotes");
+        self
+    }
+}
+
+fn fail(at: Position, message: impl Into<String>) -> ReadError {
+    ReadError { at, message: message.into() }
+}
+
+/// The parser's message without the place it appends.
+fn yaml_message(text: &str) -> String {
+    let text = text.split(" at char ").next().unwrap_or(text);
+    let text = text.split(" at byte ").next().unwrap_or(text);
+    let mut message = format!("not readable as YAML: {text}");
+    if text.contains("mapping values") {
+        message.push_str(" (a text or expression that holds “: ” must stand in quotes)");
+    }
+    message
+}
+
+fn scalar(text: &str, style: ScalarStyle) -> Value {
+    if style != ScalarStyle::Plain {
+        return Value::String(text.to_owned());
+    }
+    match text {
+        "" | "~" | "null" | "Null" | "NULL" => Value::Null,
+        "true" | "True" | "TRUE" => Value::Bool(true),
+        "false" | "False" | "FALSE" => Value::Bool(false),
+        _ if text.starts_with(|c: char| c == '-' || c.is_ascii_digit()) => match text.parse::<Number>() {
+            Ok(number) => Value::Number(number),
+            Err(_) => Value::String(text.to_owned()),
+        },
+        _ => Value::String(text.to_owned()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn places_are_those_an_editor_shows() {
+        let doc = Node::parse("name: sailings\noperations:\n  quoteFare:\n    send:\n      RouteCode: =path.route\n").unwrap();
+        let path = ["operations", "quoteFare", "send", "RouteCode"].map(|k| Step::Key(k.into()));
+        assert_eq!(doc.locate(&path, false), Position { line: 5, column: 18 });
+        assert_eq!(doc.locate(&path, true), Position { line: 5, column: 7 });
+    }
+
+    #[test]
+    fn traps_of_yaml_stay_texts_and_digits_stay() {
+        let doc = Node::parse("a: no\nb: 010\nc: 1520.250\nd: 18446744073709551616\ne: 2026-11-23\nf: '5'").unwrap();
+        assert_eq!(
+            doc.to_value().to_string(),
+            r#"{"a":"no","b":"010","c":1520.250,"d":18446744073709551616,"e":"2026-11-23","f":"5"}"#
+        );
+    }
+
+    #[test]
+    fn duplicates_bombs_and_depth_are_refused_with_a_place() {
+        let twice = Node::parse("a: 1\nb: 2\na: 3").unwrap_err();
+        assert_eq!(twice.at, Position { line: 3, column: 1 });
+        assert!(Node::parse("a: &x [1]\nb: *x").unwrap_err().message.contains("aliases"));
+        assert!(Node::parse(&"[".repeat(200)).unwrap_err().message.contains("nested"));
+        assert!(Node::parse(&"[".repeat(100_000)).is_err());
+        assert!(Node::parse("a: {b: =x ? {y: 1} : 2}").is_err());
+    }
+}

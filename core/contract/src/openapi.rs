@@ -1,0 +1,266 @@
+//! Reading a contract: OpenAPI 3.1 (and 3.0, whose operations look the same).
+
+use indexmap::IndexMap;
+use serde_json::Value;
+
+use crate::{Finding, Node, PathTemplate, Position, SchemaView, Severity, Step};
+
+/// Where a parameter stands in a request (OpenAPI 3.1 §4.8.12.1).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Place {
+    /// In the path.
+    Path,
+    /// In the query string.
+    Query,
+    /// Among the header fields.
+    Header,
+}
+
+/// One parameter of an operation.
+#[derive(Clone, Debug)]
+pub struct Parameter {
+    /// Its name.
+    pub name: String,
+    /// Where it stands.
+    pub place: Place,
+    /// Whether it must be there.
+    pub required: bool,
+    /// Its schema, or an empty object.
+    pub schema: Value,
+    /// What it means.
+    pub description: String,
+}
+
+/// One operation of a contract.
+#[derive(Clone, Debug)]
+pub struct Operation {
+    /// Its `operationId`.
+    pub id: String,
+    /// Upper-case method.
+    pub method: String,
+    /// Its path template.
+    pub path: PathTemplate,
+    /// Parameters, those of the path item first.
+    pub parameters: Vec<Parameter>,
+    /// Schema of a JSON request body and whether a body must be sent.
+    pub body: Option<(Value, bool)>,
+    /// Schema of the JSON reply of the first 2xx response.
+    pub reply: Option<Value>,
+    /// Its `summary`, or `description`.
+    pub summary: String,
+    /// Where it stands in the contract.
+    pub at: Position,
+}
+
+/// A contract, read.
+#[derive(Clone, Debug)]
+pub struct Contract {
+    /// `info.title`.
+    pub title: String,
+    /// `info.version`.
+    pub version: String,
+    /// Operations by `operationId`, in the order written.
+    pub operations: IndexMap<String, Operation>,
+    /// Name of the header that carries the key, from the first `apiKey` security scheme in a header.
+    pub key_header: Option<String>,
+    /// The whole document.
+    pub document: Value,
+}
+
+impl Contract {
+    /// A view of one of its schemas.
+    pub fn view<'a>(&'a self, schema: &'a Value) -> SchemaView<'a> {
+        SchemaView::new(&self.document, schema)
+    }
+}
+
+const METHODS: [&str; 8] = ["get", "put", "post", "delete", "options", "head", "patch", "trace"];
+
+/// Reads a contract and says what is wrong with it.
+///
+/// Findings carry `file`. What can be read is returned even when something is wrong; only a document that is no
+/// OpenAPI at all gives no contract.
+pub fn parse(file: &str, text: &str) -> (Option<Contract>, Vec<Finding>) {
+    let node = match Node::parse(text) {
+        Ok(node) => node,
+        Err(e) => return (None, vec![Finding::error(file, e.at, e.message)]),
+    };
+    let mut reader = Reader { file, document: node.to_value(), findings: Vec::new() };
+    let contract = reader.contract(&node);
+    (contract, reader.findings)
+}
+
+struct Reader<'a> {
+    file: &'a str,
+    document: Value,
+    findings: Vec<Finding>,
+}
+
+impl Reader<'_> {
+    fn error(&mut self, at: Position, message: String, help: &str) {
+        self.findings.push(Finding::error(self.file, at, message).help(help));
+    }
+
+    fn contract(&mut self, node: &Node) -> Option<Contract> {
+        let version = self.document.get("openapi").and_then(Value::as_str).unwrap_or_default().to_owned();
+        if !version.starts_with("3.") {
+            let help = "a contract begins with `openapi: 3.1.0`, `info` and `paths`";
+            self.error(node.at, "this is not an OpenAPI 3 document".into(), help);
+            return None;
+        }
+        let info = |name: &str| self.document.pointer(&format!("/info/{name}")).and_then(Value::as_str).unwrap_or_default().to_owned();
+        let (title, version) = (info("title"), info("version"));
+        let mut operations = IndexMap::new();
+        let empty = Node { at: node.at, kind: crate::NodeKind::Map(Vec::new()) };
+        for (path, path_at, item) in node.get("paths").unwrap_or(&empty).entries() {
+            let template = match PathTemplate::parse(path) {
+                Ok(template) => template,
+                Err(e) => {
+                    self.error(*path_at, format!("path “{path}”: {e}"), "");
+                    continue;
+                }
+            };
+            for (method, at, body) in item.entries() {
+                if METHODS.contains(&method.as_str()) {
+                    self.operation(&mut operations, &template, method, *at, item, body);
+                }
+            }
+        }
+        Some(Contract { title, version, operations, key_header: self.key_header(), document: std::mem::take(&mut self.document) })
+    }
+
+    fn operation(&mut self, into: &mut IndexMap<String, Operation>, path: &PathTemplate, method: &str, at: Position, item: &Node, node: &Node) {
+        let value = node.to_value();
+        let Some(id) = value.get("operationId").and_then(Value::as_str).map(str::to_owned) else {
+            let message = format!("{} {path} has no operationId", method.to_uppercase());
+            return self.error(at, message, "wiring points at operations by their operationId: give it one");
+        };
+        if into.contains_key(&id) {
+            let id_at = node.locate(&[Step::Key("operationId".into())], false);
+            return self.error(id_at, format!("the operationId “{id}” stands in this contract twice"), "each operation needs its own");
+        }
+        let mut parameters = self.parameters(item.get("parameters"));
+        for own in self.parameters(node.get("parameters")) {
+            parameters.retain(|p: &Parameter| p.name != own.name || p.place != own.place);
+            parameters.push(own);
+        }
+        for variable in path.variables() {
+            if !parameters.iter().any(|p| p.place == Place::Path && p.name == variable) {
+                self.error(at, format!("“{id}”: the path variable {{{variable}}} is not described"), &format!("add a parameter with `name: {variable}` and `in: path`"));
+            }
+        }
+        for p in &parameters {
+            if p.place == Place::Path && !path.variables().any(|v| v == p.name) {
+                self.error(at, format!("“{id}”: the parameter “{}” is in no segment of {path}", p.name), &format!("write {{{}}} into the path, or remove the parameter", p.name));
+            }
+        }
+        let body = value.get("requestBody").map(|b| self.deref(b)).and_then(|b| {
+            let required = b.get("required").and_then(Value::as_bool).unwrap_or(false);
+            Some((json_schema(&b)?, required))
+        });
+        let reply = value.get("responses").and_then(Value::as_object).and_then(|all| {
+            all.iter().find(|(status, _)| status.starts_with('2')).and_then(|(_, r)| json_schema(&self.deref(r)))
+        });
+        let text = |name: &str| value.get(name).and_then(Value::as_str).map(str::to_owned);
+        let summary = text("summary").or_else(|| text("description")).unwrap_or_default();
+        let operation = Operation { id: id.clone(), method: method.to_uppercase(), path: path.clone(), parameters, body, reply, summary, at };
+        into.insert(id, operation);
+    }
+
+    fn parameters(&mut self, node: Option<&Node>) -> Vec<Parameter> {
+        let mut list = Vec::new();
+        for item in node.map_or(&[][..], Node::items) {
+            let value = self.deref(&item.to_value());
+            let text = |name: &str| value.get(name).and_then(Value::as_str).unwrap_or_default();
+            let place = match text("in") {
+                "path" => Place::Path,
+                "query" => Place::Query,
+                "header" => Place::Header,
+                "cookie" => {
+                    self.findings.push(Finding::new(Severity::Warning, self.file, item.at, "cookie parameters are passed on but not checked"));
+                    continue;
+                }
+                other => {
+                    let message = format!("a parameter's `in` is path, query, header or cookie, not “{other}”");
+                    self.error(item.at, message, "");
+                    continue;
+                }
+            };
+            let name = text("name").to_owned();
+            let required = place == Place::Path || value.get("required").and_then(Value::as_bool).unwrap_or(false);
+            let schema = value.get("schema").cloned().unwrap_or(Value::Object(Default::default()));
+            let schema = SchemaView::new(&self.document, &schema).value().clone();
+            list.push(Parameter { name, place, required, schema, description: text("description").to_owned() });
+        }
+        list
+    }
+
+    fn deref(&self, value: &Value) -> Value {
+        SchemaView::new(&self.document, value).value().clone()
+    }
+
+    fn key_header(&self) -> Option<String> {
+        let schemes = self.document.pointer("/components/securitySchemes")?.as_object()?;
+        schemes.values().find_map(|s| {
+            let is = |name: &str, value: &str| s.get(name).and_then(Value::as_str) == Some(value);
+            (is("type", "apiKey") && is("in", "header")).then(|| s.get("name")?.as_str().map(str::to_owned))?
+        })
+    }
+}
+
+/// The schema of the JSON media type of a request body or response.
+fn json_schema(of: &Value) -> Option<Value> {
+    let content = of.get("content")?.as_object()?;
+    let (_, media) = content.iter().find(|(name, _)| {
+        let essence = name.split(';').next().unwrap_or_default().trim();
+        essence == "application/json" || essence.ends_with("+json") || essence == "*/*"
+    })?;
+    Some(media.get("schema").cloned().unwrap_or(Value::Object(Default::default())))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const FARES: &str = "openapi: 3.1.0
+info: { title: Fares, version: 2.1.0 }
+paths:
+  /fares/{route}:
+    parameters:
+      - { name: route, in: path, required: true, schema: { type: string } }
+    get:
+      operationId: quoteFare
+      parameters:
+        - { name: passengers, in: query, schema: { type: integer } }
+      responses:
+        '200': { description: ok, content: { application/json: { schema: { type: object } } } }
+components:
+  securitySchemes:
+    key: { type: apiKey, in: header, name: Ferry-Key }
+";
+
+    #[test]
+    fn operations_parameters_and_the_key_header_are_read() {
+        let (contract, findings) = parse("fares.yaml", FARES);
+        assert_eq!(findings, []);
+        let contract = contract.unwrap();
+        let quote = &contract.operations["quoteFare"];
+        assert_eq!((quote.method.as_str(), quote.path.to_string().as_str()), ("GET", "/fares/{route}"));
+        assert_eq!(quote.parameters.iter().map(|p| (p.name.as_str(), p.required)).collect::<Vec<_>>(), [("route", true), ("passengers", false)]);
+        assert_eq!(contract.key_header.as_deref(), Some("Ferry-Key"));
+    }
+
+    #[test]
+    fn a_variable_nobody_describes_is_an_error_with_a_place() {
+        let (_, findings) = parse("fares.yaml", &FARES.replace("name: route, in", "name: rout, in"));
+        assert_eq!(findings.len(), 2);
+        assert_eq!((findings[0].line, findings[0].column), (7, 5));
+        assert!(findings[0].message.contains("{route}"));
+    }
+
+    #[test]
+    fn what_is_not_openapi_is_refused() {
+        assert!(parse("x", "a: 1").0.is_none());
+        assert!(parse("x", "\u{0}").0.is_none());
+    }
+}

@@ -1,0 +1,221 @@
+//! Walking JSON Schemas (draft 2020-12, as OpenAPI 3.1 §4.8.24 uses them).
+
+use serde_json::{Map, Value};
+
+/// A schema within its document, so that `$ref` can be followed.
+#[derive(Clone, Copy, Debug)]
+pub struct SchemaView<'a> {
+    root: &'a Value,
+    schema: &'a Value,
+}
+
+/// A member that a schema allows.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Field {
+    /// The member's name.
+    pub name: String,
+    /// Its type in words: `string`, `integer`, `array of object`, with the format behind it.
+    pub kind: String,
+    /// Whether it must be there.
+    pub required: bool,
+}
+
+/// The type of a parameter's value, as far as a text must be turned into it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ParamType {
+    /// A text, taken as it is.
+    Text,
+    /// A whole number.
+    Integer,
+    /// A decimal number.
+    Number,
+    /// `true` or `false`.
+    Boolean,
+}
+
+impl<'a> SchemaView<'a> {
+    /// A schema of a document.
+    pub fn new(root: &'a Value, schema: &'a Value) -> Self {
+        Self { root, schema }.resolved()
+    }
+
+    fn resolved(mut self) -> Self {
+        // A chain of references longer than this is a circle.
+        for _ in 0..32 {
+            let Some(pointer) = self.schema.get("$ref").and_then(Value::as_str) else { break };
+            match pointer.strip_prefix('#').and_then(|p| self.root.pointer(p)) {
+                Some(target) => self.schema = target,
+                None => break,
+            }
+        }
+        self
+    }
+
+    /// The schema itself, references followed.
+    pub fn value(&self) -> &'a Value {
+        self.schema
+    }
+
+    /// Whether the schema says nothing of what is inside, so that any path must be let through.
+    pub fn is_open(&self) -> bool {
+        match self.schema {
+            Value::Object(map) => {
+                !map.contains_key("properties")
+                    && !map.contains_key("items")
+                    && !map.contains_key("allOf")
+                    && self.types().is_empty()
+            }
+            _ => true,
+        }
+    }
+
+    /// The types named, without `null`.
+    pub fn types(&self) -> Vec<&'a str> {
+        match self.schema.get("type") {
+            Some(Value::String(one)) => vec![one],
+            Some(Value::Array(many)) => many.iter().filter_map(Value::as_str).filter(|t| *t != "null").collect(),
+            _ => Vec::new(),
+        }
+    }
+
+    /// The schema of a member; `None` if there is no such member.
+    pub fn property(&self, name: &str) -> Option<SchemaView<'a>> {
+        if let Some(found) = self.schema.get("properties").and_then(|p| p.get(name)) {
+            return Some(Self::new(self.root, found));
+        }
+        self.all_of().find_map(|part| part.property(name))
+    }
+
+    /// The names of the members, in the order written.
+    pub fn property_names(&self) -> Vec<&'a str> {
+        let mut names: Vec<&str> = self.own_properties().into_iter().flat_map(|p| p.keys().map(String::as_str)).collect();
+        names.extend(self.all_of().flat_map(|part| part.property_names()));
+        names
+    }
+
+    /// Whether members that are not named may stand in the object.
+    pub fn allows_other_members(&self) -> bool {
+        self.own_properties().is_none() && self.all_of().next().is_none()
+            || self.schema.get("additionalProperties").is_some_and(|v| *v != Value::Bool(false))
+    }
+
+    /// The schema of an array's items.
+    pub fn items(&self) -> Option<SchemaView<'a>> {
+        self.schema.get("items").map(|items| Self::new(self.root, items))
+    }
+
+    /// Whether a member must be there.
+    pub fn requires(&self, name: &str) -> bool {
+        let here = self.schema.get("required").and_then(Value::as_array);
+        here.is_some_and(|list| list.iter().any(|v| v == name)) || self.all_of().any(|part| part.requires(name))
+    }
+
+    /// The members as a list for people.
+    pub fn fields(&self) -> Vec<Field> {
+        self.property_names()
+            .into_iter()
+            .map(|name| Field {
+                name: name.to_owned(),
+                kind: self.property(name).map_or_else(String::new, |s| s.kind()),
+                required: self.requires(name),
+            })
+            .collect()
+    }
+
+    /// The type in words.
+    pub fn kind(&self) -> String {
+        let types = self.types();
+        let mut kind = match types.as_slice() {
+            [] => "any".to_owned(),
+            ["array"] => format!("array of {}", self.items().map_or_else(|| "any".into(), |i| i.kind())),
+            many => many.join(" or "),
+        };
+        if let Some(format) = self.schema.get("format").and_then(Value::as_str) {
+            kind.push_str(&format!(" ({format})"));
+        } else if let Some(values) = self.schema.get("enum").and_then(Value::as_array) {
+            let list: Vec<String> = values.iter().take(4).map(|v| v.as_str().map_or_else(|| v.to_string(), str::to_owned)).collect();
+            kind.push_str(&format!(" ({}{})", list.join(", "), if values.len() > 4 { ", …" } else { "" }));
+        }
+        kind
+    }
+
+    /// How a parameter's text becomes a value.
+    pub fn param_type(&self) -> ParamType {
+        match self.types().as_slice() {
+            ["integer"] => ParamType::Integer,
+            ["number"] => ParamType::Number,
+            ["boolean"] => ParamType::Boolean,
+            _ => ParamType::Text,
+        }
+    }
+
+    /// A value that fits, made from examples, defaults, enumerations and types.
+    pub fn sample(&self) -> Value {
+        self.sample_to(8)
+    }
+
+    fn sample_to(&self, depth: usize) -> Value {
+        let Value::Object(map) = self.schema else { return Value::Null };
+        let given = map.get("example").or_else(|| map.get("examples").and_then(|e| e.get(0)));
+        if let Some(value) = given.or_else(|| map.get("default")).or_else(|| map.get("const")).or_else(|| map.get("enum").and_then(|e| e.get(0))) {
+            return value.clone();
+        }
+        match self.types().first().copied() {
+            Some("array") if depth > 0 => Value::Array(self.items().map(|i| i.sample_to(depth - 1)).into_iter().collect()),
+            Some("array") => Value::Array(Vec::new()),
+            Some("integer" | "number") => map.get("minimum").cloned().unwrap_or_else(|| Value::from(1)),
+            Some("boolean") => Value::Bool(true),
+            Some("string") => Value::String(sample_text(map)),
+            _ if depth > 0 => {
+                let names = self.property_names();
+                Value::Object(
+                    names
+                        .into_iter()
+                        .filter_map(|n| Some((n.to_owned(), self.property(n)?.sample_to(depth - 1))))
+                        .collect(),
+                )
+            }
+            _ => Value::Object(Map::new()),
+        }
+    }
+
+    fn own_properties(&self) -> Option<&'a Map<String, Value>> {
+        self.schema.get("properties").and_then(Value::as_object)
+    }
+
+    fn all_of(&self) -> impl Iterator<Item = SchemaView<'a>> + use<'a> {
+        let root = self.root;
+        self.schema.get("allOf").and_then(Value::as_array).into_iter().flatten().map(move |s| Self::new(root, s))
+    }
+}
+
+fn sample_text(schema: &Map<String, Value>) -> String {
+    match schema.get("format").and_then(Value::as_str) {
+        Some("date") => "2027-05-14".into(),
+        Some("time") => "08:30:00Z".into(),
+        Some("date-time") => "2027-05-14T08:30:00Z".into(),
+        Some("duration") => "PT45M".into(),
+        _ => "text".into(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn references_and_all_of_are_followed() {
+        let root = json!({"components": {"schemas": {
+            "Base": {"type": "object", "properties": {"id": {"type": "integer"}}, "required": ["id"]},
+            "Fare": {"allOf": [{"$ref": "#/components/schemas/Base"}, {"type": "object", "properties": {"amount": {"type": "number"}}}]},
+            "Loop": {"$ref": "#/components/schemas/Loop"},
+        }}});
+        let fare = SchemaView::new(&root, &root["components"]["schemas"]["Fare"]);
+        assert_eq!(fare.property_names(), ["id", "amount"]);
+        assert!(fare.requires("id"));
+        assert_eq!(fare.sample(), json!({"id": 1, "amount": 1}));
+        let circle = SchemaView::new(&root, &root["components"]["schemas"]["Loop"]);
+        assert!(circle.is_open());
+    }
+}

@@ -1,0 +1,152 @@
+//! Proposing a REST shape for an operation, from its name and its input.
+
+use crate::plan::{Plan, TypePlan};
+use crate::wsdl::{Definition, Operation};
+
+/// A proposed REST shape; publishers change it as they like.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Shape {
+    /// `operationId`.
+    pub id: String,
+    /// Method.
+    pub method: &'static str,
+    /// Path template.
+    pub path: String,
+    /// Input members that become path variables: member name, variable name.
+    pub in_path: Vec<(String, String)>,
+    /// Input members that become query parameters: member name, parameter name.
+    pub in_query: Vec<(String, String)>,
+    /// Why this shape.
+    pub why: String,
+}
+
+/// The shapes of all operations of a definition; no two share method and path.
+pub fn shapes(definition: &Definition) -> Vec<Shape> {
+    let mut shapes: Vec<Shape> = Vec::new();
+    for operation in &definition.operations {
+        let mut shape = shape(&definition.plan, operation);
+        let clash = |s: &Shape, all: &[Shape]| all.iter().any(|o| o.method == s.method && pattern(&o.path) == pattern(&s.path));
+        if clash(&shape, &shapes) {
+            shape = whole_name(operation, "another operation has the shorter path already");
+        }
+        shapes.push(shape);
+    }
+    shapes
+}
+
+/// A path with its variables' names left out, since names do not tell paths apart.
+fn pattern(path: &str) -> String {
+    path.split('/').map(|s| if s.starts_with('{') { "{}" } else { s }).collect::<Vec<_>>().join("/")
+}
+
+const READING: [&str; 10] = ["Get", "Read", "Fetch", "Find", "Search", "List", "Query", "Quote", "Lookup", "Check"];
+const LISTING: [&str; 4] = ["List", "Search", "Find", "Query"];
+
+fn shape(plan: &Plan, operation: &Operation) -> Shape {
+    let words = words(&operation.name);
+    let verb = words.first().map_or("", String::as_str);
+    let noun: Vec<String> = words.iter().skip(1).map(|w| w.to_lowercase()).collect();
+    if noun.is_empty() {
+        return whole_name(operation, "its name has no verb that tells a method");
+    }
+    let noun = noun.join("-");
+    let Some(fields) = flat_fields(plan, operation) else {
+        return match verb {
+            "Create" | "Add" | "New" => body(operation, "POST", format!("/{noun}"), format!("“{verb}” makes something new")),
+            _ => whole_name(operation, "its input is nested, so it is sent as a body"),
+        };
+    };
+    let key = fields.iter().find(|(name, required)| *required && looks_like_key(name)).or_else(|| fields.iter().find(|(_, r)| *r && fields.len() == 1)).map(|(n, _)| n.clone());
+    let with_key = |key: &str| (format!("/{noun}/{{{}}}", lower_camel(key)), vec![(key.to_owned(), lower_camel(key))]);
+    match verb {
+        _ if READING.contains(&verb) => {
+            let (path, in_path) = match &key {
+                Some(key) if !LISTING.contains(&verb) => with_key(key),
+                _ => (format!("/{noun}"), Vec::new()),
+            };
+            let in_query = fields.into_iter().filter(|(n, _)| !in_path.iter().any(|(p, _)| p == n)).map(|(n, _)| (n.clone(), lower_camel(&n))).collect();
+            let what = if LISTING.contains(&verb) { "lists" } else { "reads one" };
+            Shape { id: lower_camel(&operation.name), method: "GET", path, in_path, in_query, why: format!("“{verb}” {what}, and its inputs are plain values") }
+        }
+        "Delete" | "Remove" if key.is_some() && fields.len() == 1 => {
+            let (path, in_path) = with_key(key.as_deref().unwrap_or_default());
+            Shape { id: lower_camel(&operation.name), method: "DELETE", path, in_path, in_query: Vec::new(), why: format!("“{verb}” takes away what its one input names") }
+        }
+        "Create" | "Add" | "New" => body(operation, "POST", format!("/{noun}"), format!("“{verb}” makes something new")),
+        _ => whole_name(operation, &format!("“{verb}” changes something and tells no standard method")),
+    }
+}
+
+fn body(operation: &Operation, method: &'static str, path: String, why: String) -> Shape {
+    Shape { id: lower_camel(&operation.name), method, path, in_path: Vec::new(), in_query: Vec::new(), why }
+}
+
+fn whole_name(operation: &Operation, why: &str) -> Shape {
+    let path = words(&operation.name).iter().map(|w| w.to_lowercase()).collect::<Vec<_>>().join("-");
+    body(operation, "POST", format!("/{path}"), why.to_owned())
+}
+
+/// The input's members with whether they are required, when all are plain values.
+fn flat_fields(plan: &Plan, operation: &Operation) -> Option<Vec<(String, bool)>> {
+    let TypePlan::Object(object) = plan.get(operation.input.as_ref()?.type_id) else { return None };
+    if object.text.is_some() || !object.choices.is_empty() || object.open {
+        return None;
+    }
+    let plain = |m: &&crate::Member| !m.many && m.items.is_none() && !m.nillable && matches!(plan.get(m.type_id), TypePlan::Simple(_));
+    (object.members.iter().all(|m| plain(&m))).then(|| object.members.iter().map(|m| (m.json.clone(), m.required())).collect())
+}
+
+fn looks_like_key(name: &str) -> bool {
+    let lower = name.to_lowercase();
+    ["id", "code", "number", "reference", "ref", "key"].iter().any(|end| lower.ends_with(end))
+}
+
+/// The words of a name in any of the usual spellings.
+fn words(name: &str) -> Vec<String> {
+    let chars: Vec<char> = name.chars().collect();
+    let (mut words, mut word) = (Vec::new(), String::new());
+    for (i, c) in chars.iter().enumerate() {
+        if !c.is_alphanumeric() {
+            words.push(std::mem::take(&mut word));
+            continue;
+        }
+        let boundary = c.is_uppercase() && i > 0 && (!chars[i - 1].is_uppercase() || chars.get(i + 1).is_some_and(|n| n.is_lowercase()));
+        if boundary {
+            words.push(std::mem::take(&mut word));
+        }
+        word.push(*c);
+    }
+    words.push(word);
+    words.retain(|w| !w.is_empty());
+    words
+}
+
+/// `QuoteFare` → `quoteFare`.
+pub fn lower_camel(name: &str) -> String {
+    let mut out = String::new();
+    for (i, word) in words(name).iter().enumerate() {
+        let mut chars = word.chars();
+        match chars.next() {
+            Some(first) if i > 0 => {
+                out.extend(first.to_uppercase());
+                out.push_str(chars.as_str());
+            }
+            Some(_) => out.push_str(&word.to_lowercase()),
+            None => {}
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_are_cut_into_words() {
+        assert_eq!(words("GetPNRStatus"), ["Get", "PNR", "Status"]);
+        assert_eq!(words("get_sailing-list"), ["get", "sailing", "list"]);
+        assert_eq!(lower_camel("QuoteFare"), "quoteFare");
+        assert_eq!(lower_camel("ID"), "id");
+    }
+}

@@ -1,0 +1,11 @@
+//! Reading XML Schema 1.0: from documents to a [`Plan`].
+//!
+//! Global components are indexed first; types are then compiled when a message needs them, so a broken corner that nobody
+//! uses does no harm.
+
+mod compile;
+mod index;
+pub mod json;
+
+pub use compile::Compiler;
+pub(crate) use index::{Component, Index, Kind, QName, Source, documentation};

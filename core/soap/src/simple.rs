@@ -1,0 +1,636 @@
+//! Simple types: how a text of XML and a value of JSON stand for each other (XML Schema part 2).
+//!
+//! Numbers are never computed with: their digits are copied, and only what JSON's grammar (RFC 8259 §6) cannot write is
+//! respelled (`+5`, `.5`, `5.`, `007`).
+
+use regex::Regex;
+use serde_json::{Map, Number, Value, json};
+
+/// The primitive behind a simple type.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Base {
+    /// `string` and what is only a longer name for it.
+    Text,
+    /// Texts whose white space is collapsed: `token`, `anyURI`, `NMTOKEN`, `QName` …
+    Token,
+    /// `boolean`.
+    Boolean,
+    /// `decimal`.
+    Decimal,
+    /// Whole numbers, the range given by facets.
+    Integer,
+    /// `float` and `double`.
+    Float,
+    /// Dates, times and durations, by their JSON Schema format if there is one.
+    Temporal(Temporal),
+    /// `base64Binary`.
+    Base64,
+    /// `hexBinary`.
+    Hex,
+}
+
+/// The kinds of dates and times.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Temporal {
+    /// `date`.
+    Date,
+    /// `time`.
+    Time,
+    /// `dateTime`.
+    DateTime,
+    /// `duration`.
+    Duration,
+    /// `gYear`, `gMonth` and their kin.
+    Other,
+}
+
+/// A simple type with its facets.
+#[derive(Clone, Debug)]
+pub struct Simple {
+    /// The primitive.
+    pub base: Base,
+    /// The allowed texts; none given: all.
+    pub enumeration: Vec<String>,
+    /// Patterns that must all match, with the text they had in the schema.
+    pub patterns: Vec<(Regex, String)>,
+    /// Least and greatest number of characters (or octets).
+    pub length: (Option<usize>, Option<usize>),
+    /// Bounds as written, with whether they are exclusive.
+    pub min: Option<(String, bool)>,
+    /// See `min`.
+    pub max: Option<(String, bool)>,
+    /// Greatest number of digits, in all and behind the point.
+    pub digits: (Option<usize>, Option<usize>),
+}
+
+impl Simple {
+    /// A type without facets.
+    pub fn plain(base: Base) -> Self {
+        Self { base, enumeration: Vec::new(), patterns: Vec::new(), length: (None, None), min: None, max: None, digits: (None, None) }
+    }
+
+    /// The built-in type of a local name; `None` for names that XML Schema does not have.
+    pub fn built_in(name: &str) -> Option<Self> {
+        let range = |min: &str, max: &str| Simple {
+            min: (!min.is_empty()).then(|| (min.to_owned(), false)),
+            max: (!max.is_empty()).then(|| (max.to_owned(), false)),
+            ..Simple::plain(Base::Integer)
+        };
+        Some(match name {
+            "string" | "normalizedString" | "anySimpleType" => Self::plain(Base::Text),
+            "token" | "language" | "Name" | "NCName" | "NMTOKEN" | "NMTOKENS" | "ID" | "IDREF" | "IDREFS" | "ENTITY" | "ENTITIES"
+            | "anyURI" | "QName" | "NOTATION" => Self::plain(Base::Token),
+            "boolean" => Self::plain(Base::Boolean),
+            "decimal" => Self::plain(Base::Decimal),
+            "integer" => range("", ""),
+            "nonNegativeInteger" => range("0", ""),
+            "positiveInteger" => range("1", ""),
+            "nonPositiveInteger" => range("", "0"),
+            "negativeInteger" => range("", "-1"),
+            "long" => range("-9223372036854775808", "9223372036854775807"),
+            "int" => range("-2147483648", "2147483647"),
+            "short" => range("-32768", "32767"),
+            "byte" => range("-128", "127"),
+            "unsignedLong" => range("0", "18446744073709551615"),
+            "unsignedInt" => range("0", "4294967295"),
+            "unsignedShort" => range("0", "65535"),
+            "unsignedByte" => range("0", "255"),
+            "float" | "double" => Self::plain(Base::Float),
+            "date" => Self::plain(Base::Temporal(Temporal::Date)),
+            "time" => Self::plain(Base::Temporal(Temporal::Time)),
+            "dateTime" => Self::plain(Base::Temporal(Temporal::DateTime)),
+            "duration" => Self::plain(Base::Temporal(Temporal::Duration)),
+            "gYear" | "gYearMonth" | "gMonth" | "gMonthDay" | "gDay" => Self::plain(Base::Temporal(Temporal::Other)),
+            "base64Binary" => Self::plain(Base::Base64),
+            "hexBinary" => Self::plain(Base::Hex),
+            _ => return None,
+        })
+    }
+
+    /// Appends the JSON for a text found in XML.
+    ///
+    /// # Errors
+    /// What is wrong with the text, when its type rules it out.
+    pub fn to_json(&self, out: &mut Vec<u8>, text: &str) -> Result<(), String> {
+        let trimmed = text.trim_matches(|c| matches!(c, ' ' | '\t' | '\n' | '\r'));
+        match self.base {
+            Base::Text => push_json_string(out, text),
+            Base::Token => {
+                if trimmed.contains(['\t', '\n', '\r']) || trimmed.contains("  ") {
+                    let collapsed: Vec<&str> = trimmed.split_ascii_whitespace().collect();
+                    push_json_string(out, &collapsed.join(" "));
+                } else {
+                    push_json_string(out, trimmed);
+                }
+            }
+            Base::Temporal(_) => push_json_string(out, trimmed),
+            Base::Boolean => match trimmed {
+                "true" | "1" => out.extend_from_slice(b"true"),
+                "false" | "0" => out.extend_from_slice(b"false"),
+                _ => return Err(format!("“{}” is no boolean", short(trimmed))),
+            },
+            Base::Decimal | Base::Integer => {
+                if !push_number(out, trimmed, self.base == Base::Decimal, false) {
+                    let kind = if self.base == Base::Integer { "integer" } else { "decimal" };
+                    return Err(format!("“{}” is no {kind}", short(trimmed)));
+                }
+            }
+            Base::Float => match trimmed {
+                "INF" | "-INF" | "NaN" => push_json_string(out, trimmed),
+                _ if push_number(out, trimmed, true, true) => {}
+                _ => return Err(format!("“{}” is no floating-point number", short(trimmed))),
+            },
+            Base::Base64 => {
+                let packed: String = trimmed.split_ascii_whitespace().collect();
+                push_json_string(out, &packed);
+            }
+            Base::Hex => {
+                let octets = from_hex(trimmed).ok_or_else(|| format!("“{}” is no hexBinary", short(trimmed)))?;
+                push_json_string(out, &to_base64(&octets));
+            }
+        }
+        Ok(())
+    }
+
+    /// The XML text for a JSON value, facets checked.
+    ///
+    /// # Errors
+    /// What is wrong with the value.
+    pub fn to_text(&self, value: &Value) -> Result<String, String> {
+        let text = match (self.base, value) {
+            (Base::Text, Value::String(s)) => s.clone(),
+            (Base::Token, Value::String(s)) => s.split_ascii_whitespace().collect::<Vec<_>>().join(" "),
+            (Base::Temporal(kind), Value::String(s)) => {
+                if !temporal_fits(kind, s) {
+                    return Err(format!("“{}” is no {}", short(s), temporal_name(kind)));
+                }
+                s.clone()
+            }
+            (Base::Boolean, Value::Bool(b)) => b.to_string(),
+            (Base::Decimal, Value::Number(n)) => expand(n).ok_or("the number has too many digits")?,
+            (Base::Integer, Value::Number(n)) => {
+                let text = expand(n).ok_or("the number has too many digits")?;
+                match text.split_once('.') {
+                    None => text,
+                    Some((whole, rest)) if rest.bytes().all(|b| b == b'0') => whole.to_owned(),
+                    Some(_) => return Err(format!("a whole number is expected, not {n}")),
+                }
+            }
+            (Base::Float, Value::Number(n)) => n.to_string(),
+            (Base::Float, Value::String(s)) if matches!(s.as_str(), "INF" | "-INF" | "NaN") => s.clone(),
+            (Base::Base64, Value::String(s)) if from_base64(s).is_some() => s.clone(),
+            (Base::Hex, Value::String(s)) => match from_base64(s) {
+                Some(octets) => octets.iter().map(|b| format!("{b:02X}")).collect(),
+                None => return Err("base64 is expected (RFC 4648 §4)".into()),
+            },
+            (Base::Base64, Value::String(_)) => return Err("base64 is expected (RFC 4648 §4)".into()),
+            _ => return Err(format!("{} is expected, not {}", self.expected(), kind_of(value))),
+        };
+        self.check_facets(&text)?;
+        Ok(text)
+    }
+
+    fn expected(&self) -> &'static str {
+        match self.base {
+            Base::Boolean => "true or false",
+            Base::Decimal | Base::Float => "a number",
+            Base::Integer => "a whole number",
+            _ => "a string",
+        }
+    }
+
+    fn check_facets(&self, text: &str) -> Result<(), String> {
+        if !self.enumeration.is_empty() && !self.enumeration.iter().any(|e| e == text) {
+            let near = porch_contract::suggest(text, self.enumeration.iter().map(String::as_str));
+            let help = near.map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
+            return Err(format!("“{}” is none of {}{help}", short(text), self.enumeration.join(", ")));
+        }
+        if let Some((_, source)) = self.patterns.iter().find(|(regex, _)| !regex.is_match(text)) {
+            return Err(format!("“{}” does not fit the pattern {source}", short(text)));
+        }
+        let length = match self.base {
+            Base::Base64 => from_base64(text).map_or(0, |o| o.len()),
+            Base::Hex => text.len() / 2,
+            _ => text.chars().count(),
+        };
+        if self.length.0.is_some_and(|min| length < min) {
+            return Err(format!("{length} characters, but at least {} are needed", self.length.0.unwrap_or(0)));
+        }
+        if self.length.1.is_some_and(|max| length > max) {
+            return Err(format!("{length} characters, but at most {} are allowed", self.length.1.unwrap_or(0)));
+        }
+        if matches!(self.base, Base::Decimal | Base::Integer) {
+            self.check_number(text)?;
+        }
+        Ok(())
+    }
+
+    fn check_number(&self, text: &str) -> Result<(), String> {
+        use std::cmp::Ordering::{Equal, Greater, Less};
+        if let Some((min, exclusive)) = &self.min {
+            match compare_decimals(text, min) {
+                Less => return Err(format!("{text} is less than {min}")),
+                Equal if *exclusive => return Err(format!("{text} must be more than {min}")),
+                _ => {}
+            }
+        }
+        if let Some((max, exclusive)) = &self.max {
+            match compare_decimals(text, max) {
+                Greater => return Err(format!("{text} is more than {max}")),
+                Equal if *exclusive => return Err(format!("{text} must be less than {max}")),
+                _ => {}
+            }
+        }
+        let (whole, fraction) = text.trim_start_matches(['-', '+']).split_once('.').unwrap_or((text.trim_start_matches(['-', '+']), ""));
+        let (whole, fraction) = (whole.trim_start_matches('0').len(), fraction.trim_end_matches('0').len());
+        if self.digits.0.is_some_and(|total| whole + fraction > total) {
+            return Err(format!("{text} has more than {} digits", self.digits.0.unwrap_or(0)));
+        }
+        if self.digits.1.is_some_and(|max| fraction > max) {
+            return Err(format!("{text} has more than {} digits behind the point", self.digits.1.unwrap_or(0)));
+        }
+        Ok(())
+    }
+
+    /// The JSON Schema of the values this type has in JSON.
+    pub fn json_schema(&self) -> Value {
+        let mut schema = Map::new();
+        let mut put = |name: &str, value: Value| schema.insert(name.to_owned(), value);
+        match self.base {
+            Base::Boolean => {
+                put("type", json!("boolean"));
+            }
+            Base::Integer => {
+                put("type", json!("integer"));
+            }
+            Base::Decimal => {
+                put("type", json!("number"));
+            }
+            Base::Float => {
+                put("type", json!(["number", "string"]));
+                put("description", json!("A floating-point number; INF, -INF and NaN arrive as strings."));
+            }
+            _ => {
+                put("type", json!("string"));
+            }
+        }
+        match self.base {
+            Base::Temporal(Temporal::Date) => put("format", json!("date")),
+            Base::Temporal(Temporal::Time) => put("format", json!("time")),
+            Base::Temporal(Temporal::DateTime) => put("format", json!("date-time")),
+            Base::Temporal(Temporal::Duration) => put("format", json!("duration")),
+            Base::Base64 | Base::Hex => put("contentEncoding", json!("base64")),
+            _ => None,
+        };
+        if !self.enumeration.is_empty() {
+            put("enum", self.enumeration.iter().map(|e| self.json_of(e)).collect());
+        }
+        if let [(_, source)] = self.patterns.as_slice() {
+            put("pattern", json!(format!("^({source})$")));
+        }
+        if !matches!(self.base, Base::Base64 | Base::Hex) {
+            if let Some(min) = self.length.0 {
+                put("minLength", json!(min));
+            }
+            if let Some(max) = self.length.1 {
+                put("maxLength", json!(max));
+            }
+        }
+        for (bound, inclusive, exclusive) in [(&self.min, "minimum", "exclusiveMinimum"), (&self.max, "maximum", "exclusiveMaximum")] {
+            if let Some((text, is_exclusive)) = bound
+                && let Ok(number) = text.parse::<Number>()
+                && matches!(self.base, Base::Decimal | Base::Integer)
+            {
+                put(if *is_exclusive { exclusive } else { inclusive }, Value::Number(number));
+            }
+        }
+        Value::Object(schema)
+    }
+
+    fn json_of(&self, text: &str) -> Value {
+        let mut out = Vec::new();
+        match self.to_json(&mut out, text) {
+            Ok(()) => serde_json::from_slice(&out).unwrap_or(Value::Null),
+            Err(_) => Value::String(text.to_owned()),
+        }
+    }
+}
+
+/// Appends a JSON string (RFC 8259 §7).
+pub fn push_json_string(out: &mut Vec<u8>, text: &str) {
+    out.push(b'"');
+    let bytes = text.as_bytes();
+    let mut from = 0;
+    for (i, b) in bytes.iter().enumerate() {
+        if *b >= 0x20 && *b != b'"' && *b != b'\\' {
+            continue;
+        }
+        out.extend_from_slice(&bytes[from..i]);
+        match b {
+            b'"' => out.extend_from_slice(b"\\\""),
+            b'\\' => out.extend_from_slice(b"\\\\"),
+            b'\n' => out.extend_from_slice(b"\\n"),
+            b'\r' => out.extend_from_slice(b"\\r"),
+            b'\t' => out.extend_from_slice(b"\\t"),
+            _ => out.extend_from_slice(format!("\\u{b:04x}").as_bytes()),
+        }
+        from = i + 1;
+    }
+    out.extend_from_slice(&bytes[from..]);
+    out.push(b'"');
+}
+
+/// Appends a number's digits in JSON's spelling; false when the text is no such number.
+fn push_number(out: &mut Vec<u8>, text: &str, fraction: bool, exponent: bool) -> bool {
+    let (negative, rest) = match text.as_bytes().first() {
+        Some(b'-') => (true, &text[1..]),
+        Some(b'+') => (false, &text[1..]),
+        _ => (false, text),
+    };
+    let (mantissa, power) = match rest.split_once(['e', 'E']) {
+        Some((m, p)) if exponent => (m, Some(p)),
+        Some(_) => return false,
+        None => (rest, None),
+    };
+    let (whole, part) = match mantissa.split_once('.') {
+        Some(split) if fraction => split,
+        Some(_) => return false,
+        None => (mantissa, ""),
+    };
+    let digits = |s: &str| s.bytes().all(|b| b.is_ascii_digit());
+    if whole.len() + part.len() == 0 || !digits(whole) || !digits(part) {
+        return false;
+    }
+    if let Some(p) = power {
+        let p = p.strip_prefix(['-', '+']).unwrap_or(p);
+        if p.is_empty() || !digits(p) {
+            return false;
+        }
+    }
+    if negative {
+        out.push(b'-');
+    }
+    let whole = whole.trim_start_matches('0');
+    out.extend_from_slice(if whole.is_empty() { b"0" } else { whole.as_bytes() });
+    if !part.is_empty() {
+        out.push(b'.');
+        out.extend_from_slice(part.as_bytes());
+    }
+    if let Some(p) = power {
+        out.push(b'E');
+        out.extend_from_slice(p.as_bytes());
+    }
+    true
+}
+
+/// A JSON number without an exponent, as XML Schema's decimal wants it (part 2 §3.2.3.1).
+fn expand(n: &Number) -> Option<String> {
+    let text = n.to_string();
+    let Some((mantissa, power)) = text.split_once(['e', 'E']) else { return Some(text) };
+    let power: i64 = power.parse().ok().filter(|p: &i64| p.abs() <= 1000)?;
+    let (sign, mantissa) = mantissa.strip_prefix('-').map_or(("", mantissa), |m| ("-", m));
+    let (whole, part) = mantissa.split_once('.').unwrap_or((mantissa, ""));
+    let digits = format!("{whole}{part}");
+    let point = whole.len() as i64 + power;
+    let text = if point <= 0 {
+        format!("{sign}0.{}{digits}", "0".repeat((-point) as usize))
+    } else if point as usize >= digits.len() {
+        format!("{sign}{digits}{}", "0".repeat(point as usize - digits.len()))
+    } else {
+        format!("{sign}{}.{}", &digits[..point as usize], &digits[point as usize..])
+    };
+    let (whole, part) = text.split_once('.').map_or((text.as_str(), None), |(w, p)| (w, Some(p)));
+    let (sign, whole) = whole.strip_prefix('-').map_or(("", whole), |w| ("-", w));
+    let whole = whole.trim_start_matches('0');
+    let whole = if whole.is_empty() { "0" } else { whole };
+    Some(part.map_or_else(|| format!("{sign}{whole}"), |p| format!("{sign}{whole}.{p}")))
+}
+
+/// Compares two decimals by value, digit by digit.
+fn compare_decimals(a: &str, b: &str) -> std::cmp::Ordering {
+    fn parts(text: &str) -> (bool, &str, &str) {
+        let negative = text.starts_with('-');
+        let text = text.trim_start_matches(['-', '+']);
+        let (whole, part) = text.split_once('.').unwrap_or((text, ""));
+        let (whole, part) = (whole.trim_start_matches('0'), part.trim_end_matches('0'));
+        (negative && !(whole.is_empty() && part.is_empty()), whole, part)
+    }
+    let ((an, aw, ap), (bn, bw, bp)) = (parts(a), parts(b));
+    let size = aw.len().cmp(&bw.len()).then_with(|| aw.cmp(bw)).then_with(|| ap.cmp(bp));
+    match (an, bn) {
+        (false, false) => size,
+        (true, true) => size.reverse(),
+        (true, false) => std::cmp::Ordering::Less,
+        (false, true) => std::cmp::Ordering::Greater,
+    }
+}
+
+fn temporal_name(kind: Temporal) -> &'static str {
+    match kind {
+        Temporal::Date => "date (2027-05-14)",
+        Temporal::Time => "time (08:30:00)",
+        Temporal::DateTime => "date and time (2027-05-14T08:30:00Z)",
+        Temporal::Duration => "duration (PT45M)",
+        Temporal::Other => "date",
+    }
+}
+
+/// Whether a text has the lexical form of XML Schema part 2 §3.2.6 to §3.2.9, and names a real day and time.
+fn temporal_fits(kind: Temporal, text: &str) -> bool {
+    match kind {
+        Temporal::Date => {
+            let (main, _) = split_zone(text, 10);
+            main.is_some_and(is_date)
+        }
+        Temporal::Time => is_time(text),
+        Temporal::DateTime => text.split_once('T').is_some_and(|(d, t)| is_date(d) && is_time(t)),
+        Temporal::Duration => is_duration(text),
+        Temporal::Other => text.bytes().all(|b| b.is_ascii_digit() || matches!(b, b'-' | b'+' | b':' | b'Z')),
+    }
+}
+
+/// The part before a time zone when the zone is well-formed.
+fn split_zone(text: &str, at: usize) -> (Option<&str>, &str) {
+    let at = if text.starts_with('-') { at + 1 } else { at };
+    if text.len() < at || !text.is_char_boundary(at) {
+        return (None, "");
+    }
+    let (main, zone) = text.split_at(at);
+    let ok = match zone.as_bytes() {
+        [] | b"Z" => true,
+        [b'+' | b'-', h1, h2, b':', m1, m2] => {
+            [h1, h2, m1, m2].iter().all(|b| b.is_ascii_digit()) && (*h1 - b'0') * 10 + (*h2 - b'0') <= 14 && *m1 < b'6'
+        }
+        _ => false,
+    };
+    (ok.then_some(main), zone)
+}
+
+fn is_date(text: &str) -> bool {
+    let text = text.strip_prefix('-').unwrap_or(text);
+    let parts: Vec<&str> = text.split('-').collect();
+    let [year, month, day] = parts.as_slice() else { return false };
+    let number = |s: &str, len: usize| (s.len() == len && s.bytes().all(|b| b.is_ascii_digit())).then(|| s.parse::<u32>().unwrap_or(0));
+    let (Some(year), Some(month), Some(day)) = (number(year, 4), number(month, 2), number(day, 2)) else { return false };
+    let leap = year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
+    let days = match month {
+        1 | 3 | 5 | 7 | 8 | 10 | 12 => 31,
+        4 | 6 | 9 | 11 => 30,
+        2 if leap => 29,
+        2 => 28,
+        _ => return false,
+    };
+    (1..=days).contains(&day)
+}
+
+fn is_time(text: &str) -> bool {
+    if text.len() < 8 || !text.is_char_boundary(8) {
+        return false;
+    }
+    let (main, mut rest) = text.split_at(8);
+    let b = main.as_bytes();
+    let two = |i: usize| (b[i].is_ascii_digit() && b[i + 1].is_ascii_digit()).then(|| (b[i] - b'0') * 10 + (b[i + 1] - b'0'));
+    let (Some(h), Some(m), Some(s)) = (two(0), two(3), two(6)) else { return false };
+    if b[2] != b':' || b[5] != b':' || h > 24 || m > 59 || s > 59 || (h == 24 && m + s > 0) {
+        return false;
+    }
+    if let Some(fraction) = rest.strip_prefix('.') {
+        let digits = fraction.bytes().take_while(u8::is_ascii_digit).count();
+        if digits == 0 {
+            return false;
+        }
+        rest = &fraction[digits..];
+    }
+    split_zone(rest, 0).0.is_some()
+}
+
+fn is_duration(text: &str) -> bool {
+    let Some(rest) = text.strip_prefix('-').unwrap_or(text).strip_prefix('P') else { return false };
+    let (date, time) = rest.split_once('T').map_or((rest, None), |(d, t)| (d, Some(t)));
+    let fits = |part: &str, units: &str| {
+        let mut left = units;
+        let mut digits = 0;
+        for c in part.chars() {
+            match (c.is_ascii_digit() || (c == '.' && units.contains('S')), left.find(c)) {
+                (true, _) => digits += 1,
+                (false, Some(i)) if digits > 0 => {
+                    left = &left[i + 1..];
+                    digits = 0;
+                }
+                _ => return false,
+            }
+        }
+        digits == 0
+    };
+    fits(date, "YMD") && time.is_none_or(|t| !t.is_empty() && fits(t, "HMS")) && rest.len() > 1
+}
+
+fn from_hex(text: &str) -> Option<Vec<u8>> {
+    let nibble = |b: u8| (b as char).to_digit(16).map(|d| d as u8);
+    let bytes = text.as_bytes();
+    if bytes.len() % 2 == 1 {
+        return None;
+    }
+    bytes.chunks(2).map(|p| Some(nibble(p[0])? << 4 | nibble(p[1])?)).collect()
+}
+
+const ALPHABET: &[u8; 64] = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
+
+fn to_base64(octets: &[u8]) -> String {
+    let mut out = String::with_capacity(octets.len().div_ceil(3) * 4);
+    for chunk in octets.chunks(3) {
+        let n = u32::from(chunk[0]) << 16 | u32::from(*chunk.get(1).unwrap_or(&0)) << 8 | u32::from(*chunk.get(2).unwrap_or(&0));
+        for i in 0..4 {
+            out.push(if i <= chunk.len() { ALPHABET[(n >> (18 - 6 * i)) as usize & 63] as char } else { '=' });
+        }
+    }
+    out
+}
+
+fn from_base64(text: &str) -> Option<Vec<u8>> {
+    let packed: Vec<u8> = text.bytes().filter(|b| !b.is_ascii_whitespace()).collect();
+    let body = packed.strip_suffix(b"==").or_else(|| packed.strip_suffix(b"=")).unwrap_or(&packed);
+    if packed.len() % 4 != 0 {
+        return None;
+    }
+    let mut out = Vec::with_capacity(body.len() * 3 / 4);
+    let (mut n, mut bits) = (0u32, 0);
+    for b in body {
+        n = n << 6 | ALPHABET.iter().position(|a| a == b)? as u32;
+        bits += 6;
+        if bits >= 8 {
+            bits -= 8;
+            out.push((n >> bits) as u8);
+        }
+    }
+    Some(out)
+}
+
+fn short(text: &str) -> String {
+    if text.chars().count() <= 60 { text.to_owned() } else { text.chars().take(60).chain(['…']).collect() }
+}
+
+/// A value's type in words.
+pub fn kind_of(value: &Value) -> &'static str {
+    match value {
+        Value::Null => "null",
+        Value::Bool(_) => "true or false",
+        Value::Number(_) => "a number",
+        Value::String(_) => "a string",
+        Value::Array(_) => "an array",
+        Value::Object(_) => "an object",
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn json_text(name: &str, text: &str) -> Result<String, String> {
+        let mut out = Vec::new();
+        Simple::built_in(name).unwrap().to_json(&mut out, text).map(|()| String::from_utf8(out).unwrap())
+    }
+
+    #[test]
+    fn digits_are_copied_and_only_spelling_changes() {
+        for (kind, xml, json) in [
+            ("decimal", "1520.250", "1520.250"),
+            ("decimal", " +.5 ", "0.5"),
+            ("decimal", "5.", "5"),
+            ("decimal", "-0", "-0"),
+            ("integer", "00012345678901234567890123456789012345678901", "12345678901234567890123456789012345678901"),
+            ("unsignedLong", "18446744073709551615", "18446744073709551615"),
+            ("double", "1.50e10", "1.50E10"),
+            ("double", "-INF", "\"-INF\""),
+            ("boolean", "1", "true"),
+            ("string", " a  b\n", "\" a  b\\n\""),
+            ("token", " a  b\n", "\"a b\""),
+            ("hexBinary", "0aFF", "\"Cv8=\""),
+            ("string", "007", "\"007\""),
+        ] {
+            assert_eq!(json_text(kind, xml).as_deref(), Ok(json), "{kind} {xml}");
+        }
+        for (kind, xml) in [("integer", "1.0"), ("decimal", "1e3"), ("decimal", ""), ("boolean", "yes"), ("double", "abc"), ("hexBinary", "abc")] {
+            assert!(json_text(kind, xml).is_err(), "{kind} {xml}");
+        }
+    }
+
+    #[test]
+    fn values_that_do_not_fit_say_why() {
+        let text = |kind: &str, json: &str| Simple::built_in(kind).unwrap().to_text(&serde_json::from_str(json).unwrap());
+        assert_eq!(text("decimal", "1.5e3").unwrap(), "1500");
+        assert_eq!(text("decimal", "12e-4").unwrap(), "0.0012");
+        assert_eq!(text("int", "5.0").unwrap(), "5");
+        assert_eq!(text("byte", "128").unwrap_err(), "128 is more than 127");
+        assert_eq!(text("int", "\"5\"").unwrap_err(), "a whole number is expected, not a string");
+        assert_eq!(text("int", "5.5").unwrap_err(), "a whole number is expected, not 5.5");
+        assert!(text("date", "\"2027-02-29\"").is_err());
+        assert!(text("date", "\"2028-02-29+02:00\"").is_ok());
+        assert!(text("dateTime", "\"2027-05-14T08:30:00.25Z\"").is_ok());
+        assert!(text("duration", "\"P1DT2H\"").is_ok());
+        assert!(text("duration", "\"P\"").is_err());
+        assert!(text("decimal", "1e999999").is_err());
+        assert!(text("base64Binary", "\"Cv8=\"").is_ok());
+        assert!(text("base64Binary", "\"C*8=\"").is_err());
+    }
+}
