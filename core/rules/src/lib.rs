@@ -1,1 +1,12 @@
-//! stub
+//! Rules: what may pass and what is made of it. This crate decides; it does not act.
+//!
+//! Nothing here opens a socket, reads a clock or draws a random number: the time is passed in, and so is every value.
+//!
+//! * [`expr`]: expressions (a subset of CEL), parsed, checked and compiled once, evaluated for every request;
+//! * [`key`]: the keys that consumers show, kept as hashes;
+//! * [`limit`]: sliding-window limits on an injected clock.
+#![warn(missing_docs)]
+
+pub mod expr;
+pub mod key;
+pub mod limit;

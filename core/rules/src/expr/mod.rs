@@ -1,0 +1,78 @@
+//! Expressions: the part of CEL (Common Expression Language, language definition 0.24) that documents use.
+//!
+//! An expression is parsed and compiled once ([`Expr::compile`]), its references can be listed so that documents are
+//! checked against contracts and definitions ([`Expr::references`]), and it is evaluated over borrowed request data
+//! ([`Expr::eval`]). Length, nesting and work are bounded, so untrusted texts and data neither overflow nor hang.
+//!
+//! What is there: literals, member and index access with CEL's optional forms (`a.?b`, `a[?i]`, `.orValue(x)`),
+//! arithmetic, comparison, `in`, logic with CEL's commutative `&&` and `||`, the conditional, lists and maps, the macros
+//! `has`, `all`, `exists`, `exists_one`, `map`, `filter`, and the functions of [`FUNCTIONS`]. Numbers that are only
+//! passed on keep all their digits; arithmetic is done in 64-bit integers or doubles.
+
+mod eval;
+mod parse;
+mod template;
+mod value;
+
+pub use eval::{EvalError, Scope};
+pub use parse::{ParseError, Reference, Step};
+pub use template::{Template, TemplateErrors};
+pub use value::Val;
+
+/// The functions that expressions may call, besides the macros.
+pub const FUNCTIONS: [&str; 15] = [
+    "size", "int", "double", "string", "bool", "type", "startsWith", "endsWith", "contains", "matches", "lowerAscii", "upperAscii", "trim",
+    "replace", "orValue",
+];
+
+/// A compiled expression.
+#[derive(Debug)]
+pub struct Expr {
+    source: String,
+    root: parse::Node,
+    references: Vec<Reference>,
+}
+
+impl Expr {
+    /// Parses and compiles an expression over the given roots.
+    ///
+    /// ```
+    /// use porch_rules::expr::Expr;
+    /// assert!(Expr::compile("path.route == 'FAR-MAR'", &["path"]).is_ok());
+    /// let error = Expr::compile("pth.route", &["path"]).unwrap_err();
+    /// assert_eq!(error.message, "“pth” is not known here; did you mean “path”?");
+    /// ```
+    ///
+    /// # Errors
+    /// What is wrong, with its offset in characters.
+    pub fn compile(source: &str, roots: &[&str]) -> Result<Self, ParseError> {
+        let (root, references) = parse::parse(source, roots)?;
+        Ok(Self { source: source.to_owned(), root, references })
+    }
+
+    /// The text it was compiled from.
+    pub fn source(&self) -> &str {
+        &self.source
+    }
+
+    /// Every value that it names, with its full path as far as it is fixed.
+    pub fn references(&self) -> &[Reference] {
+        &self.references
+    }
+
+    /// Its value in a scope.
+    ///
+    /// # Errors
+    /// What went wrong, and at which part of the expression.
+    pub fn eval<'s>(&'s self, scope: &'s dyn Scope) -> Result<Val<'s>, EvalError> {
+        eval::Run::new(scope).eval(&self.root)
+    }
+
+    /// The whole root that it names and nothing else (`body`, `answer.body` …), by its full path.
+    pub fn as_plain_path(&self) -> Option<&[Step]> {
+        match (&self.root, self.references.as_slice()) {
+            (parse::Node::Root(_) | parse::Node::Member { .. }, [only]) if only.fixed && only.steps.iter().all(|s| !s.optional) => Some(&only.steps),
+            _ => None,
+        }
+    }
+}
