@@ -220,6 +220,9 @@ fn yaml_message(text: &str) -> String {
     let text = text.split(" at char ").next().unwrap_or(text);
     let text = text.split(" at byte ").next().unwrap_or(text);
     let mut message = format!("not readable as YAML: {text}");
+    if text.contains("flow mapping") {
+        message.push_str(" (inside { }, a text that itself holds { }, “, ” or “: ” must stand in quotes)");
+    }
     if text.contains("mapping values") {
         message.push_str(" (a text or expression that holds “: ” must stand in quotes)");
     }

@@ -1,1 +1,33 @@
-//! stub
+//! Documents: read, check, compile.
+//!
+//! A publisher writes backends, facades and environments as YAML beside their contracts and definitions. This crate reads
+//! such a set of files ([`Documents`]), says everything that is wrong with it ([`check`]), and compiles what is right
+//! into the form that the data plane works from ([`CompiledPorch`]): routes resolved to operations, operations to rules
+//! and backends, expressions and conversions compiled, secrets filled in.
+#![warn(missing_docs)]
+
+mod bundle;
+mod check;
+mod compile;
+mod compiled;
+mod derive;
+mod documents;
+mod effective;
+mod look;
+mod read;
+mod router;
+mod table;
+mod units;
+mod yaml;
+
+pub use bundle::bundle;
+pub use check::check;
+pub use compile::{Builder, Secrets};
+pub use compiled::*;
+pub use derive::{Derived, derive};
+pub use documents::{BackendDoc, BackendKind, EnvironmentDoc, FacadeDoc, Per, json_schemas};
+pub use effective::{EffectiveRule, effective};
+pub use look::{Look, LookOperation, Source, look};
+pub use read::{Document, Documents, Files};
+pub use router::{Matched, Miss, Normalised, Router, normalise, percent_decode, percent_encode_segment};
+pub use table::{Row, Table, table};

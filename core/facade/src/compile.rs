@@ -1,0 +1,503 @@
+//! From documents to the compiled porch, with every mistake found on the way.
+
+use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
+use std::time::Duration;
+
+use porch_contract::{Contract, Finding, Operation as ContractOperation, PathTemplate, Position, Segment, Severity, Step, suggest};
+use porch_rules::expr::Template;
+use porch_rules::limit::{Limit, stable_id};
+use porch_soap::read::AnswerPlan;
+use porch_soap::{Definition, Envelope, JsonSchemas, Plan};
+use serde_json::{Map, Value, json};
+
+use crate::check::{Shapes, Target, Templates};
+use crate::compiled::*;
+use crate::documents::{AdmitDoc, BackendDoc, BackendKind, CredentialKind, EnvironmentDoc, FacadeDoc, OperationDoc, Per};
+use crate::read::{Document, contract_of, definition_of};
+use crate::router::Router;
+use crate::units::duration_text;
+use crate::{Documents, Files};
+
+/// Where secrets come from.
+pub enum Secrets<'a> {
+    /// Every secret is taken to be there: for checking.
+    Placeholder,
+    /// These.
+    Known(&'a HashMap<String, String>),
+}
+
+/// Compiles facades into one porch.
+pub struct Builder<'a> {
+    secrets: Secrets<'a>,
+    environment: Option<&'a EnvironmentDoc>,
+    porch: CompiledPorch,
+    hosts: Vec<Vec<String>>,
+    files: Vec<(String, Position)>,
+    findings: Vec<Finding>,
+}
+
+const DEFAULT_BODY: u64 = 1 << 20;
+const DEFAULT_TIMEOUT: Duration = Duration::from_secs(10);
+
+/// A backend with what its definition says.
+struct Wired {
+    index: usize,
+    soap: Option<(Definition, Arc<Plan>)>,
+    kind: BackendKind,
+    soap_headers: Value,
+}
+
+struct Op<'a> {
+    files: &'a Files,
+    facade: &'a Document<FacadeDoc>,
+    contract: &'a Contract,
+    contract_op: &'a ContractOperation,
+    id: &'a str,
+    doc: &'a OperationDoc,
+}
+
+impl Op<'_> {
+    fn path(&self, rest: &[&str]) -> Vec<Step> {
+        ["operations", self.id].iter().chain(rest).map(|k| Step::Key((*k).to_owned())).collect()
+    }
+
+    fn at(&self, rest: &[&str]) -> Position {
+        self.facade.node.locate(&self.path(rest), false)
+    }
+
+    fn at_key(&self, rest: &[&str]) -> Position {
+        self.facade.node.locate(&self.path(rest), true)
+    }
+}
+
+impl<'a> Builder<'a> {
+    /// A builder for an environment.
+    pub fn new(secrets: Secrets<'a>, environment: Option<&'a EnvironmentDoc>) -> Self {
+        Self { secrets, environment, porch: CompiledPorch::default(), hosts: Vec::new(), files: Vec::new(), findings: Vec::new() }
+    }
+
+    /// Compiles one facade of a set of files.
+    pub fn add_facade(&mut self, files: &Files, documents: &Documents, name: &str) {
+        let Some(facade) = documents.facades.get(name) else {
+            return self.findings.push(Finding::error("", Position::default(), format!("there is no facade “{name}”")));
+        };
+        let (contract_file, contract, findings) = contract_of(files, facade);
+        self.findings.extend(findings);
+        let Some(contract) = contract else { return };
+        let key = |k: &str| facade.node.locate(&[Step::Key(k.into())], false);
+        let base = facade.doc.base.trim_end_matches('/');
+        if !facade.doc.base.starts_with('/') || base.contains(['{', '}', '?', '#']) {
+            let help = "a base path begins with “/” and has no variables, as in /sailings/v2";
+            self.findings.push(Finding::error(&facade.file, key("base"), format!("“{}” is no base path", facade.doc.base)).help(help));
+        }
+        self.porch.facades.push(CompiledFacade {
+            name: name.to_owned(),
+            version: contract.version.clone(),
+            base: base.to_owned(),
+            key_header: contract.key_header.as_deref().unwrap_or("API-Key").to_ascii_lowercase(),
+        });
+        self.hosts.push(facade.doc.hosts.clone());
+        let mut backends: HashMap<String, Option<Wired>> = HashMap::new();
+        for (id, doc) in &facade.doc.operations {
+            let Some(contract_op) = contract.operations.get(id) else {
+                let near = suggest(id, contract.operations.keys().map(String::as_str));
+                let help = near.map_or_else(|| format!("{contract_file} has: {}", contract.operations.keys().cloned().collect::<Vec<_>>().join(", ")), |n| format!("did you mean “{n}”?"));
+                let at = facade.node.locate(&["operations", id].map(|k| Step::Key(k.into())), true);
+                self.findings.push(Finding::error(&facade.file, at, format!("the contract has no operation “{id}”")).help(help));
+                continue;
+            };
+            let op = Op { files, facade, contract: &contract, contract_op, id, doc };
+            if !backends.contains_key(&doc.call.backend) {
+                let wired = self.backend(&op, documents);
+                backends.insert(doc.call.backend.clone(), wired);
+            }
+            if let Some(Some(wired)) = backends.get(&doc.call.backend) {
+                self.operation(&op, wired);
+            }
+        }
+        for (id, op) in contract.operations.iter().filter(|(id, _)| !facade.doc.operations.contains_key(*id)) {
+            let finding = Finding::new(Severity::Warning, &contract_file, op.at, format!("“{id}” is not wired: callers get 404"));
+            self.findings.push(finding.help(format!("add `{id}:` below `operations:` in {}", facade.file)));
+        }
+    }
+
+    /// The compiled porch, and everything that was found.
+    ///
+    /// The porch is only fit to be served when no finding is an error.
+    pub fn finish(mut self) -> (CompiledPorch, Vec<Finding>) {
+        let mut router = Router::default();
+        for (i, operation) in self.porch.operations.iter().enumerate() {
+            let Ok(template) = PathTemplate::parse(&operation.path) else { continue };
+            let facade = &self.porch.facades[operation.facade];
+            let hosts = &self.hosts[operation.facade];
+            let hosts: Vec<Option<&str>> = if hosts.is_empty() { vec![None] } else { hosts.iter().map(|h| Some(h.as_str())).collect() };
+            for host in hosts {
+                if let Err(other) = router.insert(host, &facade.base, &template, &operation.method, i as u32) {
+                    let other = &self.porch.operations[other as usize];
+                    let (file, at) = &self.files[i];
+                    let message = format!("{} {}{} is the route of “{}” in the facade “{}” too", operation.method, facade.base, operation.path, other.id, self.porch.facades[other.facade].name);
+                    self.findings.push(Finding::error(file, *at, message).help("give one of them another path, base path or host"));
+                }
+            }
+        }
+        self.porch.router = router;
+        let mut seen = HashSet::new();
+        self.findings.retain(|f| seen.insert(format!("{f:?}")));
+        self.findings.sort_by(|a, b| b.severity.cmp(&a.severity).then_with(|| (&a.file, a.line, a.column).cmp(&(&b.file, b.line, b.column))));
+        (self.porch, self.findings)
+    }
+
+    fn backend(&mut self, op: &Op<'_>, documents: &Documents) -> Option<Wired> {
+        let name = &op.doc.call.backend;
+        let Some(backend) = documents.backends.get(name) else {
+            let near = suggest(name, documents.backends.keys().map(String::as_str)).map_or_else(String::new, |n| format!("did you mean “{n}”?"));
+            self.findings.push(Finding::error(&op.facade.file, op.at(&["call", "backend"]), format!("there is no backend “{name}”")).help(near));
+            return None;
+        };
+        let mut secrets = Vec::new();
+        let calling = &backend.doc.credentials.calling;
+        let mut soap_headers = Map::new();
+        for (key, value) in &calling.soap_headers {
+            let filled = self.fill(backend, &["credentials", "calling", "soap-headers", key], value, &mut secrets);
+            soap_headers.insert(key.clone(), filled);
+        }
+        let mut headers = Vec::new();
+        for (key, value) in &calling.headers {
+            match self.fill(backend, &["credentials", "calling", "headers", key], value, &mut secrets) {
+                Value::String(text) => headers.push((key.to_ascii_lowercase(), text)),
+                _ => self.findings.push(Finding::error(&backend.file, backend.node.at, format!("the header {key} needs a text or a secret"))),
+            }
+        }
+        let soap = match backend.doc.kind {
+            BackendKind::Http => None,
+            BackendKind::Soap => match definition_of(op.files, backend) {
+                Ok(mut definition) => {
+                    self.findings.append(&mut definition.findings);
+                    let plan = Arc::new(std::mem::take(&mut definition.plan));
+                    Some((definition, plan))
+                }
+                Err(finding) => {
+                    self.findings.push(*finding);
+                    return None;
+                }
+            },
+        };
+        let (authority, path) = self.address(backend)?;
+        self.porch.backends.push(Arc::new(CompiledBackend {
+            name: name.clone(),
+            kind: if soap.is_some() { "soap" } else { "http" },
+            authority,
+            path,
+            timeout: backend.doc.timeout.map_or(DEFAULT_TIMEOUT, |t| t.0),
+            headers,
+            secrets,
+        }));
+        Some(Wired { index: self.porch.backends.len() - 1, soap, kind: backend.doc.kind, soap_headers: Value::Object(soap_headers) })
+    }
+
+    fn address(&mut self, backend: &Document<BackendDoc>) -> Option<(String, String)> {
+        let at = backend.node.locate(&[Step::Key("address".into())], false);
+        let here = self.environment.and_then(|e| e.backends.get(&backend.doc.name)).map(|p| p.address.as_str());
+        let Some(address) = here.or(backend.doc.address.as_deref()) else {
+            let help = "add `address: http://…`, or name it in the environment's document";
+            self.findings.push(Finding::error(&backend.file, backend.node.at, format!("the backend “{}” has no address", backend.doc.name)).help(help));
+            return None;
+        };
+        let trimmed = address.trim();
+        let Some(rest) = trimmed.strip_prefix("http://") else {
+            let message = format!("“{trimmed}” is no address that can be called: only http:// is so far");
+            self.findings.push(Finding::error(&backend.file, at, message));
+            return None;
+        };
+        let (authority, path) = rest.split_once('/').map_or((rest, String::new()), |(a, p)| (a, format!("/{p}")));
+        if authority.is_empty() || authority.contains(['@', '?', '#', ' ']) {
+            self.findings.push(Finding::error(&backend.file, at, format!("“{trimmed}” has no usable host")));
+            return None;
+        }
+        Some((authority.to_owned(), path.trim_end_matches('/').to_owned()))
+    }
+
+    /// A value with its secrets filled in.
+    fn fill(&mut self, backend: &Document<BackendDoc>, path: &[&str], value: &Value, seen: &mut Vec<String>) -> Value {
+        match value {
+            Value::Object(map) => {
+                if let (Some(Value::String(name)), 1) = (map.get("secret"), map.len()) {
+                    return Value::String(self.secret(backend, path, name, seen));
+                }
+                Value::Object(
+                    map.iter()
+                        .map(|(k, v)| {
+                            let deeper: Vec<&str> = path.iter().copied().chain([k.as_str()]).collect();
+                            (k.clone(), self.fill(backend, &deeper, v, seen))
+                        })
+                        .collect(),
+                )
+            }
+            other => other.clone(),
+        }
+    }
+
+    fn secret(&mut self, backend: &Document<BackendDoc>, path: &[&str], name: &str, seen: &mut Vec<String>) -> String {
+        match &self.secrets {
+            Secrets::Placeholder => "secret".into(),
+            Secrets::Known(known) => match known.get(name) {
+                Some(text) => {
+                    seen.push(text.clone());
+                    text.clone()
+                }
+                None => {
+                    let steps: Vec<Step> = path.iter().map(|k| Step::Key((*k).to_owned())).collect();
+                    let at = backend.node.locate(&steps, false);
+                    let near = suggest(name, known.keys().map(String::as_str)).map_or_else(|| format!("set it with `porch secret set {name}`"), |n| format!("did you mean “{n}”?"));
+                    self.findings.push(Finding::error(&backend.file, at, format!("the environment has no secret “{name}”")).help(near));
+                    String::new()
+                }
+            },
+        }
+    }
+
+    fn operation(&mut self, op: &Op<'_>, wired: &Wired) {
+        let wiring = match wired.kind {
+            BackendKind::Soap => self.soap(op, wired),
+            BackendKind::Http => self.http(op),
+        };
+        let Some(wiring) = wiring else { return };
+        let facade_reach = format!("facade {}", op.facade.doc.name);
+        let operation_reach = format!("operation {}", op.id);
+        let facade_path = |keys: &[&str]| op.facade.node.locate(&keys.iter().map(|k| Step::Key((*k).to_owned())).collect::<Vec<_>>(), false).line;
+        let place = |rule: String, reach: &str, line: usize| RulePlace { rule, reach: reach.to_owned(), file: op.facade.file.clone(), line };
+        let (all, own) = (&op.facade.doc.admit, &op.doc.admit);
+        let key = if all.credentials.contains(&CredentialKind::Key) {
+            Some(place("a key is demanded".into(), &facade_reach, facade_path(&["admit", "credentials"])))
+        } else if own.credentials.contains(&CredentialKind::Key) {
+            Some(place("a key is demanded".into(), &operation_reach, op.at(&["admit", "credentials"]).line))
+        } else {
+            None
+        };
+        let mut limits = self.limits(op, all, &facade_reach, "", key.is_some(), &[Step::Key("admit".into())]);
+        limits.extend(self.limits(op, own, &operation_reach, op.id, key.is_some(), &op.path(&["admit"])));
+        let max_body = match (all.max_body, own.max_body) {
+            (facade, Some(size)) if facade.is_none_or(|f| size.0 <= f.0) => (size.0, place(format!("body at most {} bytes", size.0), &operation_reach, op.at(&["admit", "max-body"]).line)),
+            (Some(size), _) => (size.0, place(format!("body at most {} bytes", size.0), &facade_reach, facade_path(&["admit", "max-body"]))),
+            _ => (DEFAULT_BODY, RulePlace { rule: format!("body at most {DEFAULT_BODY} bytes"), reach: "everywhere".into(), file: String::new(), line: 0 }),
+        };
+        let parameters = op.contract_op.parameters.iter().map(|p| {
+            let view = op.contract.view(&p.schema);
+            let texts = view.value().get("enum").and_then(Value::as_array).into_iter().flatten();
+            let enumeration = texts.map(|v| v.as_str().map_or_else(|| v.to_string(), str::to_owned)).collect();
+            ParamPlan { name: p.name.clone(), place: p.place, kind: view.param_type(), required: p.required, enumeration }
+        });
+        for name in op.doc.faults.keys().filter(|_| wired.soap.is_none()) {
+            self.findings.push(Finding::error(&op.facade.file, op.at_key(&["faults", name]), "only SOAP answers have faults"));
+        }
+        self.files.push((op.facade.file.clone(), op.facade.node.locate(&["operations", op.id].map(|k| Step::Key(k.into())), true)));
+        self.porch.operations.push(CompiledOperation {
+            id: op.id.to_owned(),
+            facade: self.porch.facades.len() - 1,
+            method: op.contract_op.method.clone(),
+            path: op.contract_op.path.to_string(),
+            variables: op.contract_op.path.variables().map(str::to_owned).collect(),
+            parameters: parameters.collect(),
+            key,
+            limits,
+            max_body,
+            body_required: op.contract_op.body.as_ref().is_some_and(|(_, required)| *required),
+            backend: wired.index,
+            wiring,
+            place: place(format!("calls {}", op.doc.call.backend), &operation_reach, op.at_key(&["call"]).line),
+            faults: op.doc.faults.iter().map(|(k, v)| (k.clone(), *v)).collect(),
+        });
+    }
+
+    fn limits(&mut self, op: &Op<'_>, admit: &AdmitDoc, reach: &str, id: &str, keyed: bool, path: &[Step]) -> Vec<LimitPlan> {
+        let mut plans = Vec::new();
+        for (i, doc) in admit.limits.iter().enumerate() {
+            let here: Vec<Step> = path.iter().cloned().chain([Step::Key("limits".into()), Step::Index(i)]).collect();
+            let at = op.facade.node.locate(&here, false);
+            if doc.per == Per::Consumer && !keyed {
+                let help = "add `credentials: [key]`, or count `per: address` or `per: everyone`";
+                self.findings.push(Finding::error(&op.facade.file, at, "a limit per consumer needs callers that are known").help(help));
+            }
+            if doc.requests == 0 {
+                self.findings.push(Finding::error(&op.facade.file, at, "a limit of 0 lets nobody pass").help("pause the operation instead"));
+            }
+            let per = match doc.per {
+                Per::Consumer => "consumer",
+                Per::Address => "address",
+                Per::Everyone => "everyone",
+            };
+            let window = duration_text(doc.window.0);
+            let rule = format!("limit {} in {window} per {per}", doc.requests);
+            plans.push(LimitPlan {
+                id: stable_id(&format!("{}/{id}/{rule}", op.facade.doc.name)),
+                limit: Limit { requests: doc.requests, window: doc.window.0 },
+                per: doc.per,
+                name: if id.is_empty() { op.facade.doc.name.clone() } else { id.to_owned() },
+                place: RulePlace { rule, reach: reach.to_owned(), file: op.facade.file.clone(), line: at.line },
+            });
+        }
+        plans
+    }
+
+    fn templates<'t>(&self, op: &'t Op<'_>) -> Templates<'t> {
+        Templates { file: &op.facade.file, text: op.files.get(&op.facade.file).map_or("", String::as_str), node: &op.facade.node, contract: op.contract, operation: op.contract_op }
+    }
+
+    fn soap(&mut self, op: &Op<'_>, wired: &Wired) -> Option<Wiring> {
+        let (definition, plan) = wired.soap.as_ref()?;
+        let Some(name) = &op.doc.call.operation else {
+            let help = "add `operation: NAME` of the definition";
+            self.findings.push(Finding::error(&op.facade.file, op.at(&["call"]), "a SOAP call names its operation").help(help));
+            return None;
+        };
+        let Some(soap_op) = definition.operation(name) else {
+            let near = suggest(name, definition.operations.iter().map(|o| o.name.as_str()));
+            let help = near.map_or_else(|| format!("it has: {}", definition.operations.iter().map(|o| o.name.clone()).collect::<Vec<_>>().join(", ")), |n| format!("did you mean “{n}”?"));
+            self.findings.push(Finding::error(&op.facade.file, op.at(&["call", "operation"]), format!("the definition has no operation “{name}”")).help(help));
+            return None;
+        };
+        if let Some(why) = &soap_op.unavailable {
+            self.findings.push(Finding::error(&op.facade.file, op.at(&["call", "operation"]), format!("{name} cannot be called: {why}")));
+            return None;
+        }
+        for key in op.doc.faults.keys() {
+            let known = soap_op.faults.iter().flat_map(|(n, m)| [n.as_str(), m.local.as_str()]);
+            if !known.clone().any(|n| n == key) && !matches!(key.as_str(), "Client" | "Server" | "Sender" | "Receiver") {
+                let near = suggest(key, known).map_or_else(String::new, |n| format!("did you mean “{n}”?"));
+                self.findings.push(Finding::new(Severity::Warning, &op.facade.file, op.at_key(&["faults", key]), format!("{name} declares no fault “{key}”")).help(near));
+            }
+        }
+        // Only the headers that this operation wants.
+        let wanted: Map<String, Value> = wired.soap_headers.as_object().into_iter().flatten().filter(|(k, _)| soap_op.headers.iter().any(|h| h.local == **k)).map(|(k, v)| (k.clone(), v.clone())).collect();
+        let envelope = match Envelope::new(plan.clone(), soap_op, &Value::Object(wanted)) {
+            Ok(envelope) => envelope,
+            Err(errors) => {
+                for e in errors {
+                    let message = format!("the SOAP headers of “{}”{}: {}", op.doc.call.backend, e.pointer, e.message);
+                    self.findings.push(Finding::error(&op.facade.file, op.at(&["call"]), message));
+                }
+                return None;
+            }
+        };
+        let mut schemas = JsonSchemas::new(plan);
+        let input = soap_op.input.as_ref().map_or(Value::Null, |m| schemas.of(m.type_id));
+        let output = soap_op.output.as_ref().map_or(json!({}), |m| schemas.of(m.type_id));
+        let document = json!({ "components": { "schemas": schemas.schemas }, "input": input, "output": output });
+        let templates = self.templates(op);
+        let shapes = Shapes { answer: Some((&document, &document["output"])) };
+        let default_send = || if op.contract_op.body.is_some() { json!("=body") } else { json!({}) };
+        let send = op.doc.send.clone().unwrap_or_else(default_send);
+        let target = Target { what: format!("{name}'s input"), root: &document, schema: &document["input"] };
+        let (send, found) = templates.compile(&send, &op.path(&["send"]), false, &shapes, Some(&target));
+        self.findings.extend(found);
+        let reply = self.reply(op, &templates, &shapes, document.get("output"), &document);
+        let send = send?;
+        let reads_body = uses(&send, "body") || reply.as_ref().is_some_and(|r| uses(r, "body"));
+        let answer = Arc::new(AnswerPlan { plan: plan.clone(), output: soap_op.output.clone(), faults: soap_op.faults.clone() });
+        Some(Wiring::Soap(Box::new(SoapWiring { operation: name.clone(), envelope, answer, send, reply, reads_body })))
+    }
+
+    /// Compiles `reply`, and checks it, or the whole answer where it is not given, against the contract.
+    fn reply(&mut self, op: &Op<'_>, templates: &Templates<'_>, shapes: &Shapes<'_>, _output: Option<&Value>, _document: &Value) -> Option<Template> {
+        let reply = op.doc.reply.as_ref()?;
+        let target = op.contract_op.reply.as_ref().map(|schema| Target { what: "the contract's reply".into(), root: &op.contract.document, schema });
+        let (template, found) = templates.compile(reply, &op.path(&["reply"]), true, shapes, target.as_ref());
+        self.findings.extend(found);
+        // The whole answer is what is streamed through anyway.
+        template.filter(|t| t.as_plain_path().is_none_or(|p| !p.iter().map(|s| s.name.as_str()).eq(["answer", "body"])))
+    }
+
+    fn http(&mut self, op: &Op<'_>) -> Option<Wiring> {
+        let templates = self.templates(op);
+        let shapes = Shapes { answer: None };
+        if op.doc.call.operation.is_some() {
+            let help = "an HTTP call has `method` and `path`";
+            self.findings.push(Finding::error(&op.facade.file, op.at_key(&["call", "operation"]), "an HTTP backend without a definition has no named operations").help(help));
+        }
+        let empty = Map::new();
+        let send = match &op.doc.send {
+            Some(Value::Object(map)) => map,
+            None => &empty,
+            Some(_) => {
+                self.findings.push(Finding::error(&op.facade.file, op.at(&["send"]), "what is sent by HTTP has `path`, `query`, `headers` and `body`"));
+                return None;
+            }
+        };
+        for key in send.keys().filter(|k| !["path", "query", "headers", "body"].contains(&k.as_str())) {
+            let near = suggest(key, ["path", "query", "headers", "body"]).map_or_else(|| "known are path, query, headers, body".to_owned(), |n| format!("did you mean “{n}”?"));
+            self.findings.push(Finding::error(&op.facade.file, op.at_key(&["send", key]), format!("“{key}” is not known here")).help(near));
+        }
+        let mut part = |name: &str| -> Option<Template> {
+            let value = send.get(name)?;
+            let (template, found) = templates.compile(value, &op.path(&["send", name]), false, &shapes, None);
+            self.findings.extend(found);
+            template
+        };
+        let (path_values, query, headers, body) = (part("path"), part("query"), part("headers"), part("body"));
+        let pairs = |t: Option<Template>| match t {
+            Some(Template::Map(entries)) => Some(entries),
+            _ => None,
+        };
+        let path = self.http_path(op, pairs(path_values).unwrap_or_default())?;
+        let reply = self.reply(op, &templates, &shapes, None, &Value::Null);
+        let all = |t: &Option<Template>| t.as_ref().is_some_and(|t| uses(t, "body"));
+        let (query, headers) = (pairs(query), pairs(headers).unwrap_or_default());
+        let reads_body = all(&body) || all(&reply) || query.iter().flatten().chain(&headers).any(|(_, t)| uses(t, "body"));
+        if let Some(method) = &op.doc.call.method
+            && (method.is_empty() || !method.bytes().all(|b| b.is_ascii_uppercase()))
+        {
+            self.findings.push(Finding::error(&op.facade.file, op.at(&["call", "method"]), format!("“{method}” is no method")).help("methods are written in capitals: GET, POST …"));
+        }
+        let headers = headers.into_iter().map(|(k, t)| (k.to_ascii_lowercase(), t)).collect();
+        Some(Wiring::Http(HttpWiring { method: op.doc.call.method.clone(), path, query, headers, body, reply, reads_body }))
+    }
+
+    fn http_path(&mut self, op: &Op<'_>, mut values: Vec<(String, Template)>) -> Option<Vec<PathPart>> {
+        let own = op.contract_op.path.to_string();
+        let text = op.doc.call.path.as_deref().unwrap_or(&own);
+        let at = op.at(&["call", "path"]);
+        let template = match PathTemplate::parse(text) {
+            Ok(template) => template,
+            Err(e) => {
+                self.findings.push(Finding::error(&op.facade.file, at, format!("path “{text}”: {e}")));
+                return None;
+            }
+        };
+        let variables: Vec<&str> = op.contract_op.path.variables().collect();
+        let mut parts = Vec::new();
+        for segment in &template.segments {
+            let (name, rest) = match segment {
+                Segment::Literal(text) => {
+                    parts.push(PathPart::Fixed(format!("/{text}")));
+                    continue;
+                }
+                Segment::Parameter(name) => (name, false),
+                Segment::Rest(name) => (name, true),
+            };
+            parts.push(PathPart::Fixed("/".into()));
+            if let Some(i) = values.iter().position(|(n, _)| n == name) {
+                match values.remove(i).1 {
+                    Template::Expr(expr) => parts.push(PathPart::Value(expr)),
+                    _ => self.findings.push(Finding::error(&op.facade.file, op.at(&["send", "path", name]), "a path variable needs an expression")),
+                }
+            } else if let Some(i) = variables.iter().position(|v| v == name) {
+                parts.push(if rest { PathPart::CapturedRest(i) } else { PathPart::Captured(i) });
+            } else {
+                let near = suggest(name, variables.iter().copied()).map_or_else(|| format!("add `path: {{ {name}: … }}` below `send:`"), |n| format!("did you mean “{n}”?"));
+                self.findings.push(Finding::error(&op.facade.file, at, format!("nothing gives {{{name}}} a value")).help(near));
+            }
+        }
+        for (name, _) in values {
+            self.findings.push(Finding::error(&op.facade.file, op.at_key(&["send", "path", &name]), format!("the backend's path has no {{{name}}}")));
+        }
+        Some(parts)
+    }
+}
+
+/// Whether a template names a root.
+fn uses(template: &Template, root: &str) -> bool {
+    let mut found = false;
+    template.each_expr(&mut Vec::new(), &mut |_, expr| found |= expr.references().iter().any(|r| r.steps[0].name == root));
+    found
+}

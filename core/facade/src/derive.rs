@@ -1,0 +1,192 @@
+//! Deriving documents from a definition, ready to edit.
+
+use porch_contract::Finding;
+use porch_soap::{Definition, JsonSchemas, TypePlan, propose};
+use serde_json::{Map, Value, json};
+
+use crate::look::{Kind, kind};
+use crate::yaml::to_yaml;
+use crate::{Files, Source};
+
+/// What was derived.
+#[derive(Debug)]
+pub struct Derived {
+    /// The files to write, by path.
+    pub files: Files,
+    /// How many operations were wired.
+    pub operations: usize,
+    /// What was found on the way.
+    pub findings: Vec<Finding>,
+}
+
+/// Derives backend, facade and contract from a definition.
+///
+/// `name` names backend and facade; `address` stands in place of the one in the definition; `only` picks operations by
+/// their name in the definition (none given: all).
+///
+/// # Errors
+/// When the definition cannot be read, or none of its operations can be called.
+pub fn derive(source: &Source, name: &str, address: Option<&str>, only: &[String]) -> Result<Derived, Box<Finding>> {
+    match kind(source)? {
+        Kind::Soap => {
+            let definition = porch_soap::read_definition(&source.files, &source.main)?;
+            soap(source, &definition, name, address, only)
+        }
+        Kind::Http => http(source, name, address, only),
+    }
+}
+
+fn backend_doc(name: &str, title: &str, kind: &str, definition: Option<&str>, address: &str, headers: Map<String, Value>) -> String {
+    let mut doc = json!({ "elm-porch": "backend/1", "name": name, "title": title, "kind": kind });
+    if let Some(file) = definition {
+        doc["definition"] = json!(file);
+    }
+    doc["address"] = json!(address);
+    if !headers.is_empty() {
+        doc["credentials"] = json!({ "calling": { "soap-headers": headers } });
+    }
+    to_yaml(&doc)
+}
+
+fn facade_doc(name: &str, title: &str, operations: Map<String, Value>) -> String {
+    let doc = json!({
+        "elm-porch": "facade/1", "name": name, "title": title, "base": format!("/{name}/v1"), "contract": format!("{name}.openapi.yaml"),
+        "admit": { "credentials": ["key"] }, "operations": operations,
+    });
+    to_yaml(&doc)
+}
+
+fn soap(source: &Source, definition: &Definition, name: &str, address: Option<&str>, only: &[String]) -> Result<Derived, Box<Finding>> {
+    let shapes = propose::shapes(definition);
+    let mut schemas = JsonSchemas::new(&definition.plan);
+    let (mut paths, mut wiring, mut headers) = (Map::new(), Map::new(), Map::new());
+    for (operation, shape) in definition.operations.iter().zip(&shapes) {
+        let picked = only.is_empty() || only.contains(&operation.name);
+        let Some(input) = operation.input.as_ref().filter(|_| operation.unavailable.is_none() && picked) else { continue };
+        for header in &operation.headers {
+            headers.insert(header.local.clone(), header_secrets(definition, name, header));
+        }
+        let (mut parameters, mut send) = (Vec::new(), Map::new());
+        let object = match definition.plan.get(input.type_id) {
+            TypePlan::Object(object) => Some(object),
+            TypePlan::Simple(_) => None,
+        };
+        for (place, list) in [("path", &shape.in_path), ("query", &shape.in_query)] {
+            for (member, parameter) in list {
+                let Some(found) = object.and_then(|o| o.member(member)) else { continue };
+                let mut schema = schemas.member(found);
+                let description = schema.as_object_mut().and_then(|s| s.shift_remove("description"));
+                let mut doc = json!({ "name": parameter, "in": place });
+                if place == "path" || found.required() {
+                    doc["required"] = json!(true);
+                }
+                if let Some(text) = description {
+                    doc["description"] = text;
+                }
+                doc["schema"] = schema;
+                parameters.push(doc);
+                let optional = if place == "query" && !found.required() { "?" } else { "" };
+                send.insert(member.clone(), json!(format!("={place}.{optional}{parameter}")));
+            }
+        }
+        let mut doc = json!({ "operationId": shape.id, "summary": operation.documentation });
+        if !parameters.is_empty() {
+            doc["parameters"] = json!(parameters);
+        }
+        let has_body = shape.method != "GET" && shape.in_path.is_empty();
+        if has_body {
+            doc["requestBody"] = json!({ "required": true, "content": { "application/json": { "schema": schemas.of(input.type_id) } } });
+        }
+        doc["responses"] = match &operation.output {
+            Some(output) => json!({ "200": { "description": "The answer.", "content": { "application/json": { "schema": schemas.of(output.type_id) } } } }),
+            None => json!({ "202": { "description": "Taken in." } }),
+        };
+        doc["responses"]["default"] = json!({ "$ref": "#/components/responses/Problem" });
+        if !paths.contains_key(&shape.path) {
+            paths.insert(shape.path.clone(), json!({}));
+        }
+        paths[&shape.path][shape.method.to_lowercase()] = doc;
+        let send = if has_body { json!("=body") } else { Value::Object(send) };
+        let mut op = json!({ "call": { "backend": name, "operation": operation.name }, "send": send });
+        let faults: Map<String, Value> = operation.faults.iter().map(|(_, m)| (m.local.clone(), json!(422))).collect();
+        if !faults.is_empty() {
+            op["faults"] = Value::Object(faults);
+        }
+        wiring.insert(shape.id.clone(), op);
+    }
+    if wiring.is_empty() {
+        return Err(Box::new(Finding::error(&source.main, Default::default(), "none of its operations can be called")));
+    }
+    let mut contract = json!({
+        "openapi": "3.1.0", "info": { "title": definition.title, "version": "1.0.0" },
+        "paths": paths, "components": { "schemas": schemas.schemas }, "security": [{ "key": [] }],
+    });
+    if !definition.documentation.is_empty() {
+        contract["info"]["description"] = json!(definition.documentation);
+    }
+    contract["components"]["responses"] = json!({ "Problem": { "description": "Why there is no answer (RFC 9457).", "content": { "application/problem+json": { "schema": { "$ref": "#/components/schemas/Problem" } } } } });
+    contract["components"]["schemas"]["Problem"] = json!({ "type": "object", "properties": {
+        "type": { "type": "string", "format": "uri-reference" }, "title": { "type": "string" }, "status": { "type": "integer" },
+        "detail": { "type": "string" }, "instance": { "type": "string", "format": "uri-reference" },
+    } });
+    contract["components"]["securitySchemes"] = json!({ "key": { "type": "apiKey", "in": "header", "name": "API-Key" } });
+    keep_used_schemas(&mut contract);
+    let operations = wiring.len();
+    let main = format!("{name}.wsdl");
+    let from = definition.ports.first().map_or("http://127.0.0.1/", |p| p.address.as_str());
+    let mut files = Files::from([
+        (format!("{name}.backend.yaml"), backend_doc(name, &definition.title, "soap", Some(&main), address.unwrap_or(from), headers)),
+        (format!("{name}.facade.yaml"), facade_doc(name, &definition.title, wiring)),
+        (format!("{name}.openapi.yaml"), to_yaml(&contract)),
+    ]);
+    for (path, text) in &source.files {
+        let path = if *path == source.main { main.clone() } else { path.clone() };
+        files.insert(path, text.clone());
+    }
+    Ok(Derived { files, operations, findings: definition.findings.clone() })
+}
+
+/// A secret for each text of a header element: `reservations-user`.
+fn header_secrets(definition: &Definition, name: &str, header: &porch_soap::Member) -> Value {
+    match definition.plan.get(header.type_id) {
+        TypePlan::Object(object) => Value::Object(
+            object.members.iter().map(|m| (m.json.clone(), json!({ "secret": format!("{name}-{}", m.local.to_lowercase()) }))).collect(),
+        ),
+        TypePlan::Simple(_) => json!({ "secret": format!("{name}-{}", header.local.to_lowercase()) }),
+    }
+}
+
+/// Drops schemas that nothing refers to.
+fn keep_used_schemas(contract: &mut Value) {
+    loop {
+        let text = contract.to_string();
+        let Some(schemas) = contract.pointer_mut("/components/schemas").and_then(Value::as_object_mut) else { return };
+        let before = schemas.len();
+        schemas.retain(|name, _| text.contains(&format!("\"#/components/schemas/{name}\"")));
+        if schemas.len() == before {
+            return;
+        }
+    }
+}
+
+fn http(source: &Source, name: &str, address: Option<&str>, only: &[String]) -> Result<Derived, Box<Finding>> {
+    let text = source.files.get(&source.main).map_or("", String::as_str);
+    let (contract, findings) = porch_contract::parse_contract(&source.main, text);
+    let Some(contract) = contract else {
+        return Err(Box::new(findings.into_iter().next().unwrap_or_else(|| Finding::error(&source.main, Default::default(), "this is no OpenAPI document"))));
+    };
+    let wiring: Map<String, Value> = contract
+        .operations
+        .values()
+        .filter(|o| only.is_empty() || only.contains(&o.id))
+        .map(|o| (o.id.clone(), json!({ "call": { "backend": name, "method": o.method, "path": o.path.to_string() } })))
+        .collect();
+    let server = contract.document.pointer("/servers/0/url").and_then(Value::as_str).filter(|u| u.starts_with("http://")).unwrap_or("http://127.0.0.1/");
+    let operations = wiring.len();
+    let files = Files::from([
+        (format!("{name}.backend.yaml"), backend_doc(name, &contract.title, "http", None, address.unwrap_or(server), Map::new())),
+        (format!("{name}.facade.yaml"), facade_doc(name, &contract.title, wiring)),
+        (format!("{name}.openapi.yaml"), text.to_owned()),
+    ]);
+    Ok(Derived { files, operations, findings })
+}

@@ -1,0 +1,203 @@
+//! The shapes of the documents that publishers write.
+
+use indexmap::IndexMap;
+use schemars::JsonSchema;
+use serde::Deserialize;
+use serde_json::Value;
+
+use crate::units::{Size, Span};
+
+/// What kind of service a backend is.
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub enum BackendKind {
+    /// HTTP with any bodies.
+    Http,
+    /// SOAP, described by a WSDL.
+    Soap,
+}
+
+/// A service behind the porch (`elm-porch: backend/1`).
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct BackendDoc {
+    /// Always `backend/1`.
+    #[serde(rename = "elm-porch")]
+    pub elm_porch: String,
+    /// Name, by which facades call it.
+    pub name: String,
+    /// Title for people.
+    #[serde(default)]
+    pub title: String,
+    /// Kind of service.
+    pub kind: BackendKind,
+    /// File of its definition, beside this one (a WSDL for SOAP).
+    pub definition: Option<String>,
+    /// Where it is called, unless the environment says otherwise.
+    pub address: Option<String>,
+    /// How long an answer may take; 10s unless given.
+    pub timeout: Option<Span>,
+    /// Credentials.
+    #[serde(default)]
+    pub credentials: CredentialsDoc,
+}
+
+/// Credentials of a backend; each set is used for one purpose only.
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct CredentialsDoc {
+    /// Used when calling it.
+    #[serde(default)]
+    pub calling: CallingDoc,
+}
+
+/// Credentials for calling a backend. `{ secret: NAME }` stands for a secret of the environment.
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct CallingDoc {
+    /// SOAP header elements by local name.
+    #[serde(default)]
+    pub soap_headers: IndexMap<String, Value>,
+    /// HTTP header fields by name.
+    #[serde(default)]
+    pub headers: IndexMap<String, Value>,
+}
+
+/// The API that callers see (`elm-porch: facade/1`).
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct FacadeDoc {
+    /// Always `facade/1`.
+    #[serde(rename = "elm-porch")]
+    pub elm_porch: String,
+    /// Name.
+    pub name: String,
+    /// Title for people.
+    #[serde(default)]
+    pub title: String,
+    /// Host names it answers to; none given: all.
+    #[serde(default)]
+    pub hosts: Vec<String>,
+    /// Base path, as in `/sailings/v2`.
+    pub base: String,
+    /// File of the contract (OpenAPI 3.1), beside this one.
+    pub contract: String,
+    /// Who and what may pass, for all operations.
+    #[serde(default)]
+    pub admit: AdmitDoc,
+    /// How operations are carried out, by `operationId`.
+    #[serde(default)]
+    pub operations: IndexMap<String, OperationDoc>,
+}
+
+/// Who and what may pass.
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct AdmitDoc {
+    /// Credentials that a caller must show.
+    #[serde(default)]
+    pub credentials: Vec<CredentialKind>,
+    /// Rate limits; all of them hold.
+    #[serde(default)]
+    pub limits: Vec<LimitDoc>,
+    /// Greatest size of a request body; 1MiB unless given.
+    pub max_body: Option<Size>,
+}
+
+/// Kinds of callers' credentials.
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub enum CredentialKind {
+    /// A consumer's key.
+    Key,
+}
+
+/// A rate limit: so many requests in any window of this length.
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct LimitDoc {
+    /// Greatest number of requests.
+    #[schemars(range(min = 1))]
+    pub requests: u32,
+    /// Length of the window.
+    pub window: Span,
+    /// Who shares it; `consumer` unless given.
+    #[serde(default)]
+    pub per: Per,
+}
+
+/// Who shares a limit.
+#[derive(Clone, Copy, Debug, Default, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub enum Per {
+    /// Each consumer has its own.
+    #[default]
+    Consumer,
+    /// Each address that calls has its own.
+    Address,
+    /// All callers share one.
+    Everyone,
+}
+
+/// How one operation is carried out.
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct OperationDoc {
+    /// Rules for this operation, on top of the facade's.
+    #[serde(default)]
+    pub admit: AdmitDoc,
+    /// Which backend is called.
+    pub call: CallDoc,
+    /// What is sent. For SOAP: the input's members. For HTTP: `path`, `query`, `headers`, `body`.
+    pub send: Option<Value>,
+    /// What is made of the answer; the whole answer unless given.
+    pub reply: Option<Value>,
+    /// Status of the reply for a declared fault, by the name of its detail element or its code.
+    #[serde(default)]
+    pub faults: IndexMap<String, u16>,
+}
+
+/// Which backend is called, and what of it.
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct CallDoc {
+    /// Name of the backend.
+    pub backend: String,
+    /// SOAP: name of the operation in its definition.
+    pub operation: Option<String>,
+    /// HTTP: method; the caller's unless given.
+    pub method: Option<String>,
+    /// HTTP: path at the backend; `{name}` is a variable (RFC 6570 §3.2.2). The operation's own path unless given.
+    pub path: Option<String>,
+}
+
+/// What differs between environments (`elm-porch: environment/1`).
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct EnvironmentDoc {
+    /// Always `environment/1`.
+    #[serde(rename = "elm-porch")]
+    pub elm_porch: String,
+    /// Name.
+    pub name: String,
+    /// Backends' addresses here.
+    #[serde(default)]
+    pub backends: IndexMap<String, PlaceDoc>,
+}
+
+/// Where a backend is in an environment.
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct PlaceDoc {
+    /// Its address here.
+    pub address: String,
+}
+
+/// The JSON Schemas (draft 2020-12) of all documents, by kind, for editors.
+pub fn json_schemas() -> IndexMap<&'static str, Value> {
+    IndexMap::from([
+        ("backend/1", schemars::schema_for!(BackendDoc).to_value()),
+        ("facade/1", schemars::schema_for!(FacadeDoc).to_value()),
+        ("environment/1", schemars::schema_for!(EnvironmentDoc).to_value()),
+    ])
+}
