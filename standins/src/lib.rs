@@ -1,1 +1,45 @@
-//! stub
+//! Stand-ins: small simulated backends of Skerry Line, for the demo and the tests.
+//!
+//! They are honest servers on libraries of their own and share no code with what they test. Each can be told to
+//! misbehave ([`Mood`]), by `PUT /_mood` with a JSON document.
+
+mod mood;
+mod reservations;
+mod timetable;
+
+use std::future::Future;
+use std::net::SocketAddr;
+
+use axum::Router;
+use tokio::net::TcpListener;
+
+pub use mood::{Mood, Moods};
+
+/// The backends there are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Standin {
+    /// The booking system: SOAP 1.1.
+    Reservations,
+    /// The timetable: HTTP and JSON.
+    Timetable,
+}
+
+/// The routes of a stand-in, with its mood switch.
+pub fn router(standin: Standin) -> Router {
+    let moods = Moods::default();
+    let routes = match standin {
+        Standin::Reservations => reservations::routes(),
+        Standin::Timetable => timetable::routes(),
+    };
+    mood::with(routes, moods)
+}
+
+/// Serves a stand-in until `stop` is done; gives its address and the server.
+///
+/// # Errors
+/// When the address cannot be listened on.
+pub async fn serve(standin: Standin, address: SocketAddr, stop: impl Future<Output = ()> + Send + 'static) -> std::io::Result<(SocketAddr, impl Future<Output = std::io::Result<()>>)> {
+    let listener = TcpListener::bind(address).await?;
+    let address = listener.local_addr()?;
+    Ok((address, async move { axum::serve(listener, router(standin)).with_graceful_shutdown(stop).await }))
+}

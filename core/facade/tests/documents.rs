@@ -61,7 +61,7 @@ fn each_mistake_is_found_where_it_stands() {
         (facade, "      Reference: =path.reference\n", "", "sailings/sailings.facade.yaml:42:5 CancelBooking's input needs “Reference” (add `Reference: …`)"),
         (facade, "base: /sailings/v2", "base: sailings", "sailings/sailings.facade.yaml:4:7 “sailings” is no base path (a base path begins with “/” and has no variables, as in /sailings/v2)"),
         ("sailings/reservations.backend.yaml", "definition: reservations.wsdl\n", "", "sailings/reservations.backend.yaml:5:7 a SOAP backend needs its definition (add `definition: FILE` with its WSDL)"),
-        ("timetable/timetable.facade.yaml", "path: /tt", "path: '/tt/{rute}'", "timetable/timetable.facade.yaml:8:56 nothing gives {rute} a value (did you mean “route”?)"),
+        ("timetable/timetable.facade.yaml", "path: /tt", "path: '/tt/{rute}'", "timetable/timetable.facade.yaml:8:52 nothing gives {rute} a value (did you mean “route”?)"),
         ("timetable/timetable.facade.yaml", "base: /timetable/v1", "base: /sailings/v2", "nothing found"),
         ("live.environment.yaml", "environment/1", "enviroment/1", "live.environment.yaml:1:12 “enviroment/1” is no kind of document (did you mean “environment/1”?)"),
     ] {

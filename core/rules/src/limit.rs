@@ -77,6 +77,17 @@ impl Window {
         Decision { allowed, remaining, retry_after: if remaining == 0 { oldest } else { Duration::ZERO }, reset: newest }
     }
 
+    /// Takes the latest request back, as if it had not been made.
+    pub fn give_back(&mut self) {
+        if let Some((_, count)) = self.passed.back_mut() {
+            *count -= 1;
+            self.total -= 1;
+            if *count == 0 {
+                self.passed.pop_back();
+            }
+        }
+    }
+
     /// Whether nothing of it matters any more at `now`.
     pub fn is_over(&self, window: Duration, now: u64) -> bool {
         let length = u64::try_from(window.as_millis()).unwrap_or(u64::MAX);
@@ -110,12 +121,22 @@ impl Windows {
 
     /// Asks for one request of a subject under a limit; both are numbers that stay the same across releases.
     pub fn ask(&self, limit_id: u64, subject: u64, limit: Limit, now: u64) -> Decision {
-        let mixed = (limit_id ^ subject.rotate_left(32)).wrapping_mul(0x9e37_79b9_7f4a_7c15);
-        let shard = &self.shards[(mixed >> 56) as usize % SHARDS];
-        let mut shard = shard.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let mut shard = self.shard(limit_id, subject);
         let (window, length) = shard.entry((limit_id, subject)).or_insert_with(|| (Window::new(), limit.window));
         *length = limit.window;
         window.ask(limit, now)
+    }
+
+    /// Takes back the latest request of a subject: a call that another limit refuses uses up nothing here.
+    pub fn give_back(&self, limit_id: u64, subject: u64) {
+        if let Some((window, _)) = self.shard(limit_id, subject).get_mut(&(limit_id, subject)) {
+            window.give_back();
+        }
+    }
+
+    fn shard(&self, limit_id: u64, subject: u64) -> std::sync::MutexGuard<'_, Shard> {
+        let mixed = (limit_id ^ subject.rotate_left(32)).wrapping_mul(0x9e37_79b9_7f4a_7c15);
+        self.shards[(mixed >> 56) as usize % SHARDS].lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 
     /// Forgets the states that no longer matter; to be called now and then.

@@ -1,0 +1,576 @@
+//! The exchange: match → admit → prepare → call → reply → record.
+
+use std::cell::{Cell, RefCell};
+use std::net::IpAddr;
+use std::rc::Rc;
+use std::sync::Arc;
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+
+use bytes::Bytes;
+use http::request::Parts;
+use http::{HeaderMap, HeaderName, HeaderValue, Method, Request, Response, StatusCode, header};
+use http_body::Body;
+use porch_facade::{CompiledOperation, CompiledPorch, Miss, Wiring, normalise};
+use porch_soap::Answer;
+use serde_json::Value;
+
+use crate::admit::{self, Caller, RATE_LIMIT, RATE_LIMIT_POLICY, RateFields};
+use crate::body::{InBody, OutBody, ReadFailure, ReplyBody, StreamBody};
+use crate::pool::{CallFailure, Lease, Pool};
+use crate::prepare::{self, Common};
+use crate::problem::Problem;
+use crate::record::{Batch, Finished, NO_OPERATION, Record};
+use crate::reply;
+use crate::scope::{self, Values};
+use crate::shared::Shared;
+use crate::trace::{Message, Recorder, Stage, Trace};
+
+/// Whether an exchange is a caller's or a publisher's.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Mode {
+    Live,
+    /// A trial run: no key is demanded, no limit counts, everything is recorded.
+    Trial,
+}
+
+/// What one worker thread keeps to itself.
+pub(crate) struct Worker {
+    pub(crate) shared: Arc<Shared>,
+    pub(crate) pool: Rc<Pool>,
+    batch: RefCell<Batch>,
+    random: Cell<u64>,
+    /// The second, and how many full traces were begun in it.
+    traces: Cell<(u64, u32)>,
+    pub(crate) inflight: Cell<usize>,
+}
+
+/// Full traces begun in one second by one worker, at most; beyond that only refusals and failures are kept, in short.
+const FULL_TRACES: u32 = 5;
+const SHORT_TRACES: u32 = 50;
+/// Exchanges at the same time in one worker, at most.
+pub(crate) const MAX_INFLIGHT: usize = 8192;
+const BODY_IDLE: Duration = Duration::from_secs(15);
+const TRACEPARENT: HeaderName = HeaderName::from_static("traceparent");
+
+impl Worker {
+    pub(crate) fn new(shared: Arc<Shared>) -> Rc<Self> {
+        let mut seed = [0u8; 8];
+        let _ = getrandom::fill(&mut seed);
+        Rc::new(Self { shared, pool: Rc::default(), batch: RefCell::default(), random: Cell::new(u64::from_le_bytes(seed) | 1), traces: Cell::default(), inflight: Cell::new(0) })
+    }
+
+    /// The next number of a xorshift generator: ids need to differ, not to be secret.
+    fn random(&self) -> u64 {
+        let mut x = self.random.get();
+        x ^= x << 13;
+        x ^= x >> 7;
+        x ^= x << 17;
+        self.random.set(x);
+        x.wrapping_mul(0x2545_f491_4f6c_dd1d)
+    }
+
+    pub(crate) fn flush(&self) {
+        let rows = self.batch.borrow_mut().take();
+        if !rows.is_empty() {
+            self.shared.send(Record::Usage(rows));
+        }
+    }
+
+    fn may_trace(&self, now: i64, most: u32) -> bool {
+        let second = now as u64 / 1000;
+        let (at, used) = self.traces.get();
+        let used = if at == second { used } else { 0 };
+        self.traces.set((second, used + 1));
+        used < most
+    }
+
+    fn finish(&self, porch: &Arc<CompiledPorch>, finished: &Finished) {
+        let rows = self.batch.borrow_mut().add(porch, finished);
+        if !rows.is_empty() {
+            self.shared.send(Record::Usage(rows));
+        }
+    }
+}
+
+/// Counts an exchange when its last byte is gone, or when the caller has left.
+pub(crate) struct Ending {
+    worker: Rc<Worker>,
+    porch: Arc<CompiledPorch>,
+    started: Instant,
+    operation: u32,
+    consumer: i64,
+    status: u16,
+    bytes_in: u64,
+    bytes_out: Cell<u64>,
+}
+
+impl Ending {
+    pub(crate) fn add_bytes(&self, n: u64) {
+        self.bytes_out.set(self.bytes_out.get() + n);
+    }
+}
+
+impl Drop for Ending {
+    fn drop(&mut self) {
+        let finished = Finished {
+            operation: self.operation,
+            consumer: self.consumer,
+            status: self.status,
+            us: self.started.elapsed().as_micros() as u64,
+            bytes_in: self.bytes_in,
+            bytes_out: self.bytes_out.get(),
+        };
+        self.worker.finish(&self.porch, &finished);
+    }
+}
+
+fn unix_ms() -> i64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_millis() as i64)
+}
+
+struct Exchange<'w> {
+    worker: &'w Rc<Worker>,
+    porch: &'w Arc<CompiledPorch>,
+    mode: Mode,
+    address: IpAddr,
+    now: i64,
+    recorder: Recorder,
+    traceparent: HeaderValue,
+    operation: u32,
+    caller: Caller,
+    rate: Option<RateFields>,
+    bytes_in: u64,
+}
+
+type Outcome = Result<Response<ReplyBody>, Box<Problem>>;
+
+/// Carries out one exchange. The trace is given for trial runs; those of live traffic are handed out as records.
+pub(crate) async fn run(worker: &Rc<Worker>, porch: &Arc<CompiledPorch>, request: Request<InBody>, address: IpAddr, mode: Mode) -> (Response<ReplyBody>, Option<Box<Trace>>) {
+    let (parts, body) = request.into_parts();
+    let now = unix_ms();
+    let full = mode == Mode::Trial || worker.may_trace(now, FULL_TRACES);
+    let (id, traceparent) = trace_context(worker, &parts.headers);
+    let traceparent = HeaderValue::from_str(&traceparent).unwrap_or_else(|_| HeaderValue::from_static(""));
+    let mut x = Exchange {
+        worker,
+        porch,
+        mode,
+        address,
+        now,
+        recorder: Recorder::new(full),
+        traceparent,
+        operation: NO_OPERATION,
+        caller: Caller::default(),
+        rate: None,
+        bytes_in: body.length().unwrap_or(0),
+    };
+    let outcome = x.stages(&parts, body).await;
+    let mut refusal = None;
+    let mut response = match outcome {
+        Ok(response) => response,
+        Err(problem) => {
+            let (kind, bytes) = problem.render(&id, &parts.headers);
+            let mut response = Response::new(ReplyBody::Full(Some(bytes)));
+            *response.status_mut() = problem.status;
+            response.headers_mut().insert(header::CONTENT_TYPE, kind);
+            for (name, value) in &problem.headers {
+                response.headers_mut().insert(name, value.clone());
+            }
+            refusal = Some(problem.refusal);
+            response
+        }
+    };
+    if let Some(rate) = x.rate.take() {
+        response.headers_mut().insert(RATE_LIMIT_POLICY, rate.policy);
+        response.headers_mut().insert(RATE_LIMIT, rate.state);
+    }
+    response.headers_mut().insert(TRACEPARENT, x.traceparent.clone());
+    let trace = x.conclude(&parts, &id, refusal, &mut response);
+    (response, trace)
+}
+
+/// The trace id and the `traceparent` to send on: the caller's trace is continued (W3C Trace Context §3.2).
+fn trace_context(worker: &Worker, headers: &HeaderMap) -> (String, String) {
+    let given = headers.get(TRACEPARENT).and_then(|v| v.to_str().ok()).filter(|t| {
+        let b = t.as_bytes();
+        b.len() == 55
+            && t.starts_with("00-")
+            && b[35] == b'-'
+            && b[52] == b'-'
+            && [3..35, 36..52, 53..55].into_iter().flatten().all(|i| b[i].is_ascii_digit() || (b'a'..=b'f').contains(&b[i]))
+            && t[3..35].bytes().any(|c| c != b'0')
+            && t[36..52].bytes().any(|c| c != b'0')
+    });
+    let id = match given {
+        Some(given) => given[3..35].to_owned(),
+        None => hex32(worker.random(), worker.random()),
+    };
+    let parent = hex32(worker.random(), 0);
+    let traceparent = format!("00-{id}-{}-01", &parent[..16]);
+    (id, traceparent)
+}
+
+fn hex32(a: u64, b: u64) -> String {
+    const DIGITS: &[u8; 16] = b"0123456789abcdef";
+    let mut out = String::with_capacity(32);
+    for byte in a.to_be_bytes().into_iter().chain(b.to_be_bytes()) {
+        out.push(DIGITS[usize::from(byte >> 4)] as char);
+        out.push(DIGITS[usize::from(byte & 15)] as char);
+    }
+    out
+}
+
+impl Exchange<'_> {
+    async fn stages(&mut self, parts: &Parts, body: InBody) -> Outcome {
+        let from = Instant::now();
+        let porch: Arc<CompiledPorch> = Arc::clone(self.porch);
+        let path = normalise(parts.uri.path()).map_err(|why| Problem::new(400, "path", "The path is not valid", format!("{why}."), "match"))?;
+        let host = host(parts);
+        let found = porch.router.find(host.as_deref(), parts.method.as_str(), &path.path);
+        let matched = match found {
+            Ok(matched) => matched,
+            Err(miss) => return self.missed(miss, parts),
+        };
+        self.operation = matched.operation;
+        let op = &porch.operations[matched.operation as usize];
+        let facade = &porch.facades[op.facade];
+        self.recorder.stage("match", from, |s| {
+            s.notes.push(format!("{} {}{} is the operation “{}” of the facade “{}” {}", op.method, facade.base, op.path, op.id, facade.name, facade.version));
+            s.before = Some(Message::new(format!("{} {}", parts.method, parts.uri), &parts.headers, &facade.key_header));
+        });
+        if self.mode == Mode::Live && self.worker.shared.pauses.load().stops(&facade.name, &op.id) {
+            let problem = Problem::new(503, "paused", "Paused", "This operation is paused by its publisher.", "match").why("the facade or the operation is paused").by(&op.place);
+            return Err(problem.header(header::RETRY_AFTER, "60"));
+        }
+        let (path_values, query) = self.admit(&porch, op, &matched.captured, parts, &body)?;
+        let consumer = self.caller.consumer.clone();
+        let key = self.caller.key.clone();
+        let mut values = Values {
+            operation: op,
+            path: path_values,
+            query,
+            headers: &parts.headers,
+            body: None,
+            consumer: consumer.as_ref().map_or("", |c| c.name.as_str()),
+            key: &key,
+            address: self.address.to_string(),
+            answer: None,
+        };
+        match &op.wiring {
+            Wiring::Soap(_) => self.soap(&porch, &mut values, body).await,
+            Wiring::Http(_) => self.http(&porch, &mut values, &matched.captured, parts, body).await,
+        }
+    }
+
+    fn missed(&mut self, miss: Miss, parts: &Parts) -> Outcome {
+        match miss {
+            Miss::Path => Err(Problem::new(404, "not-found", "Nothing here", "Nothing is published at this host and path.", "match").why(format!("no facade has {}", parts.uri.path()))),
+            Miss::Method(allowed) => {
+                let list = allowed.join(", ");
+                if parts.method == Method::OPTIONS {
+                    let mut response = Response::new(ReplyBody::Full(None));
+                    *response.status_mut() = StatusCode::NO_CONTENT;
+                    if let Ok(value) = HeaderValue::from_str(&format!("{list}, OPTIONS")) {
+                        response.headers_mut().insert(header::ALLOW, value);
+                    }
+                    return Ok(response);
+                }
+                Err(Problem::new(405, "method", "Method not allowed", format!("This path takes {list}."), "match").header(header::ALLOW, &list))
+            }
+        }
+    }
+
+    fn admit<'o>(&mut self, porch: &CompiledPorch, op: &'o CompiledOperation, captured: &[&str], parts: &Parts, body: &InBody) -> Result<(Vec<Value>, Vec<(&'o str, Value)>), Box<Problem>> {
+        let from = Instant::now();
+        let live = self.mode == Mode::Live;
+        let shared = &self.worker.shared;
+        if live {
+            self.caller = admit::key(porch, op, &shared.keys.load(), &parts.headers, self.now / 1000)?;
+            if !op.limits.is_empty() {
+                self.rate = admit::limits(shared, op, &self.caller, self.address, shared.now_ms())?;
+            }
+        }
+        if body.length().is_some_and(|n| n > op.max_body.0) {
+            return Err(admit::too_large(op));
+        }
+        let result = scope::parameters(op, captured, parts.uri.query(), &parts.headers).map_err(|list| admit::mistakes(list, op, "admit"))?;
+        let caller = &self.caller;
+        let rate = self.rate.as_ref();
+        self.recorder.stage("admit", from, |s| {
+            match (&caller.consumer, live) {
+                (Some(consumer), _) => s.notes.push(format!("the key “{}…” is of the consumer “{}”", caller.key, consumer.name)),
+                (None, true) => s.notes.push("no key is demanded".into()),
+                (None, false) if op.key.is_some() => s.notes.push("a trial run: the key that callers must show is not demanded".into()),
+                (None, false) => {}
+            }
+            for limit in &op.limits {
+                let state = if live { rate.and_then(|r| r.state.to_str().ok()).unwrap_or_default() } else { "not counted in a trial run" };
+                s.notes.push(format!("{} ({}): {state}", limit.place.rule, limit.place.reach));
+            }
+            for (name, value) in op.variables.iter().zip(&result.0).map(|(n, v)| (n.as_str(), v)).chain(result.1.iter().map(|(n, v)| (*n, v))) {
+                s.notes.push(format!("{name} = {value}"));
+            }
+        });
+        Ok(result)
+    }
+
+    /// The caller's body as JSON.
+    async fn read_json(&mut self, op: &CompiledOperation, headers: &HeaderMap, body: InBody) -> Result<Option<Value>, Box<Problem>> {
+        let bytes = self.read(op, body).await?;
+        if bytes.is_empty() {
+            if op.body_required {
+                return Err(admit::mistakes(vec![("/body".into(), "must be there".into())], op, "admit"));
+            }
+            return Ok(None);
+        }
+        let kind = headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
+        let essence = kind.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
+        if essence != "application/json" && !essence.ends_with("+json") {
+            let shown = if essence.is_empty() { "no media type" } else { &essence };
+            return Err(Problem::new(415, "media-type", "Media type not understood", format!("Send application/json; {shown} came."), "admit").by(&op.place).header(header::ACCEPT, "application/json"));
+        }
+        serde_json::from_slice(&bytes).map(Some).map_err(|e| admit::mistakes(vec![("/body".into(), format!("is no JSON: {e}"))], op, "admit"))
+    }
+
+    async fn read(&mut self, op: &CompiledOperation, body: InBody) -> Result<Bytes, Box<Problem>> {
+        let bytes = body.collect(op.max_body.0, BODY_IDLE).await.map_err(|failure| match failure {
+            ReadFailure::TooLarge => admit::too_large(op),
+            ReadFailure::TooSlow => Problem::new(408, "request-slow", "The request is too slow", "Its body did not arrive in time.", "admit").by(&op.place),
+            ReadFailure::BrokenOff => Problem::new(400, "request-broke-off", "The request broke off", "Its body is not complete.", "admit").by(&op.place),
+        })?;
+        self.bytes_in = bytes.len() as u64;
+        Ok(bytes)
+    }
+
+    fn forwarded(&self, headers: &HeaderMap) -> HeaderValue {
+        let host = headers.get(header::HOST).and_then(|h| h.to_str().ok()).filter(|h| !h.contains(['"', '\\', ';', ','])).unwrap_or("unknown");
+        let text = match self.address {
+            IpAddr::V4(v4) => format!("for={v4};host=\"{host}\";proto=http"),
+            IpAddr::V6(v6) => format!("for=\"[{v6}]\";host=\"{host}\";proto=http"),
+        };
+        HeaderValue::from_str(&text).unwrap_or_else(|_| HeaderValue::from_static("for=unknown"))
+    }
+
+    async fn soap(&mut self, porch: &CompiledPorch, values: &mut Values<'_>, body: InBody) -> Outcome {
+        let op = values.operation;
+        let Wiring::Soap(wiring) = &op.wiring else { return Err(no_wiring(op)) };
+        let backend = &porch.backends[op.backend];
+        if wiring.reads_body {
+            values.body = self.read_json(op, values.headers, body).await?;
+        }
+        let from = Instant::now();
+        let traceparent = self.traceparent.clone();
+        let common = Common { backend, traceparent: &traceparent, forwarded: self.forwarded(values.headers) };
+        let prepared = prepare::soap_request(wiring, &common, values);
+        let caller_body = values.body.as_ref().map(|b| b.to_string());
+        self.recorder.stage("prepare", from, |s| {
+            s.before = caller_body.as_ref().map(|b| Message::default().body(b.as_bytes(), &[]));
+            match &prepared {
+                Ok((request, bytes, input)) => {
+                    s.notes.push(format!("the input of {} in JSON: {input}", wiring.operation));
+                    s.after = Some(Message::new(format!("POST http://{}{}", backend.authority, request.uri()), request.headers(), "").body(bytes, &backend.secrets));
+                }
+                Err(problem) => s.notes.push(problem.refusal.why.clone()),
+            }
+        });
+        let (request, ..) = prepared?;
+        let (answer, lease, from) = self.call(op, backend, request, None).await?;
+        let (head, incoming) = answer.into_parts();
+        let read = reply::read_soap(head.status, &head.headers, incoming, wiring, backend.timeout, op, self.recorder.full).await;
+        let (status_line, secrets) = (head.status.to_string(), &backend.secrets);
+        match &read {
+            Ok(read) => self.recorder.stage("call", from, |s| {
+                s.after = Some(Message { bytes: Some(read.bytes), ..Message::new(status_line, &head.headers, "").body(&read.seen, secrets) });
+            }),
+            Err((_, seen)) => self.recorder.stage("call", from, |s| s.after = Some(Message::new(status_line, &head.headers, "").body(seen, secrets))),
+        }
+        let read = read.map_err(|(problem, _)| problem)?;
+        lease.give_back();
+        let from = Instant::now();
+        let outcome = match (&read.answer, &wiring.reply) {
+            (Answer::Fault(fault), _) => Err(reply::fault(fault, &read.json, op)),
+            (Answer::Empty, _) => Ok((StatusCode::ACCEPTED, Bytes::new())),
+            (Answer::Body, None) => Ok((StatusCode::OK, Bytes::from(read.json))),
+            (Answer::Body, Some(template)) => {
+                let value = reply::json_of(&read.json, op)?;
+                reply::shape(template, values, head.status, &head.headers, value).map(|b| (StatusCode::OK, b))
+            }
+        };
+        self.recorder.stage("reply", from, |s| {
+            s.notes.extend(read.notes.iter().map(|n| format!("tolerated: {n}")));
+            note_reply(s, &outcome);
+        });
+        let (status, bytes) = outcome?;
+        let empty = bytes.is_empty();
+        let mut response = reply::json_reply(bytes).map(|b| ReplyBody::Full(b.filter(|b| !b.is_empty())));
+        *response.status_mut() = status;
+        if empty {
+            response.headers_mut().remove(header::CONTENT_TYPE);
+        }
+        Ok(response)
+    }
+
+    async fn http(&mut self, porch: &CompiledPorch, values: &mut Values<'_>, captured: &[&str], parts: &Parts, body: InBody) -> Outcome {
+        let op = values.operation;
+        let Wiring::Http(wiring) = &op.wiring else { return Err(no_wiring(op)) };
+        let (backend, facade) = (&porch.backends[op.backend], &porch.facades[op.facade]);
+        let mut body = Some(body);
+        if wiring.reads_body {
+            let taken = body.take().unwrap_or(InBody::Full(Bytes::new()));
+            values.body = self.read_json(op, values.headers, taken).await?;
+        }
+        let from = Instant::now();
+        let traceparent = self.traceparent.clone();
+        let forwarded = self.forwarded(&parts.headers);
+        let make = |values: &Values<'_>| {
+            let common = Common { backend, traceparent: &traceparent, forwarded: forwarded.clone() };
+            prepare::http_request(wiring, &common, values, &parts.method, captured, parts.uri.query(), parts.headers.clone(), &facade.key_header)
+        };
+        let mut request = make(values)?;
+        let streamed = match (matches!(request.body(), OutBody::Empty), body.take()) {
+            (true, Some(InBody::Incoming(incoming))) if !incoming.is_end_stream() => {
+                *request.body_mut() = OutBody::Stream { body: incoming, left: op.max_body.0 };
+                true
+            }
+            (true, Some(InBody::Full(bytes))) if !bytes.is_empty() => {
+                *request.body_mut() = OutBody::Full(Some(bytes));
+                true
+            }
+            _ => false,
+        };
+        self.recorder.stage("prepare", from, |s| {
+            let message = Message::new(format!("{} http://{}{}", request.method(), backend.authority, request.uri()), request.headers(), "");
+            s.after = Some(if streamed { message.streamed(request.body().size_hint().exact()) } else { message });
+        });
+        // A request without a body whose method is safe (RFC 9110 §9.2.1) may be sent again.
+        let again = (!streamed && wiring.body.is_none() && request.method().is_safe()).then(|| make(values)).transpose()?;
+        let (answer, lease, from) = self.call(op, backend, request, again).await?;
+        let (mut head, incoming) = answer.into_parts();
+        if let Some(template) = &wiring.reply {
+            let bytes = reply::collect(incoming, backend.timeout, op).await?;
+            lease.give_back();
+            self.recorder.stage("call", from, |s| s.after = Some(Message::new(head.status.to_string(), &head.headers, "").body(&bytes, &backend.secrets)));
+            let from = Instant::now();
+            let outcome = reply::json_of(&bytes, op).and_then(|value| reply::shape(template, values, head.status, &head.headers, value)).map(|b| (head.status, b));
+            self.recorder.stage("reply", from, |s| note_reply(s, &outcome));
+            let (status, bytes) = outcome?;
+            let mut response = reply::json_reply(bytes).map(ReplyBody::Full);
+            *response.status_mut() = status;
+            return Ok(response);
+        }
+        let length = incoming.size_hint().exact();
+        self.recorder.stage("call", from, |s| s.after = Some(Message::new(head.status.to_string(), &head.headers, "").streamed(length)));
+        reply::pass_on(&mut head.headers, backend, facade);
+        let lease = if incoming.is_end_stream() {
+            lease.give_back();
+            None
+        } else {
+            Some(lease)
+        };
+        let stream = StreamBody { body: incoming, lease, idle: backend.timeout, timer: None, ending: None };
+        self.recorder.stage("reply", Instant::now(), |s| s.notes.push("the answer streams through".into()));
+        Ok(Response::from_parts(head, ReplyBody::Stream(Box::new(stream))))
+    }
+
+    /// Calls the backend; a connection that had gone stale is replaced once, when that is safe.
+    async fn call(&mut self, op: &CompiledOperation, backend: &Arc<porch_facade::CompiledBackend>, request: Request<OutBody>, again: Option<Request<OutBody>>) -> Result<(Response<hyper::body::Incoming>, Lease, Instant), Box<Problem>> {
+        let from = Instant::now();
+        let mut result = self.worker.pool.send(backend, request, false).await;
+        let second = match &mut result {
+            Err(CallFailure::Broken { reused: true, unsent, .. }) => unsent.take().map(|r| *r).or(again),
+            _ => None,
+        };
+        if let Some(request) = second {
+            result = self.worker.pool.send(backend, request, true).await;
+        }
+        match result {
+            Ok((answer, lease)) => Ok((answer, lease, from)),
+            Err(failure) => {
+                let problem = reply::call_failed(&failure, op, backend);
+                self.recorder.stage("call", from, |s| s.notes.push(problem.refusal.why.clone()));
+                Err(problem)
+            }
+        }
+    }
+
+    fn conclude(mut self, parts: &Parts, id: &str, refusal: Option<crate::trace::Refusal>, response: &mut Response<ReplyBody>) -> Option<Box<Trace>> {
+        let status = response.status().as_u16();
+        let consumer = self.caller.consumer.as_ref().map_or(0, |c| c.id);
+        if self.mode == Mode::Live {
+            let ending = Ending {
+                worker: self.worker.clone(),
+                porch: self.porch.clone(),
+                started: self.recorder.started,
+                operation: self.operation,
+                consumer,
+                status,
+                bytes_in: self.bytes_in,
+                bytes_out: Cell::new(0),
+            };
+            match response.body_mut() {
+                ReplyBody::Stream(stream) => stream.ending = Some(Rc::new(ending)),
+                ReplyBody::Full(bytes) => ending.add_bytes(bytes.as_ref().map_or(0, |b| b.len() as u64)),
+            }
+        }
+        let keep = self.recorder.full || (refusal.is_some() && self.worker.may_trace(self.now, SHORT_TRACES));
+        if !keep {
+            return None;
+        }
+        if let ReplyBody::Full(bytes) = response.body()
+            && self.recorder.full
+        {
+            let head = response.status().to_string();
+            let message = Message::new(head, response.headers(), "").body(bytes.as_deref().unwrap_or_default(), &[]);
+            let last = match self.recorder.trace.stages.last_mut() {
+                Some(last) if last.name == "reply" => last,
+                _ => {
+                    self.recorder.stage("reply", Instant::now(), |_| ());
+                    self.recorder.trace.stages.last_mut()?
+                }
+            };
+            last.after = Some(message);
+        }
+        let op = self.porch.operations.get(self.operation as usize);
+        let trace = Box::new(Trace {
+            id: id.to_owned(),
+            at: self.now,
+            release: if self.mode == Mode::Live { self.porch.release } else { 0 },
+            facade: op.map_or_else(String::new, |o| self.porch.facades[o.facade].name.clone()),
+            operation: op.map_or_else(String::new, |o| o.id.clone()),
+            consumer,
+            consumer_name: self.caller.consumer.as_ref().map_or_else(String::new, |c| c.name.clone()),
+            key: self.caller.key.to_string(),
+            address: self.address.to_string(),
+            method: parts.method.to_string(),
+            target: parts.uri.to_string(),
+            status,
+            us: self.recorder.started.elapsed().as_micros() as u64,
+            refusal,
+            stages: std::mem::take(&mut self.recorder.trace.stages),
+        });
+        match self.mode {
+            Mode::Trial => Some(trace),
+            Mode::Live => {
+                self.worker.shared.send(Record::Trace(trace));
+                None
+            }
+        }
+    }
+}
+
+fn no_wiring(op: &CompiledOperation) -> Box<Problem> {
+    Problem::new(500, "wiring", "Not wired", "This operation cannot be carried out.", "prepare").by(&op.place)
+}
+
+fn note_reply(stage: &mut Stage, outcome: &Result<(StatusCode, Bytes), Box<Problem>>) {
+    if let Err(problem) = outcome {
+        stage.notes.push(problem.refusal.why.clone());
+    }
+}
+
+/// The host that was asked for, in lower case and without its port.
+fn host(parts: &Parts) -> Option<String> {
+    let text = parts.headers.get(header::HOST).and_then(|h| h.to_str().ok()).or_else(|| parts.uri.authority().map(|a| a.as_str()))?;
+    let name = if text.starts_with('[') { text } else { text.split(':').next().unwrap_or(text) };
+    Some(name.to_ascii_lowercase())
+}

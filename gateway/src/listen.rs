@@ -1,0 +1,205 @@
+//! Listeners and workers: one thread, one runtime and one accepting socket each (`SO_REUSEPORT`).
+
+use std::convert::Infallible;
+use std::net::{IpAddr, SocketAddr};
+use std::rc::Rc;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::thread::{self, JoinHandle};
+use std::time::Duration;
+
+use arc_swap::Cache;
+use http::{Request, Response, header};
+use hyper::body::Incoming;
+use hyper::server::conn::http1;
+use hyper::service::service_fn;
+use hyper_util::rt::{TokioIo, TokioTimer};
+use socket2::{Domain, Protocol, Socket, Type};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::watch;
+
+use crate::body::{InBody, ReplyBody};
+use crate::exchange::{MAX_INFLIGHT, Mode, Worker, run};
+use crate::shared::Shared;
+
+/// How the gateway listens.
+#[derive(Clone, Debug)]
+pub struct GatewayConfig {
+    /// Where.
+    pub address: SocketAddr,
+    /// Number of workers.
+    pub workers: usize,
+    /// How long open exchanges may take to end when the gateway stops.
+    pub drain: Duration,
+}
+
+/// Why the gateway cannot listen.
+#[derive(Debug, thiserror::Error)]
+pub enum StartError {
+    /// The address is taken or not ours.
+    #[error("the gateway cannot listen on {0}: {1}")]
+    Listen(SocketAddr, std::io::Error),
+    /// No thread or runtime.
+    #[error("the gateway cannot start a worker: {0}")]
+    Worker(std::io::Error),
+}
+
+/// A running gateway.
+pub struct Gateway {
+    /// Where it listens; the port is filled in when 0 was asked for.
+    pub address: SocketAddr,
+    stop: watch::Sender<bool>,
+    workers: Vec<JoinHandle<()>>,
+    open: Arc<AtomicUsize>,
+}
+
+impl Gateway {
+    /// Binds all sockets, then starts the workers.
+    ///
+    /// # Errors
+    /// See [`StartError`]; nothing is left running then.
+    pub fn start(config: &GatewayConfig, shared: &Arc<Shared>) -> Result<Self, StartError> {
+        let mut address = config.address;
+        let mut sockets = Vec::new();
+        for i in 0..config.workers.max(1) {
+            // The first one is bound alone, so that a port in use is noticed even when its owner shares it.
+            let socket = bind(address, i == 0).map_err(|e| StartError::Listen(address, e))?;
+            address = socket.local_addr().ok().and_then(|a| a.as_socket()).unwrap_or(address);
+            sockets.push(socket);
+        }
+        let (stop, watch) = watch::channel(false);
+        let open = Arc::new(AtomicUsize::new(0));
+        let mut workers = Vec::new();
+        for (i, socket) in sockets.into_iter().enumerate() {
+            let (shared, watch, open, drain) = (shared.clone(), watch.clone(), open.clone(), config.drain);
+            let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(StartError::Worker)?;
+            let thread = thread::Builder::new().name(format!("gateway-{i}")).spawn(move || {
+                let local = tokio::task::LocalSet::new();
+                local.block_on(&runtime, work(socket, shared, watch, open, drain));
+            });
+            workers.push(thread.map_err(StartError::Worker)?);
+        }
+        Ok(Self { address, stop, workers, open })
+    }
+
+    /// Connections that are open now.
+    pub fn connections(&self) -> usize {
+        self.open.load(Ordering::Relaxed)
+    }
+
+    /// Takes no more connections, lets open exchanges end, and returns when all have, or the time for it is over.
+    pub fn stop(self) {
+        let _ = self.stop.send(true);
+        for worker in self.workers {
+            let _ = worker.join();
+        }
+    }
+}
+
+fn bind(address: SocketAddr, probe: bool) -> std::io::Result<Socket> {
+    let make = |reuse_port: bool| -> std::io::Result<Socket> {
+        let socket = Socket::new(Domain::for_address(address), Type::STREAM, Some(Protocol::TCP))?;
+        socket.set_reuse_address(true)?;
+        if reuse_port {
+            socket.set_reuse_port(true)?;
+        }
+        socket.set_nonblocking(true)?;
+        socket.bind(&address.into())?;
+        Ok(socket)
+    };
+    if probe && address.port() != 0 {
+        drop(make(false)?);
+    }
+    let socket = make(true)?;
+    socket.listen(1024)?;
+    Ok(socket)
+}
+
+async fn work(socket: Socket, shared: Arc<Shared>, mut stop: watch::Receiver<bool>, open: Arc<AtomicUsize>, drain: Duration) {
+    let listener = match TcpListener::from_std(socket.into()) {
+        Ok(listener) => listener,
+        Err(e) => return tracing::error!("the gateway cannot use its socket: {e}"),
+    };
+    let worker = Worker::new(shared);
+    let flusher = tokio::task::spawn_local(flush(worker.clone()));
+    let own = Rc::new(std::cell::Cell::new(0usize));
+    let for_connections = stop.clone();
+    loop {
+        tokio::select! {
+            accepted = listener.accept() => match accepted {
+                Ok((stream, peer)) => {
+                    own.set(own.get() + 1);
+                    open.fetch_add(1, Ordering::Relaxed);
+                    let (worker, stop, own, open) = (worker.clone(), for_connections.clone(), own.clone(), open.clone());
+                    tokio::task::spawn_local(async move {
+                        connection(worker, stream, peer.ip(), stop).await;
+                        own.set(own.get() - 1);
+                        open.fetch_sub(1, Ordering::Relaxed);
+                    });
+                }
+                // Out of file descriptors, say: wait a little for some to come free.
+                Err(_) => tokio::time::sleep(Duration::from_millis(20)).await,
+            },
+            _ = stop.wait_for(|s| *s) => break,
+        }
+    }
+    drop(listener);
+    let end = tokio::time::Instant::now() + drain;
+    while own.get() > 0 && tokio::time::Instant::now() < end {
+        tokio::time::sleep(Duration::from_millis(10)).await;
+    }
+    flusher.abort();
+    worker.flush();
+}
+
+async fn flush(worker: Rc<Worker>) {
+    let mut tick = tokio::time::interval(Duration::from_millis(500));
+    loop {
+        tick.tick().await;
+        worker.flush();
+    }
+}
+
+async fn connection(worker: Rc<Worker>, stream: TcpStream, peer: IpAddr, mut stop: watch::Receiver<bool>) {
+    let _ = stream.set_nodelay(true);
+    let cache = std::cell::RefCell::new(Cache::new(&worker.shared.porch));
+    let service = service_fn(|request: Request<Incoming>| {
+        let (worker, porch) = (worker.clone(), cache.borrow_mut().load().clone());
+        async move {
+            if worker.inflight.get() >= MAX_INFLIGHT {
+                return Ok::<_, Infallible>(overloaded());
+            }
+            worker.inflight.set(worker.inflight.get() + 1);
+            let guard = Inflight(worker.clone());
+            let (response, _) = run(&worker, &porch, request.map(InBody::Incoming), peer, Mode::Live).await;
+            drop(guard);
+            Ok(response)
+        }
+    });
+    let mut builder = http1::Builder::new();
+    builder.timer(TokioTimer::new()).header_read_timeout(Duration::from_secs(10)).max_buf_size(64 * 1024);
+    let mut connection = std::pin::pin!(builder.serve_connection(TokioIo::new(stream), service));
+    tokio::select! {
+        // What goes wrong on a caller's connection is the caller's business.
+        _ = connection.as_mut() => return,
+        _ = stop.wait_for(|s| *s) => connection.as_mut().graceful_shutdown(),
+    }
+    let _ = connection.await;
+}
+
+struct Inflight(Rc<Worker>);
+
+impl Drop for Inflight {
+    fn drop(&mut self) {
+        self.0.inflight.set(self.0.inflight.get() - 1);
+    }
+}
+
+fn overloaded() -> Response<ReplyBody> {
+    let text = r#"{"type":"urn:elm-porch:problem:overloaded","title":"Overloaded","status":503,"detail":"Too many exchanges are under way. Try again in a second."}"#;
+    let mut response = Response::new(ReplyBody::Full(Some(bytes::Bytes::from_static(text.as_bytes()))));
+    *response.status_mut() = http::StatusCode::SERVICE_UNAVAILABLE;
+    response.headers_mut().insert(header::CONTENT_TYPE, http::HeaderValue::from_static("application/problem+json"));
+    response.headers_mut().insert(header::RETRY_AFTER, http::HeaderValue::from_static("1"));
+    response
+}

@@ -1,0 +1,184 @@
+//! Prepare: the backend's request.
+
+use bytes::Bytes;
+use http::{HeaderMap, HeaderName, HeaderValue, Method, Request, Uri, Version, header};
+use porch_facade::{CompiledBackend, HttpWiring, PathPart, SoapWiring, percent_encode_segment};
+use porch_rules::expr::EvalError;
+use serde_json::Value;
+
+use crate::admit;
+use crate::body::OutBody;
+use crate::problem::Problem;
+use crate::scope::Values;
+
+/// Header fields that end at the porch (RFC 9110 §7.6.1), and those it writes anew.
+const HOP_BY_HOP: [HeaderName; 10] = [
+    header::CONNECTION,
+    HeaderName::from_static("keep-alive"),
+    HeaderName::from_static("proxy-connection"),
+    header::PROXY_AUTHENTICATE,
+    header::PROXY_AUTHORIZATION,
+    header::TE,
+    header::TRAILER,
+    header::TRANSFER_ENCODING,
+    header::UPGRADE,
+    header::FORWARDED,
+];
+
+/// Removes what must not travel further: hop-by-hop fields and those that `Connection` names.
+pub(crate) fn strip_hop_by_hop(headers: &mut HeaderMap) {
+    if headers.contains_key(header::CONNECTION) {
+        let named: Vec<HeaderName> = headers
+            .get_all(header::CONNECTION)
+            .iter()
+            .filter_map(|v| v.to_str().ok())
+            .flat_map(|v| v.split(','))
+            .filter_map(|n| n.trim().parse().ok())
+            .collect();
+        for name in named {
+            headers.remove(name);
+        }
+    }
+    for name in &HOP_BY_HOP {
+        headers.remove(name);
+    }
+}
+
+/// What every backend request carries.
+pub(crate) struct Common<'a> {
+    pub(crate) backend: &'a CompiledBackend,
+    pub(crate) traceparent: &'a HeaderValue,
+    pub(crate) forwarded: HeaderValue,
+}
+
+const TRACEPARENT: HeaderName = HeaderName::from_static("traceparent");
+
+impl Common<'_> {
+    fn finish(&self, headers: &mut HeaderMap) {
+        if let Ok(host) = HeaderValue::from_str(&self.backend.authority) {
+            headers.insert(header::HOST, host);
+        }
+        headers.insert(header::FORWARDED, self.forwarded.clone());
+        headers.insert(TRACEPARENT, self.traceparent.clone());
+        for (name, value) in &self.backend.headers {
+            if let (Ok(name), Ok(value)) = (name.parse::<HeaderName>(), HeaderValue::from_str(value)) {
+                headers.insert(name, value);
+            }
+        }
+    }
+}
+
+/// A failed expression of a request: the caller's values are at fault.
+fn unsuitable(values: &Values<'_>, place: &str, (source, error): (String, EvalError)) -> Box<Problem> {
+    Problem::new(400, "contract", "The request cannot be used", format!("{place} cannot be made from the request: {error}."), "prepare")
+        .why(format!("{place}: ={source}: {error}"))
+        .by(&values.operation.place)
+}
+
+/// The request of an HTTP call, without its body.
+pub(crate) fn http_request(wiring: &HttpWiring, common: &Common<'_>, values: &Values<'_>, method: &Method, captured: &[&str], query: Option<&str>, mut headers: HeaderMap, key_header: &str) -> Result<Request<OutBody>, Box<Problem>> {
+    let mut target = String::with_capacity(64);
+    target.push_str(&common.backend.path);
+    for part in &wiring.path {
+        match part {
+            PathPart::Fixed(text) => target.push_str(text),
+            // Captured segments are normalised already, so they are passed on as they stand.
+            PathPart::Captured(i) | PathPart::CapturedRest(i) => target.push_str(captured.get(*i).copied().unwrap_or_default()),
+            PathPart::Value(expr) => {
+                let value = expr.eval(values).map_err(|e| unsuitable(values, "the path", (expr.source().to_owned(), e)))?;
+                let text = value.to_text().unwrap_or_default();
+                if text.is_empty() || text == "." || text == ".." {
+                    let error = EvalError::Type("a path segment is neither empty nor made of dots".into());
+                    return Err(unsuitable(values, "the path", (expr.source().to_owned(), error)));
+                }
+                percent_encode_segment(&mut target, &text);
+            }
+        }
+    }
+    if target.is_empty() {
+        target.push('/');
+    }
+    match &wiring.query {
+        None => {
+            if let Some(query) = query {
+                target.push('?');
+                target.push_str(query);
+            }
+        }
+        Some(pairs) => {
+            let mut mark = '?';
+            for (name, template) in pairs {
+                let Some(text) = template.render_text(values).map_err(|e| unsuitable(values, name, e))? else { continue };
+                target.push(mark);
+                mark = '&';
+                percent_encode_segment(&mut target, name);
+                target.push('=');
+                percent_encode_segment(&mut target, &text);
+            }
+        }
+    }
+    strip_hop_by_hop(&mut headers);
+    headers.remove(key_header);
+    headers.remove(header::EXPECT);
+    for (name, template) in &wiring.headers {
+        let text = template.render_text(values).map_err(|e| unsuitable(values, name, e))?;
+        let Ok(name) = name.parse::<HeaderName>() else { continue };
+        match text.map(|t| HeaderValue::from_str(&t)) {
+            Some(Ok(value)) => drop(headers.insert(name, value)),
+            Some(Err(_)) => return Err(unsuitable(values, name.as_str(), (String::new(), EvalError::Type("the text cannot stand in a header".into())))),
+            None => drop(headers.remove(name)),
+        }
+    }
+    let mut body = OutBody::Empty;
+    if let Some(template) = &wiring.body {
+        let value = template.render(values).map_err(|e| unsuitable(values, "the body", e))?;
+        headers.remove(header::CONTENT_LENGTH);
+        headers.remove(header::CONTENT_ENCODING);
+        if let Some(value) = value {
+            headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/json"));
+            body = OutBody::Full(Some(value.to_string().into()));
+        }
+    }
+    if wiring.reply.is_some() {
+        // The answer must be readable here.
+        headers.remove(header::ACCEPT_ENCODING);
+    }
+    common.finish(&mut headers);
+    let method = wiring.method.as_ref().and_then(|m| m.parse().ok()).unwrap_or_else(|| method.clone());
+    request(method, &target, headers, body, values)
+}
+
+fn request(method: Method, target: &str, headers: HeaderMap, body: OutBody, values: &Values<'_>) -> Result<Request<OutBody>, Box<Problem>> {
+    let uri: Uri = target.parse().map_err(|_| {
+        Problem::new(400, "contract", "The request cannot be used", "No valid address can be made from the request.", "prepare").why(format!("“{target}” is no valid request target")).by(&values.operation.place)
+    })?;
+    let mut request = Request::new(body);
+    *request.method_mut() = method;
+    *request.uri_mut() = uri;
+    *request.version_mut() = Version::HTTP_11;
+    *request.headers_mut() = headers;
+    Ok(request)
+}
+
+/// The request of a SOAP call.
+pub(crate) fn soap_request(wiring: &SoapWiring, common: &Common<'_>, values: &Values<'_>) -> Result<(Request<OutBody>, Bytes, Value), Box<Problem>> {
+    let input = wiring.send.render(values).map_err(|e| unsuitable(values, "the input", e))?.unwrap_or(Value::Null);
+    let mut envelope = Vec::with_capacity(1024);
+    if let Err(errors) = wiring.envelope.write(&input, &mut envelope) {
+        let list = errors.into_iter().map(|e| (format!("/body{}", e.pointer), e.message)).collect();
+        return Err(admit::mistakes(list, values.operation, "prepare"));
+    }
+    let bytes = Bytes::from(envelope);
+    let mut headers = HeaderMap::with_capacity(8);
+    if let Ok(value) = HeaderValue::from_str(&wiring.envelope.content_type) {
+        headers.insert(header::CONTENT_TYPE, value);
+    }
+    if let Some(Ok(value)) = wiring.envelope.soap_action.as_deref().map(HeaderValue::from_str) {
+        headers.insert(HeaderName::from_static("soapaction"), value);
+    }
+    headers.insert(header::ACCEPT, HeaderValue::from_static("text/xml, application/soap+xml"));
+    common.finish(&mut headers);
+    let path = if common.backend.path.is_empty() { "/" } else { &common.backend.path };
+    let request = request(Method::POST, path, headers, OutBody::Full(Some(bytes.clone())), values)?;
+    Ok((request, bytes, input))
+}

@@ -1,0 +1,100 @@
+//! Refusals and failures as problem documents (RFC 9457).
+
+use bytes::Bytes;
+use http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
+use porch_facade::RulePlace;
+use serde_json::{Map, Value, json};
+
+use crate::trace::Refusal;
+
+/// A refusal on its way to the caller.
+pub(crate) struct Problem {
+    pub(crate) status: StatusCode,
+    kind: String,
+    title: String,
+    detail: String,
+    extra: Map<String, Value>,
+    pub(crate) headers: Vec<(HeaderName, HeaderValue)>,
+    /// What the publisher is told; callers are not.
+    pub(crate) refusal: Refusal,
+}
+
+/// The prefix of every problem type that the porch defines.
+const TYPE: &str = "urn:elm-porch:problem:";
+
+impl Problem {
+    /// A problem; `why` is for the publisher, `detail` for the caller.
+    pub(crate) fn new(status: u16, kind: &str, title: &str, detail: impl Into<String>, stage: &str) -> Box<Self> {
+        let detail = detail.into();
+        let refusal = Refusal { stage: stage.into(), why: detail.clone(), ..Refusal::default() };
+        let status = StatusCode::from_u16(status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        Box::new(Self { status, kind: format!("{TYPE}{kind}"), title: title.into(), detail, extra: Map::new(), headers: Vec::new(), refusal })
+    }
+
+    pub(crate) fn why(mut self: Box<Self>, why: impl Into<String>) -> Box<Self> {
+        self.refusal.why = why.into();
+        self
+    }
+
+    pub(crate) fn by(mut self: Box<Self>, place: &RulePlace) -> Box<Self> {
+        self.refusal = Refusal::new(&self.refusal.stage, std::mem::take(&mut self.refusal.why), place);
+        self
+    }
+
+    pub(crate) fn with(mut self: Box<Self>, name: &str, value: Value) -> Box<Self> {
+        self.extra.insert(name.into(), value);
+        self
+    }
+
+    pub(crate) fn header(mut self: Box<Self>, name: HeaderName, value: &str) -> Box<Self> {
+        if let Ok(value) = HeaderValue::from_str(value) {
+            self.headers.push((name, value));
+        }
+        self
+    }
+
+    /// The document, in JSON, or in XML when that is all the caller accepts (RFC 9457 appendix B).
+    pub(crate) fn render(&self, id: &str, request: &HeaderMap) -> (HeaderValue, Bytes) {
+        let mut doc = json!({ "type": self.kind, "title": self.title, "status": self.status.as_u16(), "detail": self.detail, "instance": format!("urn:elm-porch:exchange:{id}") });
+        if let Value::Object(map) = &mut doc {
+            map.extend(self.extra.clone());
+        }
+        if only_xml(request) {
+            let mut out = b"<?xml version=\"1.0\" encoding=\"UTF-8\"?><problem xmlns=\"urn:ietf:rfc:7807\">".to_vec();
+            xml(&mut out, &doc);
+            out.extend_from_slice(b"</problem>");
+            return (HeaderValue::from_static("application/problem+xml"), out.into());
+        }
+        (HeaderValue::from_static("application/problem+json"), doc.to_string().into())
+    }
+}
+
+/// Whether the caller takes XML but no JSON (RFC 9110 §12.5.1).
+fn only_xml(request: &HeaderMap) -> bool {
+    let Some(accept) = request.get(header::ACCEPT).and_then(|v| v.to_str().ok()) else { return false };
+    let takes = |what: &str| accept.split(',').any(|r| r.split(';').next().is_some_and(|m| m.trim().ends_with(what)));
+    takes("xml") && !takes("json") && !takes("*/*") && !takes("application/*")
+}
+
+fn xml(out: &mut Vec<u8>, value: &Value) {
+    match value {
+        Value::Object(map) => {
+            for (name, value) in map {
+                // Names of members are ours or the schema's, so they are names in XML too.
+                let name: String = name.chars().filter(|c| c.is_alphanumeric() || matches!(c, '_' | '-' | '.')).collect();
+                out.extend_from_slice(format!("<{name}>").as_bytes());
+                xml(out, value);
+                out.extend_from_slice(format!("</{name}>").as_bytes());
+            }
+        }
+        Value::Array(items) => {
+            for item in items {
+                out.extend_from_slice(b"<i>");
+                xml(out, item);
+                out.extend_from_slice(b"</i>");
+            }
+        }
+        Value::String(text) => drop(porch_soap::xml::escape_text(out, text)),
+        other => out.extend_from_slice(other.to_string().as_bytes()),
+    }
+}

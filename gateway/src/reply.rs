@@ -1,0 +1,170 @@
+//! Reply: what is made of the backend's answer.
+
+use std::time::Duration;
+
+use bytes::Bytes;
+use http::{HeaderMap, HeaderName, HeaderValue, Response, StatusCode, header};
+use http_body_util::BodyExt;
+use hyper::body::Incoming;
+use porch_facade::{CompiledFacade, CompiledOperation, CompiledBackend, SoapWiring};
+use porch_rules::expr::Template;
+use porch_soap::{Answer, AnswerError, AnswerReader, Fault};
+use serde_json::{Value, json};
+
+use crate::pool::CallFailure;
+use crate::prepare::strip_hop_by_hop;
+use crate::problem::Problem;
+use crate::scope::{AnswerView, Values};
+
+/// Answers that must be read whole may have at most this many bytes.
+const MAX_ANSWER: usize = 64 << 20;
+const PROXY_STATUS: HeaderName = HeaderName::from_static("proxy-status");
+
+/// The problem for a call that gave no answer. `Proxy-Status` as RFC 9209 §2.3 names the errors.
+pub(crate) fn call_failed(failure: &CallFailure, op: &CompiledOperation, backend: &CompiledBackend) -> Box<Problem> {
+    let (status, kind, title, error, why) = match failure {
+        CallFailure::Connect(what) => (502, "backend-unreachable", "The backend cannot be reached", "connection_refused", format!("no connection to {} ({}): {what}", backend.name, backend.authority)),
+        CallFailure::Broken { what, .. } => (502, "backend-broke-off", "The backend broke off", "connection_terminated", format!("{} ({}) broke off: {what}", backend.name, backend.authority)),
+        CallFailure::Timeout => (504, "backend-slow", "The backend is too slow", "http_response_timeout", format!("{} ({}) gave no answer within {:?}", backend.name, backend.authority, backend.timeout)),
+    };
+    let detail = if status == 504 { "It gave no answer in time. Try again later." } else { "The request may not have been carried out." };
+    Problem::new(status, kind, title, detail, "call").why(why).by(&op.place).header(PROXY_STATUS, &format!("elm-porch; error={error}"))
+}
+
+fn bad_answer(op: &CompiledOperation, why: String) -> Box<Problem> {
+    let detail = "Its answer is not what its definition says.";
+    Problem::new(502, "backend-answer", "The backend's answer cannot be used", detail, "reply").why(why).by(&op.place).header(PROXY_STATUS, "elm-porch; error=http_protocol_error")
+}
+
+/// Reads a whole answer.
+pub(crate) async fn collect(mut body: Incoming, idle: Duration, op: &CompiledOperation) -> Result<Bytes, Box<Problem>> {
+    let mut all = Vec::new();
+    loop {
+        match tokio::time::timeout(idle, body.frame()).await {
+            Err(_) => return Err(silent(op)),
+            Ok(None) => return Ok(all.into()),
+            Ok(Some(Err(e))) => return Err(bad_answer(op, format!("it broke off in the middle of its answer: {e}"))),
+            Ok(Some(Ok(frame))) => {
+                let Ok(data) = frame.into_data() else { continue };
+                if all.len() + data.len() > MAX_ANSWER {
+                    return Err(bad_answer(op, format!("it has more than {MAX_ANSWER} bytes")));
+                }
+                all.extend_from_slice(&data);
+            }
+        }
+    }
+}
+
+fn silent(op: &CompiledOperation) -> Box<Problem> {
+    Problem::new(504, "backend-slow", "The backend is too slow", "It fell silent in the middle of its answer. Try again later.", "reply")
+        .why("it fell silent in the middle of its answer")
+        .by(&op.place)
+        .header(PROXY_STATUS, "elm-porch; error=http_response_timeout")
+}
+
+/// A SOAP answer, read and converted.
+pub(crate) struct SoapRead {
+    pub(crate) answer: Answer,
+    pub(crate) json: Vec<u8>,
+    pub(crate) notes: Vec<String>,
+    /// The beginning of the answer as it came, when asked for.
+    pub(crate) seen: Vec<u8>,
+    pub(crate) bytes: u64,
+}
+
+/// Reads a SOAP answer while it arrives.
+pub(crate) async fn read_soap(status: StatusCode, headers: &HeaderMap, mut body: Incoming, wiring: &SoapWiring, idle: Duration, op: &CompiledOperation, keep: bool) -> Result<SoapRead, (Box<Problem>, Vec<u8>)> {
+    let mut reader = AnswerReader::new(wiring.answer.clone());
+    let (mut json, mut seen, mut bytes) = (Vec::with_capacity(1024), Vec::new(), 0u64);
+    loop {
+        match tokio::time::timeout(idle, body.frame()).await {
+            Err(_) => return Err((silent(op), seen)),
+            Ok(None) => break,
+            Ok(Some(Err(e))) => return Err((bad_answer(op, format!("it broke off in the middle of its answer: {e}")), seen)),
+            Ok(Some(Ok(frame))) => {
+                let Ok(data) = frame.into_data() else { continue };
+                bytes += data.len() as u64;
+                if keep && seen.len() < 16 * 1024 {
+                    seen.extend_from_slice(&data);
+                }
+                if let Err(e) = reader.feed(&data, &mut json) {
+                    return Err((not_understood(status, headers, &e, op), seen));
+                }
+                if json.len() > MAX_ANSWER {
+                    return Err((bad_answer(op, format!("it has more than {MAX_ANSWER} bytes")), seen));
+                }
+            }
+        }
+    }
+    if bytes == 0 && status.is_success() {
+        return Ok(SoapRead { answer: Answer::Empty, json, notes: Vec::new(), seen, bytes });
+    }
+    match reader.finish(&mut json) {
+        Ok(answer) => Ok(SoapRead { answer, json, notes: reader.notes, seen, bytes }),
+        Err(e) => Err((not_understood(status, headers, &e, op), seen)),
+    }
+}
+
+/// Tells apart what came in place of an answer.
+fn not_understood(status: StatusCode, headers: &HeaderMap, error: &AnswerError, op: &CompiledOperation) -> Box<Problem> {
+    let kind = headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or("no content type");
+    let web_page = kind.contains("html") || matches!(error, AnswerError::NoEnvelope(name) if name.eq_ignore_ascii_case("html"));
+    let why = if web_page { format!("it answered {status} with a web page ({kind}), not with a SOAP envelope") } else { format!("it answered {status} ({kind}): {error}") };
+    bad_answer(op, why)
+}
+
+/// The problem for a SOAP fault: a declared status, else 400 for the caller's faults and 502 for the server's.
+pub(crate) fn fault(fault: &Fault, detail: &[u8], op: &CompiledOperation) -> Box<Problem> {
+    let names = [fault.detail.as_deref().unwrap_or_default(), &fault.subcode, &fault.code];
+    let mapped = names.iter().filter(|n| !n.is_empty()).find_map(|n| op.faults.get(*n));
+    let status = mapped.copied().unwrap_or(if fault.is_callers() { 400 } else { 502 });
+    let name = fault.detail.clone().unwrap_or_else(|| fault.code.clone());
+    // The reason of an undeclared fault of the server may tell of its inside.
+    let open = mapped.is_some() || fault.detail.is_some() || fault.is_callers();
+    let text = if open && !fault.reason.is_empty() { fault.reason.clone() } else { "The backend reports a fault.".into() };
+    let mut member = json!({ "name": name, "code": fault.code });
+    if let Ok(value) = serde_json::from_slice::<Value>(detail) {
+        member["detail"] = value;
+    }
+    let title = if status >= 500 { "The backend reports a fault" } else { "The backend refuses the request" };
+    Problem::new(status, "fault", title, text, "reply").why(format!("the backend answered with the fault {} {}: {}", fault.code, name, fault.reason)).by(&op.place).with("fault", member)
+}
+
+/// The body of a reply that is built from an answer.
+pub(crate) fn shape(template: &Template, values: &mut Values<'_>, status: StatusCode, headers: &HeaderMap, body: Value) -> Result<Bytes, Box<Problem>> {
+    values.answer = Some(AnswerView::new(status.as_u16(), headers, body));
+    match template.render(&*values) {
+        Ok(value) => Ok(value.map_or_else(Bytes::new, |v| v.to_string().into())),
+        Err((source, error)) => Err(bad_answer(values.operation, format!("the reply cannot be built: ={source}: {error}"))),
+    }
+}
+
+/// The JSON value of an answer's body that a reply is built from.
+pub(crate) fn json_of(bytes: &[u8], op: &CompiledOperation) -> Result<Value, Box<Problem>> {
+    if bytes.is_empty() {
+        return Ok(Value::Null);
+    }
+    serde_json::from_slice(bytes).map_err(|e| bad_answer(op, format!("its body is no JSON: {e}")))
+}
+
+pub(crate) fn json_reply(body: Bytes) -> Response<Option<Bytes>> {
+    let mut response = Response::new(Some(body));
+    response.headers_mut().insert(header::CONTENT_TYPE, HeaderValue::from_static("application/json"));
+    response
+}
+
+/// The header fields of an answer that is passed on: hop-by-hop fields gone, addresses translated.
+pub(crate) fn pass_on(headers: &mut HeaderMap, backend: &CompiledBackend, facade: &CompiledFacade) {
+    strip_hop_by_hop(headers);
+    for name in [header::LOCATION, header::CONTENT_LOCATION] {
+        let Some(text) = headers.get(&name).and_then(|v| v.to_str().ok()) else { continue };
+        let own = text.strip_prefix("http://").and_then(|t| t.strip_prefix(backend.authority.as_str())).unwrap_or(text);
+        let translated = match own.strip_prefix(backend.path.as_str()) {
+            Some(rest) if rest.starts_with('/') => format!("{}{rest}", facade.base),
+            _ => continue,
+        };
+        if let Ok(value) = HeaderValue::from_str(&translated) {
+            headers.insert(name, value);
+        }
+    }
+}

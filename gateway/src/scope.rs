@@ -1,0 +1,133 @@
+//! What expressions can name while an exchange runs.
+
+use std::borrow::Cow;
+
+use http::HeaderMap;
+use porch_contract::{ParamType, Place};
+use porch_facade::{CompiledOperation, ParamPlan, percent_decode};
+use porch_rules::expr::{Scope, Val};
+use serde_json::{Value, json};
+
+/// The values of one exchange.
+pub(crate) struct Values<'a> {
+    pub(crate) operation: &'a CompiledOperation,
+    /// Values of the path variables, decoded and typed.
+    pub(crate) path: Vec<Value>,
+    /// Values of the declared query parameters that were sent.
+    pub(crate) query: Vec<(&'a str, Value)>,
+    pub(crate) headers: &'a HeaderMap,
+    pub(crate) body: Option<Value>,
+    pub(crate) consumer: &'a str,
+    pub(crate) key: &'a str,
+    pub(crate) address: String,
+    pub(crate) answer: Option<AnswerView>,
+}
+
+/// A backend's answer as expressions see it.
+pub(crate) struct AnswerView {
+    pub(crate) value: Value,
+}
+
+impl AnswerView {
+    pub(crate) fn new(status: u16, headers: &HeaderMap, body: Value) -> Self {
+        let headers: serde_json::Map<String, Value> = headers.iter().map(|(k, v)| (k.to_string(), Value::String(String::from_utf8_lossy(v.as_bytes()).into_owned()))).collect();
+        Self { value: json!({ "status": status, "header": headers, "body": body }) }
+    }
+}
+
+impl Scope for Values<'_> {
+    fn member<'s>(&'s self, root: usize, name: &str) -> Option<Val<'s>> {
+        match root {
+            0 => self.operation.variables.iter().position(|v| v == name).and_then(|i| self.path.get(i)).map(Val::of),
+            1 => self.query.iter().find(|(n, _)| *n == name).map(|(_, v)| Val::of(v)),
+            2 => self.headers.get(name).map(|v| Val::Str(String::from_utf8_lossy(v.as_bytes()))),
+            3 => self.body.as_ref().and_then(|b| b.get(name)).map(Val::of),
+            4 => match name {
+                "consumer" => Some(Val::Str(Cow::Borrowed(self.consumer))),
+                "key" => Some(Val::Str(Cow::Borrowed(self.key))),
+                "address" => Some(Val::Str(Cow::Borrowed(&self.address))),
+                _ => None,
+            },
+            _ => self.answer.as_ref().and_then(|a| a.value.get(name)).map(Val::of),
+        }
+    }
+
+    fn whole(&self, root: usize) -> Val<'_> {
+        match root {
+            0 => Val::Map(self.operation.variables.iter().cloned().zip(self.path.iter().map(Val::of)).collect()),
+            1 => Val::Map(self.query.iter().map(|(n, v)| ((*n).to_owned(), Val::of(v))).collect()),
+            2 => Val::Map(self.headers.iter().map(|(k, v)| (k.to_string(), Val::Str(String::from_utf8_lossy(v.as_bytes())))).collect()),
+            3 => self.body.as_ref().map_or(Val::Absent, Val::of),
+            4 => Val::Map(["consumer", "key", "address"].iter().filter_map(|n| Some(((*n).to_owned(), self.member(4, n)?))).collect()),
+            _ => self.answer.as_ref().map_or(Val::Absent, |a| Val::of(&a.value)),
+        }
+    }
+}
+
+/// One thing in a request that the contract rules out.
+pub(crate) type Mistake = (String, String);
+
+/// Reads the parameters of a request; every one that does not fit is a mistake.
+pub(crate) fn parameters<'a>(operation: &'a CompiledOperation, captured: &[&str], query: Option<&str>, headers: &HeaderMap) -> Result<(Vec<Value>, Vec<(&'a str, Value)>), Vec<Mistake>> {
+    let mut mistakes = Vec::new();
+    let mut path = Vec::with_capacity(captured.len());
+    for (name, raw) in operation.variables.iter().zip(captured) {
+        let plan = operation.parameters.iter().find(|p| p.place == Place::Path && p.name == *name);
+        match percent_decode(raw, false) {
+            Some(text) => match plan.map_or_else(|| Ok(Value::String(text.clone().into_owned())), |p| typed(p, &text)) {
+                Ok(value) => path.push(value),
+                Err(message) => mistakes.push((format!("/path/{name}"), message)),
+            },
+            None => mistakes.push((format!("/path/{name}"), "is not UTF-8 when percent-decoded".into())),
+        }
+    }
+    let mut found: Vec<(&str, Value)> = Vec::new();
+    for pair in query.unwrap_or_default().split('&').filter(|p| !p.is_empty()) {
+        let (raw_name, raw) = pair.split_once('=').unwrap_or((pair, ""));
+        let name = percent_decode(raw_name, true);
+        let Some(plan) = operation.parameters.iter().find(|p| p.place == Place::Query && name.as_deref() == Some(&p.name)) else { continue };
+        if found.iter().any(|(n, _)| *n == plan.name) {
+            mistakes.push((format!("/query/{}", plan.name), "stands twice".into()));
+            continue;
+        }
+        match percent_decode(raw, true).ok_or_else(|| "is not UTF-8 when percent-decoded".to_owned()).and_then(|text| typed(plan, &text)) {
+            Ok(value) => found.push((&plan.name, value)),
+            Err(message) => mistakes.push((format!("/query/{}", plan.name), message)),
+        }
+    }
+    for plan in operation.parameters.iter().filter(|p| p.required) {
+        let missing = match plan.place {
+            Place::Query => !found.iter().any(|(n, _)| *n == plan.name) && !mistakes.iter().any(|(p, _)| p.strip_prefix("/query/") == Some(&plan.name)),
+            Place::Header => !headers.contains_key(&plan.name),
+            Place::Path => false,
+        };
+        if missing {
+            let place = if plan.place == Place::Query { "query" } else { "header" };
+            mistakes.push((format!("/{place}/{}", plan.name), "must be there".into()));
+        }
+    }
+    if mistakes.is_empty() { Ok((path, found)) } else { Err(mistakes) }
+}
+
+fn typed(plan: &ParamPlan, text: &str) -> Result<Value, String> {
+    if !plan.enumeration.is_empty() && !plan.enumeration.iter().any(|e| e == text) {
+        let near = porch_contract::suggest(text, plan.enumeration.iter().map(String::as_str)).map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
+        return Err(format!("is none of {}{near}", plan.enumeration.join(", ")));
+    }
+    match plan.kind {
+        ParamType::Text => Ok(Value::String(text.to_owned())),
+        ParamType::Boolean => match text {
+            "true" => Ok(Value::Bool(true)),
+            "false" => Ok(Value::Bool(false)),
+            _ => Err("must be true or false".into()),
+        },
+        ParamType::Integer | ParamType::Number => {
+            let what = if plan.kind == ParamType::Integer { "a whole number" } else { "a number" };
+            let whole = plan.kind == ParamType::Number || !text.contains(['.', 'e', 'E']);
+            match text.parse::<serde_json::Number>() {
+                Ok(number) if whole => Ok(Value::Number(number)),
+                _ => Err(format!("must be {what}")),
+            }
+        }
+    }
+}

@@ -1,0 +1,78 @@
+//! What all workers share.
+
+use std::collections::HashSet;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Instant;
+
+use arc_swap::ArcSwap;
+use porch_facade::CompiledPorch;
+use porch_rules::key::KeyTable;
+use porch_rules::limit::Windows;
+use tokio::sync::mpsc;
+
+use crate::Record;
+
+/// Facades and operations that are stopped without a release.
+#[derive(Clone, Debug, Default)]
+pub struct Pauses {
+    /// Names of facades.
+    pub facades: HashSet<String>,
+    /// Facade and `operationId`.
+    pub operations: HashSet<(String, String)>,
+}
+
+impl Pauses {
+    /// Whether an operation is stopped.
+    pub fn stops(&self, facade: &str, operation: &str) -> bool {
+        if self.facades.is_empty() && self.operations.is_empty() {
+            return false;
+        }
+        self.facades.contains(facade) || self.operations.iter().any(|(f, o)| f == facade && o == operation)
+    }
+}
+
+/// What all workers share: swapped as a whole, never changed in place.
+pub struct Shared {
+    /// The release that is served.
+    pub porch: ArcSwap<CompiledPorch>,
+    /// The keys.
+    pub keys: ArcSwap<KeyTable>,
+    /// What is paused.
+    pub pauses: ArcSwap<Pauses>,
+    /// State of the limits.
+    pub windows: Windows,
+    /// Records that nobody took in time and that were dropped.
+    pub lost_records: AtomicU64,
+    pub(crate) records: mpsc::Sender<Record>,
+    started: Instant,
+}
+
+impl Shared {
+    /// Nothing published yet. Records come out of the receiver; when it is full they are dropped and counted, so that a slow database
+    /// never slows a call.
+    pub fn new() -> (Arc<Self>, mpsc::Receiver<Record>) {
+        let (records, receiver) = mpsc::channel(4096);
+        let shared = Self {
+            porch: ArcSwap::from_pointee(CompiledPorch::default()),
+            keys: ArcSwap::from_pointee(KeyTable::default()),
+            pauses: ArcSwap::from_pointee(Pauses::default()),
+            windows: Windows::new(),
+            lost_records: AtomicU64::new(0),
+            records,
+            started: Instant::now(),
+        };
+        (Arc::new(shared), receiver)
+    }
+
+    /// Milliseconds since the start, for limits.
+    pub fn now_ms(&self) -> u64 {
+        self.started.elapsed().as_millis() as u64
+    }
+
+    pub(crate) fn send(&self, record: Record) {
+        if self.records.try_send(record).is_err() {
+            self.lost_records.fetch_add(1, Ordering::Relaxed);
+        }
+    }
+}

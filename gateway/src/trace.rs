@@ -1,0 +1,164 @@
+//! Traces: one exchange, stage by stage, before and after each change, secrets masked.
+
+use std::time::Instant;
+
+use http::HeaderMap;
+use porch_facade::RulePlace;
+use serde::{Deserialize, Serialize};
+
+/// The record of one exchange.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct Trace {
+    /// The exchange's id: its trace id (W3C Trace Context §3.2.2.3).
+    pub id: String,
+    /// When it began, in milliseconds since 1970.
+    pub at: i64,
+    /// Number of the release that served it; 0 for a trial run.
+    pub release: u64,
+    /// Facade, or empty.
+    pub facade: String,
+    /// `operationId`, or empty.
+    pub operation: String,
+    /// Number of the consumer, 0 when unknown.
+    pub consumer: i64,
+    /// Name of the consumer, or empty.
+    pub consumer_name: String,
+    /// What the key is known by, or empty.
+    pub key: String,
+    /// The caller's address.
+    pub address: String,
+    /// Method.
+    pub method: String,
+    /// Path and query.
+    pub target: String,
+    /// Status of the reply.
+    pub status: u16,
+    /// Microseconds from first to last.
+    pub us: u64,
+    /// Why there was no normal reply.
+    pub refusal: Option<Refusal>,
+    /// The stages, in order.
+    pub stages: Vec<Stage>,
+}
+
+/// Why an exchange was refused or failed.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct Refusal {
+    /// The stage that said so.
+    pub stage: String,
+    /// Why, with everything that helps the publisher.
+    pub why: String,
+    /// The rule, its reach, its document and line.
+    pub rule: String,
+    /// Reach of the rule.
+    pub reach: String,
+    /// Document of the rule.
+    pub file: String,
+    /// Line in the document.
+    pub line: usize,
+}
+
+impl Refusal {
+    pub(crate) fn new(stage: &str, why: impl Into<String>, place: &RulePlace) -> Self {
+        Self { stage: stage.into(), why: why.into(), rule: place.rule.clone(), reach: place.reach.clone(), file: place.file.clone(), line: place.line }
+    }
+}
+
+/// One stage of an exchange.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct Stage {
+    /// `match`, `admit`, `prepare`, `call` or `reply`.
+    pub name: String,
+    /// Microseconds from the beginning of the exchange to that of the stage.
+    pub from_us: u64,
+    /// Microseconds it took.
+    pub us: u64,
+    /// What was found, decided or tolerated.
+    pub notes: Vec<String>,
+    /// The message before it.
+    pub before: Option<Message>,
+    /// The message after it.
+    pub after: Option<Message>,
+}
+
+/// A message as it was at some point.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub struct Message {
+    /// Request or status line.
+    pub head: String,
+    /// Header fields.
+    pub headers: Vec<(String, String)>,
+    /// The body, or its beginning.
+    pub body: String,
+    /// Length of the whole body in bytes, when known.
+    pub bytes: Option<u64>,
+}
+
+/// At most this much of a body is kept.
+const MAX_BODY: usize = 16 * 1024;
+/// Header fields that are never shown.
+const MASKED: [&str; 6] = ["authorization", "proxy-authorization", "cookie", "set-cookie", "api-key", "x-api-key"];
+
+impl Message {
+    pub(crate) fn new(head: String, headers: &HeaderMap, masked: &str) -> Self {
+        let headers = headers
+            .iter()
+            .map(|(name, value)| {
+                let hide = MASKED.contains(&name.as_str()) || name.as_str() == masked;
+                let text = if hide { "••••".to_owned() } else { String::from_utf8_lossy(value.as_bytes()).into_owned() };
+                (name.to_string(), text)
+            })
+            .collect();
+        Self { head, headers, body: String::new(), bytes: None }
+    }
+
+    pub(crate) fn body(mut self, bytes: &[u8], secrets: &[String]) -> Self {
+        let shown = &bytes[..bytes.len().min(MAX_BODY)];
+        let mut text = String::from_utf8_lossy(shown).into_owned();
+        for secret in secrets.iter().filter(|s| !s.is_empty()) {
+            let mut escaped = Vec::new();
+            let _ = porch_soap::xml::escape_text(&mut escaped, secret);
+            text = text.replace(&*String::from_utf8_lossy(&escaped), "••••").replace(secret.as_str(), "••••");
+        }
+        if shown.len() < bytes.len() {
+            text.push('…');
+        }
+        self.body = text;
+        self.bytes = Some(bytes.len() as u64);
+        self
+    }
+
+    pub(crate) fn streamed(mut self, length: Option<u64>) -> Self {
+        self.body = "(streamed through)".into();
+        self.bytes = length;
+        self
+    }
+}
+
+/// Notes stages down while an exchange runs. When `full` is off, only what is needed to explain a refusal is kept.
+pub(crate) struct Recorder {
+    pub(crate) full: bool,
+    pub(crate) trace: Trace,
+    pub(crate) started: Instant,
+}
+
+impl Recorder {
+    pub(crate) fn new(full: bool) -> Self {
+        Self { full, trace: Trace::default(), started: Instant::now() }
+    }
+
+    /// Ends the stage that began at `from`.
+    pub(crate) fn stage(&mut self, name: &str, from: Instant, fill: impl FnOnce(&mut Stage)) {
+        if !self.full {
+            return;
+        }
+        let mut stage = Stage {
+            name: name.into(),
+            from_us: from.duration_since(self.started).as_micros() as u64,
+            us: from.elapsed().as_micros() as u64,
+            ..Stage::default()
+        };
+        fill(&mut stage);
+        self.trace.stages.push(stage);
+    }
+}

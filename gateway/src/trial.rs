@@ -1,0 +1,94 @@
+//! Trial runs: one exchange against a draft, every stage shown.
+
+use std::net::{IpAddr, Ipv4Addr};
+use std::sync::Arc;
+use std::thread;
+
+use bytes::Bytes;
+use http::{HeaderMap, Request};
+use http_body_util::BodyExt;
+use porch_facade::CompiledPorch;
+use tokio::sync::{mpsc, oneshot};
+
+use crate::body::InBody;
+use crate::exchange::{Mode, Worker, run};
+use crate::shared::Shared;
+use crate::trace::{Message, Trace};
+
+/// A trial run to carry out.
+pub struct TrialRequest {
+    /// The compiled draft.
+    pub porch: Arc<CompiledPorch>,
+    /// The caller's request.
+    pub request: Request<Bytes>,
+}
+
+/// What came of it.
+#[derive(Debug)]
+pub struct TrialReply {
+    /// Status of the reply.
+    pub status: u16,
+    /// Its header fields.
+    pub headers: HeaderMap,
+    /// Its body.
+    pub body: Bytes,
+    /// Every stage.
+    pub trace: Trace,
+}
+
+type Job = (TrialRequest, oneshot::Sender<TrialReply>);
+
+/// Carries out trial runs, on a thread of its own, with the same code that serves callers.
+#[derive(Clone)]
+pub struct Trials {
+    jobs: mpsc::Sender<Job>,
+}
+
+impl Trials {
+    /// Starts the thread.
+    ///
+    /// # Errors
+    /// When no thread or runtime can be had.
+    pub fn start(shared: Arc<Shared>) -> std::io::Result<Self> {
+        let (jobs, mut queue) = mpsc::channel::<Job>(64);
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+        thread::Builder::new().name("trials".into()).spawn(move || {
+            let local = tokio::task::LocalSet::new();
+            local.block_on(&runtime, async move {
+                let worker = Worker::new(shared);
+                while let Some((trial, reply)) = queue.recv().await {
+                    let worker = worker.clone();
+                    tokio::task::spawn_local(async move {
+                        let _ = reply.send(one(&worker, trial).await);
+                    });
+                }
+            });
+        })?;
+        Ok(Self { jobs })
+    }
+
+    /// Carries out one trial run; `None` when the thread is gone.
+    pub async fn run(&self, trial: TrialRequest) -> Option<TrialReply> {
+        let (reply, answer) = oneshot::channel();
+        self.jobs.send((trial, reply)).await.ok()?;
+        answer.await.ok()
+    }
+}
+
+async fn one(worker: &std::rc::Rc<Worker>, trial: TrialRequest) -> TrialReply {
+    let request = trial.request.map(InBody::Full);
+    let (response, trace) = run(worker, &trial.porch, request, IpAddr::V4(Ipv4Addr::LOCALHOST), Mode::Trial).await;
+    let (head, body) = response.into_parts();
+    let mut trace = trace.map_or_else(Trace::default, |t| *t);
+    let limited = http_body_util::Limited::new(body, 16 << 20);
+    let body = match limited.collect().await {
+        Ok(collected) => collected.to_bytes(),
+        Err(_) => Bytes::from_static(b"(the answer broke off, or has more than 16 MiB)"),
+    };
+    if let Some(last) = trace.stages.last_mut()
+        && last.after.is_none()
+    {
+        last.after = Some(Message::new(head.status.to_string(), &head.headers, "").body(&body, &[]));
+    }
+    TrialReply { status: head.status.as_u16(), headers: head.headers, body, trace }
+}

@@ -1,0 +1,46 @@
+//! The timetable: old, but quick; everything in the query string.
+
+use axum::Router;
+use axum::body::Bytes;
+use axum::extract::Query;
+use axum::http::{HeaderMap, StatusCode};
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, post};
+use serde::Deserialize;
+use serde_json::json;
+
+#[derive(Deserialize)]
+struct Asked {
+    r: String,
+    d: String,
+}
+
+pub(crate) fn routes() -> Router {
+    Router::new().route("/tt", get(timetable)).route("/notices", post(notice)).route("/large", get(large)).route("/echo", get(echo))
+}
+
+async fn timetable(Query(asked): Query<Asked>) -> Response {
+    let departures = match asked.r.as_str() {
+        "FAR-MAR" => ["06:40", "08:30", "12:15", "17:50"].as_slice(),
+        "MAR-TER" => ["07:20", "13:05"].as_slice(),
+        "TER-HOL" => ["09:00"].as_slice(),
+        _ => return (StatusCode::NOT_FOUND, axum::Json(json!({ "error": format!("no route {}", asked.r) }))).into_response(),
+    };
+    ([("content-type", "application/json"), ("etag", "\"tt-7\"")], json!({ "route": asked.r, "date": asked.d, "departures": departures }).to_string()).into_response()
+}
+
+/// What was sent, for tests of what arrives.
+async fn echo(headers: HeaderMap, uri: axum::http::Uri) -> Response {
+    let headers: serde_json::Map<_, _> = headers.iter().map(|(k, v)| (k.to_string(), json!(String::from_utf8_lossy(v.as_bytes())))).collect();
+    axum::Json(json!({ "uri": uri.to_string(), "headers": headers })).into_response()
+}
+
+async fn notice(headers: HeaderMap, body: Bytes) -> Response {
+    let host = headers.get("host").and_then(|h| h.to_str().ok()).unwrap_or_default();
+    (StatusCode::CREATED, [("location", format!("http://{host}/notices/{}", body.len()))], axum::Json(json!({ "bytes": body.len() }))).into_response()
+}
+
+/// A large answer.
+async fn large() -> Vec<u8> {
+    b"0123456789abcdef".repeat(1 << 18)
+}
