@@ -1,1 +1,104 @@
-//! stub
+//! What is kept: PostgreSQL through SeaORM.
+//!
+//! [`Store`] has one method for each thing that the control plane wants kept or known. Keys are kept as hashes, passwords as
+//! argon2id hashes, secrets sealed with a key that is not in the database ([`Seal`]).
+#![warn(missing_docs)]
+
+mod accounts;
+mod consumers;
+#[expect(missing_docs, reason = "columns say what they hold")]
+pub mod entity;
+mod files;
+mod migrate;
+mod observed;
+mod seal;
+
+use std::time::Duration;
+
+use sea_orm::{ActiveModelTrait, ConnectOptions, Database, DatabaseConnection, DbErr, Set, SqlErr};
+use sea_orm_migration::MigratorTrait;
+
+pub use accounts::{Role, hash_password};
+pub use observed::{TraceQuery, UsageTotals};
+pub use seal::{Seal, SealError};
+
+/// What can go wrong with the store.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    /// The database does not answer, or refuses.
+    #[error("the database: {0}")]
+    Database(#[from] DbErr),
+    /// Something of this name is there already.
+    #[error("“{0}” is there already")]
+    Taken(String),
+    /// There is no such thing.
+    #[error("there is no {0}")]
+    Missing(String),
+    /// Somebody else changed it in the meantime.
+    #[error("{0} was changed by somebody else in the meantime")]
+    Stale(String),
+    /// A secret cannot be sealed or opened.
+    #[error(transparent)]
+    Seal(#[from] SealError),
+}
+
+/// What the store's methods give.
+pub type Result<T> = std::result::Result<T, StoreError>;
+
+/// The store. Cloning is cheap.
+#[derive(Clone)]
+pub struct Store {
+    pub(crate) db: DatabaseConnection,
+    pub(crate) seal: Seal,
+}
+
+impl Store {
+    /// Connects and migrates.
+    ///
+    /// # Errors
+    /// When the database does not answer, or a migration fails.
+    pub async fn open(url: &str, seal: Seal) -> Result<Self> {
+        let mut options = ConnectOptions::new(url);
+        options.max_connections(10).connect_timeout(Duration::from_secs(5)).acquire_timeout(Duration::from_secs(5)).sqlx_logging(false);
+        let db = Database::connect(options).await?;
+        migrate::Migrator::up(&db, None).await?;
+        Ok(Self { db, seal })
+    }
+
+    /// Whether the database answers.
+    pub async fn is_up(&self) -> bool {
+        tokio::time::timeout(Duration::from_secs(2), self.db.ping()).await.is_ok_and(|r| r.is_ok())
+    }
+
+    /// Notes a change down: who did what to which object.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn audit(&self, who: &str, what: &str, object: &str, detail: serde_json::Value) -> Result<()> {
+        let line = entity::audit::ActiveModel { at: Set(now_ms()), who: Set(who.into()), what: Set(what.into()), object: Set(object.into()), detail: Set(detail), ..Default::default() };
+        line.insert(&self.db).await?;
+        Ok(())
+    }
+
+    /// The latest changes, the newest first.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn audit_lines(&self, most: u64) -> Result<Vec<entity::audit::Model>> {
+        use sea_orm::{EntityTrait, QueryOrder, QuerySelect};
+        Ok(entity::audit::Entity::find().order_by_desc(entity::audit::Column::Id).limit(most).all(&self.db).await?)
+    }
+}
+
+/// Milliseconds since 1970.
+pub fn now_ms() -> i64 {
+    chrono::Utc::now().timestamp_millis()
+}
+
+/// A unique violation told as such.
+pub(crate) fn taken(name: &str) -> impl FnOnce(DbErr) -> StoreError + '_ {
+    move |e| match e.sql_err() {
+        Some(SqlErr::UniqueConstraintViolation(_)) => StoreError::Taken(name.to_owned()),
+        _ => StoreError::Database(e),
+    }
+}

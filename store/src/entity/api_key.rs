@@ -1,0 +1,24 @@
+//! Keys: only hashes, with what a key is known by.
+
+use sea_orm::entity::prelude::*;
+
+#[derive(Clone, Debug, PartialEq, DeriveEntityModel, serde::Serialize)]
+#[sea_orm(table_name = "api_key")]
+pub struct Model {
+    #[sea_orm(primary_key)]
+    pub id: i64,
+    pub consumer_id: i64,
+    pub label: String,
+    pub prefix: String,
+    #[sea_orm(unique)]
+    #[serde(skip)]
+    pub hash: String,
+    pub ends_at: Option<i64>,
+    pub paused: bool,
+    pub created_at: i64,
+}
+
+#[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+pub enum Relation {}
+
+impl ActiveModelBehavior for ActiveModel {}

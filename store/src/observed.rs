@@ -1,0 +1,127 @@
+//! Usage and traces.
+
+use std::collections::HashMap;
+
+use sea_orm::sea_query::OnConflict;
+use sea_orm::{ColumnTrait, Condition, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
+
+use crate::entity::{trace, usage};
+use crate::{Result, Store};
+
+/// What to look for among the traces; empty texts mean all.
+#[derive(Clone, Debug, Default)]
+pub struct TraceQuery {
+    /// Facade.
+    pub facade: String,
+    /// Operation.
+    pub operation: String,
+    /// Consumer.
+    pub consumer: String,
+    /// Least status.
+    pub status_from: i32,
+    /// Greatest status; 0: any.
+    pub status_to: i32,
+    /// At most so many.
+    pub most: u64,
+}
+
+/// Usage added up.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct UsageTotals {
+    /// Calls.
+    pub calls: i64,
+    /// Bytes in request bodies.
+    pub bytes_in: i64,
+    /// Bytes in reply bodies.
+    pub bytes_out: i64,
+    /// Calls by latency bucket.
+    pub latency: Vec<i64>,
+}
+
+impl Store {
+    /// Writes usage rows; a row of the same minute, object and boot is replaced.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn write_usage(&self, rows: Vec<usage::ActiveModel>) -> Result<()> {
+        for part in rows.chunks(500) {
+            let keys = [usage::Column::Minute, usage::Column::Facade, usage::Column::Operation, usage::Column::Consumer, usage::Column::Status, usage::Column::Boot];
+            let values = [usage::Column::Calls, usage::Column::BytesIn, usage::Column::BytesOut, usage::Column::Latency];
+            let conflict = OnConflict::columns(keys).update_columns(values).to_owned();
+            usage::Entity::insert_many(part.to_vec()).on_conflict(conflict).exec_without_returning(&self.db).await?;
+        }
+        Ok(())
+    }
+
+    /// Usage since a minute (in minutes since 1970).
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn usage_since(&self, minute: i64) -> Result<Vec<usage::Model>> {
+        Ok(usage::Entity::find().filter(usage::Column::Minute.gte(minute)).order_by_asc(usage::Column::Minute).all(&self.db).await?)
+    }
+
+    /// Usage added up by any key.
+    pub fn add_up<K: std::hash::Hash + Eq>(rows: &[usage::Model], key: impl Fn(&usage::Model) -> K) -> HashMap<K, UsageTotals> {
+        let mut totals: HashMap<K, UsageTotals> = HashMap::new();
+        for row in rows {
+            let total = totals.entry(key(row)).or_default();
+            total.calls += row.calls;
+            total.bytes_in += row.bytes_in;
+            total.bytes_out += row.bytes_out;
+            let buckets = row.latency.as_array().map_or(&[][..], Vec::as_slice);
+            total.latency.resize(total.latency.len().max(buckets.len()), 0);
+            for (sum, n) in total.latency.iter_mut().zip(buckets) {
+                *sum += n.as_i64().unwrap_or(0);
+            }
+        }
+        totals
+    }
+
+    /// Writes traces, and forgets the oldest beyond `keep`.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn write_traces(&self, rows: Vec<trace::ActiveModel>, keep: u64) -> Result<()> {
+        if rows.is_empty() {
+            return Ok(());
+        }
+        trace::Entity::insert_many(rows).exec_without_returning(&self.db).await?;
+        let edge = trace::Entity::find().order_by_desc(trace::Column::Id).offset(keep).one(&self.db).await?;
+        if let Some(edge) = edge {
+            trace::Entity::delete_many().filter(trace::Column::Id.lte(edge.id)).exec(&self.db).await?;
+        }
+        Ok(())
+    }
+
+    /// Traces that fit a query, the newest first.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn traces(&self, query: &TraceQuery) -> Result<Vec<trace::Model>> {
+        let mut condition = Condition::all();
+        for (column, text) in [(trace::Column::Facade, &query.facade), (trace::Column::Operation, &query.operation), (trace::Column::Consumer, &query.consumer)] {
+            if !text.is_empty() {
+                condition = condition.add(column.eq(text.as_str()));
+            }
+        }
+        if query.status_from > 0 {
+            condition = condition.add(trace::Column::Status.gte(query.status_from));
+        }
+        if query.status_to > 0 {
+            condition = condition.add(trace::Column::Status.lte(query.status_to));
+        }
+        Ok(trace::Entity::find().filter(condition).order_by_desc(trace::Column::Id).limit(query.most.clamp(1, 500)).all(&self.db).await?)
+    }
+
+    /// The traces whose id begins with a text, the newest first.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn trace(&self, id: &str) -> Result<Vec<trace::Model>> {
+        if id.len() < 6 || !id.bytes().all(|b| b.is_ascii_hexdigit()) {
+            return Ok(Vec::new());
+        }
+        Ok(trace::Entity::find().filter(trace::Column::TraceId.starts_with(id)).order_by_desc(trace::Column::Id).limit(10).all(&self.db).await?)
+    }
+}
