@@ -77,6 +77,11 @@ impl<'a> Builder<'a> {
         Self { secrets, environment, porch: CompiledPorch::default(), hosts: Vec::new(), files: Vec::new(), findings: Vec::new() }
     }
 
+    /// The environment of the facades that are added from now on.
+    pub fn use_environment(&mut self, environment: &'a EnvironmentDoc) {
+        self.environment = Some(environment);
+    }
+
     /// Compiles one facade of a set of files.
     pub fn add_facade(&mut self, files: &Files, documents: &Documents, name: &str) {
         let Some(facade) = documents.facades.get(name) else {

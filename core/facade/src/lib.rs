@@ -25,7 +25,7 @@ pub use check::check;
 pub use compile::{Builder, Secrets};
 pub use compiled::*;
 pub use derive::{Derived, derive};
-pub use documents::{BackendDoc, BackendKind, EnvironmentDoc, FacadeDoc, Per, json_schemas};
+pub use documents::{BackendDoc, BackendKind, EnvironmentDoc, FacadeDoc, Per, PlaceDoc, json_schemas};
 pub use effective::{EffectiveRule, effective};
 pub use look::{Look, LookOperation, Source, look};
 pub use read::{Document, Documents, Files};

@@ -1,0 +1,45 @@
+//! The console's files, built by Vite and kept inside the program.
+
+use axum::http::{HeaderMap, HeaderValue, StatusCode, Uri, header};
+use axum::response::{IntoResponse, Response};
+use rust_embed::RustEmbed;
+
+#[derive(RustEmbed)]
+#[folder = "../console/dist"]
+#[allow_missing = true]
+struct Files;
+
+/// An exact file, else 404 below `assets/`, else the console's page: its addresses are resolved in the browser.
+pub(crate) async fn serve(uri: Uri, headers: HeaderMap) -> Response {
+    let path = uri.path().trim_start_matches('/');
+    if path.starts_with("api/") {
+        return crate::ApiError::missing(format!("{} in the API", uri.path())).into_response();
+    }
+    if let Some(file) = Files::get(path).filter(|_| path != "index.html" && !path.is_empty()) {
+        let kind = file.metadata.mimetype().to_owned();
+        return ([(header::CONTENT_TYPE, kind), (header::CACHE_CONTROL, "public, max-age=31536000, immutable".into())], file.data).into_response();
+    }
+    if path.starts_with("assets/") {
+        return StatusCode::NOT_FOUND.into_response();
+    }
+    page(&headers)
+}
+
+fn page(headers: &HeaderMap) -> Response {
+    let Some(file) = Files::get("index.html") else {
+        return (StatusCode::SERVICE_UNAVAILABLE, "The console is not built: run `cargo xtask console`.").into_response();
+    };
+    let _ = headers;
+    let mut random = [0u8; 16];
+    if getrandom::fill(&mut random).is_err() {
+        return StatusCode::INTERNAL_SERVER_ERROR.into_response();
+    }
+    let nonce: String = random.iter().map(|b| format!("{b:02x}")).collect();
+    let html = String::from_utf8_lossy(&file.data).replace("NONCE", &nonce);
+    let policy = format!("default-src 'self'; style-src 'self' 'nonce-{nonce}'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'");
+    let mut response = ([(header::CONTENT_TYPE, "text/html; charset=utf-8"), (header::CACHE_CONTROL, "no-cache"), (header::X_CONTENT_TYPE_OPTIONS, "nosniff"), (header::REFERRER_POLICY, "no-referrer")], html).into_response();
+    if let Ok(value) = HeaderValue::from_str(&policy) {
+        response.headers_mut().insert(header::CONTENT_SECURITY_POLICY, value);
+    }
+    response
+}

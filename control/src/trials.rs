@@ -1,0 +1,123 @@
+//! Trial runs.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use axum::extract::State;
+use axum::Json;
+use bytes::Bytes;
+use porch_facade::{Builder, Documents, Files, Secrets, percent_encode_segment};
+use porch_gateway::{Trace, TrialRequest};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use utoipa::ToSchema;
+
+use crate::app::App;
+use crate::draft;
+use crate::error::ApiError;
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct Trial {
+    facade: String,
+    operation: String,
+    /// Values of the path variables.
+    #[serde(default)]
+    path: BTreeMap<String, Value>,
+    /// Query parameters.
+    #[serde(default)]
+    query: BTreeMap<String, Value>,
+    /// Header fields.
+    #[serde(default)]
+    headers: BTreeMap<String, String>,
+    /// The body, if there is one.
+    #[serde(default)]
+    #[schema(value_type = Option<Object>)]
+    body: Option<Value>,
+    /// Files to put over the draft's for this run only.
+    #[serde(default)]
+    files: BTreeMap<String, String>,
+}
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct TrialResult {
+    status: u16,
+    headers: Vec<(String, String)>,
+    body: String,
+    /// Every stage.
+    #[schema(value_type = Object)]
+    trace: Trace,
+    /// Whether callers would get the same: false while the draft differs from what is served.
+    released: bool,
+}
+
+/// Carries out one exchange against the draft. Nothing is published, no limit counts, no key is demanded.
+#[utoipa::path(post, path = "/api/trials", request_body = Trial, responses((status = 200, body = TrialResult), (status = 422)))]
+pub(crate) async fn run(State(app): State<Arc<App>>, Json(trial): Json<Trial>) -> Result<Json<TrialResult>, ApiError> {
+    let store = app.store()?;
+    let mut files: Files = draft::files(&app).await?;
+    files.extend(trial.files.clone());
+    let documents = Documents::read(&files);
+    let secrets = store.secrets(&app.config.environment).await?;
+    let environment = documents.environments.get(&app.config.environment).map(|e| &e.doc);
+    let mut builder = Builder::new(Secrets::Known(&secrets), environment);
+    builder.add_facade(&files, &documents, &trial.facade);
+    let (porch, mut findings) = builder.finish();
+    findings.extend(documents.findings.iter().cloned());
+    let Some(index) = porch.operation(&trial.facade, &trial.operation) else {
+        let near = porch_contract::suggest(&trial.operation, porch.operations.iter().map(|o| o.id.as_str())).map_or_else(String::new, |n| format!("Did you mean “{n}”?"));
+        return Err(ApiError::new(422, format!("The draft has no operation “{}” that can be tried", trial.operation), near).with(findings));
+    };
+    if porch_contract::has_errors(&findings) {
+        return Err(ApiError::new(422, "The draft has errors", "Mend what is listed, and try again.").with(findings));
+    }
+    let op = &porch.operations[index as usize];
+    let target = target(&trial, &porch.facades[op.facade].base, &op.path)?;
+    let mut request = http::Request::builder().method(op.method.as_str()).uri(&target).header("host", "trial.invalid");
+    for (name, value) in &trial.headers {
+        request = request.header(name, value.trim());
+    }
+    let body = match &trial.body {
+        Some(body) if !body.is_null() => {
+            if !trial.headers.keys().any(|k| k.eq_ignore_ascii_case("content-type")) {
+                request = request.header("content-type", "application/json");
+            }
+            Bytes::from(body.to_string())
+        }
+        _ => Bytes::new(),
+    };
+    let request = request.body(body).map_err(|e| ApiError::new(422, "No request can be made of this", e.to_string()))?;
+    let reply = app.trials.run(TrialRequest { porch: Arc::new(porch), request }).await.ok_or_else(|| ApiError::new(500, "The trial run was lost", ""))?;
+    let released = crate::releases::differences(&app, &files).iter().any(|d| d.facade == trial.facade && d.status == "same");
+    let headers = reply.headers.iter().map(|(k, v)| (k.to_string(), String::from_utf8_lossy(v.as_bytes()).into_owned())).collect();
+    Ok(Json(TrialResult { status: reply.status, headers, body: String::from_utf8_lossy(&reply.body).into_owned(), trace: reply.trace, released }))
+}
+
+fn text(value: &Value) -> String {
+    value.as_str().map_or_else(|| value.to_string(), |s| s.trim().to_owned())
+}
+
+/// The path and query that a caller would send.
+fn target(trial: &Trial, base: &str, template: &str) -> Result<String, ApiError> {
+    let mut target = base.to_owned();
+    for segment in template.split('/').skip(1) {
+        target.push('/');
+        match segment.strip_prefix('{').and_then(|s| s.strip_suffix('}')) {
+            Some(name) => {
+                let name = name.trim_end_matches('*');
+                let value = trial.path.get(name).map(text).filter(|t| !t.is_empty());
+                let value = value.ok_or_else(|| ApiError::new(422, format!("The path variable “{name}” has no value"), "Give it one."))?;
+                percent_encode_segment(&mut target, &value);
+            }
+            None => target.push_str(segment),
+        }
+    }
+    let mut mark = '?';
+    for (name, value) in trial.query.iter().filter(|(_, v)| !v.is_null()) {
+        target.push(mark);
+        mark = '&';
+        percent_encode_segment(&mut target, name);
+        target.push('=');
+        percent_encode_segment(&mut target, &text(value));
+    }
+    Ok(target)
+}
