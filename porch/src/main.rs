@@ -1,1 +1,64 @@
-fn main(){}
+//! `porch`: the service and its client in one program.
+
+mod cli;
+mod client;
+mod config;
+mod error;
+mod local;
+mod objects;
+mod remote;
+mod serve;
+mod show;
+mod watch;
+
+use std::process::ExitCode;
+
+use clap::{CommandFactory, Parser};
+
+use crate::cli::{Cli, Command};
+use crate::error::CliError;
+
+fn main() -> ExitCode {
+    let cli = Cli::parse();
+    let json = cli.json;
+    match run(cli) {
+        Ok(true) => ExitCode::SUCCESS,
+        Ok(false) => ExitCode::FAILURE,
+        Err(e) => {
+            if json {
+                println!("{}", e.to_json());
+            } else {
+                eprintln!("{e}");
+            }
+            ExitCode::from(e.code)
+        }
+    }
+}
+
+/// Runs one command; `false` when it was carried out and found something wrong.
+fn run(cli: Cli) -> Result<bool, CliError> {
+    let Cli { json, command, url, token } = cli;
+    match command {
+        Command::Serve(options) => return serve::run(*options),
+        Command::Check(args) => return local::check(&args, json),
+        Command::Complete { shell } => {
+            clap_complete::generate(shell, &mut Cli::command(), "porch", &mut std::io::stdout());
+            return Ok(true);
+        }
+        Command::Man { folder } => return local::man(&folder),
+        _ => {}
+    }
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(|e| CliError::new(format!("no runtime: {e}")))?;
+    runtime.block_on(async {
+        let show = show::Show { json };
+        match command {
+            Command::Look(args) => local::look(&args, &show).await,
+            Command::Derive(args) => local::derive(&args, &show).await,
+            Command::Call(args) => remote::call(&args, &show).await,
+            command => {
+                let client = client::Client::new(url, token)?;
+                remote::dispatch(command, &client, &show).await
+            }
+        }
+    })
+}

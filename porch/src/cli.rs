@@ -1,0 +1,296 @@
+//! Commands and options: declared once; help, completion and man pages come from here.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand};
+
+use crate::serve::ServeOptions;
+
+/// Publish backend services behind a facade: look, derive, check, push, try, release.
+#[derive(Parser)]
+#[command(name = "porch", version, propagate_version = true, after_help = "Exit codes: 0 done, 1 refused or failed, 2 wrong usage.")]
+pub(crate) struct Cli {
+    /// Write JSON for machines.
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
+    /// Address of the service.
+    #[arg(long, global = true, env = "ELM_PORCH_URL", value_name = "URL")]
+    pub(crate) url: Option<String>,
+    /// Token, in place of the session that `porch login` keeps.
+    #[arg(long, global = true, env = "ELM_PORCH_TOKEN", value_name = "TOKEN", hide_env_values = true)]
+    pub(crate) token: Option<String>,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum Command {
+    /// Run the service.
+    Serve(Box<ServeOptions>),
+    /// Read a definition and show what it offers, and what it would look like as REST.
+    Look(LookArgs),
+    /// Write backend, facade and contract documents for a definition, ready to edit.
+    Derive(DeriveArgs),
+    /// Check documents without a service.
+    Check(CheckArgs),
+    /// Put documents into the draft; callers see nothing of it.
+    Push(PushArgs),
+    /// Write the draft to files.
+    Pull {
+        /// Folder to write to.
+        folder: PathBuf,
+    },
+    /// Carry out one exchange against the draft, stage by stage.
+    Try(TryArgs),
+    /// Show how the draft differs from what is served.
+    Compare {
+        /// Only this facade.
+        facade: Option<String>,
+    },
+    /// Make facades of the draft what callers are served.
+    Release {
+        /// Names of the facades.
+        #[arg(required = true)]
+        facades: Vec<String>,
+        /// What it is for.
+        #[arg(long, default_value = "")]
+        note: String,
+    },
+    /// List releases, or make an older one what callers are served.
+    Rollback {
+        /// Number of the release; without it, releases are listed.
+        number: Option<i64>,
+    },
+    /// Stop a facade, an operation, a consumer or a key at once.
+    Pause(PauseArgs),
+    /// End a pause.
+    Resume(PauseArgs),
+    /// Call a published operation as a consumer would.
+    Call(CallArgs),
+    /// Show recent exchanges.
+    Trace(TraceArgs),
+    /// Tell why one exchange got the reply it got.
+    Explain {
+        /// The exchange's id, or the beginning of it.
+        id: String,
+        /// Show every stage.
+        #[arg(long)]
+        stages: bool,
+    },
+    /// Show who calls what, how often, how fast.
+    Usage {
+        /// The last so many minutes.
+        #[arg(long, default_value_t = 60)]
+        minutes: i64,
+    },
+    /// List facades of the draft.
+    Facade,
+    /// List, register and look after consumers.
+    #[command(subcommand)]
+    Consumer(ConsumerCommand),
+    /// Make and end keys.
+    #[command(subcommand)]
+    Key(KeyCommand),
+    /// List and set secrets.
+    #[command(subcommand)]
+    Secret(SecretCommand),
+    /// List and make accounts.
+    #[command(subcommand)]
+    Account(AccountCommand),
+    /// Show who changed what.
+    Audit,
+    /// Sign in and keep the session.
+    Login {
+        /// Name of the account.
+        name: String,
+        /// Read the password from standard input.
+        #[arg(long)]
+        password_stdin: bool,
+    },
+    /// Sign out.
+    Logout,
+    /// Show who is signed in, and where.
+    Whoami,
+    /// Write a completion script for a shell.
+    #[command(hide = true)]
+    Complete { shell: clap_complete::Shell },
+    /// Write man pages.
+    #[command(hide = true)]
+    Man { folder: PathBuf },
+}
+
+#[derive(Args)]
+pub(crate) struct LookArgs {
+    /// A file, a folder, or an address (http://…?wsdl).
+    pub(crate) source: String,
+    /// Name and password for the address, as NAME:PASSWORD.
+    #[arg(long, value_name = "NAME:PASSWORD", env = "ELM_PORCH_DEFINITION_LOGIN", hide_env_values = true)]
+    pub(crate) login: Option<String>,
+    /// Also show each operation's inputs and outputs.
+    #[arg(long)]
+    pub(crate) fields: bool,
+}
+
+#[derive(Args)]
+pub(crate) struct DeriveArgs {
+    /// A file, a folder, or an address (http://…?wsdl).
+    pub(crate) source: String,
+    /// Folder to write to.
+    #[arg(short, long, value_name = "DIR")]
+    pub(crate) output: PathBuf,
+    /// Name of backend and facade; the definition's own unless given.
+    #[arg(long)]
+    pub(crate) name: Option<String>,
+    /// Operations to take, by their names in the definition.
+    #[arg(long, value_delimiter = ',')]
+    pub(crate) only: Vec<String>,
+    /// Name and password for the address, as NAME:PASSWORD.
+    #[arg(long, value_name = "NAME:PASSWORD", env = "ELM_PORCH_DEFINITION_LOGIN", hide_env_values = true)]
+    pub(crate) login: Option<String>,
+    /// Write over files that are there already.
+    #[arg(long)]
+    pub(crate) overwrite: bool,
+}
+
+#[derive(Args)]
+pub(crate) struct CheckArgs {
+    /// Files and folders.
+    #[arg(required = true)]
+    pub(crate) paths: Vec<PathBuf>,
+    /// The environment whose addresses are meant.
+    #[arg(long, default_value = "live")]
+    pub(crate) environment: String,
+    /// Print the rules that act on an operation (FACADE/OPERATION, or only OPERATION).
+    #[arg(long, value_name = "OPERATION")]
+    pub(crate) effective: Option<String>,
+}
+
+#[derive(Args)]
+pub(crate) struct PushArgs {
+    /// Folders (their files keep their paths below it) and files.
+    #[arg(required = true)]
+    pub(crate) paths: Vec<PathBuf>,
+    /// Remove from the draft what is not among the files pushed.
+    #[arg(long)]
+    pub(crate) remove: bool,
+}
+
+#[derive(Args)]
+pub(crate) struct TryArgs {
+    /// The operation: FACADE/OPERATION, or only OPERATION where that is clear.
+    pub(crate) operation: String,
+    /// Values of path variables and query parameters: name=value.
+    pub(crate) values: Vec<String>,
+    /// Body in JSON; @FILE reads it from a file.
+    #[arg(short, long)]
+    pub(crate) body: Option<String>,
+    /// Header fields: name:value.
+    #[arg(short = 'H', long = "header")]
+    pub(crate) headers: Vec<String>,
+}
+
+#[derive(Args)]
+pub(crate) struct CallArgs {
+    /// Method and path, as in `GET /sailings/v2/fares/FAR-MAR/foot`, or only the path.
+    #[arg(required = true, num_args = 1..=2)]
+    pub(crate) request: Vec<String>,
+    /// The consumer's key.
+    #[arg(long, env = "ELM_PORCH_KEY", hide_env_values = true)]
+    pub(crate) key: Option<String>,
+    /// The header that carries the key.
+    #[arg(long, default_value = "API-Key")]
+    pub(crate) key_header: String,
+    /// Address of the gateway.
+    #[arg(long, env = "ELM_PORCH_GATEWAY", default_value = "http://127.0.0.1:3810")]
+    pub(crate) gateway: String,
+    /// Body in JSON; @FILE reads it from a file.
+    #[arg(short, long)]
+    pub(crate) body: Option<String>,
+}
+
+#[derive(Args)]
+pub(crate) struct TraceArgs {
+    /// Only this facade.
+    #[arg(long, default_value = "")]
+    pub(crate) facade: String,
+    /// Only this operation.
+    #[arg(long, default_value = "")]
+    pub(crate) operation: String,
+    /// Only this consumer.
+    #[arg(long, default_value = "")]
+    pub(crate) consumer: String,
+    /// `refused`, `failed`, or a status.
+    #[arg(long, default_value = "")]
+    pub(crate) status: String,
+    /// At most so many.
+    #[arg(long, default_value_t = 20)]
+    pub(crate) most: u64,
+}
+
+#[derive(Args)]
+pub(crate) struct PauseArgs {
+    /// `facade NAME`, `operation FACADE/ID`, `consumer NAME` or `key PREFIX`.
+    #[arg(value_parser = ["facade", "operation", "consumer", "key"])]
+    pub(crate) what: String,
+    /// Its name.
+    pub(crate) name: String,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum ConsumerCommand {
+    /// List consumers with their keys.
+    List,
+    /// Register a consumer.
+    Create {
+        /// Its name.
+        name: String,
+        /// Who looks after it.
+        #[arg(long, default_value = "")]
+        owner: String,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum KeyCommand {
+    /// Make a key; it is shown whole this once.
+    Create {
+        /// The consumer it is for.
+        consumer: String,
+        /// What it is for.
+        #[arg(long, default_value = "")]
+        label: String,
+        /// Days until it ends.
+        #[arg(long)]
+        days: Option<u32>,
+    },
+    /// End a key now.
+    End {
+        /// What the key is known by.
+        prefix: String,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum SecretCommand {
+    /// List the names of secrets.
+    List,
+    /// Set a secret; its value is read from standard input.
+    Set {
+        /// Its name.
+        name: String,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum AccountCommand {
+    /// List accounts.
+    List,
+    /// Make an account; its password is read from standard input.
+    Create {
+        /// Its name.
+        name: String,
+        /// viewer, publisher or administrator.
+        #[arg(long, default_value = "publisher")]
+        role: String,
+    },
+}

@@ -1,0 +1,28 @@
+//! Configuration: flags over `ELM_PORCH_…` over a TOML file.
+
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+
+use serde::Deserialize;
+
+use crate::error::CliError;
+
+/// What the TOML file may say; the names are those of the flags.
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub(crate) struct FileConfig {
+    pub(crate) gateway: Option<SocketAddr>,
+    pub(crate) console: Option<SocketAddr>,
+    pub(crate) database: Option<String>,
+    pub(crate) environment: Option<String>,
+    pub(crate) state: Option<PathBuf>,
+    pub(crate) seal_key_file: Option<PathBuf>,
+    pub(crate) workers: Option<usize>,
+    pub(crate) drain: Option<u64>,
+}
+
+pub(crate) fn read(path: Option<&Path>) -> Result<FileConfig, CliError> {
+    let Some(path) = path else { return Ok(FileConfig::default()) };
+    let text = std::fs::read_to_string(path).map_err(|e| CliError::new(format!("{}: {e}", path.display())))?;
+    toml::from_str(&text).map_err(|e| CliError::new(format!("{}: {e}", path.display())))
+}

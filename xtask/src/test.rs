@@ -1,0 +1,45 @@
+//! Format, lints, types, all tests.
+
+use std::process::Command;
+
+use crate::{Outcome, install, root, run as run_command};
+
+/// `cargo xtask test`; `--quick` leaves the browser out.
+fn run_all(quick: bool) -> Outcome {
+    let mut packages = vec!["postgresql"];
+    if !quick {
+        packages.extend(["chromium", "chromium-driver"]);
+    }
+    install::packages(&packages)?;
+    let cargo = |arguments: &[&str]| {
+        let mut command = Command::new("cargo");
+        command.args(arguments).current_dir(root());
+        command
+    };
+    run_command("format", &mut cargo(&["fmt", "--all", "--check"]))?;
+    install::console()?;
+    let console = root().join("console");
+    for script in ["types", "lint", "format:check", "test"] {
+        run_command(&format!("console: {script}"), Command::new("npm").args(["run", "--silent", script]).current_dir(&console))?;
+    }
+    run_command("lints", &mut cargo(&["clippy", "--quiet", "--workspace", "--all-targets", "--", "-D", "warnings", "-A", "clippy::unwrap_used"]))?;
+    run_command("lints of what ships", &mut cargo(&["clippy", "--quiet", "--workspace", "--", "-D", "warnings"]))?;
+    // The whole-product tests drive these programs.
+    run_command("building what is tested", &mut cargo(&["build", "--quiet", "-p", "porch", "-p", "porch-standins"]))?;
+    let mut tests = cargo(&["test", "--workspace", "--no-fail-fast"]);
+    if quick {
+        tests.env("ELM_PORCH_NO_BROWSER", "1");
+    }
+    run_command("tests", &mut tests)
+}
+
+/// `cargo xtask test`.
+pub(crate) fn run(arguments: &[String]) -> Outcome {
+    match arguments {
+        [] => run_all(false),
+        [one] if one == "--quick" => run_all(true),
+        _ => Err("test: only --quick is known".into()),
+    }
+}
+
+
