@@ -26,14 +26,14 @@ pub(crate) fn key(porch: &CompiledPorch, op: &CompiledOperation, keys: &KeyTable
     let Some(place) = &op.key else { return Ok(Caller::default()) };
     let facade = &porch.facades[op.facade];
     let refuse = |detail: String, why: String| {
-        let challenge = format!("Key realm=\"{}\", header=\"{}\"", facade.name, facade.key_header);
+        let challenge = format!("Key realm=\"{}\", header=\"{}\"", facade.name, facade.key_header_shown);
         Err(Problem::new(401, "key", "A key is needed", detail, "admit").why(why).by(place).header(header::WWW_AUTHENTICATE, &challenge))
     };
     let Some(value) = headers.get(facade.key_header.as_str()) else {
         let elsewhere = [header::AUTHORIZATION.as_str(), "api-key", "x-api-key"].into_iter().find(|n| *n != facade.key_header && headers.contains_key(*n));
         let hint = elsewhere.map_or_else(String::new, |n| format!("; what came in the header “{n}” is not looked at"));
-        let detail = format!("Send your key in the header “{}”{hint}.", facade.key_header);
-        return refuse(detail, format!("no key in the header “{}”{hint}", facade.key_header));
+        let detail = format!("Send your key in the header “{}”{hint}.", facade.key_header_shown);
+        return refuse(detail, format!("no key in the header “{}”{hint}", facade.key_header_shown));
     };
     let shown = value.to_str().unwrap_or_default().trim();
     match keys.check(shown, now) {

@@ -516,6 +516,11 @@ impl Exchange<'_> {
         if !keep {
             return None;
         }
+        if let Some(refusal) = &refusal
+            && !self.recorder.trace.stages.iter().any(|s| s.name == refusal.stage)
+        {
+            self.recorder.stage(&refusal.stage, Instant::now(), |s| s.notes.push(refusal.why.clone()));
+        }
         if let ReplyBody::Full(bytes) = response.body()
             && self.recorder.full
         {

@@ -114,6 +114,9 @@ pub(crate) enum Command {
     /// Write a completion script for a shell.
     #[command(hide = true)]
     Complete { shell: clap_complete::Shell },
+    /// Write the OpenAPI document of the publisher's API.
+    #[command(hide = true)]
+    Openapi,
     /// Write man pages.
     #[command(hide = true)]
     Man { folder: PathBuf },

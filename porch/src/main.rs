@@ -45,6 +45,10 @@ fn run(cli: Cli) -> Result<bool, CliError> {
             clap_complete::generate(shell, &mut Cli::command(), "porch", &mut std::io::stdout());
             return Ok(true);
         }
+        Command::Openapi => {
+            println!("{}", porch_control::openapi());
+            return Ok(true);
+        }
         Command::Man { folder } => return local::man(&folder),
         _ => {}
     }

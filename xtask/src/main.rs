@@ -1,5 +1,6 @@
 //! `cargo xtask`: everything that is done with this code base, in one place.
 
+mod api;
 mod bench;
 mod demo;
 mod install;
@@ -44,6 +45,7 @@ fn main() -> ExitCode {
         "bench" => bench::run(rest),
         "shots" => shots::run(),
         "console" => install::console(),
+        "api" => api::run(),
         _ => {
             eprintln!("{USAGE}");
             return ExitCode::from(2);

@@ -2,6 +2,7 @@
 
 use std::fs;
 use std::io::Write;
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 use std::process::{Command, Stdio};
 
@@ -50,13 +51,17 @@ pub(crate) fn seed(folder: &Path, first: bool) -> Outcome<String> {
     for (consumer, owner) in [("Gullwing Tours", "gullwing"), ("Quayside Kiosk", "skerry-line"), ("Island Freight Desk", "skerry-line"), ("Tide Clock", "a hobby project")] {
         porch(&["consumer", "create", consumer, "--owner", owner], "", &token)?;
         let made = porch(&["key", "create", consumer, "--label", "first key"], "", &token)?;
-        keys.push(made["key"].as_str().unwrap_or_default().to_owned());
+        // The kiosk's limit is left whole for whoever tries the demo.
+        if consumer != "Quayside Kiosk" {
+            keys.push(made["key"].as_str().unwrap_or_default().to_owned());
+        }
     }
     let kiosk = porch(&["key", "create", "Quayside Kiosk", "--label", "demo"], "", &token)?;
     let kiosk = kiosk["key"].as_str().unwrap_or_default().to_owned();
     traffic(&keys);
     let text = format!("export ELM_PORCH_URL=http://127.0.0.1:{CONSOLE}\nexport ELM_PORCH_TOKEN={token}\nexport ELM_PORCH_GATEWAY=http://127.0.0.1:{GATEWAY}\nexport ELM_PORCH_KEY={kiosk}\n");
-    fs::write(&env, text).map_err(|e| e.to_string())?;
+    let mut file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&env).map_err(|e| e.to_string())?;
+    file.write_all(text.as_bytes()).map_err(|e| e.to_string())?;
     fs::write(folder.join("seeded"), "").map_err(|e| e.to_string())?;
     Ok(kiosk)
 }

@@ -2,7 +2,7 @@
 
 use std::process::Command;
 
-use crate::{Outcome, install, root, run as run_command};
+use crate::{Outcome, api, install, root, run as run_command};
 
 /// `cargo xtask test`; `--quick` leaves the browser out.
 fn run_all(quick: bool) -> Outcome {
@@ -26,6 +26,7 @@ fn run_all(quick: bool) -> Outcome {
     run_command("lints of what ships", &mut cargo(&["clippy", "--quiet", "--workspace", "--", "-D", "warnings"]))?;
     // The whole-product tests drive these programs.
     run_command("building what is tested", &mut cargo(&["build", "--quiet", "-p", "porch", "-p", "porch-standins"]))?;
+    api::check()?;
     let mut tests = cargo(&["test", "--workspace", "--no-fail-fast"]);
     if quick {
         tests.env("ELM_PORCH_NO_BROWSER", "1");

@@ -101,6 +101,7 @@ impl<'a> Builder<'a> {
             version: contract.version.clone(),
             base: base.to_owned(),
             key_header: contract.key_header.as_deref().unwrap_or("API-Key").to_ascii_lowercase(),
+            key_header_shown: contract.key_header.clone().unwrap_or_else(|| "API-Key".into()),
         });
         self.hosts.push(facade.doc.hosts.clone());
         let mut backends: HashMap<String, Option<Wired>> = HashMap::new();

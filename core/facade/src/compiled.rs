@@ -40,6 +40,8 @@ pub struct CompiledFacade {
     pub base: String,
     /// Header field that carries the key, in lower case.
     pub key_header: String,
+    /// The same as the contract writes it, for people.
+    pub key_header_shown: String,
 }
 
 /// Where a rule stands, for people who ask why.

@@ -24,7 +24,7 @@ pub fn effective(porch: &CompiledPorch, operation: u32) -> Vec<EffectiveRule> {
     let mut rules = vec![EffectiveRule { stage: "match", place: wiring(format!("{} {}{}", op.method, facade.base, op.path)) }];
     if let Some(place) = &op.key {
         let mut place = place.clone();
-        place.rule = format!("a key is demanded in the header {}", facade.key_header);
+        place.rule = format!("a key is demanded in the header {}", facade.key_header_shown);
         rules.push(EffectiveRule { stage: "admit", place });
     }
     rules.extend(op.limits.iter().map(|l| EffectiveRule { stage: "admit", place: l.place.clone() }));

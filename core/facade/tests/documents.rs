@@ -114,7 +114,7 @@ fn a_bundle_compiles_on_its_own() {
         rules[..4],
         [
             "match | GET /sailings/v2/fares/{route}/{fareClass} | operation quoteFare | 12",
-            "admit | a key is demanded in the header api-key | facade sailings | 7",
+            "admit | a key is demanded in the header API-Key | facade sailings | 7",
             "admit | limit 5 in 2m per consumer | facade sailings | 9",
             "admit | body at most 1048576 bytes | everywhere | 0",
         ]

@@ -1,0 +1,50 @@
+import { useApi } from "../api/client";
+import type { UsageLine } from "../api/schema";
+import { Loaded, Page, Sheet, Soft, Table } from "../parts";
+import { took } from "../parts/format";
+import { useTitle } from "../parts/title";
+
+export function Usage() {
+  useTitle("Usage");
+  const usage = useApi<UsageLine[]>("/api/usage?minutes=60", 5000);
+  return (
+    <Page>
+      <h1>Usage of the last hour</h1>
+      <Sheet>
+        <Loaded of={usage}>
+          {(list) => (
+            <Table
+              label="Usage"
+              head={[
+                "Operation",
+                "Consumer",
+                "#Calls",
+                "#Refused",
+                "#Failed",
+                "#Half within",
+                "#99 % within",
+                "#Bytes in",
+                "#Bytes out",
+              ]}
+              empty="Nobody has called in the last hour."
+              rows={list.map((u, i) => ({
+                key: String(i),
+                cells: [
+                  u.operation ? `${u.facade} / ${u.operation}` : <Soft key="n">nothing found</Soft>,
+                  u.consumer || <Soft key="c">without a key</Soft>,
+                  u.calls,
+                  u.refused,
+                  u.failed,
+                  took(u.p50_us),
+                  took(u.p99_us),
+                  u.bytes_in,
+                  u.bytes_out,
+                ],
+              }))}
+            />
+          )}
+        </Loaded>
+      </Sheet>
+    </Page>
+  );
+}

@@ -1,0 +1,8 @@
+import { useEffect } from "react";
+
+/** The page's title in the browser. */
+export function useTitle(title: string) {
+  useEffect(() => {
+    document.title = `${title} · Elm Porch`;
+  }, [title]);
+}
