@@ -1,1 +1,420 @@
-//! stub
+//! The stage for whole-product tests: a real PostgreSQL, the stand-ins, the service as a process, its client, a browser.
+#![allow(clippy::unwrap_used, clippy::missing_panics_doc, reason = "a stage that cannot be set up fails the test")]
+
+pub mod browser;
+
+use std::collections::BTreeMap;
+use std::io::{BufRead, BufReader, Write};
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::{Mutex, OnceLock, mpsc};
+use std::time::{Duration, Instant};
+
+use porch_cluster::Cluster;
+use porch_standins::Standin;
+use serde_json::{Value, json};
+
+type Job = Box<dyn FnOnce() + Send>;
+
+/// Runs something on a thread that lasts as long as the process: children that end with their parent's thread are started there.
+fn on_lasting_thread<T: Send + 'static>(job: impl FnOnce() -> T + Send + 'static) -> T {
+    static JOBS: OnceLock<Mutex<mpsc::Sender<Job>>> = OnceLock::new();
+    let jobs = JOBS.get_or_init(|| {
+        let (sender, receiver) = mpsc::channel::<Job>();
+        std::thread::spawn(move || receiver.into_iter().for_each(|job| job()));
+        Mutex::new(sender)
+    });
+    let (sender, receiver) = mpsc::channel();
+    jobs.lock().unwrap().send(Box::new(move || drop(sender.send(job())))).unwrap();
+    receiver.recv().unwrap()
+}
+
+/// The cluster that all tests of a process share.
+pub fn cluster() -> &'static Cluster {
+    static CLUSTER: OnceLock<Cluster> = OnceLock::new();
+    CLUSTER.get_or_init(new_cluster)
+}
+
+/// A cluster of its own, for tests that stop it.
+pub fn new_cluster() -> Cluster {
+    on_lasting_thread(|| {
+        let folder = tempfile::Builder::new().prefix("elm-porch-test-").tempdir_in("/var/tmp").unwrap().keep();
+        std::os::unix::fs::PermissionsExt::set_mode(&mut std::fs::metadata(&folder).unwrap().permissions(), 0o755);
+        std::fs::set_permissions(&folder, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+        Cluster::start(&folder, porch_cluster::free_port().unwrap(), false).unwrap()
+    })
+}
+
+/// Waits until a condition holds; half a minute at most.
+pub fn wait_until(what: &str, mut holds: impl FnMut() -> bool) {
+    let end = Instant::now() + Duration::from_secs(30);
+    while !holds() {
+        assert!(Instant::now() < end, "not within 30 s: {what}");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+}
+
+/// A program of this workspace, built beforehand.
+pub fn program(name: &str) -> PathBuf {
+    let here = std::env::current_exe().unwrap();
+    let folder = here.ancestors().find(|p| p.join(name).is_file()).unwrap_or_else(|| panic!("{name} is not built: cargo build -p porch"));
+    folder.join(name)
+}
+
+/// The project's folder.
+pub fn root() -> &'static Path {
+    Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap()
+}
+
+/// A stand-in on a port of its own, ended when dropped.
+pub struct Backend {
+    /// Where it listens.
+    pub address: SocketAddr,
+    stop: Option<tokio::sync::oneshot::Sender<()>>,
+    thread: Option<std::thread::JoinHandle<()>>,
+}
+
+impl Backend {
+    /// Starts a stand-in; port 0 takes any.
+    pub fn start(standin: Standin, port: u16) -> Self {
+        let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
+        let (sender, receiver) = mpsc::channel();
+        let thread = std::thread::spawn(move || {
+            let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+            runtime.block_on(async move {
+                let (address, server) = porch_standins::serve(standin, ([127, 0, 0, 1], port).into(), std::future::pending()).await.unwrap();
+                sender.send(address).unwrap();
+                // Ended at once, with its connections: a backend that dies does not say good-bye.
+                tokio::select! {
+                    result = server => result.unwrap(),
+                    _ = stopped => {}
+                }
+            });
+            runtime.shutdown_background();
+        });
+        Self { address: receiver.recv().unwrap(), stop: Some(stop), thread: Some(thread) }
+    }
+
+    /// Makes it misbehave, or behave again with `{}`.
+    pub fn mood(&self, mood: &Value) {
+        let (status, body) = http("PUT", &format!("http://{}/_mood", self.address), &[("content-type", "application/json")], &mood.to_string());
+        assert_eq!(status, 200, "{body}");
+    }
+}
+
+impl Drop for Backend {
+    fn drop(&mut self) {
+        drop(self.stop.take());
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
+        }
+    }
+}
+
+/// One HTTP request, its answer whole.
+pub fn http(method: &str, url: &str, headers: &[(&str, &str)], body: &str) -> (u16, String) {
+    let reply = Http::send(method, url, headers, body.as_bytes().to_vec());
+    (reply.status, reply.text())
+}
+
+/// An answer.
+#[derive(Debug)]
+pub struct Http {
+    /// Status.
+    pub status: u16,
+    /// Header fields.
+    pub headers: BTreeMap<String, String>,
+    /// Body.
+    pub body: Vec<u8>,
+    /// Whether the body came whole.
+    pub whole: bool,
+}
+
+impl Http {
+    /// Sends one request; a connection that cannot be had fails the test.
+    pub fn send(method: &str, url: &str, headers: &[(&str, &str)], body: Vec<u8>) -> Self {
+        Self::try_send(method, url, headers, body).unwrap_or_else(|e| panic!("{method} {url}: {e}"))
+    }
+
+    /// Sends one request.
+    pub fn try_send(method: &str, url: &str, headers: &[(&str, &str)], body: Vec<u8>) -> Result<Self, String> {
+        thread_local! {
+            static RUNTIME: tokio::runtime::Runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        }
+        let mut request = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).build().unwrap().request(method.parse().unwrap(), url).timeout(Duration::from_secs(30));
+        for (name, value) in headers {
+            request = request.header(*name, *value);
+        }
+        if !body.is_empty() {
+            request = request.body(body);
+        }
+        let task = async move {
+            let mut answer = request.send().await.map_err(|e| format!("{e:?}"))?;
+            let headers = answer.headers().iter().map(|(k, v)| (k.to_string(), String::from_utf8_lossy(v.as_bytes()).into_owned())).collect();
+            let status = answer.status().as_u16();
+            let mut body = Vec::new();
+            let mut whole = true;
+            loop {
+                match answer.chunk().await {
+                    Ok(Some(chunk)) => body.extend_from_slice(&chunk),
+                    Ok(None) => break,
+                    Err(_) => {
+                        whole = false;
+                        break;
+                    }
+                }
+            }
+            Ok(Self { status, headers, body, whole })
+        };
+        if tokio::runtime::Handle::try_current().is_ok() {
+            // Within an asynchronous test: on a thread beside it.
+            return std::thread::scope(|s| s.spawn(|| tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap().block_on(task)).join().unwrap());
+        }
+        RUNTIME.with(|r| r.block_on(task))
+    }
+
+    /// The body as text.
+    pub fn text(&self) -> String {
+        String::from_utf8_lossy(&self.body).into_owned()
+    }
+
+    /// The body as JSON.
+    pub fn json(&self) -> Value {
+        serde_json::from_slice(&self.body).unwrap_or_else(|e| panic!("no JSON ({e}): {}", self.text()))
+    }
+
+    /// A header field, or an empty text.
+    pub fn header(&self, name: &str) -> &str {
+        self.headers.get(name).map_or("", String::as_str)
+    }
+}
+
+/// The administrator of every stage.
+pub const ADMIN: (&str, &str) = ("inge", "harbour-lights");
+
+/// A service with its stand-ins, on ports of its own.
+pub struct Porch {
+    /// Address of the gateway.
+    pub gateway: String,
+    /// Address of console and API.
+    pub console: String,
+    /// Token of the administrator.
+    pub token: String,
+    /// The booking system.
+    pub reservations: Option<Backend>,
+    /// The timetable.
+    pub timetable: Option<Backend>,
+    /// Folder with the demo's documents, the stand-ins' addresses filled in.
+    pub documents: PathBuf,
+    folder: tempfile::TempDir,
+    database: String,
+    service: Option<Child>,
+}
+
+impl Porch {
+    /// Starts a service with nothing published.
+    pub fn start() -> Self {
+        Self::start_with(&new_database(cluster()), &[])
+    }
+
+    /// Starts a service on a database, at an address of the loopback range if wanted (browsers tell sessions apart by it).
+    pub fn start_with(database: &str, extra: &[&str]) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let (reservations, timetable) = (Backend::start(Standin::Reservations, 0), Backend::start(Standin::Timetable, 0));
+        let documents = folder.path().join("documents");
+        copy_documents(&root().join("demo/documents"), &documents, &[("127.0.0.1:3850", &reservations.address.to_string()), ("127.0.0.1:3851", &timetable.address.to_string())]);
+        let mut porch = Self {
+            gateway: String::new(),
+            console: String::new(),
+            token: String::new(),
+            reservations: Some(reservations),
+            timetable: Some(timetable),
+            documents,
+            folder,
+            database: database.to_owned(),
+            service: None,
+        };
+        porch.start_service(extra).unwrap_or_else(|e| panic!("the service did not start: {e}"));
+        porch.token = porch.sign_in(ADMIN.0, ADMIN.1)["token"].as_str().unwrap().to_owned();
+        porch
+    }
+
+    /// Starts one with the demo's documents released and a consumer that has a key.
+    pub fn published() -> (Self, String) {
+        let porch = Self::start();
+        let key = porch.publish();
+        (porch, key)
+    }
+
+    /// Releases the demo's documents; gives a key of the consumer Quayside Kiosk.
+    pub fn publish(&self) -> String {
+        for (name, value) in [("reservations-user", "porch"), ("reservations-password", "tide & tackle")] {
+            self.ok_with(&["secret", "set", name], value);
+        }
+        self.ok(&["push", self.documents.to_str().unwrap()]);
+        self.ok(&["release", "sailings", "timetable"]);
+        self.ok(&["consumer", "create", "Quayside Kiosk"]);
+        self.new_key("Quayside Kiosk")
+    }
+
+    /// A new key for a consumer.
+    pub fn new_key(&self, consumer: &str) -> String {
+        self.ok(&["key", "create", consumer])["key"].as_str().unwrap().to_owned()
+    }
+
+    /// Starts the service's process; also again after [`Porch::stop_service`].
+    pub fn start_service(&mut self, extra: &[&str]) -> Result<(), String> {
+        let state = self.folder.path().join("state");
+        let (database, extra) = (self.database.clone(), extra.iter().map(|s| (*s).to_owned()).collect::<Vec<_>>());
+        let log = self.folder.path().join("log");
+        let errors = std::fs::OpenOptions::new().create(true).append(true).open(&log).unwrap();
+        let mut child = on_lasting_thread(move || {
+            let mut command = Command::new("setpriv");
+            command.args(["--pdeathsig", "KILL"]).arg(program("porch")).args(["serve", "--gateway", "127.0.0.1:0", "--console", "127.0.0.1:0", "--workers", "2"]).args(extra);
+            command.env("ELM_PORCH_DATABASE", database).env("ELM_PORCH_STATE", state).env("ELM_PORCH_FIRST_ACCOUNT", ADMIN.0).env("ELM_PORCH_FIRST_PASSWORD", ADMIN.1);
+            command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(errors).spawn().unwrap()
+        });
+        let mut output = BufReader::new(child.stdout.take().unwrap());
+        for address in [&mut self.gateway, &mut self.console] {
+            let mut line = String::new();
+            output.read_line(&mut line).unwrap();
+            match line.split_whitespace().nth(1) {
+                Some(url) => *address = url.to_owned(),
+                None => return Err(std::fs::read_to_string(&log).unwrap_or_default()),
+            }
+        }
+        std::thread::spawn(move || std::io::copy(&mut output, &mut std::io::sink()));
+        self.service = Some(child);
+        Ok(())
+    }
+
+    /// Tells the service to stop and waits until it has.
+    pub fn stop_service(&mut self) {
+        if let Some(mut child) = self.service.take() {
+            let _ = Command::new("kill").args(["-TERM", &child.id().to_string()]).status();
+            let _ = child.wait();
+        }
+    }
+
+    /// The service's process.
+    pub fn pid(&self) -> u32 {
+        self.service.as_ref().unwrap().id()
+    }
+
+    /// Everything the service has logged.
+    pub fn log(&self) -> String {
+        std::fs::read_to_string(self.folder.path().join("log")).unwrap_or_default()
+    }
+
+    /// A folder of this stage's own.
+    pub fn folder(&self) -> &Path {
+        self.folder.path()
+    }
+
+    /// Signs in over the API.
+    pub fn sign_in(&self, name: &str, password: &str) -> Value {
+        let body = json!({ "name": name, "password": password }).to_string();
+        Http::send("POST", &format!("{}/api/session", self.console), &[("content-type", "application/json")], body.into_bytes()).json()
+    }
+
+    /// Calls the API as the administrator.
+    pub fn api(&self, method: &str, path: &str, body: &Value) -> Http {
+        self.api_as(&self.token, method, path, body)
+    }
+
+    /// Calls the API with a token.
+    pub fn api_as(&self, token: &str, method: &str, path: &str, body: &Value) -> Http {
+        let authorization = format!("Bearer {token}");
+        let mut headers = vec![("content-type", "application/json")];
+        if !token.is_empty() {
+            headers.push(("authorization", &authorization));
+        }
+        let body = if body.is_null() { Vec::new() } else { body.to_string().into_bytes() };
+        Http::send(method, &format!("{}{path}", self.console), &headers, body)
+    }
+
+    /// Runs the client as the administrator.
+    pub fn client(&self, arguments: &[&str], input: &str) -> Output {
+        let mut command = Command::new(program("porch"));
+        command.args(arguments).env("ELM_PORCH_URL", &self.console).env("ELM_PORCH_TOKEN", &self.token).env("ELM_PORCH_GATEWAY", &self.gateway).env("XDG_CONFIG_HOME", self.folder.path());
+        let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
+        child.wait_with_output().unwrap()
+    }
+
+    /// Runs the client, which must succeed; gives what it says in JSON.
+    pub fn ok(&self, arguments: &[&str]) -> Value {
+        self.ok_with(arguments, "")
+    }
+
+    /// The same with standard input.
+    pub fn ok_with(&self, arguments: &[&str], input: &str) -> Value {
+        let all: Vec<&str> = ["--json"].iter().chain(arguments).copied().collect();
+        let output = self.client(&all, input);
+        let text = String::from_utf8_lossy(&output.stdout);
+        assert!(output.status.success(), "porch {}: {text}{}", arguments.join(" "), String::from_utf8_lossy(&output.stderr));
+        serde_json::from_str(&text).unwrap_or(Value::Null)
+    }
+
+    /// Calls the gateway.
+    pub fn call(&self, method: &str, path: &str, key: &str, body: &str) -> Http {
+        let mut headers = Vec::new();
+        if !key.is_empty() {
+            headers.push(("api-key", key));
+        }
+        if !body.is_empty() {
+            headers.push(("content-type", "application/json"));
+        }
+        Http::send(method, &format!("{}{path}", self.gateway), &headers, body.as_bytes().to_vec())
+    }
+
+    /// Changes a document of this stage's folder; the text must be there.
+    pub fn edit(&self, file: &str, from: &str, to: &str) {
+        let path = self.documents.join(file);
+        let text = std::fs::read_to_string(&path).unwrap();
+        assert!(text.contains(from), "{from} is not in {file}");
+        std::fs::write(&path, text.replacen(from, to, 1)).unwrap();
+    }
+
+    /// Pushes this stage's documents and releases a facade.
+    pub fn push_and_release(&self, facade: &str) {
+        self.ok(&["push", self.documents.to_str().unwrap()]);
+        self.ok(&["release", facade]);
+    }
+}
+
+impl Drop for Porch {
+    fn drop(&mut self) {
+        if let Some(mut child) = self.service.take() {
+            let _ = child.kill();
+            let _ = child.wait();
+        }
+        if std::thread::panicking() {
+            eprintln!("--- log of the service\n{}", self.log());
+        }
+    }
+}
+
+/// Address of a new, empty database.
+pub fn new_database(cluster: &Cluster) -> String {
+    static NEXT: AtomicU32 = AtomicU32::new(0);
+    let name = format!("t{}", NEXT.fetch_add(1, Ordering::Relaxed));
+    cluster.sql(&format!("create database {name}")).unwrap();
+    cluster.url(&name)
+}
+
+fn copy_documents(from: &Path, to: &Path, replace: &[(&str, &str)]) {
+    std::fs::create_dir_all(to).unwrap();
+    for entry in std::fs::read_dir(from).unwrap().flatten() {
+        let target = to.join(entry.file_name());
+        if entry.path().is_dir() {
+            copy_documents(&entry.path(), &target, replace);
+        } else {
+            let text = std::fs::read_to_string(entry.path()).unwrap();
+            let text = replace.iter().fold(text, |t, (a, b)| t.replace(a, b));
+            std::fs::write(target, text).unwrap();
+        }
+    }
+}

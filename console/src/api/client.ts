@@ -54,5 +54,5 @@ export function useApi<T>(path: string, everyMs?: number) {
 /** A change; afterwards everything shown is asked for anew. */
 export function useChange<V, T>(change: (input: V) => Promise<T>) {
   const client = useQueryClient();
-  return useMutation<T, ApiError, V>({ mutationFn: change, onSettled: () => client.invalidateQueries() });
+  return useMutation<T, ApiError, V>({ mutationFn: change, onSuccess: () => client.invalidateQueries() });
 }

@@ -52,7 +52,7 @@ function OneConsumer({ consumer }: { consumer: ConsumerView }) {
               </Button>
               <Button
                 $kind="bad"
-                aria-label={`End ${k.prefix} for good`}
+                aria-label={`End for good: ${k.prefix}`}
                 onPress={() => change.mutate({ prefix: k.prefix, ends_at: 0 })}
               >
                 End for good

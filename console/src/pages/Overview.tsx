@@ -12,11 +12,6 @@ const Figures = styled.dl`
   display: grid;
   grid-template-columns: repeat(5, 1fr);
   gap: var(--space-3);
-  div {
-    display: flex;
-    flex-direction: column-reverse;
-    justify-content: flex-end;
-  }
   dt {
     color: var(--ink-soft);
     font-size: var(--size-s);
@@ -48,12 +43,12 @@ function Bars({ minutes }: { minutes: Minute[] }) {
   const y = (n: number) => (n / most) * (height - 18);
   return (
     <svg
-      viewBox={`0 0 640 ${height + 18}`}
+      viewBox={`0 0 960 ${height + 18}`}
       role="img"
       aria-label={`Calls in each of the last sixty minutes, at most ${most}`}
       width="100%"
     >
-      <line x1="0" x2="640" y1={height} y2={height} stroke="var(--line)" />
+      <line x1="0" x2="960" y1={height} y2={height} stroke="var(--line)" />
       <text x="0" y="11" fontSize="11" fill="var(--ink-soft)">
         {most} a minute
       </text>
@@ -61,8 +56,8 @@ function Bars({ minutes }: { minutes: Minute[] }) {
         const good = y(m.calls - m.refused - m.failed);
         const refused = y(m.refused);
         const failed = y(m.failed);
-        const x = (i * 640) / minutes.length + 1;
-        const width = 640 / minutes.length - 2;
+        const x = (i * 960) / minutes.length + 1;
+        const width = 960 / minutes.length - 2;
         return (
           <g key={m.minute}>
             <rect x={x} width={width} y={height - good} height={good} fill="var(--accent)" />
@@ -74,7 +69,7 @@ function Bars({ minutes }: { minutes: Minute[] }) {
       <text x="0" y={height + 14} fontSize="11" fill="var(--ink-soft)">
         an hour ago
       </text>
-      <text x="640" y={height + 14} fontSize="11" fill="var(--ink-soft)" textAnchor="end">
+      <text x="960" y={height + 14} fontSize="11" fill="var(--ink-soft)" textAnchor="end">
         now
       </text>
     </svg>

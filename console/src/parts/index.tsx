@@ -41,6 +41,7 @@ export const RowOf = styled.div<{ $gap?: string }>`
 
 export const Soft = styled.span`
   color: var(--ink-soft);
+  font-weight: 400;
 `;
 
 export const Button = styled(AriaButton)<{ $kind?: "main" | "bad" }>`

@@ -82,10 +82,14 @@ pub fn table(files: &Files, documents: &Documents, facade: &str, operation: &str
                 (caller[i].0.clone(), caller[i].1.clone(), caller[i].2)
             }
             None => {
-                for (i, (.., key)) in caller.iter().enumerate() {
-                    used[i] |= text.replace(".?", ".").contains(key.as_str());
+                // An expression over one field stands beside that field; one over several stands alone.
+                let text = text.replace(".?", ".");
+                let names: Vec<usize> = (0..caller.len()).filter(|i| text.contains(caller[*i].3.as_str()) && caller[*i].3 != "body").collect();
+                names.iter().for_each(|i| used[*i] = true);
+                match names.as_slice() {
+                    [one] => (caller[*one].0.clone(), caller[*one].1.clone(), caller[*one].2),
+                    _ => (String::new(), String::new(), false),
                 }
-                (String::new(), String::new(), false)
             }
         };
         let what = if hit.is_some() { "as it is".to_owned() } else { text };

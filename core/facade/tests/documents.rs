@@ -128,7 +128,7 @@ fn a_table_shows_the_callers_fields_beside_the_backends() {
     let files = demo();
     let table = table(&files, &Documents::read(&files), "sailings", "quoteFare").unwrap();
     let rows: Vec<_> = table.request.iter().map(|r| format!("{} {} | {} | {} {}", r.caller, r.caller_type, r.what, r.backend, r.backend_type)).collect();
-    assert_eq!(rows, ["path route string | as it is | RouteCode string", "path fareClass string (foot, bicycle, car, cabin) | as it is | FareClass string (foot, bicycle, car, cabin)", "  | =query.?passengers.orValue(1) | Passengers integer"]);
+    assert_eq!(rows, ["path route string | as it is | RouteCode string", "path fareClass string (foot, bicycle, car, cabin) | as it is | FareClass string (foot, bicycle, car, cabin)", "query passengers integer | =query.?passengers.orValue(1) | Passengers integer"]);
     let rows: Vec<_> = table.reply.iter().map(|r| format!("{} {} | {} | {} {}", r.caller, r.caller_type, r.what, r.backend, r.backend_type)).collect();
     assert_eq!(rows[1..], ["fare number | as it is | Fare.Amount number", "currency string | as it is | Fare.Currency string", "validUntil string (date) | as it is | Fare.ValidUntil string (date)"]);
     assert_eq!(table.sample.to_string(), r#"{"path":{"route":"FAR-MAR","fareClass":"foot"},"query":{"passengers":1}}"#);

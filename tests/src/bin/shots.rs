@@ -1,0 +1,67 @@
+//! Takes the screenshots of `docs/screenshots` from a running demo.
+
+use porch_tests::browser::Browser;
+use porch_tests::{program, root};
+use serde_json::Value;
+use thirtyfour::By;
+
+/// Runs the client against the demo; gives what it says in JSON.
+fn porch(arguments: &[&str]) -> Value {
+    let output = std::process::Command::new(program("porch")).arg("--json").args(arguments).output().expect("the client runs");
+    serde_json::from_slice(&output.stdout).unwrap_or(Value::Null)
+}
+
+#[tokio::main]
+async fn main() {
+    let url = std::env::var("ELM_PORCH_URL").unwrap_or_else(|_| "http://127.0.0.1:3820".into());
+    let folder = root().join("docs/screenshots");
+    std::fs::create_dir_all(&folder).expect("the folder can be made");
+    let light = Browser::open(&url, false).await;
+    let shot = |name: &'static str| folder.join(format!("{name}.png"));
+    light.go("/").await;
+    light.see("Sign in to publish").await;
+    light.shot(&shot("sign-in")).await;
+    light.sign_in("inge", "harbour-lights").await;
+    light.see("Traffic of the last hour").await;
+    light.shot(&shot("overview")).await;
+    for (path, wait, name) in [
+        ("/facades", "Sailings, fares and seat holds", "facades"),
+        ("/facades/sailings", "What a crossing costs", "facade"),
+        ("/consumers", "Gullwing Tours", "consumers"),
+        ("/usage", "Half within", "usage"),
+        ("/release", "Releases", "release"),
+        ("/documents?file=sailings/sailings.facade.yaml", "Save to the draft", "documents"),
+    ] {
+        light.go(path).await;
+        light.see(wait).await;
+        light.shot(&shot(name)).await;
+    }
+    light.go("/traces?status=refused").await;
+    light.see("Why refused").await;
+    light.find(By::XPath("//tbody/tr")).await;
+    light.shot(&shot("traces")).await;
+    let refused = porch(&["trace", "--status", "429", "--most", "1"]);
+    if let Some(id) = refused[0]["id"].as_str() {
+        light.go(&format!("/traces/{id}")).await;
+        light.see("Stages").await;
+        light.shot(&shot("trace")).await;
+    }
+    light.go("/publish").await;
+    light.fill("Address of a WSDL or an OpenAPI document", "http://127.0.0.1:3850/reservations?wsdl").await;
+    light.press("Look").await;
+    light.see("Name it").await;
+    light.shot(&shot("publish")).await;
+    light.go("/facades/sailings/quoteFare").await;
+    light.see("Rules that act").await;
+    light.shot(&shot("operation")).await;
+    light.press("Run").await;
+    light.find(By::Css("[data-testid=trial-body]")).await;
+    light.driver.execute("document.querySelector('[data-testid=trial-body]').scrollIntoView({block: 'start'}); window.scrollBy(0, -60)", vec![]).await.expect("the page scrolls");
+    light.shot(&shot("trial-run")).await;
+    light.close().await;
+    let dark = Browser::open(&url, true).await;
+    dark.sign_in("inge", "harbour-lights").await;
+    dark.see("Traffic of the last hour").await;
+    dark.shot(&shot("overview-dark")).await;
+    dark.close().await;
+}

@@ -1,0 +1,145 @@
+//! The console in a real browser: the publisher's journey, by mouse and by keyboard, in light and dark.
+
+use porch_tests::browser::{Browser, switched_off};
+use porch_tests::{ADMIN, Porch, wait_until};
+use thirtyfour::prelude::*;
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_publisher_publishes_tries_releases_and_explains() {
+    if switched_off() {
+        return;
+    }
+    let (porch, _) = tokio::task::spawn_blocking(Porch::published).await.unwrap();
+    let wsdl = format!("http://{}/reservations?wsdl", porch.reservations.as_ref().unwrap().address);
+    let browser = Browser::open(&porch.console, false).await;
+
+    // Signed out: nothing but the form, at any address; a wrong password says so.
+    browser.go("/facades/sailings").await;
+    browser.see("Sign in to publish").await;
+    assert!(!browser.driver.source().await.unwrap().contains("quoteFare"));
+    browser.fill("Name", ADMIN.0).await;
+    browser.fill("Password", "wrong-password").await;
+    browser.press("Sign in").await;
+    browser.see("Name or password is wrong").await;
+    browser.fill("Password", ADMIN.1).await;
+    browser.press("Sign in").await;
+
+    // The address that was asked for, now with its content.
+    browser.see("What a crossing costs").await;
+
+    // From a WSDL to a trial run, without a manual.
+    browser.go("/publish").await;
+    browser.fill("Address of a WSDL or an OpenAPI document", &wsdl).await;
+    browser.press("Look").await;
+    browser.see("“Quote” reads one").await;
+    for other in ["SearchSailings", "HoldSeats", "ConfirmBooking", "CancelBooking", "GetManifest"] {
+        browser.find(By::Css(format!("input[aria-label='Publish {other}']"))).await.click().await.unwrap();
+    }
+    browser.fill("Name of backend and facade", "kiosk").await;
+    browser.press("Put 1 operations into the draft").await;
+    browser.see("kiosk is in the draft.").await;
+    // The login that its header needs is missing: the trial run says which secret, and where.
+    browser.find(By::LinkText("Look at it and try it")).await.click().await.unwrap();
+    browser.find(By::LinkText("quoteFare")).await.click().await.unwrap();
+    browser.see("not served yet").await;
+    browser.fill("path routeCode", "FAR-MAR").await;
+    browser.press("Run").await;
+    browser.see("the environment has no secret “kiosk-user”").await;
+    for (name, value) in [("kiosk-user", "porch"), ("kiosk-password", "tide & tackle")] {
+        porch.ok_with(&["secret", "set", name], value);
+    }
+    browser.press("Run").await;
+    let body = browser.find(By::Css("[data-testid=trial-body]")).await;
+    assert!(body.text().await.unwrap().contains("\"Amount\": 760.125"), "{}", body.text().await.unwrap());
+    browser.see("callers are not served this draft yet").await;
+    browser.see("<n1:FareClass>foot</n1:FareClass>").await;
+
+    // What is saved but not released is seen everywhere; releasing ends that.
+    browser.go("/").await;
+    browser.see("Not released:").await;
+    browser.find(By::Css("[aria-label='1 not released']")).await;
+    browser.find(By::XPath("//main//a[contains(., 'Compare and release')]")).await.click().await.unwrap();
+    browser.fill("What it is for", "the kiosk's fares").await;
+    browser.press("Release kiosk").await;
+    browser.see("There is nothing to release").await;
+    browser.see("the kiosk's fares").await;
+
+    // A key, shown whole once; the call; the refusal, explained.
+    browser.go("/consumers").await;
+    browser.fill("Name of a new consumer", "Crew Roster").await;
+    browser.press("Register").await;
+    browser.find(By::Css("section[aria-label='Crew Roster'] button:last-of-type")).await;
+    browser.find(By::XPath("//section[@aria-label='Crew Roster']//button[contains(., 'Make a key')]")).await.click().await.unwrap();
+    let key = browser.find(By::XPath("//section[@aria-label='Crew Roster']//pre")).await.text().await.unwrap();
+    assert_eq!(porch.call("GET", "/kiosk/v1/fare/FAR-MAR?fareClass=car&passengers=1", key.trim(), "").status, 200);
+    assert_eq!(porch.call("GET", "/kiosk/v1/fare/FAR-MAR?fareClass=car&passengers=1", "", "").status, 401);
+    wait_until("the trace is written", || !porch.ok(&["trace", "--status", "401"]).as_array().unwrap().is_empty());
+    browser.go("/traces?status=401").await;
+    browser.find(By::Css("tbody a")).await.click().await.unwrap();
+    browser.see("The rule is “a key is demanded”, its reach facade kiosk, written in kiosk/kiosk.facade.yaml:").await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn every_page_is_accessible_in_light_and_dark_and_by_keyboard() {
+    if switched_off() {
+        return;
+    }
+    let (porch, key) = tokio::task::spawn_blocking(Porch::published).await.unwrap();
+    for _ in 0..6 {
+        porch.call("GET", "/sailings/v2/fares/FAR-MAR/foot", &key, "");
+    }
+    wait_until("the trace is written", || !porch.ok(&["trace", "--status", "429"]).as_array().unwrap().is_empty());
+    let id = porch.ok(&["trace", "--status", "429"])[0]["id"].as_str().unwrap().to_owned();
+    // A difference, so that the pages about it have something to show.
+    porch.edit("sailings/sailings.facade.yaml", "requests: 5", "requests: 6");
+    porch.ok(&["push", porch.documents.to_str().unwrap()]);
+    for dark in [false, true] {
+        let browser = Browser::open(&porch.console, dark).await;
+        browser.go("/").await;
+        browser.see("Sign in to publish").await;
+        assert_eq!(browser.axe().await, Vec::<String>::new(), "signed out");
+        browser.sign_in(ADMIN.0, ADMIN.1).await;
+        for (path, text) in [
+            ("/", "Traffic of the last hour"),
+            ("/facades", "Sailings, fares and seat holds"),
+            ("/facades/sailings", "What a crossing costs"),
+            ("/facades/sailings/quoteFare", "Rules that act"),
+            ("/facades/sailings/holdSeats", "Trial run"),
+            ("/publish", "Where is its definition?"),
+            ("/documents", "Save to the draft"),
+            ("/release", "requests: 6"),
+            ("/consumers", "Quayside Kiosk"),
+            ("/traces", "Why refused"),
+            (&format!("/traces/{id}"), "Stages"),
+            ("/usage", "Half within"),
+            ("/audit", "signed in"),
+            ("/nowhere", "There is no such page"),
+        ] {
+            browser.go(path).await;
+            browser.see(text).await;
+            assert_eq!(browser.axe().await, Vec::<String>::new(), "{path} {}", if dark { "dark" } else { "light" });
+        }
+        browser.close().await;
+    }
+
+    // A trial run by keyboard alone: from the top of the page to the button, and Enter.
+    let browser = Browser::open(&porch.console, false).await;
+    browser.sign_in(ADMIN.0, ADMIN.1).await;
+    browser.go("/facades/sailings/quoteFare").await;
+    browser.see("Rules that act").await;
+    let body = browser.find(By::Tag("body")).await;
+    let mut name = String::new();
+    for _ in 0..60 {
+        body.send_keys(Key::Tab + "").await.unwrap();
+        let active = browser.driver.active_element().await.unwrap();
+        name = active.text().await.unwrap();
+        if name == "Run" {
+            active.send_keys(Key::Enter + "").await.unwrap();
+            break;
+        }
+    }
+    assert_eq!(name, "Run");
+    browser.find(By::Css("[data-testid=trial-body]")).await;
+    browser.close().await;
+}
