@@ -87,7 +87,12 @@ impl Cluster {
             if is_root() {
                 run(Command::new("chown").arg("-R").arg("postgres:postgres").arg(folder))?;
             }
-            let init = run(as_server(&bin, "initdb").arg("-D").arg(&data).args(["-U", "postgres", "-E", "UTF8", "--locale=C.UTF-8", "--auth-local=reject", "--auth-host=scram-sha-256"]).arg("--pwfile").arg(&secret));
+            let init = run(as_server(&bin, "initdb")
+                .arg("-D")
+                .arg(&data)
+                .args(["-U", "postgres", "-E", "UTF8", "--locale=C.UTF-8", "--auth-local=reject", "--auth-host=scram-sha-256"])
+                .arg("--pwfile")
+                .arg(&secret));
             if let Err(e) = init {
                 let _ = fs::remove_dir_all(&data);
                 return Err(fail(format!("the database folder cannot be made: {e}")));

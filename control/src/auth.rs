@@ -4,11 +4,11 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use axum::Json;
 use axum::extract::{ConnectInfo, Extension, Request, State};
 use axum::http::{HeaderMap, Method, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
-use axum::Json;
 use porch_rules::limit::{Limit, stable_id};
 use porch_store::Role;
 use serde::{Deserialize, Serialize};
@@ -52,7 +52,9 @@ fn token(headers: &HeaderMap) -> Option<(String, bool)> {
 
 /// Lets a request pass when its account's role is enough.
 pub(crate) async fn authorize(State(app): State<Arc<App>>, mut request: Request, next: Next) -> Response {
-    let Some(role) = needed(request.method(), request.uri().path()) else { return next.run(request).await };
+    let Some(role) = needed(request.method(), request.uri().path()) else {
+        return next.run(request).await;
+    };
     let (method, headers) = (request.method().clone(), request.headers().clone());
     match publisher(&app, &method, &headers, role).await {
         Ok(publisher) => {

@@ -37,7 +37,9 @@ fn page(headers: &HeaderMap) -> Response {
     let nonce: String = random.iter().map(|b| format!("{b:02x}")).collect();
     let html = String::from_utf8_lossy(&file.data).replace("NONCE", &nonce);
     let policy = format!("default-src 'self'; style-src 'self' 'nonce-{nonce}'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'");
-    let mut response = ([(header::CONTENT_TYPE, "text/html; charset=utf-8"), (header::CACHE_CONTROL, "no-cache"), (header::X_CONTENT_TYPE_OPTIONS, "nosniff"), (header::REFERRER_POLICY, "no-referrer")], html).into_response();
+    let mut response =
+        ([(header::CONTENT_TYPE, "text/html; charset=utf-8"), (header::CACHE_CONTROL, "no-cache"), (header::X_CONTENT_TYPE_OPTIONS, "nosniff"), (header::REFERRER_POLICY, "no-referrer")], html)
+            .into_response();
     if let Ok(value) = HeaderValue::from_str(&policy) {
         response.headers_mut().insert(header::CONTENT_SECURITY_POLICY, value);
     }

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use axum::extract::{Extension, State};
 use axum::Json;
+use axum::extract::{Extension, State};
 use http_body_util::BodyExt;
 use porch_contract::Finding;
 use porch_facade::{Files, Source};
@@ -153,15 +153,15 @@ impl LookRequest {
     }
 }
 
-fn unreadable(finding: Box<Finding>) -> ApiError {
-    ApiError::new(422, finding.message.clone(), finding.help.clone()).with(vec![*finding])
+fn unreadable(finding: &Finding) -> ApiError {
+    ApiError::new(422, finding.message.clone(), finding.help.clone()).with(vec![finding.clone()])
 }
 
 /// Looks at a definition: what it offers, and what it would look like as REST.
 #[utoipa::path(post, path = "/api/look", request_body = LookRequest, responses((status = 200, body = Object), (status = 422), (status = 502)))]
 pub(crate) async fn look(Json(request): Json<LookRequest>) -> Result<Json<Value>, ApiError> {
     let source = request.source().await?;
-    let look = porch_facade::look(&source).map_err(unreadable)?;
+    let look = porch_facade::look(&source).map_err(|f| unreadable(&f))?;
     Ok(Json(serde_json::to_value(look).unwrap_or_default()))
 }
 
@@ -180,7 +180,7 @@ pub(crate) struct DeriveRequest {
 #[utoipa::path(post, path = "/api/derive", request_body = DeriveRequest, responses((status = 200, body = Object), (status = 422), (status = 502)))]
 pub(crate) async fn derive(Json(request): Json<DeriveRequest>) -> Result<Json<Value>, ApiError> {
     let source = request.source.source().await?;
-    let derived = porch_facade::derive(&source, request.name.trim(), None, &request.only).map_err(unreadable)?;
+    let derived = porch_facade::derive(&source, request.name.trim(), None, &request.only).map_err(|f| unreadable(&f))?;
     Ok(Json(json!({ "files": derived.files, "operations": derived.operations, "findings": derived.findings })))
 }
 

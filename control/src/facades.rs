@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use axum::extract::{Extension, Path, State};
 use axum::Json;
+use axum::extract::{Extension, Path, State};
 use porch_contract::Finding;
 use porch_facade::{Builder, Documents, EffectiveRule, Files, Secrets, Table, effective, table};
 use porch_store::Store;
@@ -182,7 +182,18 @@ pub(crate) async fn operation(State(app): State<Arc<App>>, Path((facade, id)): P
     let op = contract.operations.get(&id).ok_or_else(missing)?;
     let call = wiring.call.operation.clone().unwrap_or_else(|| format!("{} {}", wiring.call.method.as_deref().unwrap_or(&op.method), wiring.call.path.clone().unwrap_or_else(|| op.path.to_string())));
     let status = differences(&app, &files).into_iter().find(|d| d.facade == facade).map_or("new", |d| d.status);
-    Ok(Json(OperationView { method: op.method.clone(), path: format!("{}{}", doc.doc.base, op.path), summary: op.summary.clone(), backend: wiring.call.backend.clone(), call, status, table, rules, facade, id }))
+    Ok(Json(OperationView {
+        method: op.method.clone(),
+        path: format!("{}{}", doc.doc.base, op.path),
+        summary: op.summary.clone(),
+        backend: wiring.call.backend.clone(),
+        call,
+        status,
+        table,
+        rules,
+        facade,
+        id,
+    }))
 }
 
 #[derive(Deserialize, ToSchema)]

@@ -2,9 +2,9 @@
 
 use std::sync::Arc;
 
+use axum::Json;
 use axum::extract::{Extension, Path, State};
 use axum::http::StatusCode;
-use axum::Json;
 use porch_rules::key::{KeyHash, new_key, prefix};
 use porch_store::{Role, now_ms};
 use serde::{Deserialize, Serialize};
@@ -107,7 +107,12 @@ pub(crate) struct NewKey {
 
 /// Makes a key. The answer is the only place where it is shown whole.
 #[utoipa::path(post, path = "/api/consumers/{consumer}/keys", params(("consumer" = String, Path)), request_body = NewKey, responses((status = 201, body = KeyView), (status = 404)))]
-pub(crate) async fn create_key(State(app): State<Arc<App>>, Extension(publisher): Extension<Publisher>, Path(consumer): Path<String>, Json(body): Json<NewKey>) -> Result<(StatusCode, Json<KeyView>), ApiError> {
+pub(crate) async fn create_key(
+    State(app): State<Arc<App>>,
+    Extension(publisher): Extension<Publisher>,
+    Path(consumer): Path<String>,
+    Json(body): Json<NewKey>,
+) -> Result<(StatusCode, Json<KeyView>), ApiError> {
     if body.ends_at.is_some_and(|at| at <= now_ms()) {
         return Err(ApiError::new(400, "The key would have ended already", "Give a time to come, or none."));
     }

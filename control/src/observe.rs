@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use axum::extract::{Path, Query, State};
 use axum::Json;
+use axum::extract::{Path, Query, State};
 use porch_contract::Severity;
 use porch_gateway::{Trace, latency_bucket_us};
 use porch_store::{Store, TraceQuery, UsageTotals};
@@ -203,7 +203,8 @@ pub(crate) struct Explained {
 pub(crate) async fn trace(State(app): State<Arc<App>>, Path(id): Path<String>) -> Result<Json<Explained>, ApiError> {
     let id = id.trim().trim_start_matches("urn:elm-porch:exchange:").to_ascii_lowercase();
     let rows = app.store()?.trace(&id).await?;
-    let row = rows.into_iter().next().ok_or_else(|| ApiError::new(404, format!("No trace of the exchange “{id}” is kept"), "Traces are kept of what failed or was refused, and of a sample of the rest."))?;
+    let row =
+        rows.into_iter().next().ok_or_else(|| ApiError::new(404, format!("No trace of the exchange “{id}” is kept"), "Traces are kept of what failed or was refused, and of a sample of the rest."))?;
     let trace: Trace = serde_json::from_value(row.content).map_err(|e| ApiError::new(500, "The trace cannot be read", e.to_string()))?;
     Ok(Json(Explained { explanation: explain(&trace), trace }))
 }

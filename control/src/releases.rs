@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use axum::extract::{Extension, Path, State};
 use axum::Json;
+use axum::extract::{Extension, Path, State};
 use porch_contract::{Change, Finding, has_errors};
 use porch_facade::{Documents, Files};
 use porch_store::Store;

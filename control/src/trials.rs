@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use axum::extract::State;
 use axum::Json;
+use axum::extract::State;
 use bytes::Bytes;
 use porch_facade::{Builder, Documents, Files, Secrets, percent_encode_segment};
 use porch_gateway::{Trace, TrialRequest};

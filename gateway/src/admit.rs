@@ -23,7 +23,9 @@ pub(crate) struct Caller {
 
 /// Checks the key that an operation demands.
 pub(crate) fn key(porch: &CompiledPorch, op: &CompiledOperation, keys: &KeyTable, headers: &HeaderMap, now: i64) -> Result<Caller, Box<Problem>> {
-    let Some(place) = &op.key else { return Ok(Caller::default()) };
+    let Some(place) = &op.key else {
+        return Ok(Caller::default());
+    };
     let facade = &porch.facades[op.facade];
     let refuse = |detail: String, why: String| {
         let challenge = format!("Key realm=\"{}\", header=\"{}\"", facade.name, facade.key_header_shown);
@@ -99,10 +101,7 @@ fn fields(plan: &LimitPlan, decision: &Decision) -> Option<RateFields> {
 
 fn texts(plan: &LimitPlan, decision: &Decision) -> (String, String) {
     let wait = if decision.remaining == 0 { decision.retry_after } else { decision.reset };
-    (
-        format!("\"{}\";q={};w={}", plan.name, plan.limit.requests, seconds(plan.limit.window)),
-        format!("\"{}\";r={};t={}", plan.name, decision.remaining, seconds(wait)),
-    )
+    (format!("\"{}\";q={};w={}", plan.name, plan.limit.requests, seconds(plan.limit.window)), format!("\"{}\";r={};t={}", plan.name, decision.remaining, seconds(wait)))
 }
 
 fn too_many(plan: &LimitPlan, decision: &Decision, caller: &Caller) -> Box<Problem> {

@@ -55,7 +55,9 @@ impl InBody {
                         Ok(None) => break,
                         Ok(Some(Err(_))) => return Err(ReadFailure::BrokenOff),
                         Ok(Some(Ok(frame))) => {
-                            let Ok(data) = frame.into_data() else { continue };
+                            let Ok(data) = frame.into_data() else {
+                                continue;
+                            };
                             if all.is_empty() && first.is_none() {
                                 if data.len() as u64 > limit {
                                     return Err(ReadFailure::TooLarge);

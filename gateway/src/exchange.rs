@@ -17,11 +17,11 @@ use serde_json::Value;
 use crate::admit::{self, Caller, RATE_LIMIT, RATE_LIMIT_POLICY, RateFields};
 use crate::body::{InBody, OutBody, ReadFailure, ReplyBody, StreamBody};
 use crate::pool::{CallFailure, Lease, Pool};
-use crate::prepare::{self, Common};
+use crate::prepare::{self, Asked, Common};
 use crate::problem::Problem;
 use crate::record::{Batch, Finished, NO_OPERATION, Record};
 use crate::reply;
-use crate::scope::{self, Values};
+use crate::scope::{self, Parameters, Values};
 use crate::shared::Shared;
 use crate::trace::{Message, Recorder, Stage, Trace};
 
@@ -280,7 +280,7 @@ impl Exchange<'_> {
         }
     }
 
-    fn admit<'o>(&mut self, porch: &CompiledPorch, op: &'o CompiledOperation, captured: &[&str], parts: &Parts, body: &InBody) -> Result<(Vec<Value>, Vec<(&'o str, Value)>), Box<Problem>> {
+    fn admit<'o>(&mut self, porch: &CompiledPorch, op: &'o CompiledOperation, captured: &[&str], parts: &Parts, body: &InBody) -> Result<Parameters<'o>, Box<Problem>> {
         let from = Instant::now();
         let live = self.mode == Mode::Live;
         let shared = &self.worker.shared;
@@ -327,7 +327,9 @@ impl Exchange<'_> {
         let essence = kind.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
         if essence != "application/json" && !essence.ends_with("+json") {
             let shown = if essence.is_empty() { "no media type" } else { &essence };
-            return Err(Problem::new(415, "media-type", "Media type not understood", format!("Send application/json; {shown} came."), "admit").by(&op.place).header(header::ACCEPT, "application/json"));
+            return Err(Problem::new(415, "media-type", "Media type not understood", format!("Send application/json; {shown} came."), "admit")
+                .by(&op.place)
+                .header(header::ACCEPT, "application/json"));
         }
         serde_json::from_slice(&bytes).map(Some).map_err(|e| admit::mistakes(vec![("/body".into(), format!("is no JSON: {e}"))], op, "admit"))
     }
@@ -353,7 +355,9 @@ impl Exchange<'_> {
 
     async fn soap(&mut self, porch: &CompiledPorch, values: &mut Values<'_>, body: InBody) -> Outcome {
         let op = values.operation;
-        let Wiring::Soap(wiring) = &op.wiring else { return Err(no_wiring(op)) };
+        let Wiring::Soap(wiring) = &op.wiring else {
+            return Err(no_wiring(op));
+        };
         let backend = &porch.backends[op.backend];
         if wiring.reads_body {
             values.body = self.read_json(op, values.headers, body).await?;
@@ -412,7 +416,9 @@ impl Exchange<'_> {
 
     async fn http(&mut self, porch: &CompiledPorch, values: &mut Values<'_>, captured: &[&str], parts: &Parts, body: InBody) -> Outcome {
         let op = values.operation;
-        let Wiring::Http(wiring) = &op.wiring else { return Err(no_wiring(op)) };
+        let Wiring::Http(wiring) = &op.wiring else {
+            return Err(no_wiring(op));
+        };
         let (backend, facade) = (&porch.backends[op.backend], &porch.facades[op.facade]);
         let mut body = Some(body);
         if wiring.reads_body {
@@ -424,7 +430,7 @@ impl Exchange<'_> {
         let forwarded = self.forwarded(&parts.headers);
         let make = |values: &Values<'_>| {
             let common = Common { backend, traceparent: &traceparent, forwarded: forwarded.clone() };
-            prepare::http_request(wiring, &common, values, &parts.method, captured, parts.uri.query(), parts.headers.clone(), &facade.key_header)
+            prepare::http_request(wiring, &common, values, &Asked { parts, captured, key_header: &facade.key_header })
         };
         let mut request = make(values)?;
         let streamed = match (matches!(request.body(), OutBody::Empty), body.take()) {
@@ -473,7 +479,13 @@ impl Exchange<'_> {
     }
 
     /// Calls the backend; a connection that had gone stale is replaced once, when that is safe.
-    async fn call(&mut self, op: &CompiledOperation, backend: &Arc<porch_facade::CompiledBackend>, request: Request<OutBody>, again: Option<Request<OutBody>>) -> Result<(Response<hyper::body::Incoming>, Lease, Instant), Box<Problem>> {
+    async fn call(
+        &mut self,
+        op: &CompiledOperation,
+        backend: &Arc<porch_facade::CompiledBackend>,
+        request: Request<OutBody>,
+        again: Option<Request<OutBody>>,
+    ) -> Result<(Response<hyper::body::Incoming>, Lease, Instant), Box<Problem>> {
         let from = Instant::now();
         let mut result = self.worker.pool.send(backend, request, false).await;
         let second = match &mut result {

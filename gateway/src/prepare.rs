@@ -1,6 +1,7 @@
 //! Prepare: the backend's request.
 
 use bytes::Bytes;
+use http::request::Parts;
 use http::{HeaderMap, HeaderName, HeaderValue, Method, Request, Uri, Version, header};
 use porch_facade::{CompiledBackend, HttpWiring, PathPart, SoapWiring, percent_encode_segment};
 use porch_rules::expr::EvalError;
@@ -28,13 +29,7 @@ const HOP_BY_HOP: [HeaderName; 10] = [
 /// Removes what must not travel further: hop-by-hop fields and those that `Connection` names.
 pub(crate) fn strip_hop_by_hop(headers: &mut HeaderMap) {
     if headers.contains_key(header::CONNECTION) {
-        let named: Vec<HeaderName> = headers
-            .get_all(header::CONNECTION)
-            .iter()
-            .filter_map(|v| v.to_str().ok())
-            .flat_map(|v| v.split(','))
-            .filter_map(|n| n.trim().parse().ok())
-            .collect();
+        let named: Vec<HeaderName> = headers.get_all(header::CONNECTION).iter().filter_map(|v| v.to_str().ok()).flat_map(|v| v.split(',')).filter_map(|n| n.trim().parse().ok()).collect();
         for name in named {
             headers.remove(name);
         }
@@ -75,15 +70,24 @@ fn unsuitable(values: &Values<'_>, place: &str, (source, error): (String, EvalEr
         .by(&values.operation.place)
 }
 
+/// What the caller asked for.
+pub(crate) struct Asked<'a> {
+    pub(crate) parts: &'a Parts,
+    /// The segments that the path variables took.
+    pub(crate) captured: &'a [&'a str],
+    /// Header field that carries the key.
+    pub(crate) key_header: &'a str,
+}
+
 /// The request of an HTTP call, without its body.
-pub(crate) fn http_request(wiring: &HttpWiring, common: &Common<'_>, values: &Values<'_>, method: &Method, captured: &[&str], query: Option<&str>, mut headers: HeaderMap, key_header: &str) -> Result<Request<OutBody>, Box<Problem>> {
+pub(crate) fn http_request(wiring: &HttpWiring, common: &Common<'_>, values: &Values<'_>, asked: &Asked<'_>) -> Result<Request<OutBody>, Box<Problem>> {
     let mut target = String::with_capacity(64);
     target.push_str(&common.backend.path);
     for part in &wiring.path {
         match part {
             PathPart::Fixed(text) => target.push_str(text),
             // Captured segments are normalised already, so they are passed on as they stand.
-            PathPart::Captured(i) | PathPart::CapturedRest(i) => target.push_str(captured.get(*i).copied().unwrap_or_default()),
+            PathPart::Captured(i) | PathPart::CapturedRest(i) => target.push_str(asked.captured.get(*i).copied().unwrap_or_default()),
             PathPart::Value(expr) => {
                 let value = expr.eval(values).map_err(|e| unsuitable(values, "the path", (expr.source().to_owned(), e)))?;
                 let text = value.to_text().unwrap_or_default();
@@ -100,7 +104,7 @@ pub(crate) fn http_request(wiring: &HttpWiring, common: &Common<'_>, values: &Va
     }
     match &wiring.query {
         None => {
-            if let Some(query) = query {
+            if let Some(query) = asked.parts.uri.query() {
                 target.push('?');
                 target.push_str(query);
             }
@@ -108,7 +112,9 @@ pub(crate) fn http_request(wiring: &HttpWiring, common: &Common<'_>, values: &Va
         Some(pairs) => {
             let mut mark = '?';
             for (name, template) in pairs {
-                let Some(text) = template.render_text(values).map_err(|e| unsuitable(values, name, e))? else { continue };
+                let Some(text) = template.render_text(values).map_err(|e| unsuitable(values, name, e))? else {
+                    continue;
+                };
                 target.push(mark);
                 mark = '&';
                 percent_encode_segment(&mut target, name);
@@ -117,15 +123,20 @@ pub(crate) fn http_request(wiring: &HttpWiring, common: &Common<'_>, values: &Va
             }
         }
     }
+    let mut headers = asked.parts.headers.clone();
     strip_hop_by_hop(&mut headers);
-    headers.remove(key_header);
+    headers.remove(asked.key_header);
     headers.remove(header::EXPECT);
     for (name, template) in &wiring.headers {
         let text = template.render_text(values).map_err(|e| unsuitable(values, name, e))?;
-        let Ok(name) = name.parse::<HeaderName>() else { continue };
+        let Ok(name) = name.parse::<HeaderName>() else {
+            continue;
+        };
         match text.map(|t| HeaderValue::from_str(&t)) {
             Some(Ok(value)) => drop(headers.insert(name, value)),
-            Some(Err(_)) => return Err(unsuitable(values, name.as_str(), (String::new(), EvalError::Type("the text cannot stand in a header".into())))),
+            Some(Err(_)) => {
+                return Err(unsuitable(values, name.as_str(), (String::new(), EvalError::Type("the text cannot stand in a header".into()))));
+            }
             None => drop(headers.remove(name)),
         }
     }
@@ -144,13 +155,15 @@ pub(crate) fn http_request(wiring: &HttpWiring, common: &Common<'_>, values: &Va
         headers.remove(header::ACCEPT_ENCODING);
     }
     common.finish(&mut headers);
-    let method = wiring.method.as_ref().and_then(|m| m.parse().ok()).unwrap_or_else(|| method.clone());
+    let method = wiring.method.as_ref().and_then(|m| m.parse().ok()).unwrap_or_else(|| asked.parts.method.clone());
     request(method, &target, headers, body, values)
 }
 
 fn request(method: Method, target: &str, headers: HeaderMap, body: OutBody, values: &Values<'_>) -> Result<Request<OutBody>, Box<Problem>> {
     let uri: Uri = target.parse().map_err(|_| {
-        Problem::new(400, "contract", "The request cannot be used", "No valid address can be made from the request.", "prepare").why(format!("“{target}” is no valid request target")).by(&values.operation.place)
+        Problem::new(400, "contract", "The request cannot be used", "No valid address can be made from the request.", "prepare")
+            .why(format!("“{target}” is no valid request target"))
+            .by(&values.operation.place)
     })?;
     let mut request = Request::new(body);
     *request.method_mut() = method;

@@ -71,7 +71,9 @@ impl Problem {
 
 /// Whether the caller takes XML but no JSON (RFC 9110 §12.5.1).
 fn only_xml(request: &HeaderMap) -> bool {
-    let Some(accept) = request.get(header::ACCEPT).and_then(|v| v.to_str().ok()) else { return false };
+    let Some(accept) = request.get(header::ACCEPT).and_then(|v| v.to_str().ok()) else {
+        return false;
+    };
     let takes = |what: &str| accept.split(',').any(|r| r.split(';').next().is_some_and(|m| m.trim().ends_with(what)));
     takes("xml") && !takes("json") && !takes("*/*") && !takes("application/*")
 }

@@ -107,7 +107,9 @@ impl Batch {
     }
 
     pub(crate) fn take(&mut self) -> Vec<UsageRow> {
-        let Some(porch) = &self.porch else { return Vec::new() };
+        let Some(porch) = &self.porch else {
+            return Vec::new();
+        };
         self.sums
             .drain()
             .map(|((operation, consumer, status), sum)| {

@@ -6,7 +6,7 @@ use bytes::Bytes;
 use http::{HeaderMap, HeaderName, HeaderValue, Response, StatusCode, header};
 use http_body_util::BodyExt;
 use hyper::body::Incoming;
-use porch_facade::{CompiledFacade, CompiledOperation, CompiledBackend, SoapWiring};
+use porch_facade::{CompiledBackend, CompiledFacade, CompiledOperation, SoapWiring};
 use porch_rules::expr::Template;
 use porch_soap::{Answer, AnswerError, AnswerReader, Fault};
 use serde_json::{Value, json};
@@ -25,7 +25,9 @@ pub(crate) fn call_failed(failure: &CallFailure, op: &CompiledOperation, backend
     let (status, kind, title, error, why) = match failure {
         CallFailure::Connect(what) => (502, "backend-unreachable", "The backend cannot be reached", "connection_refused", format!("no connection to {} ({}): {what}", backend.name, backend.authority)),
         CallFailure::Broken { what, .. } => (502, "backend-broke-off", "The backend broke off", "connection_terminated", format!("{} ({}) broke off: {what}", backend.name, backend.authority)),
-        CallFailure::Timeout => (504, "backend-slow", "The backend is too slow", "http_response_timeout", format!("{} ({}) gave no answer within {:?}", backend.name, backend.authority, backend.timeout)),
+        CallFailure::Timeout => {
+            (504, "backend-slow", "The backend is too slow", "http_response_timeout", format!("{} ({}) gave no answer within {:?}", backend.name, backend.authority, backend.timeout))
+        }
     };
     let detail = if status == 504 { "It gave no answer in time. Try again later." } else { "The request may not have been carried out." };
     Problem::new(status, kind, title, detail, "call").why(why).by(&op.place).header(PROXY_STATUS, &format!("elm-porch; error={error}"))
@@ -43,9 +45,13 @@ pub(crate) async fn collect(mut body: Incoming, idle: Duration, op: &CompiledOpe
         match tokio::time::timeout(idle, body.frame()).await {
             Err(_) => return Err(silent(op)),
             Ok(None) => return Ok(all.into()),
-            Ok(Some(Err(e))) => return Err(bad_answer(op, format!("it broke off in the middle of its answer: {e}"))),
+            Ok(Some(Err(e))) => {
+                return Err(bad_answer(op, format!("it broke off in the middle of its answer: {e}")));
+            }
             Ok(Some(Ok(frame))) => {
-                let Ok(data) = frame.into_data() else { continue };
+                let Ok(data) = frame.into_data() else {
+                    continue;
+                };
                 if all.len() + data.len() > MAX_ANSWER {
                     return Err(bad_answer(op, format!("it has more than {MAX_ANSWER} bytes")));
                 }
@@ -73,16 +79,28 @@ pub(crate) struct SoapRead {
 }
 
 /// Reads a SOAP answer while it arrives.
-pub(crate) async fn read_soap(status: StatusCode, headers: &HeaderMap, mut body: Incoming, wiring: &SoapWiring, idle: Duration, op: &CompiledOperation, keep: bool) -> Result<SoapRead, (Box<Problem>, Vec<u8>)> {
+pub(crate) async fn read_soap(
+    status: StatusCode,
+    headers: &HeaderMap,
+    mut body: Incoming,
+    wiring: &SoapWiring,
+    idle: Duration,
+    op: &CompiledOperation,
+    keep: bool,
+) -> Result<SoapRead, (Box<Problem>, Vec<u8>)> {
     let mut reader = AnswerReader::new(wiring.answer.clone());
     let (mut json, mut seen, mut bytes) = (Vec::with_capacity(1024), Vec::new(), 0u64);
     loop {
         match tokio::time::timeout(idle, body.frame()).await {
             Err(_) => return Err((silent(op), seen)),
             Ok(None) => break,
-            Ok(Some(Err(e))) => return Err((bad_answer(op, format!("it broke off in the middle of its answer: {e}")), seen)),
+            Ok(Some(Err(e))) => {
+                return Err((bad_answer(op, format!("it broke off in the middle of its answer: {e}")), seen));
+            }
             Ok(Some(Ok(frame))) => {
-                let Ok(data) = frame.into_data() else { continue };
+                let Ok(data) = frame.into_data() else {
+                    continue;
+                };
                 bytes += data.len() as u64;
                 if keep && seen.len() < 16 * 1024 {
                     seen.extend_from_slice(&data);
@@ -157,7 +175,9 @@ pub(crate) fn json_reply(body: Bytes) -> Response<Option<Bytes>> {
 pub(crate) fn pass_on(headers: &mut HeaderMap, backend: &CompiledBackend, facade: &CompiledFacade) {
     strip_hop_by_hop(headers);
     for name in [header::LOCATION, header::CONTENT_LOCATION] {
-        let Some(text) = headers.get(&name).and_then(|v| v.to_str().ok()) else { continue };
+        let Some(text) = headers.get(&name).and_then(|v| v.to_str().ok()) else {
+            continue;
+        };
         let own = text.strip_prefix("http://").and_then(|t| t.strip_prefix(backend.authority.as_str())).unwrap_or(text);
         let translated = match own.strip_prefix(backend.path.as_str()) {
             Some(rest) if rest.starts_with('/') => format!("{}{rest}", facade.base),

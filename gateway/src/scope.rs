@@ -64,11 +64,14 @@ impl Scope for Values<'_> {
     }
 }
 
+/// Values of the path variables, and of the query parameters that were sent.
+pub(crate) type Parameters<'a> = (Vec<Value>, Vec<(&'a str, Value)>);
+
 /// One thing in a request that the contract rules out.
 pub(crate) type Mistake = (String, String);
 
 /// Reads the parameters of a request; every one that does not fit is a mistake.
-pub(crate) fn parameters<'a>(operation: &'a CompiledOperation, captured: &[&str], query: Option<&str>, headers: &HeaderMap) -> Result<(Vec<Value>, Vec<(&'a str, Value)>), Vec<Mistake>> {
+pub(crate) fn parameters<'a>(operation: &'a CompiledOperation, captured: &[&str], query: Option<&str>, headers: &HeaderMap) -> Result<Parameters<'a>, Vec<Mistake>> {
     let mut mistakes = Vec::new();
     let mut path = Vec::with_capacity(captured.len());
     for (name, raw) in operation.variables.iter().zip(captured) {
@@ -85,7 +88,9 @@ pub(crate) fn parameters<'a>(operation: &'a CompiledOperation, captured: &[&str]
     for pair in query.unwrap_or_default().split('&').filter(|p| !p.is_empty()) {
         let (raw_name, raw) = pair.split_once('=').unwrap_or((pair, ""));
         let name = percent_decode(raw_name, true);
-        let Some(plan) = operation.parameters.iter().find(|p| p.place == Place::Query && name.as_deref() == Some(&p.name)) else { continue };
+        let Some(plan) = operation.parameters.iter().find(|p| p.place == Place::Query && name.as_deref() == Some(&p.name)) else {
+            continue;
+        };
         if found.iter().any(|(n, _)| *n == plan.name) {
             mistakes.push((format!("/query/{}", plan.name), "stands twice".into()));
             continue;

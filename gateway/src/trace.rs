@@ -152,12 +152,7 @@ impl Recorder {
         if !self.full {
             return;
         }
-        let mut stage = Stage {
-            name: name.into(),
-            from_us: from.duration_since(self.started).as_micros() as u64,
-            us: from.elapsed().as_micros() as u64,
-            ..Stage::default()
-        };
+        let mut stage = Stage { name: name.into(), from_us: from.duration_since(self.started).as_micros() as u64, us: from.elapsed().as_micros() as u64, ..Stage::default() };
         fill(&mut stage);
         self.trace.stages.push(stage);
     }

@@ -165,7 +165,7 @@ fn name_of(title: &str) -> String {
 pub(crate) async fn derive(args: &DeriveArgs, show: &Show) -> Result<bool, CliError> {
     let source = source(&args.source, args.login.as_deref()).await?;
     let look = porch_facade::look(&source).map_err(|f| unreadable(&f))?;
-    for only in args.only.iter().filter(|n| !look.operations.iter().any(|o| o.source == **n)) {
+    if let Some(only) = args.only.iter().find(|n| !look.operations.iter().any(|o| o.source == **n)) {
         let near = porch_contract::suggest(only, look.operations.iter().map(|o| o.source.as_str())).map_or_else(String::new, |n| format!("did you mean “{n}”?"));
         return Err(CliError::new(format!("the definition has no operation “{only}”")).help(near));
     }

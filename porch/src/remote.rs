@@ -135,7 +135,9 @@ async fn find_operation(client: &Client, wanted: &str) -> Result<(String, String
     let (mut hits, mut known) = (Vec::new(), Vec::new());
     for facade in client.get("/api/facades").await?.as_array().into_iter().flatten() {
         let name = text(facade, "name");
-        let Ok(view) = client.get(&format!("/api/facades/{}", segment(name))).await else { continue };
+        let Ok(view) = client.get(&format!("/api/facades/{}", segment(name))).await else {
+            continue;
+        };
         for operation in list(&view, "operations") {
             known.push(text(operation, "id").to_owned());
             if text(operation, "id") == wanted {
@@ -154,7 +156,9 @@ async fn find_operation(client: &Client, wanted: &str) -> Result<(String, String
 }
 
 fn body_of(text: Option<&str>) -> Result<Value, CliError> {
-    let Some(text) = text else { return Ok(Value::Null) };
+    let Some(text) = text else {
+        return Ok(Value::Null);
+    };
     let owned;
     let text = match text.strip_prefix('@') {
         Some(path) => {

@@ -66,7 +66,9 @@ pub(crate) fn run(options: ServeOptions) -> Result<bool, CliError> {
     let drain = Duration::from_secs(options.drain.or(file.drain).unwrap_or(10));
     let first = match (options.first_account, std::env::var("ELM_PORCH_FIRST_PASSWORD")) {
         (Some(name), Ok(password)) => Some(FirstAccount { name, password }),
-        (Some(_), Err(_)) => return Err(CliError::new("the first administrator has no password").help("set ELM_PORCH_FIRST_PASSWORD").usage()),
+        (Some(_), Err(_)) => {
+            return Err(CliError::new("the first administrator has no password").help("set ELM_PORCH_FIRST_PASSWORD").usage());
+        }
         _ => None,
     };
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().map_err(|e| CliError::new(e.to_string()))?;

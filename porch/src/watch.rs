@@ -23,7 +23,15 @@ pub(crate) async fn traces(args: &TraceArgs, client: &Client, show: &Show) -> Re
     show.value(&lines, |v| {
         let rows = v.as_array().into_iter().flatten().map(|t| {
             let id: String = text(t, "id").chars().take(12).collect();
-            vec![id, time(number(t, "at")), status_text(number(t, "status")), took(number(t, "us")), text(t, "consumer").into(), format!("{} {}", text(t, "method"), text(t, "target")), text(t, "why").into()]
+            vec![
+                id,
+                time(number(t, "at")),
+                status_text(number(t, "status")),
+                took(number(t, "us")),
+                text(t, "consumer").into(),
+                format!("{} {}", text(t, "method"), text(t, "target")),
+                text(t, "why").into(),
+            ]
         });
         table(&["exchange", "at (utc)", "status", "took", "consumer", "request", "why refused"], rows)
     });

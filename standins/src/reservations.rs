@@ -24,7 +24,8 @@ async fn definition(headers: HeaderMap) -> Response {
 }
 
 fn envelope(status: StatusCode, body: &str) -> Response {
-    let text = format!("<?xml version=\"1.0\" encoding=\"utf-8\"?><env:Envelope xmlns:env=\"{ENVELOPE}\" xmlns:xsi=\"http://www.w3.org/2001/XMLSchema-instance\"><env:Body>{body}</env:Body></env:Envelope>");
+    let text =
+        format!("<?xml version=\"1.0\" encoding=\"utf-8\"?><env:Envelope xmlns:env=\"{ENVELOPE}\" xmlns:xsi=\"http://www.w3.org/2001/XMLSchema-instance\"><env:Body>{body}</env:Body></env:Envelope>");
     (status, [("content-type", "text/xml; charset=utf-8")], text).into_response()
 }
 
@@ -38,7 +39,9 @@ fn escape(text: &str) -> String {
 }
 
 async fn call(headers: HeaderMap, body: String) -> Response {
-    let Ok(document) = Document::parse(&body) else { return fault("Client", "the request is not well-formed", "") };
+    let Ok(document) = Document::parse(&body) else {
+        return fault("Client", "the request is not well-formed", "");
+    };
     let root = document.root_element();
     let Some(request) = root.children().find(|n| n.has_tag_name((ENVELOPE, "Body"))).and_then(|b| b.first_element_child()) else {
         return fault("Client", "the request has no body", "");
@@ -57,7 +60,9 @@ async fn call(headers: HeaderMap, body: String) -> Response {
         "SearchSailings" => search(request),
         "QuoteFare" => quote(request),
         "HoldSeats" => hold(request),
-        "ConfirmBooking" => with_order(request, &["Reference", "PaymentToken"], |v| format!("<r:ConfirmBookingResponse xmlns:r=\"{NS}\"><r:Reference>{}</r:Reference><r:Confirmed>1</r:Confirmed></r:ConfirmBookingResponse>", escape(&v[0]))),
+        "ConfirmBooking" => with_order(request, &["Reference", "PaymentToken"], |v| {
+            format!("<r:ConfirmBookingResponse xmlns:r=\"{NS}\"><r:Reference>{}</r:Reference><r:Confirmed>1</r:Confirmed></r:ConfirmBookingResponse>", escape(&v[0]))
+        }),
         "CancelBooking" => cancel(request),
         "GetManifest" => manifest(request),
         other => fault("Client", &format!("there is no operation {other}"), ""),
@@ -73,7 +78,9 @@ fn in_order(request: Node<'_, '_>, names: &[&str]) -> Result<Vec<String>, Box<Re
         match children.next_if(|c| c.has_tag_name((NS, name))) {
             Some(child) => values.push(child.text().unwrap_or_default().to_owned()),
             None if optional => values.push(String::new()),
-            None => return Err(Box::new(fault("Client", &format!("{name} is missing or not in its place"), ""))),
+            None => {
+                return Err(Box::new(fault("Client", &format!("{name} is missing or not in its place"), "")));
+            }
         }
     }
     match children.next() {
@@ -112,7 +119,9 @@ fn quote(request: Node<'_, '_>) -> Response {
         "cabin" => 610,
         other => return fault("Client", &format!("there is no fare class {other}"), ""),
     };
-    let Ok(passengers) = values[2].parse::<u64>() else { return fault("Client", "Passengers is no number", "") };
+    let Ok(passengers) = values[2].parse::<u64>() else {
+        return fault("Client", "Passengers is no number", "");
+    };
     let total = base * factor / 100 * passengers;
     let amount = format!("{}.{:03}", total / 1000, total % 1000);
     let body = format!("<QuoteFareResponse xmlns=\"{NS}\"><Fare><Amount>{amount}</Amount><Currency>SKC</Currency><ValidUntil>2027-06-30</ValidUntil></Fare></QuoteFareResponse>");

@@ -24,7 +24,9 @@ async fn timetable(Query(asked): Query<Asked>) -> Response {
         "FAR-MAR" => ["06:40", "08:30", "12:15", "17:50"].as_slice(),
         "MAR-TER" => ["07:20", "13:05"].as_slice(),
         "TER-HOL" => ["09:00"].as_slice(),
-        _ => return (StatusCode::NOT_FOUND, axum::Json(json!({ "error": format!("no route {}", asked.r) }))).into_response(),
+        _ => {
+            return (StatusCode::NOT_FOUND, axum::Json(json!({ "error": format!("no route {}", asked.r) }))).into_response();
+        }
     };
     ([("content-type", "application/json"), ("etag", "\"tt-7\"")], json!({ "route": asked.r, "date": asked.d, "departures": departures }).to_string()).into_response()
 }

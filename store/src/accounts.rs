@@ -83,10 +83,7 @@ impl Store {
     /// When the database does.
     pub async fn sign_in(&self, name: &str, password: &str) -> Result<Option<account::Model>> {
         let found = account::Entity::find().filter(account::Column::Name.eq(name)).one(&self.db).await?;
-        let hash = found.as_ref().map_or_else(
-            || "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA".to_owned(),
-            |a| a.password_hash.clone(),
-        );
+        let hash = found.as_ref().map_or_else(|| "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA".to_owned(), |a| a.password_hash.clone());
         let password = password.to_owned();
         let fits = tokio::task::spawn_blocking(move || Argon2::default().verify_password(password.as_bytes(), hash.as_str()).is_ok()).await.unwrap_or(false);
         Ok(found.filter(|_| fits))
@@ -109,7 +106,9 @@ impl Store {
     /// # Errors
     /// When the database does.
     pub async fn session(&self, token: &str) -> Result<Option<account::Model>> {
-        let Some(found) = session::Entity::find_by_id(hash_token(token)).one(&self.db).await? else { return Ok(None) };
+        let Some(found) = session::Entity::find_by_id(hash_token(token)).one(&self.db).await? else {
+            return Ok(None);
+        };
         if found.expires_at < now_ms() {
             return Ok(None);
         }

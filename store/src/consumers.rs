@@ -112,7 +112,8 @@ impl Store {
     pub async fn set_secret(&self, environment: &str, name: &str, text: &str, who: &str) -> Result<()> {
         let sealed = self.seal.seal(&format!("{environment}/{name}"), text)?;
         let model = secret::ActiveModel { environment: Set(environment.into()), name: Set(name.into()), sealed: Set(sealed), changed_by: Set(who.into()), changed_at: Set(now_ms()) };
-        let conflict = OnConflict::columns([secret::Column::Environment, secret::Column::Name]).update_columns([secret::Column::Sealed, secret::Column::ChangedBy, secret::Column::ChangedAt]).to_owned();
+        let conflict =
+            OnConflict::columns([secret::Column::Environment, secret::Column::Name]).update_columns([secret::Column::Sealed, secret::Column::ChangedBy, secret::Column::ChangedAt]).to_owned();
         secret::Entity::insert(model).on_conflict(conflict).exec_without_returning(&self.db).await?;
         Ok(())
     }

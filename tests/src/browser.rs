@@ -53,8 +53,21 @@ impl Browser {
     pub async fn open(base: &str, dark: bool) -> Self {
         let mut capabilities = DesiredCapabilities::chrome();
         for flag in [
-            "--headless", "--no-sandbox", "--disable-dev-shm-usage", "--disable-gpu", "--disable-quic", "--no-first-run", "--no-default-browser-check", "--disable-background-networking",
-            "--disable-component-update", "--disable-sync", "--disable-extensions", "--force-device-scale-factor=1", "--hide-scrollbars", "--window-size=1280,800", "--lang=en-US",
+            "--headless",
+            "--no-sandbox",
+            "--disable-dev-shm-usage",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--no-default-browser-check",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--disable-extensions",
+            "--force-device-scale-factor=1",
+            "--hide-scrollbars",
+            "--window-size=1280,800",
+            "--lang=en-US",
             "--force-prefers-reduced-motion",
         ] {
             capabilities.add_arg(flag).unwrap();

@@ -282,7 +282,10 @@ impl Porch {
             output.read_line(&mut line).unwrap();
             match line.split_whitespace().nth(1) {
                 Some(url) => *address = url.to_owned(),
-                None => return Err(std::fs::read_to_string(&log).unwrap_or_default()),
+                None => {
+                    let _ = child.wait();
+                    return Err(std::fs::read_to_string(&log).unwrap_or_default());
+                }
             }
         }
         std::thread::spawn(move || std::io::copy(&mut output, &mut std::io::sink()));

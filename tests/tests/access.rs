@@ -53,7 +53,9 @@ fn roles_are_enforced_and_changes_are_noted_down() {
     }
     assert_eq!(status(&publisher, "POST", "/api/consumers", json!({"name": "Crew Roster"})), 201);
     assert_eq!(status(&publisher, "POST", "/api/consumers", json!({"name": "Crew Roster"})), 409);
-    for (method, path, body) in [("GET", "/api/secrets", Value::Null), ("PUT", "/api/secrets", json!({"name": "a", "value": "b"})), ("POST", "/api/accounts", json!({"name": "x", "password": "12345678", "role": "viewer"}))] {
+    for (method, path, body) in
+        [("GET", "/api/secrets", Value::Null), ("PUT", "/api/secrets", json!({"name": "a", "value": "b"})), ("POST", "/api/accounts", json!({"name": "x", "password": "12345678", "role": "viewer"}))]
+    {
         assert_eq!(status(&publisher, method, path, body), 403, "{method} {path}");
     }
     let audit = porch.api("GET", "/api/audit", &Value::Null).json();
@@ -73,7 +75,9 @@ fn guessing_passwords_is_slowed_down_and_other_sites_are_refused() {
     let good = sign_in("harbour-lights");
     let cookie = good.header("set-cookie").split(';').next().unwrap().to_owned();
     assert!(good.header("set-cookie").contains("HttpOnly") && good.header("set-cookie").contains("SameSite=Strict"));
-    let with_cookie = |site: &str| Http::send("POST", &format!("{}/api/consumers", porch.console), &[("cookie", &cookie), ("sec-fetch-site", site), ("content-type", "application/json")], br#"{"name":"X"}"#.to_vec()).status;
+    let with_cookie = |site: &str| {
+        Http::send("POST", &format!("{}/api/consumers", porch.console), &[("cookie", &cookie), ("sec-fetch-site", site), ("content-type", "application/json")], br#"{"name":"X"}"#.to_vec()).status
+    };
     assert_eq!(with_cookie("cross-site"), 403);
     assert_eq!(with_cookie("same-origin"), 201);
     let statuses: Vec<u16> = (0..12).map(|i| sign_in(&format!("guess-{i}")).status).collect();

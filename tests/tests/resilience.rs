@@ -170,10 +170,19 @@ fn requests_that_do_not_fit_get_every_mistake() {
 #[test]
 fn paths_cannot_escape_and_headers_end_where_they_should() {
     let (porch, _) = Porch::published();
-    porch.edit("timetable/timetable.openapi.yaml", "  /notices:", "  /echo/{what}:\n    get:\n      operationId: echo\n      parameters: [{ name: what, in: path, required: true }]\n      responses: { '200': { description: Echo. } }\n  /notices:");
+    porch.edit(
+        "timetable/timetable.openapi.yaml",
+        "  /notices:",
+        "  /echo/{what}:\n    get:\n      operationId: echo\n      parameters: [{ name: what, in: path, required: true }]\n      responses: { '200': { description: Echo. } }\n  /notices:",
+    );
     porch.edit("timetable/timetable.facade.yaml", "  notice:", "  echo:\n    call: { backend: timetable, method: GET, path: /echo }\n    send: { query: { what: =path.what } }\n  notice:");
     porch.push_and_release("timetable");
-    let get = |path: &str| exchange_raw(&porch, format!("GET {path} HTTP/1.1\r\nHost: ferry.example\r\nConnection: close\r\nX-Hop: 1\r\nAPI-Key: secret-of-the-caller\r\nForwarded: for=1.2.3.4\r\nX-Own: yes\r\n\r\n").as_bytes());
+    let get = |path: &str| {
+        exchange_raw(
+            &porch,
+            format!("GET {path} HTTP/1.1\r\nHost: ferry.example\r\nConnection: close\r\nX-Hop: 1\r\nAPI-Key: secret-of-the-caller\r\nForwarded: for=1.2.3.4\r\nX-Own: yes\r\n\r\n").as_bytes(),
+        )
+    };
     let echo = get("/timetable/v1/echo/a%2F..%2Fb%26c=%C3%A9");
     assert!(echo.contains(r#""uri":"/echo?what=a%2F..%2Fb%26c%3D%C3%A9""#), "{echo}");
     assert!(echo.contains(r#""x-own":"yes""#) && echo.contains("for=127.0.0.1") && !echo.contains("1.2.3.4") && !echo.contains("secret-of-the-caller"), "{echo}");

@@ -58,7 +58,9 @@ pub(crate) fn run(arguments: &[String]) -> Outcome {
 }
 
 fn stop() -> Outcome {
-    let Some(pid) = running() else { return Err("no demo is running".into()) };
+    let Some(pid) = running() else {
+        return Err("no demo is running".into());
+    };
     let _ = Command::new("kill").args(["-TERM", &pid.to_string()]).status();
     let end = Instant::now() + Duration::from_secs(30);
     while running().is_some() {

@@ -42,5 +42,3 @@ pub(crate) fn run(arguments: &[String]) -> Outcome {
         _ => Err("test: only --quick is known".into()),
     }
 }
-
-

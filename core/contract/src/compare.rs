@@ -92,7 +92,9 @@ fn compare_members(old: SchemaView<'_>, new: SchemaView<'_>, whose: &str, side: 
         return;
     }
     for name in old.property_names() {
-        let Some(before) = old.property(name) else { continue };
+        let Some(before) = old.property(name) else {
+            continue;
+        };
         match new.property(name) {
             None if side == Side::Reply || !new.allows_other_members() => add(Harm::Breaks, format!("{whose} “{name}” is gone")),
             None => {}

@@ -85,7 +85,9 @@ impl Node {
                 return Err(fail(at, "the document has more than two million values"));
             }
             let done = match event {
-                Event::Alias(_) => return Err(fail(at, "aliases (*name) are not used in documents: write the value out")),
+                Event::Alias(_) => {
+                    return Err(fail(at, "aliases (*name) are not used in documents: write the value out"));
+                }
                 Event::Scalar(text, style, _, tag) => {
                     if tag.is_some() {
                         return Err(fail(at, "tags (!name) are not used in documents"));
@@ -102,11 +104,8 @@ impl Node {
                 Event::SequenceStart(..) | Event::MappingStart(..) if open.len() >= MAX_DEPTH => {
                     return Err(fail(at, format!("nested more than {MAX_DEPTH} levels deep")));
                 }
-                Event::SequenceStart(..) | Event::MappingStart(..)
-                    if matches!(open.last(), Some(Open::Map(_, _, None))) =>
-                {
-                    return Err(fail(at, "a mapping's key must be a plain text")
-                        .quote_hint());
+                Event::SequenceStart(..) | Event::MappingStart(..) if matches!(open.last(), Some(Open::Map(_, _, None))) => {
+                    return Err(fail(at, "a mapping's key must be a plain text").quote_hint());
                 }
                 Event::SequenceStart(..) => {
                     open.push(Open::List(at, Vec::new()));
@@ -172,9 +171,7 @@ impl Node {
         match &self.kind {
             NodeKind::Scalar(v) => v.clone(),
             NodeKind::List(items) => Value::Array(items.iter().map(Node::to_value).collect()),
-            NodeKind::Map(entries) => {
-                Value::Object(entries.iter().map(|(k, _, v)| (k.clone(), v.to_value())).collect::<Map<_, _>>())
-            }
+            NodeKind::Map(entries) => Value::Object(entries.iter().map(|(k, _, v)| (k.clone(), v.to_value())).collect::<Map<_, _>>()),
         }
     }
 
@@ -260,10 +257,7 @@ mod tests {
     #[test]
     fn traps_of_yaml_stay_texts_and_digits_stay() {
         let doc = Node::parse("a: no\nb: 010\nc: 1520.250\nd: 18446744073709551616\ne: 2026-11-23\nf: '5'").unwrap();
-        assert_eq!(
-            doc.to_value().to_string(),
-            r#"{"a":"no","b":"010","c":1520.250,"d":18446744073709551616,"e":"2026-11-23","f":"5"}"#
-        );
+        assert_eq!(doc.to_value().to_string(), r#"{"a":"no","b":"010","c":1520.250,"d":18446744073709551616,"e":"2026-11-23","f":"5"}"#);
     }
 
     #[test]

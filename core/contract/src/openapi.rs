@@ -158,9 +158,7 @@ impl Reader<'_> {
             let required = b.get("required").and_then(Value::as_bool).unwrap_or(false);
             Some((json_schema(&b)?, required))
         });
-        let reply = value.get("responses").and_then(Value::as_object).and_then(|all| {
-            all.iter().find(|(status, _)| status.starts_with('2')).and_then(|(_, r)| json_schema(&self.deref(r)))
-        });
+        let reply = value.get("responses").and_then(Value::as_object).and_then(|all| all.iter().find(|(status, _)| status.starts_with('2')).and_then(|(_, r)| json_schema(&self.deref(r))));
         let text = |name: &str| value.get(name).and_then(Value::as_str).map(str::to_owned);
         let summary = text("summary").or_else(|| text("description")).unwrap_or_default();
         let operation = Operation { id: id.clone(), method: method.to_uppercase(), path: path.clone(), parameters, body, reply, summary, at };

@@ -42,7 +42,9 @@ impl<'a> SchemaView<'a> {
     fn resolved(mut self) -> Self {
         // A chain of references longer than this is a circle.
         for _ in 0..32 {
-            let Some(pointer) = self.schema.get("$ref").and_then(Value::as_str) else { break };
+            let Some(pointer) = self.schema.get("$ref").and_then(Value::as_str) else {
+                break;
+            };
             match pointer.strip_prefix('#').and_then(|p| self.root.pointer(p)) {
                 Some(target) => self.schema = target,
                 None => break,
@@ -59,12 +61,7 @@ impl<'a> SchemaView<'a> {
     /// Whether the schema says nothing of what is inside, so that any path must be let through.
     pub fn is_open(&self) -> bool {
         match self.schema {
-            Value::Object(map) => {
-                !map.contains_key("properties")
-                    && !map.contains_key("items")
-                    && !map.contains_key("allOf")
-                    && self.types().is_empty()
-            }
+            Value::Object(map) => !map.contains_key("properties") && !map.contains_key("items") && !map.contains_key("allOf") && self.types().is_empty(),
             _ => true,
         }
     }
@@ -95,8 +92,7 @@ impl<'a> SchemaView<'a> {
 
     /// Whether members that are not named may stand in the object.
     pub fn allows_other_members(&self) -> bool {
-        self.own_properties().is_none() && self.all_of().next().is_none()
-            || self.schema.get("additionalProperties").is_some_and(|v| *v != Value::Bool(false))
+        self.own_properties().is_none() && self.all_of().next().is_none() || self.schema.get("additionalProperties").is_some_and(|v| *v != Value::Bool(false))
     }
 
     /// The schema of an array's items.
@@ -112,14 +108,7 @@ impl<'a> SchemaView<'a> {
 
     /// The members as a list for people.
     pub fn fields(&self) -> Vec<Field> {
-        self.property_names()
-            .into_iter()
-            .map(|name| Field {
-                name: name.to_owned(),
-                kind: self.property(name).map_or_else(String::new, |s| s.kind()),
-                required: self.requires(name),
-            })
-            .collect()
+        self.property_names().into_iter().map(|name| Field { name: name.to_owned(), kind: self.property(name).map_or_else(String::new, |s| s.kind()), required: self.requires(name) }).collect()
     }
 
     /// The type in words.
@@ -155,7 +144,9 @@ impl<'a> SchemaView<'a> {
     }
 
     fn sample_to(&self, depth: usize) -> Value {
-        let Value::Object(map) = self.schema else { return Value::Null };
+        let Value::Object(map) = self.schema else {
+            return Value::Null;
+        };
         let given = map.get("example").or_else(|| map.get("examples").and_then(|e| e.get(0)));
         if let Some(value) = given.or_else(|| map.get("default")).or_else(|| map.get("const")).or_else(|| map.get("enum").and_then(|e| e.get(0))) {
             return value.clone();
@@ -168,12 +159,7 @@ impl<'a> SchemaView<'a> {
             Some("string") => Value::String(sample_text(map)),
             _ if depth > 0 => {
                 let names = self.property_names();
-                Value::Object(
-                    names
-                        .into_iter()
-                        .filter_map(|n| Some((n.to_owned(), self.property(n)?.sample_to(depth - 1))))
-                        .collect(),
-                )
+                Value::Object(names.into_iter().filter_map(|n| Some((n.to_owned(), self.property(n)?.sample_to(depth - 1)))).collect())
             }
             _ => Value::Object(Map::new()),
         }

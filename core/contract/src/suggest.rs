@@ -7,12 +7,7 @@
 pub fn suggest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let limit = (word.chars().count() / 3).clamp(1, 4);
     let lower = word.to_lowercase();
-    candidates
-        .into_iter()
-        .map(|c| (distance(&lower, &c.to_lowercase()), c))
-        .filter(|(d, _)| *d <= limit)
-        .min_by_key(|(d, _)| *d)
-        .map(|(_, c)| c)
+    candidates.into_iter().map(|c| (distance(&lower, &c.to_lowercase()), c)).filter(|(d, _)| *d <= limit).min_by_key(|(d, _)| *d).map(|(_, c)| c)
 }
 
 /// Optimal string alignment distance.

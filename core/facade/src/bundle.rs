@@ -11,7 +11,9 @@ pub fn bundle(files: &Files, documents: &Documents, facade: &str) -> Option<File
     let facade = documents.facades.get(facade)?;
     let mut names = vec![facade.file.clone(), contract_of(files, facade).0];
     for operation in facade.doc.operations.values() {
-        let Some(backend) = documents.backends.get(&operation.call.backend) else { continue };
+        let Some(backend) = documents.backends.get(&operation.call.backend) else {
+            continue;
+        };
         names.push(backend.file.clone());
         if let Some(definition) = &backend.doc.definition {
             let path = beside(&backend.file, definition);

@@ -108,7 +108,9 @@ impl Templates<'_> {
     /// Whether what a reference names exists and is there for sure.
     fn reference(&self, reference: &Reference, shapes: &Shapes<'_>) -> Result<(), (usize, String, String)> {
         let (root, rest) = reference.steps.split_first().map_or(("", &[][..]), |(r, s)| (r.name.as_str(), s));
-        let Some(first) = rest.first() else { return Ok(()) };
+        let Some(first) = rest.first() else {
+            return Ok(());
+        };
         let unknown = |what: &str, known: Vec<&str>| {
             let help = match suggest(&first.name, known.iter().copied()) {
                 Some(near) => format!("did you mean “{near}”?"),
@@ -136,7 +138,9 @@ impl Templates<'_> {
                 if known.contains(&first.name.as_str()) { Ok(()) } else { unknown("of the caller is not known", known.to_vec()) }
             }
             "body" => match &self.operation.body {
-                None => Err((first.offset, format!("{} {} takes no body in the contract", self.operation.method, self.operation.path), "use path and query, or give the operation a requestBody".into())),
+                None => {
+                    Err((first.offset, format!("{} {} takes no body in the contract", self.operation.method, self.operation.path), "use path and query, or give the operation a requestBody".into()))
+                }
                 Some((schema, _)) => walk(self.contract.view(schema), rest, "the request's body"),
             },
             "answer" => match first.name.as_str() {
@@ -156,8 +160,12 @@ impl Templates<'_> {
         let steps = expr.as_plain_path()?;
         let names: Vec<&str> = steps.iter().map(|s| s.name.as_str()).collect();
         let (mut view, rest) = match names.as_slice() {
-            ["query", name] => return self.parameters(Place::Query).find(|p| p.name == *name).map(|p| self.contract.view(&p.schema)),
-            ["path", name] => return self.parameters(Place::Path).find(|p| p.name == *name).map(|p| self.contract.view(&p.schema)),
+            ["query", name] => {
+                return self.parameters(Place::Query).find(|p| p.name == *name).map(|p| self.contract.view(&p.schema));
+            }
+            ["path", name] => {
+                return self.parameters(Place::Path).find(|p| p.name == *name).map(|p| self.contract.view(&p.schema));
+            }
             ["body", rest @ ..] => (self.operation.body.as_ref().map(|(s, _)| self.contract.view(s))?, rest),
             ["answer", "body", rest @ ..] => (shapes.answer.map(|(root, schema)| SchemaView::new(root, schema))?, rest),
             _ => return None,
@@ -243,10 +251,17 @@ fn walk(mut view: SchemaView<'_>, steps: &[porch_rules::expr::Step], what: &str)
                 }
                 view = below;
             }
-            None if view.allows_other_members() && view.property_names().is_empty() => return Ok(()),
+            None if view.allows_other_members() && view.property_names().is_empty() => {
+                return Ok(());
+            }
             None => {
                 let names = view.property_names();
-                let help = suggest(&step.name, names.iter().copied()).map_or_else(|| if names.is_empty() { String::new() } else { format!("there are: {}", names.join(", ")) }, |n| format!("did you mean “{n}”?"));
+                let help = suggest(&step.name, names.iter().copied()).map_or_else(
+                    || {
+                        if names.is_empty() { String::new() } else { format!("there are: {}", names.join(", ")) }
+                    },
+                    |n| format!("did you mean “{n}”?"),
+                );
                 return Err((step.offset, format!("{place} has no “{}”", step.name), help));
             }
         }

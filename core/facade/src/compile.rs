@@ -134,7 +134,9 @@ impl<'a> Builder<'a> {
     pub fn finish(mut self) -> (CompiledPorch, Vec<Finding>) {
         let mut router = Router::default();
         for (i, operation) in self.porch.operations.iter().enumerate() {
-            let Ok(template) = PathTemplate::parse(&operation.path) else { continue };
+            let Ok(template) = PathTemplate::parse(&operation.path) else {
+                continue;
+            };
             let facade = &self.porch.facades[operation.facade];
             let hosts = &self.hosts[operation.facade];
             let hosts: Vec<Option<&str>> = if hosts.is_empty() { vec![None] } else { hosts.iter().map(|h| Some(h.as_str())).collect() };
@@ -375,7 +377,8 @@ impl<'a> Builder<'a> {
             }
         }
         // Only the headers that this operation wants.
-        let wanted: Map<String, Value> = wired.soap_headers.as_object().into_iter().flatten().filter(|(k, _)| soap_op.headers.iter().any(|h| h.local == **k)).map(|(k, v)| (k.clone(), v.clone())).collect();
+        let wanted: Map<String, Value> =
+            wired.soap_headers.as_object().into_iter().flatten().filter(|(k, _)| soap_op.headers.iter().any(|h| h.local == **k)).map(|(k, v)| (k.clone(), v.clone())).collect();
         let envelope = match Envelope::new(plan.clone(), soap_op, &Value::Object(wanted)) {
             Ok(envelope) => envelope,
             Err(errors) => {
@@ -392,7 +395,9 @@ impl<'a> Builder<'a> {
         let document = json!({ "components": { "schemas": schemas.schemas }, "input": input, "output": output });
         let templates = self.templates(op);
         let shapes = Shapes { answer: Some((&document, &document["output"])) };
-        let default_send = || if op.contract_op.body.is_some() { json!("=body") } else { json!({}) };
+        let default_send = || {
+            if op.contract_op.body.is_some() { json!("=body") } else { json!({}) }
+        };
         let send = op.doc.send.clone().unwrap_or_else(default_send);
         let target = Target { what: format!("{name}'s input"), root: &document, schema: &document["input"] };
         let (send, found) = templates.compile(&send, &op.path(&["send"]), false, &shapes, Some(&target));
@@ -456,7 +461,7 @@ impl<'a> Builder<'a> {
             self.findings.push(Finding::error(&op.facade.file, op.at(&["call", "method"]), format!("“{method}” is no method")).help("methods are written in capitals: GET, POST …"));
         }
         let headers = headers.into_iter().map(|(k, t)| (k.to_ascii_lowercase(), t)).collect();
-        Some(Wiring::Http(HttpWiring { method: op.doc.call.method.clone(), path, query, headers, body, reply, reads_body }))
+        Some(Wiring::Http(Box::new(HttpWiring { method: op.doc.call.method.clone(), path, query, headers, body, reply, reads_body })))
     }
 
     fn http_path(&mut self, op: &Op<'_>, mut values: Vec<(String, Template)>) -> Option<Vec<PathPart>> {

@@ -124,7 +124,7 @@ pub struct CompiledOperation {
 #[derive(Debug)]
 pub enum Wiring {
     /// By one HTTP call.
-    Http(HttpWiring),
+    Http(Box<HttpWiring>),
     /// By one SOAP call.
     Soap(Box<SoapWiring>),
 }

@@ -62,7 +62,9 @@ fn soap(source: &Source, definition: &Definition, name: &str, address: Option<&s
     let (mut paths, mut wiring, mut headers) = (Map::new(), Map::new(), Map::new());
     for (operation, shape) in definition.operations.iter().zip(&shapes) {
         let picked = only.is_empty() || only.contains(&operation.name);
-        let Some(input) = operation.input.as_ref().filter(|_| operation.unavailable.is_none() && picked) else { continue };
+        let Some(input) = operation.input.as_ref().filter(|_| operation.unavailable.is_none() && picked) else {
+            continue;
+        };
         for header in &operation.headers {
             headers.insert(header.local.clone(), header_secrets(definition, name, header));
         }
@@ -73,7 +75,9 @@ fn soap(source: &Source, definition: &Definition, name: &str, address: Option<&s
         };
         for (place, list) in [("path", &shape.in_path), ("query", &shape.in_query)] {
             for (member, parameter) in list {
-                let Some(found) = object.and_then(|o| o.member(member)) else { continue };
+                let Some(found) = object.and_then(|o| o.member(member)) else {
+                    continue;
+                };
                 let mut schema = schemas.member(found);
                 let description = schema.as_object_mut().and_then(|s| s.shift_remove("description"));
                 let mut doc = json!({ "name": parameter, "in": place });
@@ -98,7 +102,9 @@ fn soap(source: &Source, definition: &Definition, name: &str, address: Option<&s
             doc["requestBody"] = json!({ "required": true, "content": { "application/json": { "schema": schemas.of(input.type_id) } } });
         }
         doc["responses"] = match &operation.output {
-            Some(output) => json!({ "200": { "description": "The answer.", "content": { "application/json": { "schema": schemas.of(output.type_id) } } } }),
+            Some(output) => {
+                json!({ "200": { "description": "The answer.", "content": { "application/json": { "schema": schemas.of(output.type_id) } } } })
+            }
             None => json!({ "202": { "description": "Taken in." } }),
         };
         doc["responses"]["default"] = json!({ "$ref": "#/components/responses/Problem" });
@@ -124,7 +130,8 @@ fn soap(source: &Source, definition: &Definition, name: &str, address: Option<&s
     if !definition.documentation.is_empty() {
         contract["info"]["description"] = json!(definition.documentation);
     }
-    contract["components"]["responses"] = json!({ "Problem": { "description": "Why there is no answer (RFC 9457).", "content": { "application/problem+json": { "schema": { "$ref": "#/components/schemas/Problem" } } } } });
+    contract["components"]["responses"] =
+        json!({ "Problem": { "description": "Why there is no answer (RFC 9457).", "content": { "application/problem+json": { "schema": { "$ref": "#/components/schemas/Problem" } } } } });
     contract["components"]["schemas"]["Problem"] = json!({ "type": "object", "properties": {
         "type": { "type": "string", "format": "uri-reference" }, "title": { "type": "string" }, "status": { "type": "integer" },
         "detail": { "type": "string" }, "instance": { "type": "string", "format": "uri-reference" },
@@ -149,10 +156,10 @@ fn soap(source: &Source, definition: &Definition, name: &str, address: Option<&s
 /// A secret for each text of a header element: `reservations-user`.
 fn header_secrets(definition: &Definition, name: &str, header: &porch_soap::Member) -> Value {
     match definition.plan.get(header.type_id) {
-        TypePlan::Object(object) => Value::Object(
-            object.members.iter().map(|m| (m.json.clone(), json!({ "secret": format!("{name}-{}", m.local.to_lowercase()) }))).collect(),
-        ),
-        TypePlan::Simple(_) => json!({ "secret": format!("{name}-{}", header.local.to_lowercase()) }),
+        TypePlan::Object(object) => Value::Object(object.members.iter().map(|m| (m.json.clone(), json!({ "secret": format!("{name}-{}", m.local.to_lowercase()) }))).collect()),
+        TypePlan::Simple(_) => {
+            json!({ "secret": format!("{name}-{}", header.local.to_lowercase()) })
+        }
     }
 }
 
@@ -160,7 +167,9 @@ fn header_secrets(definition: &Definition, name: &str, header: &porch_soap::Memb
 fn keep_used_schemas(contract: &mut Value) {
     loop {
         let text = contract.to_string();
-        let Some(schemas) = contract.pointer_mut("/components/schemas").and_then(Value::as_object_mut) else { return };
+        let Some(schemas) = contract.pointer_mut("/components/schemas").and_then(Value::as_object_mut) else {
+            return;
+        };
         let before = schemas.len();
         schemas.retain(|name, _| text.contains(&format!("\"#/components/schemas/{name}\"")));
         if schemas.len() == before {

@@ -119,9 +119,7 @@ pub(crate) fn kind(source: &Source) -> Result<Kind, Box<Finding>> {
     }
     match porch_contract::Node::parse(text) {
         Ok(node) if node.get("openapi").is_some() => Ok(Kind::Http),
-        Ok(node) if node.get("swagger").is_some() => {
-            Err(Box::new(Finding::error(&source.main, node.at, "OpenAPI 2.0 is not read yet").help("convert it to OpenAPI 3 first")))
-        }
+        Ok(node) if node.get("swagger").is_some() => Err(Box::new(Finding::error(&source.main, node.at, "OpenAPI 2.0 is not read yet").help("convert it to OpenAPI 3 first"))),
         Ok(node) => {
             let help = "give a WSDL 1.1 or an OpenAPI 3 document";
             Err(Box::new(Finding::error(&source.main, node.at, "this is no definition that can be read").help(help)))

@@ -56,7 +56,9 @@ impl Documents {
     }
 
     fn take_in(&mut self, file: &str, node: Node) {
-        let Some(kind) = node.get("elm-porch") else { return };
+        let Some(kind) = node.get("elm-porch") else {
+            return;
+        };
         let at = kind.at;
         match kind.text().unwrap_or_default() {
             "backend/1" => add(&mut self.backends, &mut self.findings, file, node, |d: &BackendDoc| &d.name),
@@ -90,9 +92,7 @@ fn add<T: DeserializeOwned>(into: &mut IndexMap<String, Document<T>>, findings: 
 
 /// Whether a text can name a document.
 pub(crate) fn is_name(text: &str) -> bool {
-    text.len() <= 64
-        && text.starts_with(|c: char| c.is_ascii_lowercase())
-        && text.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-')
+    text.len() <= 64 && text.starts_with(|c: char| c.is_ascii_lowercase()) && text.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-')
 }
 
 fn shape_error(file: &str, node: &Node, error: &serde_path_to_error::Error<serde_json::Error>) -> Finding {

@@ -101,7 +101,14 @@ pub fn table(files: &Files, documents: &Documents, facade: &str, operation: &str
         if !used[i] && label != "body" && !(whole_body && label.starts_with("body ")) {
             let captured = label.starts_with("path ") && document.is_none();
             let what = if captured { "as it is" } else { "not sent" };
-            rows.push(Row { caller: label.clone(), caller_type: kind.clone(), what: what.into(), backend: if captured { label.clone() } else { String::new() }, backend_type: String::new(), required: *required });
+            rows.push(Row {
+                caller: label.clone(),
+                caller_type: kind.clone(),
+                what: what.into(),
+                backend: if captured { label.clone() } else { String::new() },
+                backend_type: String::new(),
+                required: *required,
+            });
         }
     }
     Some(Table { request: rows, reply: reply_rows(doc.reply.as_ref(), &contract, op, side("output")), sample: sample(&contract, op) })

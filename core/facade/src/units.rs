@@ -88,7 +88,7 @@ impl JsonSchema for Size {
 pub(crate) fn duration_text(d: Duration) -> String {
     let ms = d.as_millis();
     for (unit, size) in [("d", 86_400_000), ("h", 3_600_000), ("m", 60_000), ("s", 1000)] {
-        if ms % size == 0 && ms >= size {
+        if ms.is_multiple_of(size) && ms >= size {
             return format!("{}{unit}", ms / size);
         }
     }

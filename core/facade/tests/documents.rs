@@ -47,20 +47,50 @@ fn each_mistake_is_found_where_it_stands() {
         (facade, "RouteCode: =path.route", "RuoteCode: =path.route", "sailings/sailings.facade.yaml:14:7 QuoteFare's input has no “RuoteCode” (did you mean “RouteCode”?)"),
         (facade, "=path.fareClass", "=path.fareclas", "sailings/sailings.facade.yaml:15:24 the path has no variable “fareclas” (did you mean “fareClass”?)"),
         (facade, "=answer.body.Fare.Amount", "=answer.body.Fare.Amonut", "sailings/sailings.facade.yaml:19:31 the answer's body at Fare has no “Amonut” (did you mean “Amount”?)"),
-        (facade, "=answer.body.Fare.?ValidUntil", "=answer.body.Fare.ValidUntil", "sailings/sailings.facade.yaml:21:37 “ValidUntil” may be absent (say what happens then: ….Fare.?ValidUntil leaves it out, ….Fare.?ValidUntil.orValue(…) puts something in its place)"),
-        (facade, "=query.?passengers.orValue(1)", "=query.passengers", "sailings/sailings.facade.yaml:16:26 “passengers” may be absent (say what happens then: query.?passengers leaves it out, query.?passengers.orValue(…) puts something in its place)"),
-        (facade, "Passengers: =query.?passengers.orValue(1)", "Passengers: =path.route", "sailings/sailings.facade.yaml:16:19 QuoteFare's input wants integer here, and path.route is string (change the type in the contract, or convert it: int(…), double(…), string(…))"),
+        (
+            facade,
+            "=answer.body.Fare.?ValidUntil",
+            "=answer.body.Fare.ValidUntil",
+            "sailings/sailings.facade.yaml:21:37 “ValidUntil” may be absent (say what happens then: ….Fare.?ValidUntil leaves it out, ….Fare.?ValidUntil.orValue(…) puts something in its place)",
+        ),
+        (
+            facade,
+            "=query.?passengers.orValue(1)",
+            "=query.passengers",
+            "sailings/sailings.facade.yaml:16:26 “passengers” may be absent (say what happens then: query.?passengers leaves it out, query.?passengers.orValue(…) puts something in its place)",
+        ),
+        (
+            facade,
+            "Passengers: =query.?passengers.orValue(1)",
+            "Passengers: =path.route",
+            "sailings/sailings.facade.yaml:16:19 QuoteFare's input wants integer here, and path.route is string (change the type in the contract, or convert it: int(…), double(…), string(…))",
+        ),
         (facade, "      fare: =answer", "      fares: =answer", "sailings/sailings.facade.yaml:19:7 the contract's reply has no “fares” (did you mean “fare”?)"),
         (facade, "operation: QuoteFare", "operation: QuoteFair", "sailings/sailings.facade.yaml:12:47 the definition has no operation “QuoteFair” (did you mean “QuoteFare”?)"),
         (facade, "  quoteFare:", "  qouteFare:", "sailings/sailings.facade.yaml:11:3 the contract has no operation “qouteFare” (did you mean “quoteFare”?)"),
         (facade, "backend: reservations", "backend: reservation", "sailings/sailings.facade.yaml:12:22 there is no backend “reservation” (did you mean “reservations”?)"),
         (facade, "limits:", "limit:", "sailings/sailings.facade.yaml:8:3 “limit” is not known here (did you mean “limits”?)"),
         (facade, "window: 2m", "window: 2", "sailings/sailings.facade.yaml:9:30 “2” is no duration: write a number and ms, s, m, h or d, as in 2m ()"),
-        (facade, "credentials: [key]", "credentials: []", "sailings/sailings.facade.yaml:9:7 a limit per consumer needs callers that are known (add `credentials: [key]`, or count `per: address` or `per: everyone`)"),
-        (facade, "contract: sailings.openapi.yaml", "contract: sailing.openapi.yaml", "sailings/sailings.facade.yaml:5:11 there is no file “sailings/sailing.openapi.yaml” (did you mean “sailings/sailings.openapi.yaml”?)"),
+        (
+            facade,
+            "credentials: [key]",
+            "credentials: []",
+            "sailings/sailings.facade.yaml:9:7 a limit per consumer needs callers that are known (add `credentials: [key]`, or count `per: address` or `per: everyone`)",
+        ),
+        (
+            facade,
+            "contract: sailings.openapi.yaml",
+            "contract: sailing.openapi.yaml",
+            "sailings/sailings.facade.yaml:5:11 there is no file “sailings/sailing.openapi.yaml” (did you mean “sailings/sailings.openapi.yaml”?)",
+        ),
         (facade, "      Reference: =path.reference\n", "", "sailings/sailings.facade.yaml:42:5 CancelBooking's input needs “Reference” (add `Reference: …`)"),
         (facade, "base: /sailings/v2", "base: sailings", "sailings/sailings.facade.yaml:4:7 “sailings” is no base path (a base path begins with “/” and has no variables, as in /sailings/v2)"),
-        ("sailings/reservations.backend.yaml", "definition: reservations.wsdl\n", "", "sailings/reservations.backend.yaml:5:7 a SOAP backend needs its definition (add `definition: FILE` with its WSDL)"),
+        (
+            "sailings/reservations.backend.yaml",
+            "definition: reservations.wsdl\n",
+            "",
+            "sailings/reservations.backend.yaml:5:7 a SOAP backend needs its definition (add `definition: FILE` with its WSDL)",
+        ),
         ("timetable/timetable.facade.yaml", "path: /tt", "path: '/tt/{rute}'", "timetable/timetable.facade.yaml:8:52 nothing gives {rute} a value (did you mean “route”?)"),
         ("timetable/timetable.facade.yaml", "base: /timetable/v1", "base: /sailings/v2", "nothing found"),
         ("live.environment.yaml", "environment/1", "enviroment/1", "live.environment.yaml:1:12 “enviroment/1” is no kind of document (did you mean “environment/1”?)"),
@@ -101,7 +131,10 @@ fn secrets_are_filled_in_or_missed_by_name() {
 fn a_bundle_compiles_on_its_own() {
     let (files, documents) = (demo(), Documents::read(&demo()));
     let own = bundle(&files, &documents, "sailings").unwrap();
-    assert_eq!(own.keys().map(String::as_str).collect::<Vec<_>>(), ["sailings/reservations.backend.yaml", "sailings/reservations.wsdl", "sailings/sailings.facade.yaml", "sailings/sailings.openapi.yaml"]);
+    assert_eq!(
+        own.keys().map(String::as_str).collect::<Vec<_>>(),
+        ["sailings/reservations.backend.yaml", "sailings/reservations.wsdl", "sailings/sailings.facade.yaml", "sailings/sailings.openapi.yaml"]
+    );
     let documents = Documents::read(&own);
     let mut builder = Builder::new(Secrets::Placeholder, None);
     builder.add_facade(&own, &documents, "sailings");
@@ -128,7 +161,14 @@ fn a_table_shows_the_callers_fields_beside_the_backends() {
     let files = demo();
     let table = table(&files, &Documents::read(&files), "sailings", "quoteFare").unwrap();
     let rows: Vec<_> = table.request.iter().map(|r| format!("{} {} | {} | {} {}", r.caller, r.caller_type, r.what, r.backend, r.backend_type)).collect();
-    assert_eq!(rows, ["path route string | as it is | RouteCode string", "path fareClass string (foot, bicycle, car, cabin) | as it is | FareClass string (foot, bicycle, car, cabin)", "query passengers integer | =query.?passengers.orValue(1) | Passengers integer"]);
+    assert_eq!(
+        rows,
+        [
+            "path route string | as it is | RouteCode string",
+            "path fareClass string (foot, bicycle, car, cabin) | as it is | FareClass string (foot, bicycle, car, cabin)",
+            "query passengers integer | =query.?passengers.orValue(1) | Passengers integer"
+        ]
+    );
     let rows: Vec<_> = table.reply.iter().map(|r| format!("{} {} | {} | {} {}", r.caller, r.caller_type, r.what, r.backend, r.backend_type)).collect();
     assert_eq!(rows[1..], ["fare number | as it is | Fare.Amount number", "currency string | as it is | Fare.Currency string", "validUntil string (date) | as it is | Fare.ValidUntil string (date)"]);
     assert_eq!(table.sample.to_string(), r#"{"path":{"route":"FAR-MAR","fareClass":"foot"},"query":{"passengers":1}}"#);

@@ -165,7 +165,7 @@ impl KeyTable {
     /// Why it is not.
     pub fn check(&self, key: &str, now: i64) -> Result<&KeyEntry, Refused> {
         let hash = KeyHash::of(key);
-        let found = match self.overlay.is_empty().then_some(None).unwrap_or_else(|| self.overlay.get(&hash.0)) {
+        let found = match if self.overlay.is_empty() { None } else { self.overlay.get(&hash.0) } {
             Some(changed) => changed.as_ref(),
             None => self.base.get(&hash.0),
         };

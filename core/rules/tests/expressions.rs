@@ -146,10 +146,7 @@ fn truth_of(number: impl Strategy<Value = String> + Clone + 'static) -> BoxedStr
         number.prop_map(|n| format!("body.list.exists(x, x == {n})")),
     ];
     leaf.prop_recursive(3, 16, 2, |inner| {
-        prop_oneof![
-            (inner.clone(), prop_oneof!["&&", "\\|\\|"], inner.clone()).prop_map(|(a, op, b)| format!("({a} {op} {b})")),
-            inner.prop_map(|a| format!("!({a})")),
-        ]
+        prop_oneof![(inner.clone(), prop_oneof!["&&", "\\|\\|"], inner.clone()).prop_map(|(a, op, b)| format!("({a} {op} {b})")), inner.prop_map(|a| format!("!({a})")),]
     })
     .boxed()
 }

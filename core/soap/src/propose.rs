@@ -88,7 +88,9 @@ fn whole_name(operation: &Operation, why: &str) -> Shape {
 
 /// The input's members with whether they are required, when all are plain values.
 fn flat_fields(plan: &Plan, operation: &Operation) -> Option<Vec<(String, bool)>> {
-    let TypePlan::Object(object) = plan.get(operation.input.as_ref()?.type_id) else { return None };
+    let TypePlan::Object(object) = plan.get(operation.input.as_ref()?.type_id) else {
+        return None;
+    };
     if object.text.is_some() || !object.choices.is_empty() || object.open {
         return None;
     }

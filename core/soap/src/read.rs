@@ -175,9 +175,7 @@ impl AnswerReader {
         };
         let text = match std::str::from_utf8(all) {
             Ok(text) => text,
-            Err(e) if e.error_len().is_none() && !last => {
-                std::str::from_utf8(&all[..e.valid_up_to()]).map_err(|_| AnswerError::Encoding)?
-            }
+            Err(e) if e.error_len().is_none() && !last => std::str::from_utf8(&all[..e.valid_up_to()]).map_err(|_| AnswerError::Encoding)?,
             Err(_) => return Err(AnswerError::Encoding),
         };
         let plan = Arc::clone(&self.plan);
@@ -203,7 +201,9 @@ impl AnswerReader {
     fn characters(&mut self, plan: &AnswerPlan, text: &str, raw: bool) -> Result<(), AnswerError> {
         let wanted = match self.frames.last() {
             Some(Frame::Simple { .. } | Frame::FaultText(_)) => true,
-            Some(Frame::Object(o)) => matches!(plan.plan.get(o.type_id), TypePlan::Object(p) if p.text.is_some()),
+            Some(Frame::Object(o)) => {
+                matches!(plan.plan.get(o.type_id), TypePlan::Object(p) if p.text.is_some())
+            }
             _ => false,
         };
         if !raw {
@@ -343,9 +343,13 @@ impl AnswerReader {
 
     /// The child of an object: finds its member, writes its name, begins its value.
     fn child(&mut self, plan: &Arc<AnswerPlan>, text: &str, prefix: &str, local: &str, out: &mut Vec<u8>) -> Result<(), AnswerError> {
-        let Some(Frame::Object(frame)) = self.frames.last() else { return Ok(()) };
+        let Some(Frame::Object(frame)) = self.frames.last() else {
+            return Ok(());
+        };
         let (type_id, next) = (frame.type_id, frame.next);
-        let TypePlan::Object(object) = plan.plan.get(type_id) else { return Ok(()) };
+        let TypePlan::Object(object) = plan.plan.get(type_id) else {
+            return Ok(());
+        };
         let members = &object.members;
         let uri = self.scanner.resolve(prefix).unwrap_or("");
         let exact = |m: &Member| !m.attribute && m.local == local && plan.plan.namespaces[m.namespace as usize] == uri;
@@ -366,7 +370,9 @@ impl AnswerReader {
         if !strict {
             self.note(format!("<{local}> has another namespace than declared"));
         }
-        let Some(Frame::Object(frame)) = self.frames.last_mut() else { return Ok(()) };
+        let Some(Frame::Object(frame)) = self.frames.last_mut() else {
+            return Ok(());
+        };
         let member = &members[index];
         let seen = &mut self.seen[frame.seen_from + index];
         if frame.open_array && frame.next == index {
@@ -447,7 +453,9 @@ impl AnswerReader {
             let found = object.members.iter().position(|m| m.attribute && m.local == name && plan.plan.namespaces[m.namespace as usize] == uri);
             let Some(index) = found else { continue };
             let member = &object.members[index];
-            let TypePlan::Simple(simple) = plan.plan.get(member.type_id) else { continue };
+            let TypePlan::Simple(simple) = plan.plan.get(member.type_id) else {
+                continue;
+            };
             let mut value = String::new();
             push_text(&mut value, attribute.value).map_err(|message| AnswerError::Xml(XmlError { message, offset: 0 }))?;
             if std::mem::replace(&mut any, true) {
@@ -492,7 +500,9 @@ impl AnswerReader {
     }
 
     fn end_object(&mut self, plan: &AnswerPlan, mut frame: ObjectFrame, out: &mut Vec<u8>) -> Result<(), AnswerError> {
-        let TypePlan::Object(object) = plan.plan.get(frame.type_id) else { return Ok(()) };
+        let TypePlan::Object(object) = plan.plan.get(frame.type_id) else {
+            return Ok(());
+        };
         if frame.open_array {
             out.push(b']');
         }

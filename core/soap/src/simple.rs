@@ -71,15 +71,10 @@ impl Simple {
 
     /// The built-in type of a local name; `None` for names that XML Schema does not have.
     pub fn built_in(name: &str) -> Option<Self> {
-        let range = |min: &str, max: &str| Simple {
-            min: (!min.is_empty()).then(|| (min.to_owned(), false)),
-            max: (!max.is_empty()).then(|| (max.to_owned(), false)),
-            ..Simple::plain(Base::Integer)
-        };
+        let range = |min: &str, max: &str| Simple { min: (!min.is_empty()).then(|| (min.to_owned(), false)), max: (!max.is_empty()).then(|| (max.to_owned(), false)), ..Simple::plain(Base::Integer) };
         Some(match name {
             "string" | "normalizedString" | "anySimpleType" => Self::plain(Base::Text),
-            "token" | "language" | "Name" | "NCName" | "NMTOKEN" | "NMTOKENS" | "ID" | "IDREF" | "IDREFS" | "ENTITY" | "ENTITIES"
-            | "anyURI" | "QName" | "NOTATION" => Self::plain(Base::Token),
+            "token" | "language" | "Name" | "NCName" | "NMTOKEN" | "NMTOKENS" | "ID" | "IDREF" | "IDREFS" | "ENTITY" | "ENTITIES" | "anyURI" | "QName" | "NOTATION" => Self::plain(Base::Token),
             "boolean" => Self::plain(Base::Boolean),
             "decimal" => Self::plain(Base::Decimal),
             "integer" => range("", ""),
@@ -183,8 +178,12 @@ impl Simple {
                 Some(octets) => octets.iter().map(|b| format!("{b:02X}")).collect(),
                 None => return Err("base64 is expected (RFC 4648 §4)".into()),
             },
-            (Base::Base64, Value::String(_)) => return Err("base64 is expected (RFC 4648 §4)".into()),
-            _ => return Err(format!("{} is expected, not {}", self.expected(), kind_of(value))),
+            (Base::Base64, Value::String(_)) => {
+                return Err("base64 is expected (RFC 4648 §4)".into());
+            }
+            _ => {
+                return Err(format!("{} is expected, not {}", self.expected(), kind_of(value)));
+            }
         };
         self.check_facets(&text)?;
         Ok(text)
@@ -386,7 +385,9 @@ fn push_number(out: &mut Vec<u8>, text: &str, fraction: bool, exponent: bool) ->
 /// A JSON number without an exponent, as XML Schema's decimal wants it (part 2 §3.2.3.1).
 fn expand(n: &Number) -> Option<String> {
     let text = n.to_string();
-    let Some((mantissa, power)) = text.split_once(['e', 'E']) else { return Some(text) };
+    let Some((mantissa, power)) = text.split_once(['e', 'E']) else {
+        return Some(text);
+    };
     let power: i64 = power.parse().ok().filter(|p: &i64| p.abs() <= 1000)?;
     let (sign, mantissa) = mantissa.strip_prefix('-').map_or(("", mantissa), |m| ("-", m));
     let (whole, part) = mantissa.split_once('.').unwrap_or((mantissa, ""));
@@ -458,9 +459,7 @@ fn split_zone(text: &str, at: usize) -> (Option<&str>, &str) {
     let (main, zone) = text.split_at(at);
     let ok = match zone.as_bytes() {
         [] | b"Z" => true,
-        [b'+' | b'-', h1, h2, b':', m1, m2] => {
-            [h1, h2, m1, m2].iter().all(|b| b.is_ascii_digit()) && (*h1 - b'0') * 10 + (*h2 - b'0') <= 14 && *m1 < b'6'
-        }
+        [b'+' | b'-', h1, h2, b':', m1, m2] => [h1, h2, m1, m2].iter().all(|b| b.is_ascii_digit()) && (*h1 - b'0') * 10 + (*h2 - b'0') <= 14 && *m1 < b'6',
         _ => false,
     };
     (ok.then_some(main), zone)
@@ -469,9 +468,13 @@ fn split_zone(text: &str, at: usize) -> (Option<&str>, &str) {
 fn is_date(text: &str) -> bool {
     let text = text.strip_prefix('-').unwrap_or(text);
     let parts: Vec<&str> = text.split('-').collect();
-    let [year, month, day] = parts.as_slice() else { return false };
+    let [year, month, day] = parts.as_slice() else {
+        return false;
+    };
     let number = |s: &str, len: usize| (s.len() == len && s.bytes().all(|b| b.is_ascii_digit())).then(|| s.parse::<u32>().unwrap_or(0));
-    let (Some(year), Some(month), Some(day)) = (number(year, 4), number(month, 2), number(day, 2)) else { return false };
+    let (Some(year), Some(month), Some(day)) = (number(year, 4), number(month, 2), number(day, 2)) else {
+        return false;
+    };
     let leap = year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
     let days = match month {
         1 | 3 | 5 | 7 | 8 | 10 | 12 => 31,
@@ -490,7 +493,9 @@ fn is_time(text: &str) -> bool {
     let (main, mut rest) = text.split_at(8);
     let b = main.as_bytes();
     let two = |i: usize| (b[i].is_ascii_digit() && b[i + 1].is_ascii_digit()).then(|| (b[i] - b'0') * 10 + (b[i + 1] - b'0'));
-    let (Some(h), Some(m), Some(s)) = (two(0), two(3), two(6)) else { return false };
+    let (Some(h), Some(m), Some(s)) = (two(0), two(3), two(6)) else {
+        return false;
+    };
     if b[2] != b':' || b[5] != b':' || h > 24 || m > 59 || s > 59 || (h == 24 && m + s > 0) {
         return false;
     }
@@ -505,7 +510,9 @@ fn is_time(text: &str) -> bool {
 }
 
 fn is_duration(text: &str) -> bool {
-    let Some(rest) = text.strip_prefix('-').unwrap_or(text).strip_prefix('P') else { return false };
+    let Some(rest) = text.strip_prefix('-').unwrap_or(text).strip_prefix('P') else {
+        return false;
+    };
     let (date, time) = rest.split_once('T').map_or((rest, None), |(d, t)| (d, Some(t)));
     let fits = |part: &str, units: &str| {
         let mut left = units;
@@ -550,7 +557,7 @@ fn to_base64(octets: &[u8]) -> String {
 fn from_base64(text: &str) -> Option<Vec<u8>> {
     let packed: Vec<u8> = text.bytes().filter(|b| !b.is_ascii_whitespace()).collect();
     let body = packed.strip_suffix(b"==").or_else(|| packed.strip_suffix(b"=")).unwrap_or(&packed);
-    if packed.len() % 4 != 0 {
+    if !packed.len().is_multiple_of(4) {
         return None;
     }
     let mut out = Vec::with_capacity(body.len() * 3 / 4);

@@ -62,7 +62,9 @@ impl Envelope {
         let mut writer = Writer { plan: &plan, out: &mut open, errors: Vec::new(), pointer: String::new(), depth: 0 };
         let mut begun = false;
         for header in &operation.headers {
-            let Some(value) = headers.get(&header.local) else { continue };
+            let Some(value) = headers.get(&header.local) else {
+                continue;
+            };
             if !std::mem::replace(&mut begun, true) {
                 writer.out.extend_from_slice(b"<soap:Header>");
             }
@@ -153,7 +155,9 @@ impl Writer<'_> {
     fn element(&mut self, member: &Member, value: &Value) {
         self.tag(false, member);
         match (self.plan.get(member.type_id), value) {
-            (_, Value::Null) if member.nillable => return self.out.extend_from_slice(b" xsi:nil=\"true\"/>"),
+            (_, Value::Null) if member.nillable => {
+                return self.out.extend_from_slice(b" xsi:nil=\"true\"/>");
+            }
             (_, Value::Null) => self.error("null is not allowed here: leave the member out".into()),
             (TypePlan::Simple(simple), value) => match simple.to_text(value) {
                 Ok(text) => {
@@ -232,7 +236,9 @@ impl Writer<'_> {
     }
 
     fn attribute(&mut self, member: &Member, value: &Value) {
-        let TypePlan::Simple(simple) = self.plan.get(member.type_id) else { return };
+        let TypePlan::Simple(simple) = self.plan.get(member.type_id) else {
+            return;
+        };
         match simple.to_text(value) {
             Ok(text) => {
                 self.out.push(b' ');

@@ -163,8 +163,7 @@ impl<'a, 'i> Reader<'a, 'i> {
     fn schemas(&mut self) -> Index<'a, 'i> {
         let mut index = Index::default();
         let mut seen = HashSet::new();
-        let inline: Vec<Node<'a, 'i>> =
-            self.root.children().filter(|n| n.has_tag_name((WSDL, "types"))).flat_map(|t| t.children()).filter(|n| n.has_tag_name((XSD, "schema"))).collect();
+        let inline: Vec<Node<'a, 'i>> = self.root.children().filter(|n| n.has_tag_name((WSDL, "types"))).flat_map(|t| t.children()).filter(|n| n.has_tag_name((XSD, "schema"))).collect();
         for schema in inline {
             index.add(schema, None);
             self.follow(&mut index, &mut seen, schema, self.file);
@@ -177,7 +176,9 @@ impl<'a, 'i> Reader<'a, 'i> {
         let mut open = vec![(schema, file, schema.attribute("targetNamespace").unwrap_or(""))];
         while let Some((schema, file, target)) = open.pop() {
             for node in schema.children().filter(|n| n.has_tag_name((XSD, "import")) || n.has_tag_name((XSD, "include"))) {
-                let Some(location) = node.attribute("schemaLocation") else { continue };
+                let Some(location) = node.attribute("schemaLocation") else {
+                    continue;
+                };
                 let include = node.tag_name().name() == "include";
                 let adopted = if include { target } else { "" };
                 let Some((name, document)) = self.find_file(file, location) else {
@@ -229,7 +230,9 @@ impl<'a, 'i> Reader<'a, 'i> {
         let mut ports = Vec::new();
         for service in self.children("service") {
             for port in service.children().filter(|n| n.has_tag_name((WSDL, "port"))) {
-                let Some(address) = port.children().find(|n| n.has_tag_name((SOAP, "address")) || n.has_tag_name((SOAP12, "address"))) else { continue };
+                let Some(address) = port.children().find(|n| n.has_tag_name((SOAP, "address")) || n.has_tag_name((SOAP12, "address"))) else {
+                    continue;
+                };
                 let text = |node: Node<'_, '_>, name: &str| node.attribute(name).unwrap_or_default().to_owned();
                 ports.push(Port { service: text(service, "name"), name: text(port, "name"), address: text(address, "location") });
             }

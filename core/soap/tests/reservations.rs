@@ -118,9 +118,7 @@ fn every_mistake_is_reported_with_its_pointer() {
 #[test]
 fn wrapped_lists_are_flattened_and_put_back() {
     let xml = Service::new().write("HoldSeats", json!({"SailingId": "S1", "FareClass": "foot", "Passengers": [{"Name": "Ann"}, {"Name": "Bo", "Concession": null}]})).unwrap();
-    assert!(xml.contains(
-        "<n1:Passengers><n1:Passenger><n1:Name>Ann</n1:Name></n1:Passenger><n1:Passenger><n1:Name>Bo</n1:Name><n1:Concession xsi:nil=\"true\"/></n1:Passenger></n1:Passengers>"
-    ));
+    assert!(xml.contains("<n1:Passengers><n1:Passenger><n1:Name>Ann</n1:Name></n1:Passenger><n1:Passenger><n1:Name>Bo</n1:Name><n1:Concession xsi:nil=\"true\"/></n1:Passenger></n1:Passengers>"));
 }
 
 #[test]

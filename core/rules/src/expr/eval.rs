@@ -102,7 +102,9 @@ impl<'s> Run<'s> {
                 for (key, value) in entries {
                     match self.eval(key)? {
                         Val::Str(key) => map.push((key.into_owned(), self.eval(value)?)),
-                        other => return wrong(format!("a map's key is a text, not {}", other.kind())),
+                        other => {
+                            return wrong(format!("a map's key is a text, not {}", other.kind()));
+                        }
                     }
                 }
                 Ok(Val::Map(map))
@@ -117,7 +119,9 @@ impl<'s> Run<'s> {
                 Val::Absent => return Ok(Val::Absent),
                 value @ (Val::Json(Value::Object(_)) | Val::Map(_)) => value.member(name),
                 _ if optional => None,
-                value => return wrong(format!("“{name}” is asked of {}, not of a map", value.kind())),
+                value => {
+                    return wrong(format!("“{name}” is asked of {}, not of a map", value.kind()));
+                }
             },
         };
         match found {
@@ -142,7 +146,9 @@ impl<'s> Run<'s> {
             (Val::Json(Value::Object(_)) | Val::Map(_), Val::Str(name)) => value.member(name),
             (Val::Json(Value::Array(items)), _) if index.number().is_some() => at_index(&index).and_then(|i| items.get(i)).map(Val::of),
             (Val::List(items), _) if index.number().is_some() => at_index(&index).and_then(|i| items.get(i)).cloned(),
-            _ => return wrong(format!("{} has no item at a {}", value.kind(), index.kind())),
+            _ => {
+                return wrong(format!("{} has no item at a {}", value.kind(), index.kind()));
+            }
         };
         match found {
             Some(value) => Ok(value),
@@ -173,7 +179,9 @@ impl<'s> Run<'s> {
 
     fn run_macro(&mut self, kind: Macro, over: &'s Node, local: usize, body: &'s Node) -> Got<'s> {
         let value = self.eval(over)?;
-        let Some(items) = value.items() else { return wrong(format!("only lists and maps have items, not {}", value.kind())) };
+        let Some(items) = value.items() else {
+            return wrong(format!("only lists and maps have items, not {}", value.kind()));
+        };
         let mut kept = Vec::new();
         let (mut hits, mut failed) = (0u32, None);
         for item in items {

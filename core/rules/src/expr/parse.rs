@@ -221,7 +221,13 @@ impl Parser<'_> {
     fn sum(&mut self) -> Parsed {
         let mut left = self.product()?;
         loop {
-            let op = if self.eat("+") { Op::Add } else if self.eat("-") { Op::Sub } else { return Ok(left) };
+            let op = if self.eat("+") {
+                Op::Add
+            } else if self.eat("-") {
+                Op::Sub
+            } else {
+                return Ok(left);
+            };
             self.count()?;
             left = Node::Binary(op, Box::new(left), Box::new(self.product()?));
         }
@@ -230,7 +236,15 @@ impl Parser<'_> {
     fn product(&mut self) -> Parsed {
         let mut left = self.unary()?;
         loop {
-            let op = if self.eat("*") { Op::Mul } else if self.eat("/") { Op::Div } else if self.eat("%") { Op::Rem } else { return Ok(left) };
+            let op = if self.eat("*") {
+                Op::Mul
+            } else if self.eat("/") {
+                Op::Div
+            } else if self.eat("%") {
+                Op::Rem
+            } else {
+                return Ok(left);
+            };
             self.count()?;
             left = Node::Binary(op, Box::new(left), Box::new(self.unary()?));
         }
@@ -267,7 +281,9 @@ impl Parser<'_> {
     fn postfix_of_primary(&mut self) -> Parsed {
         self.space();
         let at = self.pos;
-        let Some(c) = self.chars.get(self.pos).copied() else { return self.fail("a value is expected, not the end") };
+        let Some(c) = self.chars.get(self.pos).copied() else {
+            return self.fail("a value is expected, not the end");
+        };
         match c {
             '(' => {
                 self.pos += 1;
@@ -319,7 +335,9 @@ impl Parser<'_> {
     fn name(&mut self, at: usize) -> Parsed {
         let name = self.identifier()?;
         match name.as_str() {
-            "true" | "false" => return self.postfix(Node::Literal(Literal::Bool(name == "true")), None),
+            "true" | "false" => {
+                return self.postfix(Node::Literal(Literal::Bool(name == "true")), None);
+            }
             "null" => return self.postfix(Node::Literal(Literal::Null), None),
             _ => {}
         }
@@ -377,7 +395,9 @@ impl Parser<'_> {
         {
             let regex = regex::RegexBuilder::new(pattern).size_limit(1 << 18).build();
             let regex = regex.map_err(|_| ParseError { offset: at, message: format!("“{pattern}” is no regular expression (RE2 syntax)") })?;
-            let Some(of) = arguments.into_iter().next() else { return self.fail("matches needs a text") };
+            let Some(of) = arguments.into_iter().next() else {
+                return self.fail("matches needs a text");
+            };
             return Ok(Node::Matches(Box::new(of), regex));
         }
         if *known == "matches" {

@@ -123,7 +123,9 @@ impl Template {
         let (source, value) = match self {
             Template::Expr(expr) => (expr.source(), expr.eval(scope).map_err(|e| (expr.source().to_owned(), e))?),
             Template::Literal(value) => ("", Val::of(value)),
-            _ => return Err((String::new(), EvalError::Type("a list or map has no plain text".into()))),
+            _ => {
+                return Err((String::new(), EvalError::Type("a list or map has no plain text".into())));
+            }
         };
         match value {
             Val::Absent | Val::Null => Ok(None),

@@ -70,7 +70,13 @@ impl<'a> Val<'a> {
             Val::Bool(_) => "bool",
             Val::Int(_) => "int",
             Val::Double(_) => "double",
-            Val::Exact(n) => if n.is_i64() { "int" } else { "double" },
+            Val::Exact(n) => {
+                if n.is_i64() {
+                    "int"
+                } else {
+                    "double"
+                }
+            }
             Val::Str(_) => "string",
             Val::Json(Value::Array(_)) | Val::List(_) => "list",
             Val::Json(_) | Val::Map(_) => "map",
@@ -109,9 +115,7 @@ impl<'a> Val<'a> {
             Val::Str(s) => Value::String(s.to_string()),
             Val::Json(v) => (*v).clone(),
             Val::List(items) => items.iter().filter_map(Val::to_json).collect(),
-            Val::Map(entries) => {
-                Value::Object(entries.iter().filter_map(|(k, v)| Some((k.clone(), v.to_json()?))).collect::<Map<_, _>>())
-            }
+            Val::Map(entries) => Value::Object(entries.iter().filter_map(|(k, v)| Some((k.clone(), v.to_json()?))).collect::<Map<_, _>>()),
         })
     }
 
@@ -147,7 +151,9 @@ impl<'a> Val<'a> {
         if self.kind() != other.kind() || !matches!(self.kind(), "list" | "map") {
             return false;
         }
-        let (Some(a), Some(b)) = (self.items(), other.items()) else { return false };
+        let (Some(a), Some(b)) = (self.items(), other.items()) else {
+            return false;
+        };
         if a.len() != b.len() {
             return false;
         }

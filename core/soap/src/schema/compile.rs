@@ -379,7 +379,9 @@ impl<'a, 'i> Compiler<'a, 'i> {
                     };
                     let mut simple = match self.plan.get(base) {
                         TypePlan::Simple(simple) => simple.clone(),
-                        TypePlan::Object(_) => return Err("a simpleType based on a complexType".into()),
+                        TypePlan::Object(_) => {
+                            return Err("a simpleType based on a complexType".into());
+                        }
                     };
                     for bad in facets(&mut simple, node) {
                         self.lose(id, format!("the pattern {bad} cannot be checked by the porch; the backend still does"));
@@ -455,10 +457,7 @@ fn facets(simple: &mut Simple, restriction: Node<'_, '_>) -> Vec<String> {
     if !patterns.is_empty() {
         // Patterns of one step are alternatives (part 2 §4.3.4.3); those of several steps must all match.
         let source = patterns.join("|");
-        match regex::RegexBuilder::new(&format!("^(?:{})$", source.replace("\\i", "[A-Za-z_:]").replace("\\c", "[-.0-9A-Za-z_:]")))
-            .size_limit(1 << 20)
-            .build()
-        {
+        match regex::RegexBuilder::new(&format!("^(?:{})$", source.replace("\\i", "[A-Za-z_:]").replace("\\c", "[-.0-9A-Za-z_:]"))).size_limit(1 << 20).build() {
             Ok(regex) => simple.patterns.push((regex, source)),
             Err(_) => bad.push(source),
         }

@@ -33,7 +33,9 @@ fn escape(out: &mut Vec<u8>, text: &str, attribute: bool) -> Result<(), char> {
             b'\t' | b'\n' => continue,
             0..=0x1f => return Err(*b as char),
             // U+FFFE and U+FFFF, the only others that XML cannot write.
-            0xef if matches!(bytes.get(i + 1..i + 3), Some([0xbf, 0xbe | 0xbf])) => return Err('\u{fffe}'),
+            0xef if matches!(bytes.get(i + 1..i + 3), Some([0xbf, 0xbe | 0xbf])) => {
+                return Err('\u{fffe}');
+            }
             _ => continue,
         };
         out.extend_from_slice(&bytes[from..i]);

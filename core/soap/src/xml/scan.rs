@@ -165,11 +165,15 @@ impl Scanner {
                     if rest.starts_with(b"<!--") {
                         match memmem::find(&rest[4..], b"--") {
                             Some(i) if rest.get(4 + i + 2) == Some(&b'>') => self.pos += 4 + i + 3,
-                            Some(i) if rest.get(4 + i + 2).is_some() => return self.fail("“--” inside a comment"),
+                            Some(i) if rest.get(4 + i + 2).is_some() => {
+                                return self.fail("“--” inside a comment");
+                            }
                             _ => return self.incomplete(last),
                         }
                     } else if rest.starts_with(b"<![CDATA[") {
-                        let Some(i) = memmem::find(rest, b"]]>") else { return self.incomplete(last) };
+                        let Some(i) = memmem::find(rest, b"]]>") else {
+                            return self.incomplete(last);
+                        };
                         if self.starts.is_empty() {
                             return self.fail("text outside of the document's element");
                         }
@@ -210,9 +214,13 @@ impl Scanner {
 
     fn end_tag<'a>(&mut self, text: &'a str, last: bool) -> Result<Token<'a>, XmlError> {
         let rest = &text.as_bytes()[self.pos..];
-        let Some(i) = memchr(b'>', rest) else { return self.incomplete(last) };
+        let Some(i) = memchr(b'>', rest) else {
+            return self.incomplete(last);
+        };
         let name = text[self.pos + 2..self.pos + i].trim_ascii_end();
-        let Some(&(at, _)) = self.starts.last() else { return self.fail(format!("</{name}> ends nothing")) };
+        let Some(&(at, _)) = self.starts.last() else {
+            return self.fail(format!("</{name}> ends nothing"));
+        };
         if &self.names[at..] != name {
             return self.fail(format!("</{name}> where </{}> was expected", &self.names[at..]));
         }
@@ -258,7 +266,9 @@ impl Scanner {
                     }
                     _ => return self.fail("“/” inside a tag"),
                 },
-                Some(_) if before == i => return self.fail("white space is missing before an attribute"),
+                Some(_) if before == i => {
+                    return self.fail("white space is missing before an attribute");
+                }
                 Some(_) => {
                     let from = i;
                     i = name_end(bytes, i);
@@ -275,7 +285,9 @@ impl Scanner {
                         Some(q @ (b'"' | b'\'')) => *q,
                         Some(_) => return self.fail("an attribute's value without quotes"),
                     };
-                    let Some(len) = memchr(quote, &bytes[i + 1..]) else { return self.tag_incomplete(bytes.len(), last) };
+                    let Some(len) = memchr(quote, &bytes[i + 1..]) else {
+                        return self.tag_incomplete(bytes.len(), last);
+                    };
                     let value = (i + 1, i + 1 + len);
                     if bytes[value.0..value.1].contains(&b'<') {
                         return self.fail("“<” inside an attribute's value");
@@ -410,6 +422,5 @@ fn skip_space(bytes: &[u8], mut i: usize) -> usize {
 /// Whether a text can be a qualified name; characters beyond ASCII are taken as name characters.
 fn is_name(name: &str) -> bool {
     let mut bytes = name.bytes();
-    matches!(bytes.next(), Some(b) if b.is_ascii_alphabetic() || b == b'_' || b >= 0x80)
-        && bytes.all(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-' | b'.' | b':') || b >= 0x80)
+    matches!(bytes.next(), Some(b) if b.is_ascii_alphabetic() || b == b'_' || b >= 0x80) && bytes.all(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-' | b'.' | b':') || b >= 0x80)
 }

@@ -1,0 +1,50 @@
+//! The fixed backend of the benchmarks: 1 KB of JSON to every GET, a SOAP answer of about 1 KB to every POST.
+//!
+//! `bench-backend PORT`
+
+use std::convert::Infallible;
+
+use bytes::Bytes;
+use http_body_util::{BodyExt, Full};
+use hyper::body::Incoming;
+use hyper::server::conn::http1;
+use hyper::service::service_fn;
+use hyper::{Method, Request, Response};
+use hyper_util::rt::TokioIo;
+use tokio::net::TcpListener;
+
+fn soap() -> String {
+    let sailing = |i: u32| {
+        format!(
+            "<r:Sailing><r:Id>S-{i}</r:Id><r:RouteCode>FAR-MAR</r:RouteCode><r:Departs>2027-05-14T08:30:00Z</r:Departs><r:Legs><r:Leg><r:From>Farholt</r:From><r:To>Maren Quay</r:To>\
+             <r:Minutes>55</r:Minutes></r:Leg></r:Legs><r:SeatsLeft>{i}</r:SeatsLeft><r:Vessel>Gannet</r:Vessel></r:Sailing>"
+        )
+    };
+    let list: String = (17..20).map(sailing).collect();
+    format!(
+        "<?xml version=\"1.0\" encoding=\"utf-8\"?><env:Envelope xmlns:env=\"http://schemas.xmlsoap.org/soap/envelope/\"><env:Body>\
+         <r:SearchSailingsResponse xmlns:r=\"urn:skerry-line:reservations:3\"><r:Sailings>{list}</r:Sailings></r:SearchSailingsResponse></env:Body></env:Envelope>"
+    )
+}
+
+#[tokio::main(flavor = "current_thread")]
+async fn main() -> std::io::Result<()> {
+    let port: u16 = std::env::args().nth(1).and_then(|p| p.parse().ok()).unwrap_or(3870);
+    let json: &'static [u8] = format!("{{\"text\":\"{}\"}}", "x".repeat(1012)).leak().as_bytes();
+    let xml: &'static [u8] = soap().leak().as_bytes();
+    let listener = TcpListener::bind(("127.0.0.1", port)).await?;
+    loop {
+        let (stream, _) = listener.accept().await?;
+        stream.set_nodelay(true)?;
+        let service = service_fn(move |request: Request<Incoming>| async move {
+            let (kind, body) = if request.method() == Method::POST { ("text/xml; charset=utf-8", xml) } else { ("application/json", json) };
+            let _ = request.into_body().collect().await;
+            let mut response = Response::new(Full::new(Bytes::from_static(body)));
+            response.headers_mut().insert("content-type", hyper::header::HeaderValue::from_static(kind));
+            Ok::<_, Infallible>(response)
+        });
+        tokio::spawn(async move {
+            let _ = http1::Builder::new().serve_connection(TokioIo::new(stream), service).await;
+        });
+    }
+}
