@@ -189,7 +189,7 @@ pub(crate) async fn derive(args: &DeriveArgs, show: &Show) -> Result<bool, CliEr
     let value = json!({ "written": written, "operations": derived.operations, "findings": derived.findings });
     show.value(&value, |v| {
         let files: String = list(v, "written").iter().filter_map(Value::as_str).map(|f| format!("wrote {f}\n")).collect();
-        let next = format!("{} operations wired. Edit the documents, then: porch check {}", derived.operations, args.output.display());
+        let next = format!("operations wired: {}. Edit the documents, then: porch check {}", derived.operations, args.output.display());
         format!("{files}{}\n{next}", findings_text(list(v, "findings")))
     });
     Ok(true)
@@ -206,7 +206,9 @@ pub(crate) fn check(args: &CheckArgs, json: bool) -> Result<bool, CliError> {
     }
     let value = json!({ "ok": ok, "findings": findings });
     Show { json }.value(&value, |v| {
-        let counts = format!("{} facades, {} backends, {} environments", documents.facades.len(), documents.backends.len(), documents.environments.len());
+        let counted = |n: usize, what: &str| format!("{n} {what}{}", if n == 1 { "" } else { "s" });
+        let (facades, backends, environments) = (documents.facades.len(), documents.backends.len(), documents.environments.len());
+        let counts = [counted(facades, "facade"), counted(backends, "backend"), counted(environments, "environment")].join(", ");
         if list(v, "findings").is_empty() { format!("nothing wrong: {counts}") } else { format!("{}\n{counts}", findings_text(list(v, "findings"))) }
     });
     Ok(ok)

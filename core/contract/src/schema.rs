@@ -181,7 +181,65 @@ fn sample_text(schema: &Map<String, Value>) -> String {
         Some("time") => "08:30:00Z".into(),
         Some("date-time") => "2027-05-14T08:30:00Z".into(),
         Some("duration") => "PT45M".into(),
-        _ => "text".into(),
+        _ => {
+            let fitting = schema.get("pattern").and_then(Value::as_str).and_then(from_pattern);
+            let text = fitting.unwrap_or_else(|| "text".into());
+            let least = schema.get("minLength").and_then(Value::as_u64).unwrap_or(0).min(1000) as usize;
+            if text.len() < least { format!("{text}{}", "x".repeat(least - text.len())) } else { text }
+        }
+    }
+}
+
+/// A text that fits a simple pattern: characters, classes and counts, in groups without alternatives.
+fn from_pattern(pattern: &str) -> Option<String> {
+    let plain: String = pattern.trim_start_matches('^').trim_end_matches('$').replace("(?:", "(").replace(['(', ')'], "");
+    let chars: Vec<char> = plain.chars().collect();
+    let (mut out, mut i) = (String::new(), 0);
+    while i < chars.len() {
+        let one = match chars[i] {
+            '[' => {
+                let end = i + chars[i..].iter().position(|c| *c == ']')?;
+                let first = *chars.get(i + 1)?;
+                i = end;
+                if first == '^' {
+                    return None;
+                } else if first == '\\' {
+                    class(*chars.get(end - 1)?)?
+                } else {
+                    first
+                }
+            }
+            '\\' => {
+                i += 1;
+                let c = *chars.get(i)?;
+                if c.is_ascii_alphanumeric() { class(c)? } else { c }
+            }
+            '.' => 'x',
+            '|' | '*' | '?' | '+' | '{' => return None,
+            c => c,
+        };
+        i += 1;
+        let (times, used) = match chars.get(i) {
+            Some('{') => {
+                let end = chars[i..].iter().position(|c| *c == '}')?;
+                let least: String = chars[i + 1..i + end].iter().take_while(|c| c.is_ascii_digit()).collect();
+                (least.parse::<usize>().ok()?.min(200), end + 1)
+            }
+            Some('?' | '*' | '+') => (1, 1),
+            _ => (1, 0),
+        };
+        i += used;
+        out.extend(std::iter::repeat_n(one, times));
+    }
+    Some(out)
+}
+
+fn class(c: char) -> Option<char> {
+    match c {
+        'd' => Some('0'),
+        'w' => Some('a'),
+        's' => Some(' '),
+        _ => None,
     }
 }
 
@@ -189,6 +247,13 @@ fn sample_text(schema: &Map<String, Value>) -> String {
 mod tests {
     use super::*;
     use serde_json::json;
+
+    #[test]
+    fn samples_fit_simple_patterns() {
+        for (pattern, sample) in [("^([A-Z]{3}-[A-Z]{3})$", "AAA-AAA"), (r"\d{2}\.[0-9]+x?", "00.0x"), ("a|b", "text"), ("[^a]", "text")] {
+            assert_eq!(SchemaView::new(&Value::Null, &json!({"type": "string", "pattern": pattern})).sample(), json!(sample), "{pattern}");
+        }
+    }
 
     #[test]
     fn references_and_all_of_are_followed() {
