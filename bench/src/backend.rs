@@ -6,10 +6,11 @@ use std::convert::Infallible;
 
 use bytes::Bytes;
 use http_body_util::{BodyExt, Full};
+use hyper::Method;
 use hyper::body::Incoming;
 use hyper::server::conn::http1;
 use hyper::service::service_fn;
-use hyper::{Method, Request, Response};
+use hyper::{Request, Response};
 use hyper_util::rt::TokioIo;
 use tokio::net::TcpListener;
 

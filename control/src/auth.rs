@@ -52,10 +52,10 @@ fn token(headers: &HeaderMap) -> Option<(String, bool)> {
 
 /// Lets a request pass when its account's role is enough.
 pub(crate) async fn authorize(State(app): State<Arc<App>>, mut request: Request, next: Next) -> Response {
-    let Some(role) = needed(request.method(), request.uri().path()) else {
+    let (method, headers) = (request.method().clone(), request.headers().clone());
+    let Some(role) = needed(&method, request.uri().path()) else {
         return next.run(request).await;
     };
-    let (method, headers) = (request.method().clone(), request.headers().clone());
     match publisher(&app, &method, &headers, role).await {
         Ok(publisher) => {
             request.extensions_mut().insert(publisher);

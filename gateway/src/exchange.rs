@@ -7,8 +7,9 @@ use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use bytes::Bytes;
+use http::Method;
 use http::request::Parts;
-use http::{HeaderMap, HeaderName, HeaderValue, Method, Request, Response, StatusCode, header};
+use http::{HeaderMap, HeaderName, HeaderValue, Request, Response, StatusCode, header};
 use http_body::Body;
 use porch_facade::{CompiledOperation, CompiledPorch, Miss, Wiring, normalise};
 use porch_soap::Answer;
@@ -368,11 +369,11 @@ impl Exchange<'_> {
         let prepared = prepare::soap_request(wiring, &common, values);
         let caller_body = values.body.as_ref().map(|b| b.to_string());
         self.recorder.stage("prepare", from, |s| {
-            s.before = caller_body.as_ref().map(|b| Message::default().body(b.as_bytes(), &[]));
+            s.before = caller_body.as_ref().map(|b| Message::default().body(b.as_bytes()));
             match &prepared {
                 Ok((request, bytes, input)) => {
                     s.notes.push(format!("the input of {} in JSON: {input}", wiring.operation));
-                    s.after = Some(Message::new(format!("POST http://{}{}", backend.authority, request.uri()), request.headers(), "").body(bytes, &backend.secrets));
+                    s.after = Some(Message::new(format!("POST http://{}{}", backend.authority, request.uri()), request.headers(), "").body(bytes).without(&backend.secrets));
                 }
                 Err(problem) => s.notes.push(problem.refusal.why.clone()),
             }
@@ -384,9 +385,9 @@ impl Exchange<'_> {
         let (status_line, secrets) = (head.status.to_string(), &backend.secrets);
         match &read {
             Ok(read) => self.recorder.stage("call", from, |s| {
-                s.after = Some(Message { bytes: Some(read.bytes), ..Message::new(status_line, &head.headers, "").body(&read.seen, secrets) });
+                s.after = Some(Message { bytes: Some(read.bytes), ..Message::new(status_line, &head.headers, "").body(&read.seen).without(secrets) });
             }),
-            Err((_, seen)) => self.recorder.stage("call", from, |s| s.after = Some(Message::new(status_line, &head.headers, "").body(seen, secrets))),
+            Err((_, seen)) => self.recorder.stage("call", from, |s| s.after = Some(Message::new(status_line, &head.headers, "").body(seen).without(secrets))),
         }
         let read = read.map_err(|(problem, _)| problem)?;
         lease.give_back();
@@ -445,7 +446,7 @@ impl Exchange<'_> {
             _ => false,
         };
         self.recorder.stage("prepare", from, |s| {
-            let message = Message::new(format!("{} http://{}{}", request.method(), backend.authority, request.uri()), request.headers(), "");
+            let message = Message::new(format!("{} http://{}{}", request.method(), backend.authority, request.uri()), request.headers(), "").without(&backend.secrets);
             s.after = Some(if streamed { message.streamed(request.body().size_hint().exact()) } else { message });
         });
         // A request without a body whose method is safe (RFC 9110 §9.2.1) may be sent again.
@@ -455,7 +456,7 @@ impl Exchange<'_> {
         if let Some(template) = &wiring.reply {
             let bytes = reply::collect(incoming, backend.timeout, op).await?;
             lease.give_back();
-            self.recorder.stage("call", from, |s| s.after = Some(Message::new(head.status.to_string(), &head.headers, "").body(&bytes, &backend.secrets)));
+            self.recorder.stage("call", from, |s| s.after = Some(Message::new(head.status.to_string(), &head.headers, "").body(&bytes).without(&backend.secrets)));
             let from = Instant::now();
             let outcome = reply::json_of(&bytes, op).and_then(|value| reply::shape(template, values, head.status, &head.headers, value)).map(|b| (head.status, b));
             self.recorder.stage("reply", from, |s| note_reply(s, &outcome));
@@ -537,7 +538,7 @@ impl Exchange<'_> {
             && self.recorder.full
         {
             let head = response.status().to_string();
-            let message = Message::new(head, response.headers(), "").body(bytes.as_deref().unwrap_or_default(), &[]);
+            let message = Message::new(head, response.headers(), "").body(bytes.as_deref().unwrap_or_default());
             let last = match self.recorder.trace.stages.last_mut() {
                 Some(last) if last.name == "reply" => last,
                 _ => {

@@ -1,8 +1,9 @@
 //! Prepare: the backend's request.
 
 use bytes::Bytes;
+use http::Method;
 use http::request::Parts;
-use http::{HeaderMap, HeaderName, HeaderValue, Method, Request, Uri, Version, header};
+use http::{HeaderMap, HeaderName, HeaderValue, Request, Uri, Version, header};
 use porch_facade::{CompiledBackend, HttpWiring, PathPart, SoapWiring, percent_encode_segment};
 use porch_rules::expr::EvalError;
 use serde_json::Value;

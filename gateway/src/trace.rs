@@ -94,6 +94,8 @@ pub struct Message {
     pub bytes: Option<u64>,
 }
 
+/// What stands in the place of a secret.
+const MASK: &str = "••••";
 /// At most this much of a body is kept.
 const MAX_BODY: usize = 16 * 1024;
 /// Header fields that are never shown.
@@ -105,26 +107,34 @@ impl Message {
             .iter()
             .map(|(name, value)| {
                 let hide = MASKED.contains(&name.as_str()) || name.as_str() == masked;
-                let text = if hide { "••••".to_owned() } else { String::from_utf8_lossy(value.as_bytes()).into_owned() };
+                let text = if hide { MASK.to_owned() } else { String::from_utf8_lossy(value.as_bytes()).into_owned() };
                 (name.to_string(), text)
             })
             .collect();
         Self { head, headers, body: String::new(), bytes: None }
     }
 
-    pub(crate) fn body(mut self, bytes: &[u8], secrets: &[String]) -> Self {
+    pub(crate) fn body(mut self, bytes: &[u8]) -> Self {
         let shown = &bytes[..bytes.len().min(MAX_BODY)];
         let mut text = String::from_utf8_lossy(shown).into_owned();
-        for secret in secrets.iter().filter(|s| !s.is_empty()) {
-            let mut escaped = Vec::new();
-            let _ = porch_soap::xml::escape_text(&mut escaped, secret);
-            text = text.replace(&*String::from_utf8_lossy(&escaped), "••••").replace(secret.as_str(), "••••");
-        }
         if shown.len() < bytes.len() {
             text.push('…');
         }
         self.body = text;
         self.bytes = Some(bytes.len() as u64);
+        self
+    }
+
+    /// Masks secrets wherever they stand, also as they are written in XML.
+    pub(crate) fn without(mut self, secrets: &[String]) -> Self {
+        for secret in secrets.iter().filter(|s| !s.is_empty()) {
+            let mut escaped = Vec::new();
+            let _ = porch_soap::xml::escape_text(&mut escaped, secret);
+            let escaped = String::from_utf8_lossy(&escaped).into_owned();
+            let mask = |text: &str| text.replace(&escaped, MASK).replace(secret.as_str(), MASK);
+            self.body = mask(&self.body);
+            self.headers.iter_mut().for_each(|(_, value)| *value = mask(value));
+        }
         self
     }
 

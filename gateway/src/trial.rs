@@ -88,7 +88,7 @@ async fn one(worker: &std::rc::Rc<Worker>, trial: TrialRequest) -> TrialReply {
     if let Some(last) = trace.stages.last_mut()
         && last.after.is_none()
     {
-        last.after = Some(Message::new(head.status.to_string(), &head.headers, "").body(&body, &[]));
+        last.after = Some(Message::new(head.status.to_string(), &head.headers, "").body(&body));
     }
     TrialReply { status: head.status.as_u16(), headers: head.headers, body, trace }
 }
