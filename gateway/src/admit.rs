@@ -31,8 +31,8 @@ pub(crate) fn key(porch: &CompiledPorch, op: &CompiledOperation, keys: &KeyTable
         let challenge = format!("Key realm=\"{}\", header=\"{}\"", facade.name, facade.key_header_shown);
         Err(Problem::new(401, "key", "A key is needed", detail, "admit").why(why).by(place).header(header::WWW_AUTHENTICATE, &challenge))
     };
-    let Some(value) = headers.get(facade.key_header.as_str()) else {
-        let elsewhere = [header::AUTHORIZATION.as_str(), "api-key", "x-api-key"].into_iter().find(|n| *n != facade.key_header && headers.contains_key(*n));
+    let Some(value) = headers.get(&facade.key_header) else {
+        let elsewhere = [header::AUTHORIZATION.as_str(), "api-key", "x-api-key"].into_iter().find(|n| *n != facade.key_header.as_str() && headers.contains_key(*n));
         let hint = elsewhere.map_or_else(String::new, |n| format!("; what came in the header “{n}” is not looked at"));
         let detail = format!("Send your key in the header “{}”{hint}.", facade.key_header_shown);
         return refuse(detail, format!("no key in the header “{}”{hint}", facade.key_header_shown));
@@ -95,13 +95,12 @@ fn subject(plan: &LimitPlan, caller: &Caller, address: IpAddr) -> u64 {
 }
 
 fn fields(plan: &LimitPlan, decision: &Decision) -> Option<RateFields> {
-    let (policy, state) = texts(plan, decision);
-    Some(RateFields { policy: HeaderValue::from_str(&policy).ok()?, state: HeaderValue::from_str(&state).ok()? })
+    Some(RateFields { policy: plan.policy.clone(), state: HeaderValue::from_str(&state(plan, decision)).ok()? })
 }
 
-fn texts(plan: &LimitPlan, decision: &Decision) -> (String, String) {
+fn state(plan: &LimitPlan, decision: &Decision) -> String {
     let wait = if decision.remaining == 0 { decision.retry_after } else { decision.reset };
-    (format!("\"{}\";q={};w={}", plan.name, plan.limit.requests, seconds(plan.limit.window)), format!("\"{}\";r={};t={}", plan.name, decision.remaining, seconds(wait)))
+    format!("\"{}\";r={};t={}", plan.name, decision.remaining, seconds(wait))
 }
 
 fn too_many(plan: &LimitPlan, decision: &Decision, caller: &Caller) -> Box<Problem> {
@@ -119,13 +118,12 @@ fn too_many(plan: &LimitPlan, decision: &Decision, caller: &Caller) -> Box<Probl
     let window = seconds(plan.limit.window);
     let detail = format!("At most {} requests in any {window} seconds {per}; the next one is possible in {wait} seconds.", plan.limit.requests);
     let why = format!("{who} made {} requests in the last {window} seconds, which is all that this limit allows; the next one is possible in {wait} seconds", plan.limit.requests);
-    let (policy, state) = texts(plan, decision);
     Problem::new(429, "rate-limit", "Too many requests", detail, "admit")
         .why(why)
         .by(&plan.place)
         .header(header::RETRY_AFTER, &wait.max(1).to_string())
-        .header(RATE_LIMIT_POLICY, &policy)
-        .header(RATE_LIMIT, &state)
+        .header(RATE_LIMIT_POLICY, plan.policy.to_str().unwrap_or_default())
+        .header(RATE_LIMIT, &state(plan, decision))
 }
 
 /// A request that does not fit the contract, every mistake listed.

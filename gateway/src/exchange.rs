@@ -150,8 +150,9 @@ pub(crate) async fn run(worker: &Rc<Worker>, porch: &Arc<CompiledPorch>, request
     let (parts, body) = request.into_parts();
     let now = unix_ms();
     let full = mode == Mode::Trial || worker.may_trace(now, FULL_TRACES);
-    let (id, traceparent) = trace_context(worker, &parts.headers);
-    let traceparent = HeaderValue::from_str(&traceparent).unwrap_or_else(|_| HeaderValue::from_static(""));
+    let context = trace_context(worker, &parts.headers);
+    let id = std::str::from_utf8(&context[3..35]).unwrap_or_default();
+    let traceparent = HeaderValue::from_bytes(&context).unwrap_or_else(|_| HeaderValue::from_static(""));
     let mut x = Exchange {
         worker,
         porch,
@@ -170,7 +171,7 @@ pub(crate) async fn run(worker: &Rc<Worker>, porch: &Arc<CompiledPorch>, request
     let mut response = match outcome {
         Ok(response) => response,
         Err(problem) => {
-            let (kind, bytes) = problem.render(&id, &parts.headers);
+            let (kind, bytes) = problem.render(id, &parts.headers);
             let mut response = Response::new(ReplyBody::Full(Some(bytes)));
             *response.status_mut() = problem.status;
             response.headers_mut().insert(header::CONTENT_TYPE, kind);
@@ -186,39 +187,41 @@ pub(crate) async fn run(worker: &Rc<Worker>, porch: &Arc<CompiledPorch>, request
         response.headers_mut().insert(RATE_LIMIT, rate.state);
     }
     response.headers_mut().insert(TRACEPARENT, x.traceparent.clone());
-    let trace = x.conclude(&parts, &id, refusal, &mut response);
+    let trace = x.conclude(&parts, id, refusal, &mut response);
     (response, trace)
 }
 
-/// The trace id and the `traceparent` to send on: the caller's trace is continued (W3C Trace Context §3.2).
-fn trace_context(worker: &Worker, headers: &HeaderMap) -> (String, String) {
-    let given = headers.get(TRACEPARENT).and_then(|v| v.to_str().ok()).filter(|t| {
-        let b = t.as_bytes();
+/// The `traceparent` to send on: the caller's trace is continued (W3C Trace Context §3.2).
+fn trace_context(worker: &Worker, headers: &HeaderMap) -> [u8; 55] {
+    let mut out = *b"00-00000000000000000000000000000000-0000000000000000-01";
+    let given = headers.get(TRACEPARENT).map(HeaderValue::as_bytes).filter(|b| {
+        let hex = |part: &[u8]| part.iter().all(|c| c.is_ascii_digit() || (b'a'..=b'f').contains(c));
         b.len() == 55
-            && t.starts_with("00-")
+            && b.starts_with(b"00-")
             && b[35] == b'-'
             && b[52] == b'-'
-            && [3..35, 36..52, 53..55].into_iter().flatten().all(|i| b[i].is_ascii_digit() || (b'a'..=b'f').contains(&b[i]))
-            && t[3..35].bytes().any(|c| c != b'0')
-            && t[36..52].bytes().any(|c| c != b'0')
+            && hex(&b[3..35])
+            && hex(&b[36..52])
+            && hex(&b[53..55])
+            && b[3..35].iter().any(|c| *c != b'0')
+            && b[36..52].iter().any(|c| *c != b'0')
     });
-    let id = match given {
-        Some(given) => given[3..35].to_owned(),
-        None => hex32(worker.random(), worker.random()),
-    };
-    let parent = hex32(worker.random(), 0);
-    let traceparent = format!("00-{id}-{}-01", &parent[..16]);
-    (id, traceparent)
+    match given {
+        Some(given) => out[3..35].copy_from_slice(&given[3..35]),
+        None => {
+            write_hex(&mut out[3..19], worker.random());
+            write_hex(&mut out[19..35], worker.random());
+        }
+    }
+    write_hex(&mut out[36..52], worker.random());
+    out
 }
 
-fn hex32(a: u64, b: u64) -> String {
+fn write_hex(out: &mut [u8], number: u64) {
     const DIGITS: &[u8; 16] = b"0123456789abcdef";
-    let mut out = String::with_capacity(32);
-    for byte in a.to_be_bytes().into_iter().chain(b.to_be_bytes()) {
-        out.push(DIGITS[usize::from(byte >> 4)] as char);
-        out.push(DIGITS[usize::from(byte & 15)] as char);
+    for (i, digit) in out.iter_mut().enumerate() {
+        *digit = DIGITS[(number >> (60 - 4 * i)) as usize & 15];
     }
-    out
 }
 
 impl Exchange<'_> {
@@ -226,7 +229,7 @@ impl Exchange<'_> {
         let from = Instant::now();
         let porch: Arc<CompiledPorch> = Arc::clone(self.porch);
         let path = normalise(parts.uri.path()).map_err(|why| Problem::new(400, "path", "The path is not valid", format!("{why}."), "match"))?;
-        let host = host(parts);
+        let host = if porch.router.has_hosts() { host(parts) } else { None };
         let found = porch.router.find(host.as_deref(), parts.method.as_str(), &path.path);
         let matched = match found {
             Ok(matched) => matched,
@@ -237,7 +240,7 @@ impl Exchange<'_> {
         let facade = &porch.facades[op.facade];
         self.recorder.stage("match", from, |s| {
             s.notes.push(format!("{} {}{} is the operation “{}” of the facade “{}” {}", op.method, facade.base, op.path, op.id, facade.name, facade.version));
-            s.before = Some(Message::new(format!("{} {}", parts.method, parts.uri), &parts.headers, &facade.key_header));
+            s.before = Some(Message::new(format!("{} {}", parts.method, parts.uri), &parts.headers, facade.key_header.as_str()));
         });
         if self.mode == Mode::Live && self.worker.shared.pauses.load().stops(&facade.name, &op.id) {
             let problem = Problem::new(503, "paused", "Paused", "This operation is paused by its publisher.", "match").why("the facade or the operation is paused").by(&op.place);
@@ -254,7 +257,7 @@ impl Exchange<'_> {
             body: None,
             consumer: consumer.as_ref().map_or("", |c| c.name.as_str()),
             key: &key,
-            address: self.address.to_string(),
+            address: self.address,
             answer: None,
         };
         match &op.wiring {
@@ -379,7 +382,7 @@ impl Exchange<'_> {
             }
         });
         let (request, ..) = prepared?;
-        let (answer, lease, from) = self.call(op, backend, request, None).await?;
+        let (answer, lease, from) = self.call(op, backend, request, || None).await?;
         let (head, incoming) = answer.into_parts();
         let read = reply::read_soap(head.status, &head.headers, incoming, wiring, backend.timeout, op, self.recorder.full).await;
         let (status_line, secrets) = (head.status.to_string(), &backend.secrets);
@@ -450,8 +453,8 @@ impl Exchange<'_> {
             s.after = Some(if streamed { message.streamed(request.body().size_hint().exact()) } else { message });
         });
         // A request without a body whose method is safe (RFC 9110 §9.2.1) may be sent again.
-        let again = (!streamed && wiring.body.is_none() && request.method().is_safe()).then(|| make(values)).transpose()?;
-        let (answer, lease, from) = self.call(op, backend, request, again).await?;
+        let safe = !streamed && wiring.body.is_none() && request.method().is_safe();
+        let (answer, lease, from) = self.call(op, backend, request, || if safe { make(values).ok() } else { None }).await?;
         let (mut head, incoming) = answer.into_parts();
         if let Some(template) = &wiring.reply {
             let bytes = reply::collect(incoming, backend.timeout, op).await?;
@@ -485,12 +488,12 @@ impl Exchange<'_> {
         op: &CompiledOperation,
         backend: &Arc<porch_facade::CompiledBackend>,
         request: Request<OutBody>,
-        again: Option<Request<OutBody>>,
+        again: impl FnOnce() -> Option<Request<OutBody>>,
     ) -> Result<(Response<hyper::body::Incoming>, Lease, Instant), Box<Problem>> {
         let from = Instant::now();
         let mut result = self.worker.pool.send(backend, request, false).await;
         let second = match &mut result {
-            Err(CallFailure::Broken { reused: true, unsent, .. }) => unsent.take().map(|r| *r).or(again),
+            Err(CallFailure::Broken { reused: true, unsent, .. }) => unsent.take().map(|r| *r).or_else(again),
             _ => None,
         };
         if let Some(request) = second {
@@ -530,7 +533,7 @@ impl Exchange<'_> {
             return None;
         }
         if let Some(refusal) = &refusal
-            && !self.recorder.trace.stages.iter().any(|s| s.name == refusal.stage)
+            && !self.recorder.stages.iter().any(|s| s.name == refusal.stage)
         {
             self.recorder.stage(&refusal.stage, Instant::now(), |s| s.notes.push(refusal.why.clone()));
         }
@@ -539,11 +542,11 @@ impl Exchange<'_> {
         {
             let head = response.status().to_string();
             let message = Message::new(head, response.headers(), "").body(bytes.as_deref().unwrap_or_default());
-            let last = match self.recorder.trace.stages.last_mut() {
+            let last = match self.recorder.stages.last_mut() {
                 Some(last) if last.name == "reply" => last,
                 _ => {
                     self.recorder.stage("reply", Instant::now(), |_| ());
-                    self.recorder.trace.stages.last_mut()?
+                    self.recorder.stages.last_mut()?
                 }
             };
             last.after = Some(message);
@@ -564,7 +567,7 @@ impl Exchange<'_> {
             status,
             us: self.recorder.started.elapsed().as_micros() as u64,
             refusal,
-            stages: std::mem::take(&mut self.recorder.trace.stages),
+            stages: std::mem::take(&mut self.recorder.stages),
         });
         match self.mode {
             Mode::Trial => Some(trace),

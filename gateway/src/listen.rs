@@ -72,10 +72,9 @@ impl Gateway {
         let mut workers = Vec::new();
         for (i, socket) in sockets.into_iter().enumerate() {
             let (shared, watch, open, drain) = (shared.clone(), watch.clone(), open.clone(), config.drain);
-            let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(StartError::Worker)?;
-            let thread = thread::Builder::new().name(format!("gateway-{i}")).spawn(move || {
-                let local = tokio::task::LocalSet::new();
-                local.block_on(&runtime, work(socket, shared, watch, open, drain));
+            let thread = thread::Builder::new().name(format!("gateway-{i}")).spawn(move || match tokio::runtime::Builder::new_current_thread().enable_all().build_local(Default::default()) {
+                Ok(runtime) => runtime.block_on(work(socket, shared, watch, open, drain)),
+                Err(e) => tracing::error!("a worker has no runtime: {e}"),
             });
             workers.push(thread.map_err(StartError::Worker)?);
         }

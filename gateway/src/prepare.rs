@@ -4,7 +4,7 @@ use bytes::Bytes;
 use http::Method;
 use http::request::Parts;
 use http::{HeaderMap, HeaderName, HeaderValue, Request, Uri, Version, header};
-use porch_facade::{CompiledBackend, HttpWiring, PathPart, SoapWiring, percent_encode_segment};
+use porch_facade::{CompiledBackend, HeaderRule, HttpWiring, PathPart, SoapWiring, percent_encode_segment};
 use porch_rules::expr::EvalError;
 use serde_json::Value;
 
@@ -29,15 +29,34 @@ const HOP_BY_HOP: [HeaderName; 10] = [
 
 /// Removes what must not travel further: hop-by-hop fields and those that `Connection` names.
 pub(crate) fn strip_hop_by_hop(headers: &mut HeaderMap) {
-    if headers.contains_key(header::CONNECTION) {
-        let named: Vec<HeaderName> = headers.get_all(header::CONNECTION).iter().filter_map(|v| v.to_str().ok()).flat_map(|v| v.split(',')).filter_map(|n| n.trim().parse().ok()).collect();
-        for name in named {
-            headers.remove(name);
-        }
+    let named: Vec<HeaderName> = named_by_connection(headers).collect();
+    for name in named {
+        headers.remove(name);
     }
     for name in &HOP_BY_HOP {
         headers.remove(name);
     }
+}
+
+/// The caller's header fields that travel on, with room for more.
+fn forwarded_fields(from: &HeaderMap, key_header: &HeaderName, room: usize) -> HeaderMap {
+    let mut headers = HeaderMap::with_capacity(from.len() + room);
+    for (name, value) in from {
+        let ends_here = name == key_header || name == header::HOST || name == header::EXPECT || HOP_BY_HOP.contains(name);
+        if !ends_here {
+            headers.append(name.clone(), value.clone());
+        }
+    }
+    for named in named_by_connection(from) {
+        headers.remove(named);
+    }
+    headers
+}
+
+/// The fields that `Connection` names.
+fn named_by_connection(headers: &HeaderMap) -> impl Iterator<Item = HeaderName> + '_ {
+    let values = headers.get_all(header::CONNECTION).into_iter().filter_map(|v| v.to_str().ok());
+    values.flat_map(|v| v.split(',')).filter_map(|n| n.trim().parse().ok())
 }
 
 /// What every backend request carries.
@@ -51,15 +70,11 @@ const TRACEPARENT: HeaderName = HeaderName::from_static("traceparent");
 
 impl Common<'_> {
     fn finish(&self, headers: &mut HeaderMap) {
-        if let Ok(host) = HeaderValue::from_str(&self.backend.authority) {
-            headers.insert(header::HOST, host);
-        }
+        headers.insert(header::HOST, self.backend.host.clone());
         headers.insert(header::FORWARDED, self.forwarded.clone());
         headers.insert(TRACEPARENT, self.traceparent.clone());
         for (name, value) in &self.backend.headers {
-            if let (Ok(name), Ok(value)) = (name.parse::<HeaderName>(), HeaderValue::from_str(value)) {
-                headers.insert(name, value);
-            }
+            headers.insert(name.clone(), value.clone());
         }
     }
 }
@@ -77,7 +92,7 @@ pub(crate) struct Asked<'a> {
     /// The segments that the path variables took.
     pub(crate) captured: &'a [&'a str],
     /// Header field that carries the key.
-    pub(crate) key_header: &'a str,
+    pub(crate) key_header: &'a HeaderName,
 }
 
 /// The request of an HTTP call, without its body.
@@ -124,20 +139,18 @@ pub(crate) fn http_request(wiring: &HttpWiring, common: &Common<'_>, values: &Va
             }
         }
     }
-    let mut headers = asked.parts.headers.clone();
-    strip_hop_by_hop(&mut headers);
-    headers.remove(asked.key_header);
-    headers.remove(header::EXPECT);
-    for (name, template) in &wiring.headers {
-        let text = template.render_text(values).map_err(|e| unsuitable(values, name, e))?;
-        let Ok(name) = name.parse::<HeaderName>() else {
-            continue;
+    let mut headers = forwarded_fields(&asked.parts.headers, asked.key_header, wiring.headers.len() + 8);
+    for (name, rule) in &wiring.headers {
+        let text = match rule {
+            HeaderRule::Set(value) => {
+                headers.insert(name.clone(), value.clone());
+                continue;
+            }
+            HeaderRule::Make(template) => template.render_text(values).map_err(|e| unsuitable(values, name.as_str(), e))?,
         };
         match text.map(|t| HeaderValue::from_str(&t)) {
-            Some(Ok(value)) => drop(headers.insert(name, value)),
-            Some(Err(_)) => {
-                return Err(unsuitable(values, name.as_str(), (String::new(), EvalError::Type("the text cannot stand in a header".into()))));
-            }
+            Some(Ok(value)) => drop(headers.insert(name.clone(), value)),
+            Some(Err(_)) => return Err(unsuitable(values, name.as_str(), (String::new(), EvalError::Type("the text cannot stand in a header".into())))),
             None => drop(headers.remove(name)),
         }
     }
@@ -156,7 +169,7 @@ pub(crate) fn http_request(wiring: &HttpWiring, common: &Common<'_>, values: &Va
         headers.remove(header::ACCEPT_ENCODING);
     }
     common.finish(&mut headers);
-    let method = wiring.method.as_ref().and_then(|m| m.parse().ok()).unwrap_or_else(|| asked.parts.method.clone());
+    let method = wiring.method.clone().unwrap_or_else(|| asked.parts.method.clone());
     request(method, &target, headers, body, values)
 }
 

@@ -3,6 +3,7 @@
 //! Usage is added up in the worker and handed out about once a second, so that a call pays a few nanoseconds for it.
 
 use std::collections::HashMap;
+use std::hash::{BuildHasherDefault, Hasher};
 use std::sync::Arc;
 
 use porch_facade::CompiledPorch;
@@ -64,11 +65,38 @@ struct Sum {
     latency: Vec<u32>,
 }
 
+/// A quick hasher for numbers that no caller chooses.
+#[derive(Default)]
+struct Mix(u64);
+
+impl Hasher for Mix {
+    fn finish(&self) -> u64 {
+        self.0
+    }
+    fn write(&mut self, bytes: &[u8]) {
+        for b in bytes {
+            self.write_u64(u64::from(*b));
+        }
+    }
+    fn write_u64(&mut self, n: u64) {
+        self.0 = (self.0.rotate_left(5) ^ n).wrapping_mul(0x9e37_79b9_7f4a_7c15);
+    }
+    fn write_u32(&mut self, n: u32) {
+        self.write_u64(u64::from(n));
+    }
+    fn write_u16(&mut self, n: u16) {
+        self.write_u64(u64::from(n));
+    }
+    fn write_i64(&mut self, n: i64) {
+        self.write_u64(n as u64);
+    }
+}
+
 /// What a worker has added up.
 #[derive(Default)]
 pub(crate) struct Batch {
     porch: Option<Arc<CompiledPorch>>,
-    sums: HashMap<(u32, i64, u16), Sum>,
+    sums: HashMap<(u32, i64, u16), Sum, BuildHasherDefault<Mix>>,
 }
 
 /// Stands for "no operation".

@@ -1,6 +1,7 @@
 //! What expressions can name while an exchange runs.
 
 use std::borrow::Cow;
+use std::net::IpAddr;
 
 use http::HeaderMap;
 use porch_contract::{ParamType, Place};
@@ -19,7 +20,7 @@ pub(crate) struct Values<'a> {
     pub(crate) body: Option<Value>,
     pub(crate) consumer: &'a str,
     pub(crate) key: &'a str,
-    pub(crate) address: String,
+    pub(crate) address: IpAddr,
     pub(crate) answer: Option<AnswerView>,
 }
 
@@ -45,7 +46,7 @@ impl Scope for Values<'_> {
             4 => match name {
                 "consumer" => Some(Val::Str(Cow::Borrowed(self.consumer))),
                 "key" => Some(Val::Str(Cow::Borrowed(self.key))),
-                "address" => Some(Val::Str(Cow::Borrowed(&self.address))),
+                "address" => Some(Val::Str(Cow::Owned(self.address.to_string()))),
                 _ => None,
             },
             _ => self.answer.as_ref().and_then(|a| a.value.get(name)).map(Val::of),

@@ -148,13 +148,13 @@ impl Message {
 /// Notes stages down while an exchange runs. When `full` is off, only what is needed to explain a refusal is kept.
 pub(crate) struct Recorder {
     pub(crate) full: bool,
-    pub(crate) trace: Trace,
+    pub(crate) stages: Vec<Stage>,
     pub(crate) started: Instant,
 }
 
 impl Recorder {
     pub(crate) fn new(full: bool) -> Self {
-        Self { full, trace: Trace::default(), started: Instant::now() }
+        Self { full, stages: Vec::new(), started: Instant::now() }
     }
 
     /// Ends the stage that began at `from`.
@@ -164,6 +164,6 @@ impl Recorder {
         }
         let mut stage = Stage { name: name.into(), from_us: from.duration_since(self.started).as_micros() as u64, us: from.elapsed().as_micros() as u64, ..Stage::default() };
         fill(&mut stage);
-        self.trace.stages.push(stage);
+        self.stages.push(stage);
     }
 }

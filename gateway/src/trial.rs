@@ -51,10 +51,9 @@ impl Trials {
     /// When no thread or runtime can be had.
     pub fn start(shared: Arc<Shared>) -> std::io::Result<Self> {
         let (jobs, mut queue) = mpsc::channel::<Job>(64);
-        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
         thread::Builder::new().name("trials".into()).spawn(move || {
-            let local = tokio::task::LocalSet::new();
-            local.block_on(&runtime, async move {
+            let Ok(runtime) = tokio::runtime::Builder::new_current_thread().enable_all().build_local(Default::default()) else { return };
+            runtime.block_on(async move {
                 let worker = Worker::new(shared);
                 while let Some((trial, reply)) = queue.recv().await {
                     let worker = worker.clone();

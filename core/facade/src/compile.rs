@@ -4,6 +4,7 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 
+use http::{HeaderName, HeaderValue};
 use porch_contract::{Contract, Finding, Operation as ContractOperation, PathTemplate, Position, Segment, Severity, Step, suggest};
 use porch_rules::expr::Template;
 use porch_rules::limit::{Limit, stable_id};
@@ -100,7 +101,7 @@ impl<'a> Builder<'a> {
             name: name.to_owned(),
             version: contract.version.clone(),
             base: base.to_owned(),
-            key_header: contract.key_header.as_deref().unwrap_or("API-Key").to_ascii_lowercase(),
+            key_header: contract.key_header.as_deref().and_then(|h| h.parse().ok()).unwrap_or(HeaderName::from_static("api-key")),
             key_header_shown: contract.key_header.clone().unwrap_or_else(|| "API-Key".into()),
         });
         self.hosts.push(facade.doc.hosts.clone());
@@ -173,7 +174,10 @@ impl<'a> Builder<'a> {
         let mut headers = Vec::new();
         for (key, value) in &calling.headers {
             match self.fill(backend, &["credentials", "calling", "headers", key], value, &mut secrets) {
-                Value::String(text) => headers.push((key.to_ascii_lowercase(), text)),
+                Value::String(text) => match (key.parse::<HeaderName>(), HeaderValue::from_str(&text)) {
+                    (Ok(name), Ok(value)) => headers.push((name, value)),
+                    _ => self.findings.push(Finding::error(&backend.file, backend.node.at, format!("“{key}” and its value cannot stand in a header"))),
+                },
                 _ => self.findings.push(Finding::error(&backend.file, backend.node.at, format!("the header {key} needs a text or a secret"))),
             }
         }
@@ -192,10 +196,12 @@ impl<'a> Builder<'a> {
             },
         };
         let (authority, path) = self.address(backend)?;
+        let host = HeaderValue::from_str(&authority).ok()?;
         self.porch.backends.push(Arc::new(CompiledBackend {
             name: name.clone(),
             kind: if soap.is_some() { "soap" } else { "http" },
             authority,
+            host,
             path,
             timeout: backend.doc.timeout.map_or(DEFAULT_TIMEOUT, |t| t.0),
             headers,
@@ -336,12 +342,15 @@ impl<'a> Builder<'a> {
                 Per::Everyone => "everyone",
             };
             let window = duration_text(doc.window.0);
+            let name = if id.is_empty() { op.facade.doc.name.clone() } else { id.to_owned() };
+            let policy = format!("\"{name}\";q={};w={}", doc.requests, doc.window.0.as_millis().div_ceil(1000));
             let rule = format!("limit {} in {window} per {per}", doc.requests);
             plans.push(LimitPlan {
                 id: stable_id(&format!("{}/{id}/{rule}", op.facade.doc.name)),
                 limit: Limit { requests: doc.requests, window: doc.window.0 },
                 per: doc.per,
-                name: if id.is_empty() { op.facade.doc.name.clone() } else { id.to_owned() },
+                policy: HeaderValue::from_str(&policy).unwrap_or(HeaderValue::from_static("")),
+                name,
                 place: RulePlace { rule, reach: reach.to_owned(), file: op.facade.file.clone(), line: at.line },
             });
         }
@@ -460,8 +469,25 @@ impl<'a> Builder<'a> {
         {
             self.findings.push(Finding::error(&op.facade.file, op.at(&["call", "method"]), format!("“{method}” is no method")).help("methods are written in capitals: GET, POST …"));
         }
-        let headers = headers.into_iter().map(|(k, t)| (k.to_ascii_lowercase(), t)).collect();
-        Some(Wiring::Http(Box::new(HttpWiring { method: op.doc.call.method.clone(), path, query, headers, body, reply, reads_body })))
+        let headers = headers.into_iter().filter_map(|(name, template)| self.header_rule(op, &name, template)).collect();
+        let method = op.doc.call.method.as_deref().and_then(|m| m.parse().ok());
+        Some(Wiring::Http(Box::new(HttpWiring { method, path, query, headers, body, reply, reads_body })))
+    }
+
+    fn header_rule(&mut self, op: &Op<'_>, name: &str, template: Template) -> Option<(HeaderName, HeaderRule)> {
+        let Ok(header) = name.parse::<HeaderName>() else {
+            self.findings.push(Finding::error(&op.facade.file, op.at_key(&["send", "headers", name]), format!("“{name}” is no name of a header field")));
+            return None;
+        };
+        let Template::Literal(value) = &template else { return Some((header, HeaderRule::Make(template))) };
+        let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+        match HeaderValue::from_str(&text) {
+            Ok(value) => Some((header, HeaderRule::Set(value))),
+            Err(_) => {
+                self.findings.push(Finding::error(&op.facade.file, op.at(&["send", "headers", name]), "this text cannot stand in a header field"));
+                None
+            }
+        }
     }
 
     fn http_path(&mut self, op: &Op<'_>, mut values: Vec<(String, Template)>) -> Option<Vec<PathPart>> {

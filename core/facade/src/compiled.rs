@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
 
+use http::{HeaderName, HeaderValue, Method};
 use porch_contract::{ParamType, Place};
 use porch_rules::expr::{Expr, Template};
 use porch_rules::limit::Limit;
@@ -38,8 +39,8 @@ pub struct CompiledFacade {
     pub version: String,
     /// Base path without a slash at its end.
     pub base: String,
-    /// Header field that carries the key, in lower case.
-    pub key_header: String,
+    /// Header field that carries the key.
+    pub key_header: HeaderName,
     /// The same as the contract writes it, for people.
     pub key_header_shown: String,
 }
@@ -68,6 +69,8 @@ pub struct LimitPlan {
     pub per: Per,
     /// Name in the `RateLimit` fields.
     pub name: String,
+    /// `RateLimit-Policy` of the replies.
+    pub policy: HeaderValue,
     /// Where it stands.
     pub place: RulePlace,
 }
@@ -147,17 +150,26 @@ pub enum PathPart {
     CapturedRest(usize),
 }
 
+/// What becomes of a header field.
+#[derive(Debug)]
+pub enum HeaderRule {
+    /// Always this.
+    Set(HeaderValue),
+    /// What an expression says; removed when that is absent.
+    Make(Template),
+}
+
 /// An HTTP call, compiled.
 #[derive(Debug)]
 pub struct HttpWiring {
     /// Method; the caller's when not given.
-    pub method: Option<String>,
+    pub method: Option<Method>,
     /// Path behind the backend's own.
     pub path: Vec<PathPart>,
     /// Query parameters; the caller's own query when not given.
     pub query: Option<Vec<(String, Template)>>,
     /// Header fields to set.
-    pub headers: Vec<(String, Template)>,
+    pub headers: Vec<(HeaderName, HeaderRule)>,
     /// Body to build; the caller's own, streamed, when not given.
     pub body: Option<Template>,
     /// Reply to build; the answer's own body, streamed, when not given.
@@ -196,8 +208,10 @@ pub struct CompiledBackend {
     pub path: String,
     /// How long an answer may take.
     pub timeout: Duration,
+    /// The same as the value of a `Host` field.
+    pub host: HeaderValue,
     /// Header fields with credentials.
-    pub headers: Vec<(String, String)>,
+    pub headers: Vec<(HeaderName, HeaderValue)>,
     /// Texts that must never be shown.
     pub secrets: Vec<String>,
 }

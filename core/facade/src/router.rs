@@ -131,6 +131,11 @@ impl Router {
         Ok(())
     }
 
+    /// Whether any route is for one host only.
+    pub fn has_hosts(&self) -> bool {
+        !self.hosts.is_empty()
+    }
+
     fn add(&mut self) -> u32 {
         self.nodes.push(Node::default());
         self.nodes.len() as u32 - 1

@@ -1,0 +1,47 @@
+//! The data plane alone, without database and control plane: for profiling and for counting instructions.
+//!
+//! `bench-gateway PORT BACKEND-PORT`: `/plain/item/{id}` passes through, `/full/item/{id}` has a key (`bench`), a limit and
+//! ten header rules.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
+use std::time::Duration;
+
+use porch_facade::{Builder, Documents, Secrets};
+use porch_gateway::{Gateway, GatewayConfig, Shared};
+use porch_rules::key::{Consumer, KeyEntry, KeyHash, KeyTable};
+
+fn main() -> Result<(), String> {
+    let port = |n: usize, default: u16| std::env::args().nth(n).and_then(|p| p.parse().ok()).unwrap_or(default);
+    let (own, backend) = (port(1, 3873), port(2, 3870));
+    let contract = "openapi: 3.1.0\ninfo: { title: T, version: 1.0.0 }\npaths:\n  /item/{id}:\n    get: { operationId: item, parameters: [{ name: id, in: path, required: true }], responses: { '200': { description: ok } } }\n";
+    let headers: String = (0..10).map(|i| format!(", X-Rule-{i}: value {i}")).collect();
+    let facade =
+        |name: &str, admit: &str, send: &str| format!("elm-porch: facade/1\nname: {name}\nbase: /{name}\ncontract: c.yaml\n{admit}operations:\n  item: {{ call: {{ backend: fixed }}{send} }}\n");
+    let files = BTreeMap::from([
+        ("b.yaml".to_owned(), format!("elm-porch: backend/1\nname: fixed\nkind: http\naddress: http://127.0.0.1:{backend}\n")),
+        ("c.yaml".to_owned(), contract.to_owned()),
+        ("plain.yaml".to_owned(), facade("plain", "", "")),
+        (
+            "full.yaml".to_owned(),
+            facade("full", "admit: { credentials: [key], limits: [{ requests: 4000000000, window: 1h }] }\n", &format!(", send: {{ headers: {{ {} }} }}", headers.trim_start_matches(", "))),
+        ),
+    ]);
+    let documents = Documents::read(&files);
+    let secrets = HashMap::new();
+    let mut builder = Builder::new(Secrets::Known(&secrets), None);
+    builder.add_facade(&files, &documents, "plain");
+    builder.add_facade(&files, &documents, "full");
+    let (porch, findings) = builder.finish();
+    if porch_contract::has_errors(&findings) || porch_contract::has_errors(&documents.findings) {
+        return Err(format!("{findings:?} {:?}", documents.findings));
+    }
+    let (shared, mut records) = Shared::new();
+    shared.porch.store(Arc::new(porch));
+    let entry = KeyEntry { consumer: Arc::new(Consumer { id: 1, name: "bench".into(), paused: false }), prefix: "bench".into(), ends: i64::MAX, paused: false };
+    shared.keys.store(Arc::new(KeyTable::new([(KeyHash::of("bench"), entry)])));
+    let config = GatewayConfig { address: ([127, 0, 0, 1], own).into(), workers: 1, drain: Duration::from_secs(1) };
+    let _gateway = Gateway::start(&config, &shared).map_err(|e| e.to_string())?;
+    while records.blocking_recv().is_some() {}
+    Ok(())
+}
