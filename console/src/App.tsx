@@ -11,7 +11,7 @@ import { GlobalStyle } from "./theme";
 
 const Frame = styled.div`
   display: grid;
-  grid-template-columns: 208px minmax(0, 1fr);
+  grid-template-columns: 232px minmax(0, 1fr);
   min-height: 100vh;
 `;
 

@@ -46,7 +46,7 @@ pub(crate) struct Worker {
 }
 
 /// Full traces begun in one second by one worker, at most; beyond that only refusals and failures are kept, in short.
-const FULL_TRACES: u32 = 5;
+const FULL_TRACES: u32 = 20;
 const SHORT_TRACES: u32 = 50;
 /// Exchanges at the same time in one worker, at most.
 pub(crate) const MAX_INFLIGHT: usize = 8192;

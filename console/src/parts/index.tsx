@@ -295,6 +295,8 @@ export function Fold(props: { title: ReactNode; aside?: ReactNode; open?: boolea
 }
 
 export const Code = styled.pre`
+  font-family: var(--code);
+  font-size: var(--size-s);
   margin: 0;
   padding: var(--space-2) var(--space-3);
   background: var(--sunken);
