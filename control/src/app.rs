@@ -4,12 +4,13 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 
 use arc_swap::{ArcSwap, ArcSwapOption};
+use porch_facade::Files;
 use porch_gateway::{Shared, Trials};
 use porch_rules::limit::Windows;
 use porch_store::{Seal, Store};
 
 use crate::error::ApiError;
-use crate::publish::Served;
+use crate::served::Served;
 
 /// How the control plane is set up.
 #[derive(Clone, Debug)]
@@ -63,6 +64,11 @@ impl App {
     /// The store, when the database has been reached.
     pub(crate) fn store(&self) -> Result<Arc<Store>, ApiError> {
         self.store.load_full().ok_or_else(|| ApiError::new(503, "The database does not answer", "Callers are served from the last release on disk. Changes are possible again when it is back."))
+    }
+
+    /// The draft's files as the core wants them.
+    pub(crate) async fn draft_files(&self) -> Result<Files, ApiError> {
+        Ok(self.store()?.draft().await?.into_iter().map(|f| (f.path, f.text)).collect())
     }
 
     /// Notes down what went wrong, or that all is well again.

@@ -28,11 +28,6 @@ pub(crate) struct DraftFile {
     changed_at: i64,
 }
 
-/// The draft's files as the core wants them.
-pub(crate) async fn files(app: &App) -> Result<Files, ApiError> {
-    Ok(app.store()?.draft().await?.into_iter().map(|f| (f.path, f.text)).collect())
-}
-
 /// The draft's files.
 #[utoipa::path(get, path = "/api/draft", responses((status = 200, body = Vec<DraftFile>)))]
 pub(crate) async fn pull(State(app): State<Arc<App>>) -> Result<Json<Vec<DraftFile>>, ApiError> {
@@ -73,7 +68,7 @@ pub(crate) async fn push(State(app): State<Arc<App>>, Extension(publisher): Exte
         return Err(ApiError::new(400, format!("“{bad}” is no path for a file of the draft"), "Paths are relative, with “/” between folders, and without “..”."));
     }
     let store = app.store()?;
-    let before = files(&app).await?;
+    let before = app.draft_files().await?;
     let changed: Vec<String> = push.files.iter().filter(|(p, t)| before.get(*p) != Some(*t)).map(|(p, _)| p.clone()).collect();
     let removed: Vec<String> = push.remove.iter().filter(|p| before.contains_key(*p)).cloned().collect();
     let write: Vec<_> = push.files.iter().map(|(p, t)| (p.clone(), t.clone(), push.revisions.get(p).copied())).collect();
@@ -81,10 +76,10 @@ pub(crate) async fn push(State(app): State<Arc<App>>, Extension(publisher): Exte
     if !changed.is_empty() || !removed.is_empty() {
         store.audit(&publisher.name, "changed the draft", "draft", json!({ "changed": changed, "removed": removed })).await?;
     }
-    let after = files(&app).await?;
+    let after = app.draft_files().await?;
     let kept = before.keys().filter(|p| !push.files.contains_key(*p) && !removed.contains(p)).cloned().collect();
     let findings = porch_facade::check(&after, &app.config.environment);
-    let unreleased = crate::releases::differences(&app, &after).into_iter().filter(|d| d.status != "same").map(|d| d.facade).collect();
+    let unreleased = crate::compare::differences(&app, &after).into_iter().filter(|d| d.status != "same").map(|d| d.facade).collect();
     Ok(Json(Pushed { changed, removed, kept, findings, unreleased }))
 }
 
@@ -109,7 +104,7 @@ pub(crate) struct Checked {
 /// Checks the draft, with or without changes that are not kept.
 #[utoipa::path(post, path = "/api/check", request_body = CheckRequest, responses((status = 200, body = Checked)))]
 pub(crate) async fn check(State(app): State<Arc<App>>, Json(request): Json<CheckRequest>) -> Result<Json<Checked>, ApiError> {
-    let mut all = files(&app).await?;
+    let mut all = app.draft_files().await?;
     all.extend(request.files);
     let findings = porch_facade::check(&all, &app.config.environment);
     Ok(Json(Checked { ok: !porch_contract::has_errors(&findings), findings }))

@@ -13,10 +13,9 @@ use utoipa::ToSchema;
 
 use crate::app::App;
 use crate::auth::Publisher;
-use crate::draft;
+use crate::compare::differences;
 use crate::error::ApiError;
 use crate::publish::keys_changed;
-use crate::releases::differences;
 
 #[derive(Serialize, ToSchema)]
 pub(crate) struct FacadeSummary {
@@ -44,7 +43,7 @@ fn contract(files: &Files, documents: &Documents, name: &str) -> Option<porch_co
 /// All facades of the draft, and those that are served but no longer in it.
 #[utoipa::path(get, path = "/api/facades", responses((status = 200, body = Vec<FacadeSummary>)))]
 pub(crate) async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<FacadeSummary>>, ApiError> {
-    let files = draft::files(&app).await?;
+    let files = app.draft_files().await?;
     let documents = Documents::read(&files);
     let findings = porch_facade::check(&files, &app.config.environment);
     let usage = app.store()?.usage_since(porch_store::now_ms() / 60_000 - 60).await?;
@@ -108,7 +107,7 @@ pub(crate) struct OperationSummary {
 /// One facade of the draft.
 #[utoipa::path(get, path = "/api/facades/{facade}", params(("facade" = String, Path)), responses((status = 200, body = FacadeView), (status = 404)))]
 pub(crate) async fn facade(State(app): State<Arc<App>>, Path(name): Path<String>) -> Result<Json<FacadeView>, ApiError> {
-    let files = draft::files(&app).await?;
+    let files = app.draft_files().await?;
     let documents = Documents::read(&files);
     let doc = documents.facades.get(&name).ok_or_else(|| ApiError::missing(format!("facade “{name}” in the draft")))?;
     let contract = contract(&files, &documents, &name);
@@ -167,7 +166,7 @@ pub(crate) struct OperationView {
 /// One operation: fields, rules, a sample to try.
 #[utoipa::path(get, path = "/api/facades/{facade}/operations/{operation}", params(("facade" = String, Path), ("operation" = String, Path)), responses((status = 200, body = OperationView), (status = 404)))]
 pub(crate) async fn operation(State(app): State<Arc<App>>, Path((facade, id)): Path<(String, String)>) -> Result<Json<OperationView>, ApiError> {
-    let files = draft::files(&app).await?;
+    let files = app.draft_files().await?;
     let documents = Documents::read(&files);
     let missing = || ApiError::missing(format!("operation “{id}” of the facade “{facade}” in the draft"));
     let table = table(&files, &documents, &facade, &id).ok_or_else(missing)?;

@@ -5,6 +5,7 @@
 
 mod app;
 mod auth;
+mod compare;
 mod console;
 mod draft;
 mod error;
@@ -14,6 +15,7 @@ mod objects;
 mod observe;
 mod publish;
 mod releases;
+mod served;
 mod trials;
 
 use std::net::SocketAddr;

@@ -13,9 +13,8 @@ use serde_json::{Value, json};
 use utoipa::{IntoParams, ToSchema};
 
 use crate::app::App;
-use crate::draft;
+use crate::compare::{Difference, differences};
 use crate::error::ApiError;
-use crate::releases::{Difference, differences};
 
 /// Whether the service is up, and what it serves.
 pub(crate) async fn health(State(app): State<Arc<App>>) -> Json<Value> {
@@ -110,7 +109,7 @@ fn traffic<'a>(rows: impl Iterator<Item = (&'a i32, &'a UsageTotals)>) -> Traffi
 #[utoipa::path(get, path = "/api/overview", responses((status = 200, body = Overview)))]
 pub(crate) async fn overview(State(app): State<Arc<App>>) -> Result<Json<Overview>, ApiError> {
     let store = app.store()?;
-    let files = draft::files(&app).await?;
+    let files = app.draft_files().await?;
     let errors = porch_facade::check(&files, &app.config.environment).iter().filter(|f| f.severity == Severity::Error).count();
     let now = porch_store::now_ms() / 60_000;
     let rows = store.usage_since(now - 119).await?;

@@ -1,10 +1,10 @@
 //! What callers are served: the one place where it changes.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use porch_contract::{Finding, has_errors};
-use porch_facade::{Builder, CompiledPorch, Documents, EnvironmentDoc, Files, PlaceDoc, Secrets, bundle};
+use porch_facade::{Builder, CompiledPorch, Documents, EnvironmentDoc, PlaceDoc, Secrets};
 use porch_gateway::Pauses;
 use porch_rules::key::{Consumer, KeyEntry, KeyHash, KeyTable};
 use porch_store::{Store, StoreError};
@@ -12,34 +12,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::app::App;
 use crate::error::ApiError;
-
-/// One facade of a release: everything it stands on.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub(crate) struct ReleasedFacade {
-    /// Its files.
-    pub(crate) files: Files,
-    /// Addresses of its backends that the environment's document names.
-    pub(crate) addresses: BTreeMap<String, String>,
-}
-
-/// What a release holds.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub(crate) struct Content {
-    /// Facades by name.
-    pub(crate) facades: BTreeMap<String, ReleasedFacade>,
-}
-
-/// What an environment serves.
-#[derive(Clone, Debug, Default, Serialize, Deserialize)]
-pub(crate) struct Served {
-    pub(crate) number: i64,
-    pub(crate) made_by: String,
-    pub(crate) made_at: i64,
-    pub(crate) content: Content,
-    /// Whether it came from disk, because the database did not answer.
-    #[serde(default)]
-    pub(crate) from_disk: bool,
-}
+use crate::served::{Content, ReleasedFacade, Served};
 
 /// What is kept on disk, so that callers are served without the database.
 #[derive(Serialize, Deserialize)]
@@ -63,15 +36,6 @@ struct SnapshotKey {
 }
 
 const SNAPSHOT: &str = "served.json";
-
-/// The facade as a release would take it from a set of files.
-pub(crate) fn take(files: &Files, documents: &Documents, environment: &str, name: &str) -> Option<ReleasedFacade> {
-    let own = bundle(files, documents, name)?;
-    let facade = documents.facades.get(name)?;
-    let places = documents.environments.get(environment).map(|e| &e.doc.backends);
-    let addresses = facade.doc.operations.values().filter_map(|o| Some((o.call.backend.clone(), places?.get(&o.call.backend)?.address.clone()))).collect();
-    Some(ReleasedFacade { files: own, addresses })
-}
 
 /// Compiles what a release holds.
 pub(crate) fn compile(content: &Content, environment: &str, secrets: Option<&HashMap<String, String>>, number: i64) -> (CompiledPorch, Vec<Finding>) {

@@ -13,7 +13,6 @@ use serde_json::Value;
 use utoipa::ToSchema;
 
 use crate::app::App;
-use crate::draft;
 use crate::error::ApiError;
 
 #[derive(Deserialize, ToSchema)]
@@ -54,7 +53,7 @@ pub(crate) struct TrialResult {
 #[utoipa::path(post, path = "/api/trials", request_body = Trial, responses((status = 200, body = TrialResult), (status = 422)))]
 pub(crate) async fn run(State(app): State<Arc<App>>, Json(trial): Json<Trial>) -> Result<Json<TrialResult>, ApiError> {
     let store = app.store()?;
-    let mut files: Files = draft::files(&app).await?;
+    let mut files: Files = app.draft_files().await?;
     files.extend(trial.files.clone());
     let documents = Documents::read(&files);
     let secrets = store.secrets(&app.config.environment).await?;
@@ -87,7 +86,7 @@ pub(crate) async fn run(State(app): State<Arc<App>>, Json(trial): Json<Trial>) -
     };
     let request = request.body(body).map_err(|e| ApiError::new(422, "No request can be made of this", e.to_string()))?;
     let reply = app.trials.run(TrialRequest { porch: Arc::new(porch), request }).await.ok_or_else(|| ApiError::new(500, "The trial run was lost", ""))?;
-    let released = crate::releases::differences(&app, &files).iter().any(|d| d.facade == trial.facade && d.status == "same");
+    let released = crate::compare::differences(&app, &files).iter().any(|d| d.facade == trial.facade && d.status == "same");
     let headers = reply.headers.iter().map(|(k, v)| (k.to_string(), String::from_utf8_lossy(v.as_bytes()).into_owned())).collect();
     Ok(Json(TrialResult { status: reply.status, headers, body: String::from_utf8_lossy(&reply.body).into_owned(), trace: reply.trace, released }))
 }

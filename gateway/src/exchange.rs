@@ -1,6 +1,6 @@
 //! The exchange: match → admit → prepare → call → reply → record.
 
-use std::cell::{Cell, RefCell};
+use std::cell::Cell;
 use std::net::IpAddr;
 use std::rc::Rc;
 use std::sync::Arc;
@@ -16,15 +16,16 @@ use porch_soap::Answer;
 use serde_json::Value;
 
 use crate::admit::{self, Caller, RATE_LIMIT, RATE_LIMIT_POLICY, RateFields};
-use crate::body::{InBody, OutBody, ReadFailure, ReplyBody, StreamBody};
-use crate::pool::{CallFailure, Lease, Pool};
+use crate::pool::{CallFailure, Lease};
 use crate::prepare::{self, Asked, Common};
 use crate::problem::Problem;
-use crate::record::{Batch, Finished, NO_OPERATION, Record};
+use crate::record::{NO_OPERATION, Record};
 use crate::reply;
+use crate::reply_body::{ReplyBody, StreamBody};
+use crate::request_body::{InBody, OutBody, ReadFailure};
 use crate::scope::{self, Parameters, Values};
-use crate::shared::Shared;
 use crate::trace::{Message, Recorder, Stage, Trace};
+use crate::worker::{Ending, FULL_TRACES, SHORT_TRACES, Worker};
 
 /// Whether an exchange is a caller's or a publisher's.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -34,96 +35,8 @@ pub(crate) enum Mode {
     Trial,
 }
 
-/// What one worker thread keeps to itself.
-pub(crate) struct Worker {
-    pub(crate) shared: Arc<Shared>,
-    pub(crate) pool: Rc<Pool>,
-    batch: RefCell<Batch>,
-    random: Cell<u64>,
-    /// The second, and how many full traces were begun in it.
-    traces: Cell<(u64, u32)>,
-    pub(crate) inflight: Cell<usize>,
-}
-
-/// Full traces begun in one second by one worker, at most; beyond that only refusals and failures are kept, in short.
-const FULL_TRACES: u32 = 20;
-const SHORT_TRACES: u32 = 50;
-/// Exchanges at the same time in one worker, at most.
-pub(crate) const MAX_INFLIGHT: usize = 8192;
 const BODY_IDLE: Duration = Duration::from_secs(15);
 const TRACEPARENT: HeaderName = HeaderName::from_static("traceparent");
-
-impl Worker {
-    pub(crate) fn new(shared: Arc<Shared>) -> Rc<Self> {
-        let mut seed = [0u8; 8];
-        let _ = getrandom::fill(&mut seed);
-        Rc::new(Self { shared, pool: Rc::default(), batch: RefCell::default(), random: Cell::new(u64::from_le_bytes(seed) | 1), traces: Cell::default(), inflight: Cell::new(0) })
-    }
-
-    /// The next number of a xorshift generator: ids need to differ, not to be secret.
-    fn random(&self) -> u64 {
-        let mut x = self.random.get();
-        x ^= x << 13;
-        x ^= x >> 7;
-        x ^= x << 17;
-        self.random.set(x);
-        x.wrapping_mul(0x2545_f491_4f6c_dd1d)
-    }
-
-    pub(crate) fn flush(&self) {
-        let rows = self.batch.borrow_mut().take();
-        if !rows.is_empty() {
-            self.shared.send(Record::Usage(rows));
-        }
-    }
-
-    fn may_trace(&self, now: i64, most: u32) -> bool {
-        let second = now as u64 / 1000;
-        let (at, used) = self.traces.get();
-        let used = if at == second { used } else { 0 };
-        self.traces.set((second, used + 1));
-        used < most
-    }
-
-    fn finish(&self, porch: &Arc<CompiledPorch>, finished: &Finished) {
-        let rows = self.batch.borrow_mut().add(porch, finished);
-        if !rows.is_empty() {
-            self.shared.send(Record::Usage(rows));
-        }
-    }
-}
-
-/// Counts an exchange when its last byte is gone, or when the caller has left.
-pub(crate) struct Ending {
-    worker: Rc<Worker>,
-    porch: Arc<CompiledPorch>,
-    started: Instant,
-    operation: u32,
-    consumer: i64,
-    status: u16,
-    bytes_in: u64,
-    bytes_out: Cell<u64>,
-}
-
-impl Ending {
-    pub(crate) fn add_bytes(&self, n: u64) {
-        self.bytes_out.set(self.bytes_out.get() + n);
-    }
-}
-
-impl Drop for Ending {
-    fn drop(&mut self) {
-        let finished = Finished {
-            operation: self.operation,
-            consumer: self.consumer,
-            status: self.status,
-            us: self.started.elapsed().as_micros() as u64,
-            bytes_in: self.bytes_in,
-            bytes_out: self.bytes_out.get(),
-        };
-        self.worker.finish(&self.porch, &finished);
-    }
-}
 
 fn unix_ms() -> i64 {
     SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_millis() as i64)

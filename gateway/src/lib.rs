@@ -8,7 +8,6 @@
 //! runs ([`Trials`]).
 
 mod admit;
-mod body;
 mod exchange;
 mod listen;
 mod pool;
@@ -16,10 +15,13 @@ mod prepare;
 mod problem;
 mod record;
 mod reply;
+mod reply_body;
+mod request_body;
 mod scope;
 mod shared;
 mod trace;
 mod trial;
+mod worker;
 
 pub use listen::{Gateway, GatewayConfig, StartError};
 pub use record::{Record, UsageRow, latency_bucket, latency_bucket_us};

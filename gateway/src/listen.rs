@@ -18,9 +18,11 @@ use socket2::{Domain, Protocol, Socket, Type};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::watch;
 
-use crate::body::{InBody, ReplyBody};
-use crate::exchange::{MAX_INFLIGHT, Mode, Worker, run};
+use crate::exchange::{Mode, run};
+use crate::reply_body::ReplyBody;
+use crate::request_body::InBody;
 use crate::shared::Shared;
+use crate::worker::{MAX_INFLIGHT, Worker};
 
 /// How the gateway listens.
 #[derive(Clone, Debug)]

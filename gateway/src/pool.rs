@@ -12,7 +12,7 @@ use hyper_util::rt::TokioIo;
 use porch_facade::CompiledBackend;
 use tokio::net::TcpStream;
 
-use crate::body::OutBody;
+use crate::request_body::OutBody;
 
 /// Idle connections older than this are not used again.
 const MAX_IDLE: Duration = Duration::from_secs(30);

@@ -9,8 +9,8 @@ use porch_rules::expr::EvalError;
 use serde_json::Value;
 
 use crate::admit;
-use crate::body::OutBody;
 use crate::problem::Problem;
+use crate::request_body::OutBody;
 use crate::scope::Values;
 
 /// Header fields that end at the porch (RFC 9110 §7.6.1), and those it writes anew.

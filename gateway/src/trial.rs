@@ -10,10 +10,11 @@ use http_body_util::BodyExt;
 use porch_facade::CompiledPorch;
 use tokio::sync::{mpsc, oneshot};
 
-use crate::body::InBody;
-use crate::exchange::{Mode, Worker, run};
+use crate::exchange::{Mode, run};
+use crate::request_body::InBody;
 use crate::shared::Shared;
 use crate::trace::{Message, Trace};
+use crate::worker::Worker;
 
 /// A trial run to carry out.
 pub struct TrialRequest {

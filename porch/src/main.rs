@@ -4,6 +4,7 @@ mod cli;
 mod client;
 mod config;
 mod error;
+mod input;
 mod local;
 mod objects;
 mod remote;

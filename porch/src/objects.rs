@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 use crate::cli::{AccountCommand, ConsumerCommand, KeyCommand, SecretCommand};
 use crate::client::{Client, segment};
 use crate::error::CliError;
-use crate::remote::read_input;
+use crate::input::read_input;
 use crate::show::{Show, bold, list, number, table, text, time};
 
 fn rows(v: &Value) -> impl Iterator<Item = &Value> {

@@ -1,6 +1,5 @@
 //! Commands that talk to a service: draft, trial runs, releases, calls.
 
-use std::io::Read;
 use std::path::Path;
 use std::time::Instant;
 
@@ -10,6 +9,7 @@ use serde_json::{Map, Value, json};
 use crate::cli::{CallArgs, Command, PauseArgs, PushArgs, TryArgs};
 use crate::client::{Client, forget_session, keep_session, segment};
 use crate::error::CliError;
+use crate::input::read_input;
 use crate::local::read_paths;
 use crate::show::{Show, bold, findings_text, list, number, paint, table, text, time};
 use crate::{objects, watch};
@@ -48,25 +48,6 @@ pub(crate) async fn dispatch(command: Command, client: &Client, show: &Show) -> 
         }
         _ => Err(CliError::new("this command needs no service")),
     }
-}
-
-/// Standard input without the white space around it.
-pub(crate) fn read_input(what: &str) -> Result<String, CliError> {
-    use std::io::IsTerminal;
-    let mut input = String::new();
-    if std::io::stdin().is_terminal() {
-        eprint!("{what}: ");
-        std::io::stdin().read_line(&mut input).map_err(|e| CliError::new(e.to_string()))?;
-    } else {
-        std::io::stdin().take(1 << 20).read_to_string(&mut input).map_err(|e| CliError::new(e.to_string()))?;
-    }
-    // The line feed that echo adds is not worth a word; anything else is told.
-    let line = input.strip_suffix('\n').unwrap_or(&input);
-    let line = line.strip_suffix('\r').unwrap_or(line);
-    if line.trim() != line {
-        eprintln!("porch: white space around the {what} was taken away");
-    }
-    Ok(line.trim().to_owned())
 }
 
 async fn login(name: &str, _password_stdin: bool, client: &Client, show: &Show) -> Result<bool, CliError> {

@@ -5,11 +5,12 @@ use std::process::Command;
 
 use serde_json::Value;
 
-use crate::{Outcome, demo, root};
+use crate::places::program;
+use crate::{Outcome, root};
 
 /// The types as they should be, from the program just built.
 pub(crate) fn types() -> Outcome<String> {
-    let output = Command::new(demo::program("porch")).arg("openapi").output().map_err(|e| format!("porch openapi: {e}"))?;
+    let output = Command::new(program("porch")).arg("openapi").output().map_err(|e| format!("porch openapi: {e}"))?;
     let document: Value = serde_json::from_slice(&output.stdout).map_err(|e| format!("porch openapi: {e}"))?;
     let mut out = "// Written by `cargo xtask api` from the publisher's API. Do not edit.\n".to_owned();
     for (name, schema) in document.pointer("/components/schemas").and_then(Value::as_object).into_iter().flatten() {

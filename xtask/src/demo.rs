@@ -12,13 +12,10 @@ use std::time::{Duration, Instant};
 
 use porch_cluster::{Cluster, place_for};
 
+use crate::places::{ACCOUNT, CONSOLE, GATEWAY, PASSWORD, program};
 use crate::{Outcome, install, root, run as run_command, seed};
 
-pub(crate) const GATEWAY: u16 = 3810;
-pub(crate) const CONSOLE: u16 = 3820;
 const PORTS: [(&str, u16); 5] = [("gateway", GATEWAY), ("console", CONSOLE), ("stand-in reservations", 3850), ("stand-in timetable", 3851), ("database", 3860)];
-pub(crate) const ACCOUNT: &str = "inge";
-pub(crate) const PASSWORD: &str = "harbour-lights";
 
 fn folder() -> PathBuf {
     root().join("target/demo")
@@ -138,12 +135,6 @@ impl Drop for Part {
         let _ = self.child.kill();
         let _ = self.child.wait();
     }
-}
-
-/// Path of a program of this workspace.
-pub(crate) fn program(name: &str) -> PathBuf {
-    let target = std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| root().join("target"), PathBuf::from);
-    target.join("debug").join(name)
 }
 
 fn foreground(fresh: bool, talk: bool) -> Outcome {

@@ -4,6 +4,7 @@ mod api;
 mod bench;
 mod demo;
 mod install;
+mod places;
 mod seed;
 mod shots;
 mod test;

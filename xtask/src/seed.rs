@@ -8,7 +8,7 @@ use std::process::{Command, Stdio};
 
 use serde_json::Value;
 
-use crate::demo::{ACCOUNT, CONSOLE, GATEWAY, PASSWORD, program};
+use crate::places::{ACCOUNT, CONSOLE, GATEWAY, PASSWORD, program};
 use crate::{Outcome, root};
 
 /// Runs the client; gives what it says in JSON.

@@ -12,9 +12,9 @@ use porch_soap::read::AnswerPlan;
 use porch_soap::{Definition, Envelope, JsonSchemas, Plan};
 use serde_json::{Map, Value, json};
 
-use crate::check::{Shapes, Target, Templates};
 use crate::compiled::*;
 use crate::documents::{AdmitDoc, BackendDoc, BackendKind, CredentialKind, EnvironmentDoc, FacadeDoc, OperationDoc, Per};
+use crate::fits::{Shapes, Target, Templates};
 use crate::read::{Document, contract_of, definition_of};
 use crate::router::Router;
 use crate::units::duration_text;

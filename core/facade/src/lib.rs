@@ -13,6 +13,7 @@ mod compiled;
 mod derive;
 mod documents;
 mod effective;
+mod fits;
 mod look;
 mod read;
 mod router;
