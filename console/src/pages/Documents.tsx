@@ -11,7 +11,7 @@ import { useTitle } from "../parts/title";
 
 const Beside = styled.div`
   display: grid;
-  grid-template-columns: 260px minmax(0, 1fr);
+  grid-template-columns: 310px minmax(0, 1fr);
   gap: var(--space-4);
   align-items: start;
 `;
@@ -23,6 +23,7 @@ const List = styled.ul`
   display: grid;
   gap: 2px;
   overflow-wrap: anywhere;
+  font-size: var(--size-s);
 `;
 
 function Editor({ file }: { file: DraftFile }) {

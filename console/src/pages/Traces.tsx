@@ -2,7 +2,7 @@ import { Link, useSearchParams } from "react-router";
 
 import { useApi } from "../api/client";
 import type { TraceLine } from "../api/schema";
-import { Field, Loaded, Page, RowOf, Sheet, StatusTag, Table } from "../parts";
+import { Field, Loaded, Page, RowOf, Sheet, Soft, StatusTag, Table, Whole } from "../parts";
 import { time, took } from "../parts/format";
 import { useTitle } from "../parts/title";
 
@@ -48,14 +48,14 @@ export function Traces() {
                   <Link key="l" to={`/traces/${t.id}`}>
                     <code>{t.id.slice(0, 12)}</code>
                   </Link>,
-                  time(t.at),
+                  <Whole key="t">{time(t.at)}</Whole>,
                   <StatusTag key="s" status={t.status} />,
                   took(t.us),
                   t.consumer,
                   <code key="r">
                     {t.method} {t.target}
                   </code>,
-                  t.why,
+                  t.why || (t.status >= 400 ? <Soft key="w">the backend’s own answer</Soft> : ""),
                 ],
               }))}
             />

@@ -39,6 +39,10 @@ export const RowOf = styled.div<{ $gap?: string }>`
   gap: ${(p) => p.$gap ?? "var(--space-3)"};
 `;
 
+export const Whole = styled.span`
+  white-space: nowrap;
+`;
+
 export const Soft = styled.span`
   color: var(--ink-soft);
   font-weight: 400;
