@@ -53,7 +53,8 @@ fn token(headers: &HeaderMap) -> Option<(String, bool)> {
 /// Lets a request pass when its account's role is enough.
 pub(crate) async fn authorize(State(app): State<Arc<App>>, mut request: Request, next: Next) -> Response {
     let (method, headers) = (request.method().clone(), request.headers().clone());
-    let Some(role) = needed(&method, request.uri().path()) else {
+    let path = request.uri().path().to_owned();
+    let Some(role) = needed(&method, &path) else {
         return next.run(request).await;
     };
     match publisher(&app, &method, &headers, role).await {

@@ -64,6 +64,14 @@ impl Scripted {
     }
 }
 
+/// A connection from an address of the loopback range.
+fn connect_from(from: SocketAddr, to: SocketAddr) -> std::io::Result<TcpStream> {
+    let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None)?;
+    socket.bind(&from.into())?;
+    socket.connect(&to.into())?;
+    Ok(socket.into())
+}
+
 fn plain(body: &str) -> Vec<u8> {
     format!("HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}", body.len()).into_bytes()
 }
@@ -181,8 +189,15 @@ fn what_passes_through_is_what_was_sent_but_for_what_ends_at_the_porch() {
     let sent = stage.raw(format!("PUT /f/item/7 HTTP/1.1\r\nHost: x\r\nConnection: close\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}", body.len()).as_bytes());
     assert!(sent.contains("\\\"a\\\": 1,  \\\"b\\\": 1.50"), "{sent}");
     assert!(stage.get("/f/files/a/b%2Fc/d", "").contains("GET /inner/files/a/b%2Fc/d HTTP/1.1"));
+    // Every octet of the caller's address is written as it is.
+    let other: SocketAddr = ([127, 10, 205, 9], 0).into();
+    let mut socket = connect_from(other, stage.address()).unwrap();
+    socket.write_all(b"GET /f/item/7 HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n").unwrap();
+    let mut answer = String::new();
+    socket.read_to_string(&mut answer).unwrap();
+    assert!(answer.contains("forwarded: for=127.10.205.9;host="), "{answer}");
     let (traces, calls) = stage.end();
-    assert_eq!((calls, traces.len()), (3, 3));
+    assert_eq!((calls, traces.len()), (4, 4));
     let shown = serde_json::to_string(&traces).unwrap();
     assert!(!shown.contains("tide-and-tackle") && !shown.contains("\"secret\"") && shown.contains("••••"), "{shown}");
 }

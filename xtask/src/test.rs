@@ -1,6 +1,7 @@
 //! Format, lints, types, all tests.
 
-use std::process::Command;
+use std::io::{BufRead, BufReader};
+use std::process::{Command, Stdio};
 
 use crate::{Outcome, api, install, root, run as run_command};
 
@@ -31,7 +32,27 @@ fn run_all(quick: bool) -> Outcome {
     if quick {
         tests.env("ELM_PORCH_NO_BROWSER", "1");
     }
-    run_command("tests", &mut tests)
+    run_counted(&mut tests)
+}
+
+/// Runs the tests, their output shown, and ends with how many passed and failed in all.
+fn run_counted(tests: &mut Command) -> Outcome {
+    eprintln!("· tests");
+    let mut child = tests.stdout(Stdio::piped()).spawn().map_err(|e| format!("tests: {e}"))?;
+    let (mut passed, mut failed) = (0u32, 0u32);
+    if let Some(output) = child.stdout.take() {
+        for line in BufReader::new(output).lines().map_while(Result::ok) {
+            println!("{line}");
+            if let Some(rest) = line.strip_prefix("test result: ") {
+                let count = |word: &str| rest.split([';', '.']).find_map(|part| part.trim().strip_suffix(word)?.trim().parse::<u32>().ok()).unwrap_or(0);
+                passed += count("passed");
+                failed += count("failed");
+            }
+        }
+    }
+    let status = child.wait().map_err(|e| format!("tests: {e}"))?;
+    println!("{passed} passed, {failed} failed");
+    if status.success() { Ok(()) } else { Err(format!("tests: ended with {status}")) }
 }
 
 /// `cargo xtask test`.
