@@ -21,7 +21,7 @@ const List = styled.ul`
   margin: 0;
   padding: 0;
   display: grid;
-  gap: 2px;
+  gap: var(--space-2);
   overflow-wrap: anywhere;
   font-size: var(--size-s);
 `;
