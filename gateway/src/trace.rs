@@ -133,6 +133,13 @@ impl Message {
             let escaped = String::from_utf8_lossy(&escaped).into_owned();
             let mask = |text: &str| text.replace(&escaped, MASK).replace(secret.as_str(), MASK);
             self.body = mask(&self.body);
+            // A secret that the end of what is kept cuts in two does not show its beginning either.
+            if let Some(kept) = self.body.strip_suffix('…') {
+                let beginnings = [&escaped, secret].into_iter().flat_map(|s| s.char_indices().skip(1).map(move |(i, _)| &s[..i]));
+                if let Some(longest) = beginnings.filter(|b| kept.ends_with(b)).map(str::len).max() {
+                    self.body = format!("{}{MASK}…", &kept[..kept.len() - longest]);
+                }
+            }
             self.headers.iter_mut().for_each(|(_, value)| *value = mask(value));
         }
         self
@@ -165,5 +172,19 @@ impl Recorder {
         let mut stage = Stage { name: name.into(), from_us: from.duration_since(self.started).as_micros() as u64, us: from.elapsed().as_micros() as u64, ..Stage::default() };
         fill(&mut stage);
         self.stages.push(stage);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn secrets_are_masked_as_they_are_as_xml_and_cut_in_two() {
+        let secrets = ["tide & tackle".to_owned()];
+        let shown = |body: &str| Message::default().body(body.as_bytes()).without(&secrets).body;
+        assert_eq!(shown("a tide & tackle b tide &amp; tackle"), "a •••• b ••••");
+        let cut = shown(&format!("{}tide &amp; ta{}", "x".repeat(MAX_BODY - 13), "ckle and more"));
+        assert!(cut.ends_with("x••••…") && !cut.contains("tide"), "{}", &cut[cut.len() - 30..]);
     }
 }

@@ -216,7 +216,9 @@ fn pauses_act_at_once_and_end_the_same_way() {
 #[test]
 fn the_client_keeps_its_manners() {
     let porch = Porch::start();
-    let plain = |arguments: &[&str]| std::process::Command::new(program("porch")).args(arguments).env_remove("ELM_PORCH_URL").env("XDG_CONFIG_HOME", porch.folder()).output().unwrap();
+    let plain = |arguments: &[&str]| {
+        std::process::Command::new(program("porch")).args(arguments).env_remove("ELM_PORCH_URL").env_remove("ELM_PORCH_TOKEN").env("XDG_CONFIG_HOME", porch.folder()).output().unwrap()
+    };
     assert_eq!(plain(&["lok"]).status.code(), Some(2));
     assert_eq!(plain(&["call", "no-slash"]).status.code(), Some(2));
     let unreachable = plain(&["--url", "http://127.0.0.1:9", "compare"]);
@@ -234,7 +236,7 @@ fn the_client_keeps_its_manners() {
     // A session of its own, kept and forgotten; pasted white space is taken away and told.
     let login = |input: &str| {
         let mut command = std::process::Command::new(program("porch"));
-        command.args(["--url", &porch.console, "login", "inge"]).env("XDG_CONFIG_HOME", porch.folder());
+        command.env_remove("ELM_PORCH_TOKEN").args(["--url", &porch.console, "login", "inge"]).env("XDG_CONFIG_HOME", porch.folder());
         let mut child = command.stdin(std::process::Stdio::piped()).stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped()).spawn().unwrap();
         std::io::Write::write_all(&mut child.stdin.take().unwrap(), input.as_bytes()).unwrap();
         child.wait_with_output().unwrap()
