@@ -159,7 +159,15 @@ impl Exchange<'_> {
             let problem = Problem::new(503, "paused", "Paused", "This operation is paused by its publisher.", "match").why("the facade or the operation is paused").by(&op.place);
             return Err(problem.header(header::RETRY_AFTER, "60"));
         }
-        let (path_values, query) = self.admit(&porch, op, &matched.captured, parts, &body)?;
+        let (path_values, query) = match self.admit(&porch, op, &matched.captured, parts, &body) {
+            Ok(parameters) => parameters,
+            Err(problem) => {
+                if problem.status == StatusCode::PAYLOAD_TOO_LARGE {
+                    body.discard().await;
+                }
+                return Err(problem);
+            }
+        };
         let consumer = self.caller.consumer.clone();
         let key = self.caller.key.clone();
         let mut values = Values {

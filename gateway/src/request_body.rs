@@ -30,6 +30,21 @@ impl InBody {
         }
     }
 
+    /// Reads some of it and throws it away, so that a caller who is still sending gets to read the refusal.
+    pub(crate) async fn discard(self) {
+        let InBody::Incoming(mut body) = self else { return };
+        let mut left = 16usize << 20;
+        let reading = async {
+            while let Some(Ok(frame)) = body.frame().await {
+                match left.checked_sub(frame.data_ref().map_or(0, Bytes::len)) {
+                    Some(rest) => left = rest,
+                    None => return,
+                }
+            }
+        };
+        let _ = tokio::time::timeout(Duration::from_secs(2), reading).await;
+    }
+
     /// Reads all of it.
     pub(crate) async fn collect(self, limit: u64, idle: Duration) -> Result<Bytes, ReadFailure> {
         match self {
