@@ -24,6 +24,7 @@ use crate::reply;
 use crate::reply_body::{ReplyBody, StreamBody};
 use crate::request_body::{InBody, OutBody, ReadFailure};
 use crate::scope::{self, Parameters, Values};
+use crate::soap;
 use crate::trace::{Message, Recorder, Stage, Trace};
 use crate::worker::{Ending, FULL_TRACES, SHORT_TRACES, Worker};
 
@@ -322,7 +323,9 @@ impl Exchange<'_> {
         let (request, ..) = prepared?;
         let (answer, lease, from) = self.call(op, backend, request, || None).await?;
         let (head, incoming) = answer.into_parts();
-        let read = reply::read_soap(head.status, &head.headers, incoming, wiring, backend.timeout, op, self.recorder.full).await;
+        let stream = self.mode == Mode::Live && wiring.reply.is_none();
+        let reading = soap::Reading { status: head.status, headers: &head.headers, wiring, op, idle: backend.timeout, keep: self.recorder.full, stream };
+        let read = soap::read(&reading, incoming).await;
         let (status_line, secrets) = (head.status.to_string(), &backend.secrets);
         match &read {
             Ok(read) => self.recorder.stage("call", from, |s| {
@@ -331,15 +334,25 @@ impl Exchange<'_> {
             Err((_, seen)) => self.recorder.stage("call", from, |s| s.after = Some(Message::new(status_line, &head.headers, "").body(seen).without(secrets))),
         }
         let read = read.map_err(|(problem, _)| problem)?;
+        if let Some(rest) = read.rest {
+            self.recorder.stage("reply", Instant::now(), |s| {
+                s.notes.extend(read.notes.iter().map(|n| format!("tolerated: {n}")));
+                s.notes.push("the answer is large: it is converted while it streams through".into());
+            });
+            let mut response = Response::new(ReplyBody::Convert(rest.starting_with(read.json, lease)));
+            response.headers_mut().insert(header::CONTENT_TYPE, HeaderValue::from_static("application/json"));
+            return Ok(response);
+        }
         lease.give_back();
         let from = Instant::now();
         let outcome = match (&read.answer, &wiring.reply) {
-            (Answer::Fault(fault), _) => Err(reply::fault(fault, &read.json, op)),
-            (Answer::Empty, _) => Ok((StatusCode::ACCEPTED, Bytes::new())),
+            (Answer::Fault(fault), _) => Err(reply::fault(fault, &read.json, op, values.headers)),
+            (Answer::Empty, None) => Ok((if wiring.answer.one_way { StatusCode::ACCEPTED } else { StatusCode::NO_CONTENT }, Bytes::new())),
             (Answer::Body, None) => Ok((StatusCode::OK, Bytes::from(read.json))),
-            (Answer::Body, Some(template)) => {
+            (Answer::Empty | Answer::Body, Some(template)) => {
                 let value = reply::json_of(&read.json, op)?;
-                reply::shape(template, values, head.status, &head.headers, value).map(|b| (StatusCode::OK, b))
+                let soap_headers = read.headers.as_deref().and_then(|h| serde_json::from_slice(h).ok());
+                reply::shape(template, values, head.status, &head.headers, value, soap_headers).map(|b| (StatusCode::OK, b))
             }
         };
         self.recorder.stage("reply", from, |s| {
@@ -399,7 +412,7 @@ impl Exchange<'_> {
             lease.give_back();
             self.recorder.stage("call", from, |s| s.after = Some(Message::new(head.status.to_string(), &head.headers, "").body(&bytes).without(&backend.secrets)));
             let from = Instant::now();
-            let outcome = reply::json_of(&bytes, op).and_then(|value| reply::shape(template, values, head.status, &head.headers, value)).map(|b| (head.status, b));
+            let outcome = reply::json_of(&bytes, op).and_then(|value| reply::shape(template, values, head.status, &head.headers, value, None)).map(|b| (head.status, b));
             self.recorder.stage("reply", from, |s| note_reply(s, &outcome));
             let (status, bytes) = outcome?;
             let mut response = reply::json_reply(bytes).map(ReplyBody::Full);
@@ -463,6 +476,7 @@ impl Exchange<'_> {
             };
             match response.body_mut() {
                 ReplyBody::Stream(stream) => stream.ending = Some(Rc::new(ending)),
+                ReplyBody::Convert(converting) => converting.ending = Some(Rc::new(ending)),
                 ReplyBody::Full(bytes) => ending.add_bytes(bytes.as_ref().map_or(0, |b| b.len() as u64)),
             }
         }

@@ -19,6 +19,7 @@ mod reply_body;
 mod request_body;
 mod scope;
 mod shared;
+mod soap;
 mod trace;
 mod trial;
 mod worker;

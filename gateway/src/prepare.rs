@@ -190,8 +190,19 @@ fn request(method: Method, target: &str, headers: HeaderMap, body: OutBody, valu
 /// The request of a SOAP call.
 pub(crate) fn soap_request(wiring: &SoapWiring, common: &Common<'_>, values: &Values<'_>) -> Result<(Request<OutBody>, Bytes, Value), Box<Problem>> {
     let input = wiring.send.render(values).map_err(|e| unsuitable(values, "the input", e))?.unwrap_or(Value::Null);
+    let soap_headers = match &wiring.headers {
+        Some(template) => template.render(values).map_err(|e| unsuitable(values, "the SOAP header", e))?,
+        None => None,
+    };
+    let mut security = Vec::new();
+    if let Some(token) = &common.backend.token {
+        let mut nonce = [0u8; 16];
+        getrandom::fill(&mut nonce).map_err(|_| Problem::new(503, "random", "Not now", "No random numbers can be had.", "prepare").by(&values.operation.place))?;
+        let now = chrono::Utc::now().format("%Y-%m-%dT%H:%M:%S%.3fZ").to_string();
+        token.write(&nonce, &now, &mut security);
+    }
     let mut envelope = Vec::with_capacity(1024);
-    if let Err(errors) = wiring.envelope.write(&input, &mut envelope) {
+    if let Err(errors) = wiring.envelope.write_with(&input, soap_headers.as_ref(), &security, &mut envelope) {
         let list = errors.into_iter().map(|e| (format!("/body{}", e.pointer), e.message)).collect();
         return Err(admit::mistakes(list, values.operation, "prepare"));
     }
@@ -203,7 +214,8 @@ pub(crate) fn soap_request(wiring: &SoapWiring, common: &Common<'_>, values: &Va
     if let Some(Ok(value)) = wiring.envelope.soap_action.as_deref().map(HeaderValue::from_str) {
         headers.insert(HeaderName::from_static("soapaction"), value);
     }
-    headers.insert(header::ACCEPT, HeaderValue::from_static("text/xml, application/soap+xml"));
+    headers.insert(header::ACCEPT, HeaderValue::from_static("text/xml, application/soap+xml, multipart/related"));
+    headers.insert(header::ACCEPT_ENCODING, HeaderValue::from_static("gzip"));
     common.finish(&mut headers);
     let path = if common.backend.path.is_empty() { "/" } else { &common.backend.path };
     let request = request(Method::POST, path, headers, OutBody::Full(Some(bytes.clone())), values)?;

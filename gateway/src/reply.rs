@@ -6,9 +6,9 @@ use bytes::Bytes;
 use http::{HeaderMap, HeaderName, HeaderValue, Response, StatusCode, header};
 use http_body_util::BodyExt;
 use hyper::body::Incoming;
-use porch_facade::{CompiledBackend, CompiledFacade, CompiledOperation, SoapWiring};
+use porch_facade::{CompiledBackend, CompiledFacade, CompiledOperation};
 use porch_rules::expr::Template;
-use porch_soap::{Answer, AnswerError, AnswerReader, Fault};
+use porch_soap::Fault;
 use serde_json::{Value, json};
 
 use crate::pool::CallFailure;
@@ -17,7 +17,7 @@ use crate::problem::Problem;
 use crate::scope::{AnswerView, Values};
 
 /// Answers that must be read whole may have at most this many bytes.
-const MAX_ANSWER: usize = 64 << 20;
+pub(crate) const MAX_ANSWER: usize = 64 << 20;
 const PROXY_STATUS: HeaderName = HeaderName::from_static("proxy-status");
 
 /// The problem for a call that gave no answer. `Proxy-Status` as RFC 9209 §2.3 names the errors.
@@ -33,7 +33,7 @@ pub(crate) fn call_failed(failure: &CallFailure, op: &CompiledOperation, backend
     Problem::new(status, kind, title, detail, "call").why(why).by(&op.place).header(PROXY_STATUS, &format!("elm-porch; error={error}"))
 }
 
-fn bad_answer(op: &CompiledOperation, why: String) -> Box<Problem> {
+pub(crate) fn bad_answer(op: &CompiledOperation, why: String) -> Box<Problem> {
     let detail = "Its answer is not what its definition says.";
     Problem::new(502, "backend-answer", "The backend's answer cannot be used", detail, "reply").why(why).by(&op.place).header(PROXY_STATUS, "elm-porch; error=http_protocol_error")
 }
@@ -61,96 +61,56 @@ pub(crate) async fn collect(mut body: Incoming, idle: Duration, op: &CompiledOpe
     }
 }
 
-fn silent(op: &CompiledOperation) -> Box<Problem> {
+pub(crate) fn silent(op: &CompiledOperation) -> Box<Problem> {
     Problem::new(504, "backend-slow", "The backend is too slow", "It fell silent in the middle of its answer. Try again later.", "reply")
         .why("it fell silent in the middle of its answer")
         .by(&op.place)
         .header(PROXY_STATUS, "elm-porch; error=http_response_timeout")
 }
 
-/// A SOAP answer, read and converted.
-pub(crate) struct SoapRead {
-    pub(crate) answer: Answer,
-    pub(crate) json: Vec<u8>,
-    pub(crate) notes: Vec<String>,
-    /// The beginning of the answer as it came, when asked for.
-    pub(crate) seen: Vec<u8>,
-    pub(crate) bytes: u64,
-}
-
-/// Reads a SOAP answer while it arrives.
-pub(crate) async fn read_soap(
-    status: StatusCode,
-    headers: &HeaderMap,
-    mut body: Incoming,
-    wiring: &SoapWiring,
-    idle: Duration,
-    op: &CompiledOperation,
-    keep: bool,
-) -> Result<SoapRead, (Box<Problem>, Vec<u8>)> {
-    let mut reader = AnswerReader::new(wiring.answer.clone());
-    let (mut json, mut seen, mut bytes) = (Vec::with_capacity(1024), Vec::new(), 0u64);
-    loop {
-        match tokio::time::timeout(idle, body.frame()).await {
-            Err(_) => return Err((silent(op), seen)),
-            Ok(None) => break,
-            Ok(Some(Err(e))) => {
-                return Err((bad_answer(op, format!("it broke off in the middle of its answer: {e}")), seen));
-            }
-            Ok(Some(Ok(frame))) => {
-                let Ok(data) = frame.into_data() else {
-                    continue;
-                };
-                bytes += data.len() as u64;
-                if keep && seen.len() < 16 * 1024 {
-                    seen.extend_from_slice(&data);
-                }
-                if let Err(e) = reader.feed(&data, &mut json) {
-                    return Err((not_understood(status, headers, &e, op), seen));
-                }
-                if json.len() > MAX_ANSWER {
-                    return Err((bad_answer(op, format!("it has more than {MAX_ANSWER} bytes")), seen));
-                }
-            }
-        }
-    }
-    if bytes == 0 && status.is_success() {
-        return Ok(SoapRead { answer: Answer::Empty, json, notes: Vec::new(), seen, bytes });
-    }
-    match reader.finish(&mut json) {
-        Ok(answer) => Ok(SoapRead { answer, json, notes: reader.notes, seen, bytes }),
-        Err(e) => Err((not_understood(status, headers, &e, op), seen)),
-    }
-}
-
-/// Tells apart what came in place of an answer.
-fn not_understood(status: StatusCode, headers: &HeaderMap, error: &AnswerError, op: &CompiledOperation) -> Box<Problem> {
-    let kind = headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or("no content type");
-    let web_page = kind.contains("html") || matches!(error, AnswerError::NoEnvelope(name) if name.eq_ignore_ascii_case("html"));
-    let why = if web_page { format!("it answered {status} with a web page ({kind}), not with a SOAP envelope") } else { format!("it answered {status} ({kind}): {error}") };
-    bad_answer(op, why)
-}
-
 /// The problem for a SOAP fault: a declared status, else 400 for the caller's faults and 502 for the server's.
-pub(crate) fn fault(fault: &Fault, detail: &[u8], op: &CompiledOperation) -> Box<Problem> {
+pub(crate) fn fault(fault: &Fault, detail: &[u8], op: &CompiledOperation, asked: &HeaderMap) -> Box<Problem> {
     let names = [fault.detail.as_deref().unwrap_or_default(), &fault.subcode, &fault.code];
     let mapped = names.iter().filter(|n| !n.is_empty()).find_map(|n| op.faults.get(*n));
     let status = mapped.copied().unwrap_or(if fault.is_callers() { 400 } else { 502 });
     let name = fault.detail.clone().unwrap_or_else(|| fault.code.clone());
     // The reason of an undeclared fault of the server may tell of its inside.
     let open = mapped.is_some() || fault.detail.is_some() || fault.is_callers();
-    let text = if open && !fault.reason.is_empty() { fault.reason.clone() } else { "The backend reports a fault.".into() };
+    let reason = reason(fault, asked);
+    let text = if open && !reason.is_empty() { reason.to_owned() } else { "The backend reports a fault.".into() };
     let mut member = json!({ "name": name, "code": fault.code });
-    if let Ok(value) = serde_json::from_slice::<Value>(detail) {
+    if !fault.subcode.is_empty() {
+        member["subcode"] = json!(fault.subcode);
+    }
+    if open && !fault.reasons.is_empty() {
+        member["reasons"] = fault.reasons.iter().map(|(language, text)| json!({ "language": language, "text": text })).collect();
+    }
+    if let Some(value) = serde_json::from_slice::<Value>(detail).ok().filter(|_| open) {
         member["detail"] = value;
     }
     let title = if status >= 500 { "The backend reports a fault" } else { "The backend refuses the request" };
     Problem::new(status, "fault", title, text, "reply").why(format!("the backend answered with the fault {} {}: {}", fault.code, name, fault.reason)).by(&op.place).with("fault", member)
 }
 
+/// The fault's text in the language that the caller likes best (RFC 9110 §12.5.4), when there are several.
+fn reason<'f>(fault: &'f Fault, asked: &HeaderMap) -> &'f str {
+    let wanted = asked.get(header::ACCEPT_LANGUAGE).and_then(|v| v.to_str().ok()).unwrap_or_default();
+    let mut ranges: Vec<(&str, f32)> = wanted
+        .split(',')
+        .filter_map(|range| {
+            let (tag, rest) = range.split_once(';').unwrap_or((range, ""));
+            let quality = rest.trim().strip_prefix("q=").map_or(Some(1.0), |q| q.parse().ok())?;
+            Some((tag.trim(), quality))
+        })
+        .collect();
+    ranges.sort_by(|a, b| b.1.total_cmp(&a.1));
+    let fits = |language: &str, range: &str| language.eq_ignore_ascii_case(range) || language.split('-').next().is_some_and(|l| l.eq_ignore_ascii_case(range));
+    ranges.iter().find_map(|(range, _)| fault.reasons.iter().find(|(language, _)| fits(language, range))).map_or(&fault.reason, |(_, text)| text)
+}
+
 /// The body of a reply that is built from an answer.
-pub(crate) fn shape(template: &Template, values: &mut Values<'_>, status: StatusCode, headers: &HeaderMap, body: Value) -> Result<Bytes, Box<Problem>> {
-    values.answer = Some(AnswerView::new(status.as_u16(), headers, body));
+pub(crate) fn shape(template: &Template, values: &mut Values<'_>, status: StatusCode, headers: &HeaderMap, body: Value, soap_headers: Option<Value>) -> Result<Bytes, Box<Problem>> {
+    values.answer = Some(AnswerView::new(status.as_u16(), headers, body, soap_headers));
     match template.render(&*values) {
         Ok(value) => Ok(value.map_or_else(Bytes::new, |v| v.to_string().into())),
         Err((source, error)) => Err(bad_answer(values.operation, format!("the reply cannot be built: ={source}: {error}"))),

@@ -12,6 +12,7 @@ use tokio::time::Sleep;
 
 use crate::pool::Lease;
 use crate::request_body::BodyError;
+use crate::soap::Converting;
 use crate::worker::Ending;
 
 /// A reply's body.
@@ -20,6 +21,8 @@ pub(crate) enum ReplyBody {
     Full(Option<Bytes>),
     /// Streamed from a backend.
     Stream(Box<StreamBody>),
+    /// Converted while it streams through.
+    Convert(Box<Converting>),
 }
 
 /// An answer's body that streams through; its connection goes back to the pool behind its last frame.
@@ -39,6 +42,7 @@ impl Body for ReplyBody {
         match &mut *self {
             ReplyBody::Full(bytes) => Poll::Ready(bytes.take().map(|b| Ok(Frame::data(b)))),
             ReplyBody::Stream(stream) => stream.poll(cx),
+            ReplyBody::Convert(converting) => converting.poll(cx).map_ok(Frame::data),
         }
     }
 
@@ -46,6 +50,7 @@ impl Body for ReplyBody {
         match self {
             ReplyBody::Full(bytes) => bytes.is_none(),
             ReplyBody::Stream(stream) => stream.body.is_end_stream(),
+            ReplyBody::Convert(converting) => converting.is_done(),
         }
     }
 
@@ -53,6 +58,7 @@ impl Body for ReplyBody {
         match self {
             ReplyBody::Full(bytes) => SizeHint::with_exact(bytes.as_ref().map_or(0, |b| b.len() as u64)),
             ReplyBody::Stream(stream) => stream.body.size_hint(),
+            ReplyBody::Convert(_) => SizeHint::default(),
         }
     }
 }

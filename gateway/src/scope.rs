@@ -30,9 +30,13 @@ pub(crate) struct AnswerView {
 }
 
 impl AnswerView {
-    pub(crate) fn new(status: u16, headers: &HeaderMap, body: Value) -> Self {
+    pub(crate) fn new(status: u16, headers: &HeaderMap, body: Value, soap_headers: Option<Value>) -> Self {
         let headers: serde_json::Map<String, Value> = headers.iter().map(|(k, v)| (k.to_string(), Value::String(String::from_utf8_lossy(v.as_bytes()).into_owned()))).collect();
-        Self { value: json!({ "status": status, "header": headers, "body": body }) }
+        let mut value = json!({ "status": status, "header": headers, "body": body });
+        if let Some(soap_headers) = soap_headers {
+            value["soapHeader"] = soap_headers;
+        }
+        Self { value }
     }
 }
 

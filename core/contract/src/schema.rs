@@ -61,7 +61,7 @@ impl<'a> SchemaView<'a> {
     /// Whether the schema says nothing of what is inside, so that any path must be let through.
     pub fn is_open(&self) -> bool {
         match self.schema {
-            Value::Object(map) => !map.contains_key("properties") && !map.contains_key("items") && !map.contains_key("allOf") && self.types().is_empty(),
+            Value::Object(map) => !["properties", "items", "allOf"].iter().any(|k| map.contains_key(*k)) && self.types().is_empty() && self.alternatives().next().is_none(),
             _ => true,
         }
     }
@@ -71,7 +71,15 @@ impl<'a> SchemaView<'a> {
         match self.schema.get("type") {
             Some(Value::String(one)) => vec![one],
             Some(Value::Array(many)) => many.iter().filter_map(Value::as_str).filter(|t| *t != "null").collect(),
-            _ => Vec::new(),
+            _ => {
+                let mut all: Vec<&str> = Vec::new();
+                for kind in self.alternatives().flat_map(|a| a.types()) {
+                    if !all.contains(&kind) {
+                        all.push(kind);
+                    }
+                }
+                all
+            }
         }
     }
 
@@ -80,30 +88,35 @@ impl<'a> SchemaView<'a> {
         if let Some(found) = self.schema.get("properties").and_then(|p| p.get(name)) {
             return Some(Self::new(self.root, found));
         }
-        self.all_of().find_map(|part| part.property(name))
+        self.all_of().find_map(|part| part.property(name)).or_else(|| self.alternatives().find_map(|part| part.property(name)))
     }
 
     /// The names of the members, in the order written.
     pub fn property_names(&self) -> Vec<&'a str> {
         let mut names: Vec<&str> = self.own_properties().into_iter().flat_map(|p| p.keys().map(String::as_str)).collect();
-        names.extend(self.all_of().flat_map(|part| part.property_names()));
+        for name in self.all_of().chain(self.alternatives()).flat_map(|part| part.property_names()) {
+            if !names.contains(&name) {
+                names.push(name);
+            }
+        }
         names
     }
 
     /// Whether members that are not named may stand in the object.
     pub fn allows_other_members(&self) -> bool {
-        self.own_properties().is_none() && self.all_of().next().is_none() || self.schema.get("additionalProperties").is_some_and(|v| *v != Value::Bool(false))
+        self.own_properties().is_none() && self.all_of().next().is_none() && self.alternatives().all(|a| a.allows_other_members()) || self.schema.get("additionalProperties").is_some_and(|v| *v != Value::Bool(false))
     }
 
     /// The schema of an array's items.
     pub fn items(&self) -> Option<SchemaView<'a>> {
-        self.schema.get("items").map(|items| Self::new(self.root, items))
+        self.schema.get("items").map(|items| Self::new(self.root, items)).or_else(|| self.alternatives().find_map(|a| a.items()))
     }
 
     /// Whether a member must be there.
     pub fn requires(&self, name: &str) -> bool {
         let here = self.schema.get("required").and_then(Value::as_array);
-        here.is_some_and(|list| list.iter().any(|v| v == name)) || self.all_of().any(|part| part.requires(name))
+        let mut others = self.alternatives().peekable();
+        here.is_some_and(|list| list.iter().any(|v| v == name)) || self.all_of().any(|part| part.requires(name)) || (others.peek().is_some() && others.all(|part| part.requires(name)))
     }
 
     /// The members as a list for people.
@@ -151,6 +164,11 @@ impl<'a> SchemaView<'a> {
         if let Some(value) = given.or_else(|| map.get("default")).or_else(|| map.get("const")).or_else(|| map.get("enum").and_then(|e| e.get(0))) {
             return value.clone();
         }
+        if self.own_properties().is_none() && self.schema.get("type").is_none()
+            && let Some(first) = self.alternatives().next()
+        {
+            return first.sample_to(depth);
+        }
         match self.types().first().copied() {
             Some("array") if depth > 0 => Value::Array(self.items().map(|i| i.sample_to(depth - 1)).into_iter().collect()),
             Some("array") => Value::Array(Vec::new()),
@@ -158,8 +176,9 @@ impl<'a> SchemaView<'a> {
             Some("boolean") => Value::Bool(true),
             Some("string") => Value::String(sample_text(map)),
             _ if depth > 0 => {
-                let names = self.property_names();
-                Value::Object(names.into_iter().filter_map(|n| Some((n.to_owned(), self.property(n)?.sample_to(depth - 1)))).collect())
+                let others = self.other_branches();
+                let names = self.property_names().into_iter().filter(|n| !others.contains(n));
+                Value::Object(names.filter_map(|n| Some((n.to_owned(), self.property(n)?.sample_to(depth - 1)))).collect())
             }
             _ => Value::Object(Map::new()),
         }
@@ -167,6 +186,26 @@ impl<'a> SchemaView<'a> {
 
     fn own_properties(&self) -> Option<&'a Map<String, Value>> {
         self.schema.get("properties").and_then(Value::as_object)
+    }
+
+    /// The schemas of which one must fit, but for `null` and for those that only say what is required.
+    fn alternatives(&self) -> impl Iterator<Item = SchemaView<'a>> + use<'a> {
+        let root = self.root;
+        let lists = ["oneOf", "anyOf"].into_iter().filter_map(|k| self.schema.get(k).and_then(Value::as_array));
+        let all: Vec<_> = lists.flatten().map(move |s| Self::new(root, s)).collect();
+        all.into_iter().filter(|s| s.schema.get("type").is_none_or(|t| t != "null") && !s.only_requires())
+    }
+
+    fn only_requires(&self) -> bool {
+        matches!(self.schema, Value::Object(map) if map.keys().all(|k| k == "required" || k == "not"))
+    }
+
+    /// The members that only belong to other branches of a choice than its first one.
+    fn other_branches(&self) -> Vec<&'a str> {
+        let own = self.schema.get("oneOf").into_iter();
+        let lists = own.chain(self.schema.get("allOf").and_then(Value::as_array).into_iter().flatten().filter_map(|part| part.get("oneOf")));
+        let needs = |branch: &'a Value| branch.get("required").and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_str);
+        lists.filter_map(Value::as_array).flat_map(|branches| branches.iter().skip(1).flat_map(needs)).collect()
     }
 
     fn all_of(&self) -> impl Iterator<Item = SchemaView<'a>> + use<'a> {
@@ -253,6 +292,23 @@ mod tests {
         for (pattern, sample) in [("^([A-Z]{3}-[A-Z]{3})$", "AAA-AAA"), (r"\d{2}\.[0-9]+x?", "00.0x"), ("a|b", "text"), ("[^a]", "text")] {
             assert_eq!(SchemaView::new(&Value::Null, &json!({"type": "string", "pattern": pattern})).sample(), json!(sample), "{pattern}");
         }
+    }
+
+    #[test]
+    fn one_of_several_shapes_has_the_members_of_all() {
+        let root = json!({"components": {"schemas": {
+            "Crate": {"type": "object", "properties": {"xsi:type": {"type": "string", "enum": ["Crate"]}, "weight": {"type": "number"}}, "required": ["xsi:type", "weight"]},
+            "Liquid": {"type": "object", "properties": {"xsi:type": {"type": "string", "enum": ["Liquid"]}, "weight": {"type": "number"}, "litres": {"type": "integer"}}, "required": ["xsi:type", "weight"]},
+            "Pay": {"type": "object", "properties": {"card": {"type": "string"}, "bank": {"type": "string"}}, "oneOf": [{"required": ["card"]}, {"required": ["bank"]}]},
+        }}});
+        let either = json!({"anyOf": [{"oneOf": [{"$ref": "#/components/schemas/Crate"}, {"$ref": "#/components/schemas/Liquid"}]}, {"type": "null"}]});
+        let view = SchemaView::new(&root, &either);
+        assert_eq!(view.property_names(), ["xsi:type", "weight", "litres"]);
+        assert!(view.requires("weight") && !view.requires("litres") && !view.is_open() && !view.allows_other_members());
+        assert_eq!(view.sample(), json!({"xsi:type": "Crate", "weight": 1}));
+        let pay = SchemaView::new(&root, &root["components"]["schemas"]["Pay"]);
+        assert_eq!(pay.sample(), json!({"card": "text"}));
+        assert!(!pay.allows_other_members() && !pay.requires("card"));
     }
 
     #[test]

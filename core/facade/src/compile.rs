@@ -9,11 +9,12 @@ use porch_contract::{Contract, Finding, Operation as ContractOperation, PathTemp
 use porch_rules::expr::Template;
 use porch_rules::limit::{Limit, stable_id};
 use porch_soap::read::AnswerPlan;
+use porch_soap::security::UsernameToken;
 use porch_soap::{Definition, Envelope, JsonSchemas, Plan};
 use serde_json::{Map, Value, json};
 
 use crate::compiled::*;
-use crate::documents::{AdmitDoc, BackendDoc, BackendKind, CredentialKind, EnvironmentDoc, FacadeDoc, OperationDoc, Per};
+use crate::documents::{AdmitDoc, BackendDoc, BackendKind, CredentialKind, EnvironmentDoc, FacadeDoc, LoginDoc, OperationDoc, PasswordKind, Per};
 use crate::fits::{Shapes, Target, Templates};
 use crate::read::{Document, contract_of, definition_of};
 use crate::router::Router;
@@ -181,6 +182,26 @@ impl<'a> Builder<'a> {
                 _ => self.findings.push(Finding::error(&backend.file, backend.node.at, format!("the header {key} needs a text or a secret"))),
             }
         }
+        if let Some(login) = &calling.basic {
+            let (user, password) = self.login(backend, "basic", login, &mut secrets);
+            if user.contains(':') {
+                let help = "the Basic scheme ends the name at the first colon (RFC 7617 §2)";
+                self.findings.push(Finding::error(&backend.file, backend.node.at, "a user's name cannot hold a colon").help(help));
+            }
+            let encoded = porch_soap::to_base64(format!("{user}:{password}").as_bytes());
+            if let Ok(value) = HeaderValue::from_str(&format!("Basic {encoded}")) {
+                headers.push((http::header::AUTHORIZATION, value));
+                secrets.push(encoded);
+            }
+        }
+        let token = calling.ws_security.as_ref().map(|login| {
+            let (user, password) = self.login(backend, "ws-security", login, &mut secrets);
+            UsernameToken { user, password, digest: login.kind == PasswordKind::Digest }
+        });
+        if token.is_some() && backend.doc.kind != BackendKind::Soap {
+            let at = backend.node.locate(&["credentials", "calling", "ws-security"].map(|k| Step::Key(k.into())), true);
+            self.findings.push(Finding::error(&backend.file, at, "only SOAP backends understand WS-Security").help("use `basic`"));
+        }
         let soap = match backend.doc.kind {
             BackendKind::Http => None,
             BackendKind::Soap => match definition_of(op.files, backend) {
@@ -205,6 +226,7 @@ impl<'a> Builder<'a> {
             path,
             timeout: backend.doc.timeout.map_or(DEFAULT_TIMEOUT, |t| t.0),
             headers,
+            token,
             secrets,
         }));
         Some(Wired { index: self.porch.backends.len() - 1, soap, kind: backend.doc.kind, soap_headers: Value::Object(soap_headers) })
@@ -230,6 +252,18 @@ impl<'a> Builder<'a> {
             return None;
         }
         Some((authority.to_owned(), path.trim_end_matches('/').to_owned()))
+    }
+
+    fn login(&mut self, backend: &Document<BackendDoc>, kind: &str, login: &LoginDoc, seen: &mut Vec<String>) -> (String, String) {
+        let mut text = |name: &str, value: &Value, b: &mut Self| match b.fill(backend, &["credentials", "calling", kind, name], value, seen) {
+            Value::String(text) => text,
+            other => {
+                let at = backend.node.locate(&["credentials", "calling", kind, name].map(|k| Step::Key(k.into())), false);
+                b.findings.push(Finding::error(&backend.file, at, format!("{other} is no text")).help("write it in quotes, or `{ secret: NAME }`"));
+                String::new()
+            }
+        };
+        (text("user", &login.user, self), text("password", &login.password, self))
     }
 
     /// A value with its secrets filled in.
@@ -380,14 +414,14 @@ impl<'a> Builder<'a> {
         }
         for key in op.doc.faults.keys() {
             let known = soap_op.faults.iter().flat_map(|(n, m)| [n.as_str(), m.local.as_str()]);
-            if !known.clone().any(|n| n == key) && !matches!(key.as_str(), "Client" | "Server" | "Sender" | "Receiver") {
+            if !known.clone().any(|n| n == key) && !is_code(key) {
                 let near = suggest(key, known).map_or_else(String::new, |n| format!("did you mean “{n}”?"));
                 self.findings.push(Finding::new(Severity::Warning, &op.facade.file, op.at_key(&["faults", key]), format!("{name} declares no fault “{key}”")).help(near));
             }
         }
         // Only the headers that this operation wants.
         let wanted: Map<String, Value> =
-            wired.soap_headers.as_object().into_iter().flatten().filter(|(k, _)| soap_op.headers.iter().any(|h| h.local == **k)).map(|(k, v)| (k.clone(), v.clone())).collect();
+            wired.soap_headers.as_object().into_iter().flatten().filter(|(k, _)| soap_op.headers.iter().any(|h| h.json == **k)).map(|(k, v)| (k.clone(), v.clone())).collect();
         let envelope = match Envelope::new(plan.clone(), soap_op, &Value::Object(wanted)) {
             Ok(envelope) => envelope,
             Err(errors) => {
@@ -401,9 +435,12 @@ impl<'a> Builder<'a> {
         let mut schemas = JsonSchemas::new(plan);
         let input = soap_op.input.as_ref().map_or(Value::Null, |m| schemas.of(m.type_id));
         let output = soap_op.output.as_ref().map_or(json!({}), |m| schemas.of(m.type_id));
-        let document = json!({ "components": { "schemas": schemas.schemas }, "input": input, "output": output });
+        let header: Map<String, Value> = soap_op.output_headers.iter().map(|h| (h.json.clone(), schemas.of(h.type_id))).collect();
+        let has_header = !header.is_empty();
+        let header = json!({ "type": "object", "properties": header, "additionalProperties": false });
+        let document = json!({ "components": { "schemas": schemas.schemas }, "input": input, "output": output, "soapHeader": header });
         let templates = self.templates(op);
-        let shapes = Shapes { answer: Some((&document, &document["output"])) };
+        let shapes = Shapes { answer: Some((&document, &document["output"])), soap_header: has_header.then(|| (&document, &document["soapHeader"])) };
         let default_send = || {
             if op.contract_op.body.is_some() { json!("=body") } else { json!({}) }
         };
@@ -411,15 +448,31 @@ impl<'a> Builder<'a> {
         let target = Target { what: format!("{name}'s input"), root: &document, schema: &document["input"] };
         let (send, found) = templates.compile(&send, &op.path(&["send"]), false, &shapes, Some(&target));
         self.findings.extend(found);
-        let reply = self.reply(op, &templates, &shapes, document.get("output"), &document);
+        let reply = self.reply(op, &templates, &shapes);
         let send = send?;
-        let reads_body = uses(&send, "body") || reply.as_ref().is_some_and(|r| uses(r, "body"));
-        let answer = Arc::new(AnswerPlan { plan: plan.clone(), output: soap_op.output.clone(), faults: soap_op.faults.clone() });
-        Some(Wiring::Soap(Box::new(SoapWiring { operation: name.clone(), envelope, answer, send, reply, reads_body })))
+        let headers = self.soap_headers(op, &templates, &shapes, soap_op, plan);
+        let reads_body = [Some(&send), reply.as_ref(), headers.as_ref()].into_iter().flatten().any(|t| uses(t, "body"));
+        let answer = AnswerPlan::of(plan.clone(), soap_op);
+        Some(Wiring::Soap(Box::new(SoapWiring { operation: name.clone(), envelope, answer: Arc::new(answer), send, reply, headers, reads_body })))
+    }
+
+    /// Compiles the header elements of an operation's requests.
+    fn soap_headers(&mut self, op: &Op<'_>, templates: &Templates<'_>, shapes: &Shapes<'_>, soap_op: &porch_soap::Operation, plan: &Plan) -> Option<Template> {
+        let value = op.doc.soap_headers.as_ref()?;
+        let mut schemas = JsonSchemas::new(plan);
+        let properties: Map<String, Value> = soap_op.headers.iter().map(|h| (h.json.clone(), schemas.of(h.type_id))).collect();
+        let root = json!({ "components": { "schemas": schemas.schemas }, "headers": { "type": "object", "properties": properties, "additionalProperties": false } });
+        let target = Target { what: format!("the SOAP header of {}", soap_op.name), root: &root, schema: &root["headers"] };
+        let (template, found) = templates.compile(value, &op.path(&["soap-headers"]), false, shapes, Some(&target));
+        self.findings.extend(found);
+        if soap_op.headers.is_empty() {
+            self.findings.push(Finding::error(&op.facade.file, op.at_key(&["soap-headers"]), format!("{} declares no SOAP headers", soap_op.name)));
+        }
+        template
     }
 
     /// Compiles `reply`, and checks it, or the whole answer where it is not given, against the contract.
-    fn reply(&mut self, op: &Op<'_>, templates: &Templates<'_>, shapes: &Shapes<'_>, _output: Option<&Value>, _document: &Value) -> Option<Template> {
+    fn reply(&mut self, op: &Op<'_>, templates: &Templates<'_>, shapes: &Shapes<'_>) -> Option<Template> {
         let reply = op.doc.reply.as_ref()?;
         let target = op.contract_op.reply.as_ref().map(|schema| Target { what: "the contract's reply".into(), root: &op.contract.document, schema });
         let (template, found) = templates.compile(reply, &op.path(&["reply"]), true, shapes, target.as_ref());
@@ -430,7 +483,7 @@ impl<'a> Builder<'a> {
 
     fn http(&mut self, op: &Op<'_>) -> Option<Wiring> {
         let templates = self.templates(op);
-        let shapes = Shapes { answer: None };
+        let shapes = Shapes { answer: None, soap_header: None };
         if op.doc.call.operation.is_some() {
             let help = "an HTTP call has `method` and `path`";
             self.findings.push(Finding::error(&op.facade.file, op.at_key(&["call", "operation"]), "an HTTP backend without a definition has no named operations").help(help));
@@ -460,7 +513,7 @@ impl<'a> Builder<'a> {
             _ => None,
         };
         let path = self.http_path(op, pairs(path_values).unwrap_or_default())?;
-        let reply = self.reply(op, &templates, &shapes, None, &Value::Null);
+        let reply = self.reply(op, &templates, &shapes);
         let all = |t: &Option<Template>| t.as_ref().is_some_and(|t| uses(t, "body"));
         let (query, headers) = (pairs(query), pairs(headers).unwrap_or_default());
         let reads_body = all(&body) || all(&reply) || query.iter().flatten().chain(&headers).any(|(_, t)| uses(t, "body"));
@@ -530,6 +583,11 @@ impl<'a> Builder<'a> {
         }
         Some(parts)
     }
+}
+
+/// Whether a fault's name is one of the codes that SOAP 1.1 §4.4.1 and SOAP 1.2 part 1 §5.4.6 define, or below one of them.
+fn is_code(name: &str) -> bool {
+    matches!(name.split('.').next(), Some("Client" | "Server" | "Sender" | "Receiver" | "VersionMismatch" | "MustUnderstand" | "DataEncodingUnknown"))
 }
 
 /// Whether a template names a root.

@@ -10,6 +10,7 @@ use porch_rules::expr::{Expr, Template};
 use porch_rules::limit::Limit;
 use porch_soap::Envelope;
 use porch_soap::read::AnswerPlan;
+use porch_soap::security::UsernameToken;
 use serde::Serialize;
 
 use crate::documents::Per;
@@ -191,6 +192,8 @@ pub struct SoapWiring {
     pub send: Template,
     /// Reply to build; the whole answer, streamed, when not given.
     pub reply: Option<Template>,
+    /// Header elements of this operation's requests, by their JSON names.
+    pub headers: Option<Template>,
     /// Whether an expression needs the caller's body.
     pub reads_body: bool,
 }
@@ -212,6 +215,8 @@ pub struct CompiledBackend {
     pub host: HeaderValue,
     /// Header fields with credentials.
     pub headers: Vec<(HeaderName, HeaderValue)>,
+    /// User and password for WS-Security.
+    pub token: Option<UsernameToken>,
     /// Texts that must never be shown.
     pub secrets: Vec<String>,
 }

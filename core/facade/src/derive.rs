@@ -71,7 +71,7 @@ fn soap(source: &Source, definition: &Definition, name: &str, address: Option<&s
         let (mut parameters, mut send) = (Vec::new(), Map::new());
         let object = match definition.plan.get(input.type_id) {
             TypePlan::Object(object) => Some(object),
-            TypePlan::Simple(_) => None,
+            _ => None,
         };
         for (place, list) in [("path", &shape.in_path), ("query", &shape.in_query)] {
             for (member, parameter) in list {
@@ -97,7 +97,8 @@ fn soap(source: &Source, definition: &Definition, name: &str, address: Option<&s
         if !parameters.is_empty() {
             doc["parameters"] = json!(parameters);
         }
-        let has_body = shape.method != "GET" && shape.in_path.is_empty();
+        let empty = object.is_some_and(|o| o.members.is_empty() && o.text.is_none());
+        let has_body = shape.method != "GET" && shape.in_path.is_empty() && !empty;
         if has_body {
             doc["requestBody"] = json!({ "required": true, "content": { "application/json": { "schema": schemas.of(input.type_id) } } });
         }
@@ -105,7 +106,8 @@ fn soap(source: &Source, definition: &Definition, name: &str, address: Option<&s
             Some(output) => {
                 json!({ "200": { "description": "The answer.", "content": { "application/json": { "schema": schemas.of(output.type_id) } } } })
             }
-            None => json!({ "202": { "description": "Taken in." } }),
+            None if operation.one_way => json!({ "202": { "description": "Taken in." } }),
+            None => json!({ "204": { "description": "Done; there is nothing to tell." } }),
         };
         doc["responses"]["default"] = json!({ "$ref": "#/components/responses/Problem" });
         if !paths.contains_key(&shape.path) {
@@ -139,28 +141,36 @@ fn soap(source: &Source, definition: &Definition, name: &str, address: Option<&s
     contract["components"]["securitySchemes"] = json!({ "key": { "type": "apiKey", "in": "header", "name": "API-Key" } });
     keep_used_schemas(&mut contract);
     let operations = wiring.len();
-    let main = format!("{name}.wsdl");
-    let from = definition.ports.first().map_or("http://127.0.0.1/", |p| p.address.as_str());
+    let from = definition.ports.iter().map(|p| p.address.as_str()).find(|a| a.starts_with("http://")).unwrap_or("http://127.0.0.1/");
+    let (definition_files, main) = porch_soap::localise::localise(&source.files, &source.main, &definition.used, &format!("{name}.wsdl"));
+    // One file stands beside the documents; several have a folder of their own.
+    let folder = if definition_files.len() > 1 { format!("{name}-definition/") } else { String::new() };
     let mut files = Files::from([
-        (format!("{name}.backend.yaml"), backend_doc(name, &definition.title, "soap", Some(&main), address.unwrap_or(from), headers)),
+        (format!("{name}.backend.yaml"), backend_doc(name, &definition.title, "soap", Some(&format!("{folder}{main}")), address.unwrap_or(from), headers)),
         (format!("{name}.facade.yaml"), facade_doc(name, &definition.title, wiring)),
         (format!("{name}.openapi.yaml"), to_yaml(&contract)),
     ]);
-    for (path, text) in &source.files {
-        let path = if *path == source.main { main.clone() } else { path.clone() };
-        files.insert(path, text.clone());
-    }
+    files.extend(definition_files.into_iter().map(|(path, text)| (format!("{folder}{path}"), text)));
     Ok(Derived { files, operations, findings: definition.findings.clone() })
 }
 
 /// A secret for each text of a header element: `reservations-user`.
 fn header_secrets(definition: &Definition, name: &str, header: &porch_soap::Member) -> Value {
-    match definition.plan.get(header.type_id) {
-        TypePlan::Object(object) => Value::Object(object.members.iter().map(|m| (m.json.clone(), json!({ "secret": format!("{name}-{}", m.local.to_lowercase()) }))).collect()),
-        TypePlan::Simple(_) => {
-            json!({ "secret": format!("{name}-{}", header.local.to_lowercase()) })
-        }
+    let TypePlan::Object(object) = definition.plan.get(header.type_id) else {
+        return json!({ "secret": format!("{name}-{}", secret_name(&header.local)) });
+    };
+    let plain = |m: &&porch_soap::Member| matches!(definition.plan.get(m.type_id), TypePlan::Simple(_)) && !m.many;
+    let mut map: Map<String, Value> = object.members.iter().filter(plain).map(|m| (m.json.clone(), json!({ "secret": format!("{name}-{}", secret_name(&m.local)) }))).collect();
+    if let Some((text, _)) = &object.text {
+        map.insert(text.clone(), json!({ "secret": format!("{name}-{}", secret_name(&header.local)) }));
     }
+    Value::Object(map)
+}
+
+/// A name that a secret can have: lower-case letters, digits and hyphens.
+fn secret_name(name: &str) -> String {
+    let clean: String = name.to_lowercase().chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
+    clean.trim_matches('-').to_owned()
 }
 
 /// Drops schemas that nothing refers to.

@@ -33,6 +33,8 @@ pub struct BackendDoc {
     pub kind: BackendKind,
     /// File of its definition, beside this one (a WSDL for SOAP).
     pub definition: Option<String>,
+    /// SOAP: the port to call, by its name in the definition; the first that has the operation unless given.
+    pub port: Option<String>,
     /// Where it is called, unless the environment says otherwise.
     pub address: Option<String>,
     /// How long an answer may take; 10s unless given.
@@ -61,6 +63,34 @@ pub struct CallingDoc {
     /// HTTP header fields by name.
     #[serde(default)]
     pub headers: IndexMap<String, Value>,
+    /// User and password by HTTP's Basic scheme (RFC 7617).
+    pub basic: Option<LoginDoc>,
+    /// SOAP: user and password as a UsernameToken of WS-Security.
+    pub ws_security: Option<LoginDoc>,
+}
+
+/// A user's name and password; each a text or `{ secret: NAME }`.
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct LoginDoc {
+    /// The name.
+    pub user: Value,
+    /// The password.
+    pub password: Value,
+    /// WS-Security: how the password is sent; `text` unless given.
+    #[serde(default, rename = "type")]
+    pub kind: PasswordKind,
+}
+
+/// How a UsernameToken carries its password.
+#[derive(Clone, Copy, Debug, Default, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub enum PasswordKind {
+    /// As it is.
+    #[default]
+    Text,
+    /// As a digest of nonce, time and password.
+    Digest,
 }
 
 /// The API that callers see (`elm-porch: facade/1`).
@@ -150,6 +180,8 @@ pub struct OperationDoc {
     pub call: CallDoc,
     /// What is sent. For SOAP: the input's members. For HTTP: `path`, `query`, `headers`, `body`.
     pub send: Option<Value>,
+    /// SOAP: header elements of this operation's requests, by their names; on top of the backend's credentials.
+    pub soap_headers: Option<Value>,
     /// What is made of the answer; the whole answer unless given.
     pub reply: Option<Value>,
     /// Status of the reply for a declared fault, by the name of its detail element or its code.

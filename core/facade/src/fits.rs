@@ -10,6 +10,8 @@ use crate::read::inside;
 /// What is known of answers: the schema of their body with the document it stands in.
 pub(crate) struct Shapes<'a> {
     pub(crate) answer: Option<(&'a Value, &'a Value)>,
+    /// The same for the header elements of SOAP answers.
+    pub(crate) soap_header: Option<(&'a Value, &'a Value)>,
 }
 
 /// What a structure must fit.
@@ -129,7 +131,11 @@ impl Templates<'_> {
                     Some((root, schema)) => walk(SchemaView::new(root, schema), &rest[1..], "the answer's body"),
                     None => Ok(()),
                 },
-                _ => unknown("an answer has no", vec!["status", "header", "body"]),
+                "soapHeader" => match shapes.soap_header {
+                    Some((root, schema)) => walk(SchemaView::new(root, schema), &rest[1..], "the answer's SOAP header"),
+                    None => Err((first.offset, "the answer declares no SOAP header elements".into(), String::new())),
+                },
+                _ => unknown("an answer has no", vec!["status", "header", "body", "soapHeader"]),
             },
             _ => Ok(()),
         }

@@ -27,6 +27,8 @@ pub struct Look {
     pub documentation: String,
     /// Addresses it names.
     pub addresses: Vec<String>,
+    /// Its ports, for SOAP: the same operations may be called through several.
+    pub ports: Vec<porch_soap::Port>,
     /// Its operations.
     pub operations: Vec<LookOperation>,
     /// What was found on the way.
@@ -44,6 +46,8 @@ pub struct LookOperation {
     pub path: String,
     /// Name in the definition.
     pub source: String,
+    /// How it is called: `SOAP 1.1 document/literal`; empty for HTTP.
+    pub style: String,
     /// Whether it can be called.
     pub available: bool,
     /// Why not.
@@ -139,7 +143,7 @@ fn soap(definition: Definition) -> Look {
         .operations
         .iter()
         .map(|o| {
-            let mut of = |m: &Option<porch_soap::Member>| m.as_ref().map_or(json!({}), |m| schemas.of(m.type_id));
+            let mut of = |m: &Option<porch_soap::Message>| m.as_ref().map_or(json!({}), |m| schemas.of(m.type_id));
             (of(&o.input), of(&o.output))
         })
         .collect();
@@ -149,6 +153,7 @@ fn soap(definition: Definition) -> Look {
         method: shape.method.to_owned(),
         path: shape.path.clone(),
         source: o.name.clone(),
+        style: format!("SOAP {} {}", if o.version == porch_soap::SoapVersion::V11 { "1.1" } else { "1.2" }, o.style),
         available: o.unavailable.is_none(),
         why: o.unavailable.clone().unwrap_or_default(),
         losses: o.losses.clone(),
@@ -162,10 +167,22 @@ fn soap(definition: Definition) -> Look {
         kind: "soap",
         title: definition.title.clone(),
         documentation: definition.documentation.clone(),
-        addresses: definition.ports.iter().map(|p| p.address.clone()).collect(),
+        addresses: addresses(&definition),
+        ports: definition.ports.clone(),
         operations: operations.collect(),
         findings: definition.findings.iter().cloned().map(Into::into).collect(),
     }
+}
+
+/// The addresses of all ports, each once.
+fn addresses(definition: &Definition) -> Vec<String> {
+    let mut all: Vec<String> = Vec::new();
+    for port in definition.ports.iter().filter(|p| !p.address.is_empty()) {
+        if !all.contains(&port.address) {
+            all.push(port.address.clone());
+        }
+    }
+    all
 }
 
 fn http(source: &Source) -> Result<Look, Box<Finding>> {
@@ -183,6 +200,7 @@ fn http(source: &Source) -> Result<Look, Box<Finding>> {
             method: o.method.clone(),
             path: o.path.to_string(),
             source: o.id.clone(),
+            style: String::new(),
             available: true,
             why: String::new(),
             losses: Vec::new(),
@@ -198,6 +216,7 @@ fn http(source: &Source) -> Result<Look, Box<Finding>> {
         kind: "http",
         title: contract.title.clone(),
         documentation: contract.document.pointer("/info/description").and_then(Value::as_str).unwrap_or_default().to_owned(),
+        ports: Vec::new(),
         addresses: servers.filter_map(|s| s.get("url")?.as_str().map(str::to_owned)).collect(),
         operations: operations.collect(),
         findings: findings.into_iter().map(Into::into).collect(),

@@ -165,9 +165,16 @@ pub(crate) fn definition_of(files: &Files, backend: &Document<BackendDoc>) -> Re
         let near = suggest(&path, files.keys().map(String::as_str)).map_or_else(String::new, |n| format!("did you mean “{n}”?"));
         return Err(Box::new(Finding::error(&backend.file, at("definition"), format!("there is no file “{path}”")).help(near)));
     }
-    let folder = path.rsplit_once('/').map(|(f, _)| f).unwrap_or_default();
-    let near = files.iter().filter(|(n, _)| (n.ends_with(".wsdl") || n.ends_with(".xsd") || **n == path) && n.starts_with(folder)).map(|(n, t)| (n.clone(), t.clone())).collect();
-    porch_soap::read_definition(&near, &path)
+    let folder = path.rsplit_once('/').map(|(f, _)| format!("{f}/")).unwrap_or_default();
+    let is_xml = |name: &str, text: &str| name == path || [".wsdl", ".xsd", ".xml"].iter().any(|end| name.to_lowercase().ends_with(end)) || text.trim_start_matches('\u{feff}').trim_start().starts_with('<');
+    let near = files.iter().filter(|(n, t)| n.starts_with(&folder) && is_xml(n, t)).map(|(n, t)| (n.clone(), t.clone())).collect();
+    match porch_soap::read_port(&near, &path, backend.doc.port.as_deref()) {
+        // It is the document that names a port, not the definition.
+        Err(finding) if backend.doc.port.is_some() && finding.message.contains("has no port") => {
+            Err(Box::new(Finding::error(&backend.file, at("port"), finding.message.clone()).help(finding.help.clone())))
+        }
+        other => other,
+    }
 }
 
 /// A path relative to the folder of another file.

@@ -10,17 +10,25 @@
 //! No number passes through a binary float on its way: digits are copied.
 #![warn(missing_docs)]
 
+mod decode;
+pub mod encoded;
+pub mod generic;
+pub mod localise;
 pub mod plan;
 pub mod propose;
 pub mod read;
+pub mod related;
 pub mod schema;
+pub mod security;
 pub mod simple;
 pub mod write;
 pub mod wsdl;
 pub mod xml;
 
-pub use plan::{Member, ObjectPlan, Plan, TypeId, TypePlan};
+pub use decode::decode_document;
+pub use plan::{Member, MemberKind, ObjectPlan, Particle, Plan, TypeId, TypePlan};
 pub use read::{Answer, AnswerError, AnswerReader, Fault};
 pub use schema::json::JsonSchemas;
+pub use simple::to_base64;
 pub use write::{Envelope, WriteError};
-pub use wsdl::{Definition, Files, Operation, Port, SoapVersion, read_definition};
+pub use wsdl::{Definition, Files, Message, Operation, Port, SoapVersion, read_definition, read_port};

@@ -91,10 +91,10 @@ fn flat_fields(plan: &Plan, operation: &Operation) -> Option<Vec<(String, bool)>
     let TypePlan::Object(object) = plan.get(operation.input.as_ref()?.type_id) else {
         return None;
     };
-    if object.text.is_some() || !object.choices.is_empty() || object.open {
+    if object.text.is_some() || !object.derived.is_empty() {
         return None;
     }
-    let plain = |m: &&crate::Member| !m.many && m.items.is_none() && !m.nillable && matches!(plan.get(m.type_id), TypePlan::Simple(_));
+    let plain = |m: &&crate::Member| !m.many && !m.in_choice && m.items.is_none() && !m.nillable && matches!(plan.get(m.type_id), TypePlan::Simple(s) if s.is_scalar());
     (object.members.iter().all(|m| plain(&m))).then(|| object.members.iter().map(|m| (m.json.clone(), m.required())).collect())
 }
 

@@ -7,10 +7,12 @@ use regex::Regex;
 use serde_json::{Map, Number, Value, json};
 
 /// The primitive behind a simple type.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug)]
 pub enum Base {
-    /// `string` and what is only a longer name for it.
+    /// `string` and what is only a longer name for it: every character counts.
     Text,
+    /// `normalizedString`: tabs and line ends become spaces (part 2 §4.3.6).
+    Normalized,
     /// Texts whose white space is collapsed: `token`, `anyURI`, `NMTOKEN`, `QName` …
     Token,
     /// `boolean`.
@@ -27,6 +29,10 @@ pub enum Base {
     Base64,
     /// `hexBinary`.
     Hex,
+    /// `xsd:list`: values with white space between them.
+    List(Box<Simple>),
+    /// `xsd:union`: the first of these that a value fits.
+    Union(Vec<Simple>),
 }
 
 /// The kinds of dates and times.
@@ -73,8 +79,10 @@ impl Simple {
     pub fn built_in(name: &str) -> Option<Self> {
         let range = |min: &str, max: &str| Simple { min: (!min.is_empty()).then(|| (min.to_owned(), false)), max: (!max.is_empty()).then(|| (max.to_owned(), false)), ..Simple::plain(Base::Integer) };
         Some(match name {
-            "string" | "normalizedString" | "anySimpleType" => Self::plain(Base::Text),
-            "token" | "language" | "Name" | "NCName" | "NMTOKEN" | "NMTOKENS" | "ID" | "IDREF" | "IDREFS" | "ENTITY" | "ENTITIES" | "anyURI" | "QName" | "NOTATION" => Self::plain(Base::Token),
+            "string" | "anySimpleType" | "anyAtomicType" => Self::plain(Base::Text),
+            "normalizedString" => Self::plain(Base::Normalized),
+            "token" | "language" | "Name" | "NCName" | "NMTOKEN" | "ID" | "IDREF" | "ENTITY" | "anyURI" | "uriReference" | "QName" | "NOTATION" => Self::plain(Base::Token),
+            "NMTOKENS" | "IDREFS" | "ENTITIES" => Self::plain(Base::List(Box::new(Self::plain(Base::Token)))),
             "boolean" => Self::plain(Base::Boolean),
             "decimal" => Self::plain(Base::Decimal),
             "integer" => range("", ""),
@@ -93,8 +101,9 @@ impl Simple {
             "float" | "double" => Self::plain(Base::Float),
             "date" => Self::plain(Base::Temporal(Temporal::Date)),
             "time" => Self::plain(Base::Temporal(Temporal::Time)),
-            "dateTime" => Self::plain(Base::Temporal(Temporal::DateTime)),
-            "duration" => Self::plain(Base::Temporal(Temporal::Duration)),
+            // `timeInstant` and `timeDuration` are what the drafts of 1999 and 2000 called them.
+            "dateTime" | "timeInstant" => Self::plain(Base::Temporal(Temporal::DateTime)),
+            "duration" | "timeDuration" => Self::plain(Base::Temporal(Temporal::Duration)),
             "gYear" | "gYearMonth" | "gMonth" | "gMonthDay" | "gDay" => Self::plain(Base::Temporal(Temporal::Other)),
             "base64Binary" => Self::plain(Base::Base64),
             "hexBinary" => Self::plain(Base::Hex),
@@ -108,8 +117,31 @@ impl Simple {
     /// What is wrong with the text, when its type rules it out.
     pub fn to_json(&self, out: &mut Vec<u8>, text: &str) -> Result<(), String> {
         let trimmed = text.trim_matches(|c| matches!(c, ' ' | '\t' | '\n' | '\r'));
-        match self.base {
+        match &self.base {
             Base::Text => push_json_string(out, text),
+            Base::Normalized => push_json_string(out, &text.replace(['\t', '\n', '\r'], " ")),
+            Base::List(item) => {
+                out.push(b'[');
+                for (i, one) in text.split_ascii_whitespace().enumerate() {
+                    if i > 0 {
+                        out.push(b',');
+                    }
+                    item.to_json(out, one)?;
+                }
+                out.push(b']');
+            }
+            Base::Union(kinds) => {
+                // The first type that the text fits and that carries it without a change of spelling; else the text itself.
+                let at = out.len();
+                let kept = kinds.iter().any(|kind| {
+                    out.truncate(at);
+                    kind.to_json(out, text).is_ok() && kind.fits_text(trimmed) && (out[at..].starts_with(b"\"") || out[at..].starts_with(b"[") || &out[at..] == trimmed.as_bytes())
+                });
+                if !kept {
+                    out.truncate(at);
+                    push_json_string(out, trimmed);
+                }
+            }
             Base::Token => {
                 if trimmed.contains(['\t', '\n', '\r']) || trimmed.contains("  ") {
                     let collapsed: Vec<&str> = trimmed.split_ascii_whitespace().collect();
@@ -125,8 +157,9 @@ impl Simple {
                 _ => return Err(format!("“{}” is no boolean", short(trimmed))),
             },
             Base::Decimal | Base::Integer => {
-                if !push_number(out, trimmed, self.base == Base::Decimal, false) {
-                    let kind = if self.base == Base::Integer { "integer" } else { "decimal" };
+                let whole = matches!(self.base, Base::Integer);
+                if !push_number(out, trimmed, !whole, false) {
+                    let kind = if whole { "integer" } else { "decimal" };
                     return Err(format!("“{}” is no {kind}", short(trimmed)));
                 }
             }
@@ -152,12 +185,31 @@ impl Simple {
     /// # Errors
     /// What is wrong with the value.
     pub fn to_text(&self, value: &Value) -> Result<String, String> {
-        let text = match (self.base, value) {
+        let text = match (&self.base, value) {
             (Base::Text, Value::String(s)) => s.clone(),
+            (Base::Normalized, Value::String(s)) => s.replace(['\t', '\n', '\r'], " "),
+            (Base::List(item), Value::Array(values)) => {
+                let mut texts = Vec::with_capacity(values.len());
+                for value in values {
+                    let text = item.to_text(value)?;
+                    if text.is_empty() || text.contains([' ', '\t', '\n', '\r']) {
+                        return Err(format!("“{}” cannot stand in a list: its values are told apart by white space", short(&text)));
+                    }
+                    texts.push(text);
+                }
+                texts.join(" ")
+            }
+            (Base::Union(kinds), value) => match kinds.iter().find_map(|kind| kind.to_text(value).ok()) {
+                Some(text) => text,
+                None => return Err(match kinds.as_slice() {
+                    [only] => only.to_text(value).err().unwrap_or_default(),
+                    _ => format!("{} fits none of the {} types that may stand here", kind_of(value), kinds.len()),
+                }),
+            },
             (Base::Token, Value::String(s)) => s.split_ascii_whitespace().collect::<Vec<_>>().join(" "),
             (Base::Temporal(kind), Value::String(s)) => {
-                if !temporal_fits(kind, s) {
-                    return Err(format!("“{}” is no {}", short(s), temporal_name(kind)));
+                if !temporal_fits(*kind, s) {
+                    return Err(format!("“{}” is no {}", short(s), temporal_name(*kind)));
                 }
                 s.clone()
             }
@@ -189,8 +241,24 @@ impl Simple {
         Ok(text)
     }
 
+    /// Whether its values are single ones, which can stand in a path or query.
+    pub fn is_scalar(&self) -> bool {
+        !matches!(self.base, Base::List(_) | Base::Union(_))
+    }
+
+    /// Whether a text fits facets and lexical form, as the members of a union are tried.
+    fn fits_text(&self, text: &str) -> bool {
+        let form = match &self.base {
+            Base::Temporal(kind) => temporal_fits(*kind, text),
+            Base::Base64 => from_base64(text).is_some(),
+            _ => true,
+        };
+        form && self.check_facets(text).is_ok()
+    }
+
     fn expected(&self) -> &'static str {
         match self.base {
+            Base::List(_) => "an array",
             Base::Boolean => "true or false",
             Base::Decimal | Base::Float => "a number",
             Base::Integer => "a whole number",
@@ -207,7 +275,8 @@ impl Simple {
         if let Some((_, source)) = self.patterns.iter().find(|(regex, _)| !regex.is_match(text)) {
             return Err(format!("“{}” does not fit the pattern {source}", short(text)));
         }
-        let length = match self.base {
+        let length = match &self.base {
+            Base::List(_) => text.split_ascii_whitespace().count(),
             Base::Base64 => from_base64(text).map_or(0, |o| o.len()),
             Base::Hex => text.len() / 2,
             _ => text.chars().count(),
@@ -255,12 +324,26 @@ impl Simple {
     pub fn json_schema(&self) -> Value {
         let mut schema = Map::new();
         let mut put = |name: &str, value: Value| schema.insert(name.to_owned(), value);
-        match self.base {
+        match &self.base {
+            Base::List(item) => {
+                put("type", json!("array"));
+                put("items", item.json_schema());
+            }
+            Base::Union(kinds) => {
+                put("anyOf", kinds.iter().map(Simple::json_schema).collect());
+            }
             Base::Boolean => {
                 put("type", json!("boolean"));
             }
             Base::Integer => {
                 put("type", json!("integer"));
+                let bound = |b: &Option<(String, bool)>| b.as_ref().map_or("", |(t, _)| t.as_str()).to_owned();
+                // Formats of the OpenAPI Format Registry.
+                match (bound(&self.min).as_str(), bound(&self.max).as_str()) {
+                    ("-9223372036854775808", "9223372036854775807") => put("format", json!("int64")),
+                    ("-2147483648", "2147483647") => put("format", json!("int32")),
+                    _ => None,
+                };
             }
             Base::Decimal => {
                 put("type", json!("number"));
@@ -273,7 +356,7 @@ impl Simple {
                 put("type", json!("string"));
             }
         }
-        match self.base {
+        match &self.base {
             Base::Temporal(Temporal::Date) => put("format", json!("date")),
             Base::Temporal(Temporal::Time) => put("format", json!("time")),
             Base::Temporal(Temporal::DateTime) => put("format", json!("date-time")),
@@ -285,14 +368,15 @@ impl Simple {
             put("enum", self.enumeration.iter().map(|e| self.json_of(e)).collect());
         }
         if let [(_, source)] = self.patterns.as_slice() {
-            put("pattern", json!(format!("^({source})$")));
+            put("pattern", json!(format!("^({})$", regex_of(source))));
         }
         if !matches!(self.base, Base::Base64 | Base::Hex) {
+            let list = matches!(self.base, Base::List(_));
             if let Some(min) = self.length.0 {
-                put("minLength", json!(min));
+                put(if list { "minItems" } else { "minLength" }, json!(min));
             }
             if let Some(max) = self.length.1 {
-                put("maxLength", json!(max));
+                put(if list { "maxItems" } else { "maxLength" }, json!(max));
             }
         }
         for (bound, inclusive, exclusive) in [(&self.min, "minimum", "exclusiveMinimum"), (&self.max, "maximum", "exclusiveMaximum")] {
@@ -306,13 +390,58 @@ impl Simple {
         Value::Object(schema)
     }
 
-    fn json_of(&self, text: &str) -> Value {
+    pub(crate) fn json_of(&self, text: &str) -> Value {
         let mut out = Vec::new();
         match self.to_json(&mut out, text) {
             Ok(()) => serde_json::from_slice(&out).unwrap_or(Value::Null),
             Err(_) => Value::String(text.to_owned()),
         }
     }
+}
+
+/// A pattern of XML Schema (part 2 appendix F) as the same pattern of ECMA-262 and of the `regex` crate: anchors are
+/// ordinary characters there, and `\i`, `\c` name the characters of names.
+pub(crate) fn regex_of(pattern: &str) -> String {
+    let mut out = String::with_capacity(pattern.len() + 8);
+    let mut chars = pattern.chars().peekable();
+    let mut class = 0;
+    while let Some(c) = chars.next() {
+        match c {
+            '\\' => match chars.next() {
+                Some('i') if class > 0 => out.push_str("A-Za-z_:\\u{C0}-\\u{EFFFF}"),
+                Some('i') => out.push_str("[A-Za-z_:\\u{C0}-\\u{EFFFF}]"),
+                Some('c') if class > 0 => out.push_str("\\-.0-9:A-Z_a-z\\u{B7}-\\u{EFFFF}"),
+                Some('c') => out.push_str("[\\-.0-9:A-Z_a-z\\u{B7}-\\u{EFFFF}]"),
+                Some('I') => out.push_str("[^A-Za-z_:\\u{C0}-\\u{EFFFF}]"),
+                Some('C') => out.push_str("[^\\-.0-9:A-Z_a-z\\u{B7}-\\u{EFFFF}]"),
+                Some(other) => {
+                    out.push('\\');
+                    out.push(other);
+                }
+                None => out.push('\\'),
+            },
+            '[' => {
+                class += 1;
+                out.push('[');
+            }
+            ']' => {
+                class -= 1;
+                out.push(']');
+            }
+            // Subtraction of classes.
+            '-' if class > 0 && chars.peek() == Some(&'[') => out.push_str("--"),
+            '^' | '$' if class == 0 => {
+                out.push('\\');
+                out.push(c);
+            }
+            '&' | '~' if class > 0 => {
+                out.push('\\');
+                out.push(c);
+            }
+            _ => out.push(c),
+        }
+    }
+    out
 }
 
 /// Appends a JSON string (RFC 8259 §7).
@@ -543,7 +672,8 @@ fn from_hex(text: &str) -> Option<Vec<u8>> {
 
 const ALPHABET: &[u8; 64] = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
 
-fn to_base64(octets: &[u8]) -> String {
+/// Base64 (RFC 4648 §4).
+pub fn to_base64(octets: &[u8]) -> String {
     let mut out = String::with_capacity(octets.len().div_ceil(3) * 4);
     for chunk in octets.chunks(3) {
         let n = u32::from(chunk[0]) << 16 | u32::from(*chunk.get(1).unwrap_or(&0)) << 8 | u32::from(*chunk.get(2).unwrap_or(&0));
@@ -554,7 +684,7 @@ fn to_base64(octets: &[u8]) -> String {
     out
 }
 
-fn from_base64(text: &str) -> Option<Vec<u8>> {
+pub(crate) fn from_base64(text: &str) -> Option<Vec<u8>> {
     let packed: Vec<u8> = text.bytes().filter(|b| !b.is_ascii_whitespace()).collect();
     let body = packed.strip_suffix(b"==").or_else(|| packed.strip_suffix(b"=")).unwrap_or(&packed);
     if !packed.len().is_multiple_of(4) {

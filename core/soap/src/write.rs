@@ -2,12 +2,13 @@
 
 use std::sync::Arc;
 
-use serde_json::Value;
+use serde_json::{Map, Value};
 
-use crate::plan::{Member, ObjectPlan, Plan, TypePlan};
-use crate::simple::kind_of;
-use crate::wsdl::{Operation, SoapVersion};
-use crate::xml::{SOAP_11, SOAP_12, XSI, escape_attribute, escape_text};
+use crate::generic::{self, Mapping};
+use crate::plan::{Member, MemberKind, ObjectPlan, Particle, Plan, TYPE_MEMBER, TypePlan};
+use crate::simple::{Simple, kind_of};
+use crate::wsdl::{Message, Operation, SoapVersion};
+use crate::xml::{ENCODING_11, ENCODING_12, SOAP_11, SOAP_12, XSD, XSI, escape_attribute, escape_text};
 
 /// One thing in a JSON value that its type rules out.
 #[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
@@ -27,9 +28,13 @@ const MAX_ERRORS: usize = 50;
 #[derive(Debug)]
 pub struct Envelope {
     plan: Arc<Plan>,
-    input: Member,
+    input: Message,
+    /// The envelope's start tag.
     open: Vec<u8>,
-    close: &'static [u8],
+    /// Header elements that are the same in every message.
+    fixed_headers: Vec<u8>,
+    headers: Vec<Member>,
+    encoded: Option<&'static str>,
     /// `Content-Type` of the request (SOAP 1.1 §6, SOAP 1.2 part 2 §7.1.4).
     pub content_type: String,
     /// `SOAPAction` header field, for SOAP 1.1 only (§6.1.1).
@@ -37,7 +42,8 @@ pub struct Envelope {
 }
 
 impl Envelope {
-    /// A writer for an operation; `headers` holds a value for each header element, by local name.
+    /// A writer for an operation; `headers` holds a value for each header element that is the same in every message, by
+    /// its JSON name.
     ///
     /// # Errors
     /// What does not fit in the header values, or that the operation takes no input.
@@ -45,12 +51,14 @@ impl Envelope {
         let fail = |message: &str| vec![WriteError { pointer: String::new(), message: message.into() }];
         let input = operation.input.clone().ok_or_else(|| fail("the operation takes no input"))?;
         let namespace = if operation.version == SoapVersion::V11 { SOAP_11 } else { SOAP_12 };
+        let encoded = operation.encoded.then_some(if operation.version == SoapVersion::V11 { ENCODING_11 } else { ENCODING_12 });
         let mut open = format!("<soap:Envelope xmlns:soap=\"{namespace}\" xmlns:xsi=\"{XSI}\"").into_bytes();
         let mut used: Vec<u16> = Vec::new();
-        for member in operation.headers.iter().chain([&input]) {
+        for member in operation.headers.iter().chain(&input.element) {
             used.push(member.namespace);
-            used.extend(plan.namespaces_below(member.type_id));
+            used.extend(plan.namespaces_below(member.type_id, encoded.is_some()));
         }
+        used.extend(plan.namespaces_below(input.type_id, encoded.is_some()));
         used.sort_unstable();
         used.dedup();
         for id in used.into_iter().filter(|id| *id != 0) {
@@ -58,37 +66,34 @@ impl Envelope {
             let _ = escape_attribute(&mut open, &plan.namespaces[id as usize]);
             open.push(b'"');
         }
-        open.push(b'>');
-        let mut writer = Writer { plan: &plan, out: &mut open, errors: Vec::new(), pointer: String::new(), depth: 0 };
-        let mut begun = false;
-        for header in &operation.headers {
-            let Some(value) = headers.get(&header.local) else {
-                continue;
-            };
-            if !std::mem::replace(&mut begun, true) {
-                writer.out.extend_from_slice(b"<soap:Header>");
-            }
-            writer.within(&header.local, |w| w.element(header, value));
+        if let Some(encoding) = encoded {
+            open.extend_from_slice(format!(" xmlns:enc=\"{encoding}\" xmlns:xsd=\"{XSD}\"").as_bytes());
+        } else if input_holds_any(&plan, &operation.headers, &input) {
+            open.extend_from_slice(format!(" xmlns:xsd=\"{XSD}\"").as_bytes());
         }
-        if begun {
-            writer.out.extend_from_slice(b"</soap:Header>");
+        open.push(b'>');
+        let mut fixed_headers = Vec::new();
+        let mut writer = Writer::new(&plan, &mut fixed_headers, encoded);
+        for header in &operation.headers {
+            if let Some(value) = headers.get(&header.json) {
+                writer.within(&header.json, |w| w.element(header, value));
+            }
         }
         if let Value::Object(map) = headers {
-            for name in map.keys().filter(|n| !operation.headers.iter().any(|h| h.local == **n)) {
+            for name in map.keys().filter(|n| !operation.headers.iter().any(|h| h.json == **n)) {
                 writer.within(name, |w| w.error("the operation has no such header".into()));
             }
         }
         if !writer.errors.is_empty() {
             return Err(writer.errors);
         }
-        open.extend_from_slice(b"<soap:Body>");
-        let action = &operation.action;
+        let action = operation.action.replace(['"', '\\'], "");
         let (content_type, soap_action) = match operation.version {
             SoapVersion::V11 => ("text/xml; charset=utf-8".to_owned(), Some(format!("\"{action}\""))),
             SoapVersion::V12 if action.is_empty() => ("application/soap+xml; charset=utf-8".to_owned(), None),
             SoapVersion::V12 => (format!("application/soap+xml; charset=utf-8; action=\"{action}\""), None),
         };
-        Ok(Self { plan, input, open, close: b"</soap:Body></soap:Envelope>", content_type, soap_action })
+        Ok(Self { plan, input, open, fixed_headers, headers: operation.headers.clone(), encoded, content_type, soap_action })
     }
 
     /// Appends the envelope for a body's value.
@@ -96,15 +101,45 @@ impl Envelope {
     /// # Errors
     /// Everything in the value that the schema rules out, each with a JSON Pointer.
     pub fn write(&self, value: &Value, out: &mut Vec<u8>) -> Result<(), Vec<WriteError>> {
+        self.write_with(value, None, &[], out)
+    }
+
+    /// The same with header elements of this message: a value by JSON name, and elements that are written already.
+    ///
+    /// # Errors
+    /// As [`Self::write`]; header values are pointed at below `/soap-headers`.
+    pub fn write_with(&self, value: &Value, headers: Option<&Value>, more: &[u8], out: &mut Vec<u8>) -> Result<(), Vec<WriteError>> {
         out.extend_from_slice(&self.open);
-        let mut writer = Writer { plan: &self.plan, out, errors: Vec::new(), pointer: String::new(), depth: 0 };
-        writer.element(&self.input, value);
+        let mut writer = Writer::new(&self.plan, out, self.encoded);
+        if !self.fixed_headers.is_empty() || !more.is_empty() || headers.is_some() {
+            writer.out.extend_from_slice(b"<soap:Header>");
+            writer.out.extend_from_slice(more);
+            writer.out.extend_from_slice(&self.fixed_headers);
+            for header in &self.headers {
+                if let Some(value) = headers.and_then(|h| h.get(&header.json)) {
+                    writer.within("soap-headers", |w| w.within(&header.json, |w| w.element(header, value)));
+                }
+            }
+            writer.out.extend_from_slice(b"</soap:Header>");
+        }
+        writer.out.extend_from_slice(b"<soap:Body>");
+        match &self.input.element {
+            Some(member) => {
+                writer.top = self.input.rpc;
+                writer.element(member, value);
+            }
+            None => writer.parts(self.input.type_id, value),
+        }
         if !writer.errors.is_empty() {
             return Err(writer.errors);
         }
-        out.extend_from_slice(self.close);
+        out.extend_from_slice(b"</soap:Body></soap:Envelope>");
         Ok(())
     }
+}
+
+fn input_holds_any(plan: &Plan, headers: &[Member], input: &Message) -> bool {
+    headers.iter().map(|h| h.type_id).chain([input.type_id]).any(|id| plan.holds_any(id))
 }
 
 struct Writer<'a> {
@@ -113,9 +148,17 @@ struct Writer<'a> {
     errors: Vec<WriteError>,
     pointer: String,
     depth: usize,
+    /// The namespace of the encoding, in encoded messages.
+    encoded: Option<&'static str>,
+    /// Whether the next element is the wrapper of an rpc message.
+    top: bool,
 }
 
-impl Writer<'_> {
+impl<'a> Writer<'a> {
+    fn new(plan: &'a Plan, out: &'a mut Vec<u8>, encoded: Option<&'static str>) -> Self {
+        Self { plan, out, errors: Vec::new(), pointer: String::new(), depth: 0, encoded, top: false }
+    }
+
     fn error(&mut self, message: String) {
         if self.errors.len() < MAX_ERRORS {
             self.errors.push(WriteError { pointer: self.pointer.clone(), message });
@@ -134,51 +177,180 @@ impl Writer<'_> {
         self.pointer.truncate(len);
     }
 
+    /// `nN:`, the prefix of a namespace.
+    fn prefix(&mut self, namespace: u16) {
+        if namespace == 0 {
+            return;
+        }
+        if self.plan.namespaces[namespace as usize] == crate::xml::XML {
+            return self.out.extend_from_slice(b"xml:");
+        }
+        self.out.push(b'n');
+        let mut n = [0u8; 5];
+        let mut i = n.len();
+        let mut id = namespace;
+        while id > 0 {
+            i -= 1;
+            n[i] = b'0' + (id % 10) as u8;
+            id /= 10;
+        }
+        self.out.extend_from_slice(&n[i..]);
+        self.out.push(b':');
+    }
+
     fn tag(&mut self, close: bool, member: &Member) {
         self.out.extend_from_slice(if close { b"</" } else { b"<" });
-        if member.namespace != 0 {
-            self.out.push(b'n');
-            let mut n = [0u8; 5];
-            let mut i = n.len();
-            let mut id = member.namespace;
-            while id > 0 {
-                i -= 1;
-                n[i] = b'0' + (id % 10) as u8;
-                id /= 10;
-            }
-            self.out.extend_from_slice(&n[i..]);
-            self.out.push(b':');
-        }
+        self.prefix(member.namespace);
         self.out.extend_from_slice(member.local.as_bytes());
     }
 
+    fn xsi_type(&mut self, namespace: u16, local: &str) {
+        self.out.extend_from_slice(b" xsi:type=\"");
+        self.prefix(namespace);
+        self.out.extend_from_slice(local.as_bytes());
+        self.out.push(b'"');
+    }
+
+    /// What encoded messages say of an element (SOAP 1.1 §5, §7).
+    fn encoding_marks(&mut self, member: &Member, value: &Value) {
+        let Some(encoding) = self.encoded else { return };
+        if std::mem::take(&mut self.top) {
+            let mark = if encoding == ENCODING_11 { format!(" soap:encodingStyle=\"{ENCODING_11}\"") } else { format!(" soap:encodingStyle=\"{ENCODING_12}\"") };
+            return self.out.extend_from_slice(mark.as_bytes());
+        }
+        if let TypePlan::List(item) = self.plan.get(member.type_id) {
+            let count = value.as_array().map_or(0, Vec::len);
+            if encoding == ENCODING_12 {
+                self.out.extend_from_slice(b" enc:itemType=\"");
+            } else {
+                self.out.extend_from_slice(b" xsi:type=\"enc:Array\" enc:arrayType=\"");
+            }
+            match &item.type_name {
+                Some((namespace, local)) => {
+                    self.prefix(*namespace);
+                    self.out.extend_from_slice(local.as_bytes());
+                }
+                None => self.out.extend_from_slice(b"xsd:anyType"),
+            }
+            let size = if encoding == ENCODING_12 { format!("\" enc:arraySize=\"{count}\"") } else { format!("[{count}]\"") };
+            self.out.extend_from_slice(size.as_bytes());
+        } else if let Some((namespace, local)) = &member.type_name
+            && value.get(TYPE_MEMBER).is_none()
+        {
+            self.xsi_type(*namespace, local);
+        }
+    }
+
     fn element(&mut self, member: &Member, value: &Value) {
+        if let TypePlan::Any = self.plan.get(member.type_id) {
+            return self.any(member, value);
+        }
         self.tag(false, member);
+        if value.is_null() && member.nillable {
+            return self.out.extend_from_slice(b" xsi:nil=\"true\"/>");
+        }
+        self.encoding_marks(member, value);
         match (self.plan.get(member.type_id), value) {
-            (_, Value::Null) if member.nillable => {
-                return self.out.extend_from_slice(b" xsi:nil=\"true\"/>");
-            }
             (_, Value::Null) => self.error("null is not allowed here: leave the member out".into()),
-            (TypePlan::Simple(simple), value) => match simple.to_text(value) {
-                Ok(text) => {
-                    self.out.push(b'>');
-                    self.text(&text);
-                }
-                Err(message) => self.error(message),
-            },
-            (TypePlan::Object(object), Value::Object(map)) => {
-                self.depth += 1;
-                if self.depth > MAX_DEPTH {
-                    self.error(format!("nested more than {MAX_DEPTH} levels deep"));
-                } else {
-                    self.object(object, map);
-                }
-                self.depth -= 1;
+            (TypePlan::Simple(simple), value) => self.simple(member, simple, value),
+            (TypePlan::List(item), Value::Array(values)) => {
+                self.out.push(b'>');
+                self.deeper(|w| w.list(item, values));
             }
+            (TypePlan::Object(object), Value::Object(map)) => self.deeper(|w| w.object(object, map, false)),
+            // A group of optional members only: nothing said is an empty one.
             (TypePlan::Object(_), other) => self.error(format!("an object is expected, not {}", kind_of(other))),
+            (_, other) => self.error(format!("an array is expected, not {}", kind_of(other))),
         }
         self.tag(true, member);
         self.out.push(b'>');
+    }
+
+    fn deeper(&mut self, f: impl FnOnce(&mut Self)) {
+        self.depth += 1;
+        if self.depth > MAX_DEPTH {
+            self.error(format!("nested more than {MAX_DEPTH} levels deep"));
+        } else {
+            f(self);
+        }
+        self.depth -= 1;
+    }
+
+    fn simple(&mut self, member: &Member, simple: &Simple, value: &Value) {
+        match simple.to_text(value) {
+            Ok(text) => {
+                self.fixed(member, &text);
+                self.out.push(b'>');
+                self.text(&text);
+            }
+            Err(message) => self.error(message),
+        }
+    }
+
+    fn fixed(&mut self, member: &Member, text: &str) {
+        if let (true, Some(fixed)) = (member.fixed, &member.default)
+            && fixed.trim() != text.trim()
+        {
+            self.error(format!("“{text}” is not what the schema fixes: “{fixed}”"));
+        }
+    }
+
+    /// An element of any type: named by `xsi:type`, or in the generic mapping.
+    fn any(&mut self, member: &Member, value: &Value) {
+        if value.is_null() && member.nillable {
+            self.tag(false, member);
+            return self.out.extend_from_slice(b" xsi:nil=\"true\"/>");
+        }
+        if let Some(Value::String(name)) = value.get(TYPE_MEMBER) {
+            let found = self.plan.named.iter().find(|d| d.json == *name);
+            if let (Some(found), Value::Object(map)) = (found, value)
+                && let TypePlan::Object(object) = self.plan.get(found.type_id)
+            {
+                self.tag(false, member);
+                self.xsi_type(found.name.0, &found.name.1);
+                self.deeper(|w| w.object(object, map, true));
+                self.tag(true, member);
+                return self.out.push(b'>');
+            }
+            if let (Some(simple), Some(inner)) = (Simple::built_in(name), value.get("value")) {
+                self.tag(false, member);
+                self.out.extend_from_slice(format!(" xsi:type=\"xsd:{name}\"").as_bytes());
+                self.within("value", |w| w.simple(member, &simple, inner));
+                self.tag(true, member);
+                return self.out.push(b'>');
+            }
+            let names: Vec<&str> = self.plan.named.iter().map(|d| d.json.as_str()).collect();
+            let near = porch_contract::suggest(name, names.iter().copied()).map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
+            return self.within(TYPE_MEMBER, |w| w.error(format!("there is no type “{name}”{near}")));
+        }
+        let mut tag = Vec::new();
+        std::mem::swap(self.out, &mut tag);
+        self.prefix(member.namespace);
+        self.out.extend_from_slice(member.local.as_bytes());
+        let name = String::from_utf8_lossy(self.out).into_owned();
+        std::mem::swap(self.out, &mut tag);
+        let prefix = name.split_once(':').map(|(p, _)| p.to_owned());
+        self.generic(&name, prefix, value);
+    }
+
+    fn generic(&mut self, name: &str, prefix: Option<String>, value: &Value) {
+        let mapping = Mapping::default();
+        let mut writer = generic::Writer::new(&mapping, self.out, std::mem::take(&mut self.pointer)).with_prefix(prefix);
+        writer.element(name, value);
+        let (errors, pointer) = (writer.errors, writer.pointer);
+        self.pointer = pointer;
+        self.errors.extend(errors);
+        self.errors.truncate(MAX_ERRORS);
+    }
+
+    /// The parts of a message that stand in the body without an element around them.
+    fn parts(&mut self, type_id: crate::TypeId, value: &Value) {
+        let empty = Map::new();
+        match (self.plan.get(type_id), value) {
+            (TypePlan::Object(object), Value::Object(map)) => self.members(object, map, false),
+            (TypePlan::Object(object), Value::Null) => self.members(object, &empty, false),
+            (_, other) => self.error(format!("an object is expected, not {}", kind_of(other))),
+        }
     }
 
     fn text(&mut self, text: &str) {
@@ -187,27 +359,49 @@ impl Writer<'_> {
         }
     }
 
-    fn object(&mut self, object: &ObjectPlan, map: &serde_json::Map<String, Value>) {
-        for name in map.keys() {
-            if object.member(name).is_none() && object.text.as_ref().is_none_or(|(t, _)| t != name) {
-                let names = object.members.iter().map(|m| m.json.as_str());
-                let near = porch_contract::suggest(name, names).map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
-                self.within(name, |w| w.error(format!("{} has no such member{near}", object.name)));
+    /// The rest of an object's element behind its name: `xsi:type`, attributes, content.
+    fn object(&mut self, declared: &ObjectPlan, map: &Map<String, Value>, typed: bool) {
+        let mut object = declared;
+        if !typed && (!declared.derived.is_empty() || declared.is_abstract) {
+            let names = || declared.derived.iter().map(|d| d.json.as_str());
+            match map.get(TYPE_MEMBER) {
+                Some(Value::String(name)) => match declared.derived.iter().find(|d| d.json == *name) {
+                    Some(found) => {
+                        if let TypePlan::Object(other) = self.plan.get(found.type_id) {
+                            if !std::ptr::eq(other, declared) {
+                                self.xsi_type(found.name.0, &found.name.1);
+                            }
+                            object = other;
+                        }
+                    }
+                    None => {
+                        let near = porch_contract::suggest(name, names()).map_or_else(|| format!("; there are {}", names().collect::<Vec<_>>().join(", ")), |n| format!("; did you mean “{n}”?"));
+                        return self.within(TYPE_MEMBER, |w| w.error(format!("“{name}” cannot stand for {}{near}", declared.name)));
+                    }
+                },
+                Some(_) => return self.within(TYPE_MEMBER, |w| w.error("the name of a type is expected".into())),
+                None if declared.is_abstract => {
+                    let list = names().collect::<Vec<_>>().join(", ");
+                    return self.within(TYPE_MEMBER, |w| w.error(format!("must be there and name one of {list}")));
+                }
+                None => {}
             }
         }
-        for member in object.members.iter().filter(|m| m.attribute) {
+        for member in object.members.iter().filter(|m| m.is_attribute()) {
             match map.get(&member.json) {
                 Some(value) => self.within(&member.json, |w| w.attribute(member, value)),
-                None => self.missing(member),
+                None if member.required() => self.within(&member.json, |w| w.error("must be there".into())),
+                // A fixed or default attribute that must be there.
+                None if member.min > 0 => {
+                    if let Some(text) = &member.default {
+                        self.attribute_text(member, text);
+                    }
+                }
+                None => {}
             }
         }
         self.out.push(b'>');
-        for member in object.members.iter().filter(|m| !m.attribute) {
-            match map.get(&member.json) {
-                Some(value) => self.within(&member.json, |w| w.child(member, value)),
-                None => self.missing(member),
-            }
-        }
+        self.members(object, map, typed || object.label.is_some());
         if let Some((name, simple)) = &object.text {
             match map.get(name).map(|v| simple.to_text(v)) {
                 Some(Ok(text)) => self.text(&text),
@@ -215,54 +409,175 @@ impl Writer<'_> {
                 None => self.within(name, |w| w.error("must be there".into())),
             }
         }
-        self.choices(object, map);
     }
 
-    fn missing(&mut self, member: &Member) {
-        if member.required() {
-            self.within(&member.json, |w| w.error("must be there".into()));
+    /// The elements of an object, and everything that it does not know.
+    fn members(&mut self, object: &ObjectPlan, map: &Map<String, Value>, typed: bool) {
+        for name in map.keys() {
+            let known = object.by_name.contains_key(name) || object.text.as_ref().is_some_and(|(t, _)| t == name) || (name == TYPE_MEMBER && typed);
+            if !known {
+                let names = object.members.iter().map(|m| m.json.as_str());
+                let near = porch_contract::suggest(name, names).map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
+                self.within(name, |w| w.error(format!("{} has no such member{near}", object.name)));
+            }
+        }
+        self.content(object, &object.content, map, true);
+    }
+
+    /// Whether anything of a structure was given.
+    fn given(object: &ObjectPlan, particle: &Particle, map: &Map<String, Value>) -> bool {
+        match particle {
+            Particle::Member(i, _) => {
+                let member = &object.members[*i];
+                map.get(&member.json).is_some_and(|v| !(member.many && v.as_array().is_some_and(Vec::is_empty)))
+            }
+            Particle::Sequence(parts, _) | Particle::Choice(parts, _) => parts.iter().any(|p| Self::given(object, p, map)),
         }
     }
 
-    fn choices(&mut self, object: &ObjectPlan, map: &serde_json::Map<String, Value>) {
-        for choice in &object.choices {
-            let taken = choice.branches.iter().filter(|b| b.iter().any(|i| map.contains_key(&object.members[*i].json))).count();
-            if taken > 1 || (taken == 0 && choice.required) {
-                let names: Vec<&str> = choice.branches.iter().flatten().map(|i| object.members[*i].json.as_str()).collect();
-                let few = if taken == 0 { "one of these must be there" } else { "only one of these may be there" };
-                self.error(format!("{few}: {}", names.join(", ")));
+    fn content(&mut self, object: &ObjectPlan, particle: &Particle, map: &Map<String, Value>, needed: bool) {
+        match particle {
+            Particle::Member(i, required) => {
+                let member = &object.members[*i];
+                match map.get(&member.json) {
+                    Some(value) => self.within(&member.json, |w| w.child(member, value)),
+                    None if !(needed && *required) => {}
+                    None => match &member.default {
+                        Some(text) if matches!(self.plan.get(member.type_id), TypePlan::Simple(_)) => {
+                            self.tag(false, member);
+                            self.out.push(b'>');
+                            self.text(text);
+                            self.tag(true, member);
+                            self.out.push(b'>');
+                        }
+                        // An empty array is as good as none.
+                        _ if member.many && member.min == 0 => {}
+                        _ => self.within(&member.json, |w| w.error("must be there".into())),
+                    },
+                }
+            }
+            Particle::Sequence(parts, required) => {
+                let given = Self::given(object, particle, map);
+                if given || (*required && needed) {
+                    for part in parts {
+                        self.content(object, part, map, true);
+                    }
+                } else {
+                    // Empty arrays are written as what they are: nothing; but a wrapper may be empty.
+                    for part in parts {
+                        self.content(object, part, map, false);
+                    }
+                }
+            }
+            Particle::Choice(parts, required) => self.choice(object, parts, *required && needed, map),
+        }
+    }
+
+    fn choice(&mut self, object: &ObjectPlan, parts: &[Particle], required: bool, map: &Map<String, Value>) {
+        let given: Vec<usize> = {
+            let mut all: Vec<usize> = parts.iter().flat_map(Particle::members).filter(|i| Self::given(object, &Particle::Member(*i, false), map)).collect();
+            all.sort_unstable();
+            all.dedup();
+            all
+        };
+        if given.is_empty() {
+            let names: Vec<&str> = parts.iter().flat_map(Particle::members).map(|i| object.members[i].json.as_str()).collect();
+            if required && !parts.iter().any(Particle::may_be_empty) {
+                self.error(format!("one of these must be there: {}", names.join(", ")));
+            }
+            return;
+        }
+        let covers = |p: &&Particle| {
+            let members = p.members();
+            given.iter().all(|i| members.contains(i))
+        };
+        let missing = |p: &Particle| Self::lacking(object, p, map);
+        let branch = parts.iter().filter(covers).min_by_key(|p| missing(p));
+        match branch {
+            Some(branch) => self.content(object, branch, map, true),
+            None => {
+                let names: Vec<&str> = parts.iter().flat_map(Particle::members).map(|i| object.members[i].json.as_str()).collect();
+                self.error(format!("only one of these may be there: {}", names.join(", ")));
+            }
+        }
+    }
+
+    /// How many members a structure lacks.
+    fn lacking(object: &ObjectPlan, particle: &Particle, map: &Map<String, Value>) -> usize {
+        match particle {
+            Particle::Member(_, required) => usize::from(*required && !Self::given(object, particle, map)),
+            Particle::Sequence(parts, required) if *required || Self::given(object, particle, map) => parts.iter().map(|p| Self::lacking(object, p, map)).sum(),
+            Particle::Sequence(..) => 0,
+            Particle::Choice(parts, required) => {
+                let given = Self::given(object, particle, map);
+                if *required || given { parts.iter().map(|p| Self::lacking(object, p, map)).min().unwrap_or(0) } else { 0 }
             }
         }
     }
 
     fn attribute(&mut self, member: &Member, value: &Value) {
+        if member.kind == MemberKind::AnyAttribute {
+            return self.open_attributes(value);
+        }
         let TypePlan::Simple(simple) = self.plan.get(member.type_id) else {
             return;
         };
         match simple.to_text(value) {
             Ok(text) => {
-                self.out.push(b' ');
-                if member.namespace != 0 {
-                    self.out.extend_from_slice(format!("n{}:", member.namespace).as_bytes());
-                }
-                self.out.extend_from_slice(member.local.as_bytes());
-                self.out.extend_from_slice(b"=\"");
-                if let Err(c) = escape_attribute(self.out, &text) {
-                    self.error(format!("the character U+{:04X} cannot be written in XML", c as u32));
-                }
-                self.out.push(b'"');
+                self.fixed(member, &text);
+                self.attribute_text(member, &text);
             }
             Err(message) => self.error(message),
+        }
+    }
+
+    fn attribute_text(&mut self, member: &Member, text: &str) {
+        self.out.push(b' ');
+        self.prefix(member.namespace);
+        self.out.extend_from_slice(member.local.as_bytes());
+        self.quoted(text);
+    }
+
+    fn quoted(&mut self, text: &str) {
+        self.out.extend_from_slice(b"=\"");
+        if let Err(c) = escape_attribute(self.out, text) {
+            self.error(format!("the character U+{:04X} cannot be written in XML", c as u32));
+        }
+        self.out.push(b'"');
+    }
+
+    fn open_attributes(&mut self, value: &Value) {
+        let Value::Object(map) = value else {
+            return self.error(format!("an object of texts is expected, not {}", kind_of(value)));
+        };
+        for (name, value) in map {
+            let prefix = name.split_once(':').map(|(p, _)| p);
+            let declared = prefix.is_none_or(|p| p == "xml" || p == "xmlns" || map.contains_key(&format!("xmlns:{p}")));
+            self.within(name, |w| match value {
+                Value::String(text) if declared && generic::is_name(name) => {
+                    w.out.push(b' ');
+                    w.out.extend_from_slice(name.as_bytes());
+                    w.quoted(text);
+                }
+                Value::String(_) if !declared => w.error(format!("its prefix is not declared: add the member “xmlns:{}”", prefix.unwrap_or_default())),
+                Value::String(_) => w.error("is no name that XML can have".into()),
+                other => w.error(format!("a string is expected, not {}", kind_of(other))),
+            });
         }
     }
 
     /// A member's value: an element, several, or a wrapper around several.
     fn child(&mut self, member: &Member, value: &Value) {
         if let Some(item) = &member.items {
+            if value.is_null() && member.nillable {
+                self.tag(false, member);
+                return self.out.extend_from_slice(b" xsi:nil=\"true\"/>");
+            }
             let Value::Array(values) = value else {
                 return self.error(format!("an array is expected, not {}", kind_of(value)));
             };
             self.tag(false, member);
+            self.encoding_marks(member, value);
             self.out.push(b'>');
             self.list(item, values);
             self.tag(true, member);
@@ -283,7 +598,23 @@ impl Writer<'_> {
             self.error(format!("{} items, but at most {} are allowed", values.len(), item.max.unwrap_or(0)));
         }
         for (i, value) in values.iter().enumerate() {
-            self.within(&i.to_string(), |w| w.element(item, value));
+            self.within(&i.to_string(), |w| match item.kind {
+                MemberKind::Group => w.deeper(|w| w.parts(item.type_id, value)),
+                MemberKind::Any => w.open_element(value),
+                _ => w.element(item, value),
+            });
+        }
+    }
+
+    /// An element that the schema leaves open: an object with one member.
+    fn open_element(&mut self, value: &Value) {
+        match value {
+            Value::Object(map) if map.len() == 1 => {
+                for (name, value) in map {
+                    self.within(name, |w| w.generic(name, None, value));
+                }
+            }
+            _ => self.error("an object with one member, the element's name, is expected".into()),
         }
     }
 }

@@ -1,18 +1,20 @@
 //! Reading WSDL 1.1.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use porch_contract::{Finding, Position, Severity};
 use roxmltree::{Document, Node, ParsingOptions};
 use serde::Serialize;
 
-use crate::plan::{Member, Plan};
-use crate::schema::{Compiler, Index, QName, documentation};
-use crate::xml::{Scanner, Token, XSD};
+use crate::plan::{Member, Plan, TypeId, TypePlan};
+use crate::schema::{Compiler, Component, Index, Source, documentation};
+use crate::xml::{ENCODING_11, ENCODING_12, Scanner, Token, XML, is_xsd};
 
 const WSDL: &str = "http://schemas.xmlsoap.org/wsdl/";
 const SOAP: &str = "http://schemas.xmlsoap.org/wsdl/soap/";
 const SOAP12: &str = "http://schemas.xmlsoap.org/wsdl/soap12/";
+const HTTP: &str = "http://schemas.xmlsoap.org/wsdl/http/";
+const MIME: &str = "http://schemas.xmlsoap.org/wsdl/mime/";
 
 /// The files of a definition by name; the names are what `import` and `include` point at.
 pub type Files = BTreeMap<String, String>;
@@ -43,36 +45,63 @@ pub struct Definition {
     pub plan: Plan,
     /// What was found on the way.
     pub findings: Vec<Finding>,
+    /// The files that were read, the main one among them.
+    pub used: Vec<String>,
 }
 
 /// A port of a service: a binding at an address.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
 pub struct Port {
     /// The service's name.
     pub service: String,
     /// Its own name.
     pub name: String,
+    /// Its binding's name.
+    pub binding: String,
+    /// Version of the envelope; `None` when the binding is not of SOAP.
+    pub version: Option<SoapVersion>,
     /// The address in the WSDL.
     pub address: String,
+}
+
+/// What a body holds.
+#[derive(Clone, Debug)]
+pub struct Message {
+    /// The body's element; `None` when its parts stand in the body themselves.
+    pub element: Option<Member>,
+    /// Type of the element, or of an object with the parts.
+    pub type_id: TypeId,
+    /// Whether the element is the wrapper of an rpc message (WSDL 1.1 §3.5).
+    pub rpc: bool,
 }
 
 /// One operation of a SOAP binding.
 #[derive(Debug)]
 pub struct Operation {
-    /// Name in the WSDL.
+    /// Name: that of the WSDL, with something to tell it apart where several have it.
     pub name: String,
     /// Version of the envelope.
     pub version: SoapVersion,
+    /// `document` or `rpc`, and `literal` or `encoded`, for people.
+    pub style: String,
+    /// Whether its messages are encoded by SOAP's rules (SOAP 1.1 §5).
+    pub encoded: bool,
+    /// Its binding's name.
+    pub binding: String,
     /// `SOAPAction`.
     pub action: String,
     /// What the WSDL says of it.
     pub documentation: String,
-    /// Element of the request's body.
-    pub input: Option<Member>,
-    /// Element of the answer's body; `None` for one-way operations.
-    pub output: Option<Member>,
+    /// The request's body.
+    pub input: Option<Message>,
+    /// The answer's body; `None` when it is empty, or when no answer comes.
+    pub output: Option<Message>,
+    /// Whether no answer comes.
+    pub one_way: bool,
     /// Header elements that a request carries.
     pub headers: Vec<Member>,
+    /// Header elements that an answer carries.
+    pub output_headers: Vec<Member>,
     /// Declared faults: name and element of the detail.
     pub faults: Vec<(String, Member)>,
     /// Why it cannot be called, when it cannot.
@@ -88,49 +117,77 @@ impl Definition {
     }
 }
 
-/// Reads a WSDL with the schemas it imports.
+/// Reads a WSDL with the files it imports.
 ///
 /// # Errors
 /// When the main file is no WSDL at all: one finding that says so. Everything else is a finding of the definition.
 pub fn read_definition(files: &Files, main: &str) -> Result<Definition, Box<Finding>> {
-    let mut parsed: Vec<(&str, Document<'_>)> = Vec::new();
-    let mut findings = Vec::new();
+    read_port(files, main, None)
+}
+
+/// The same for one port, by its name: where an operation can be called through several, this one is taken.
+///
+/// # Errors
+/// As [`read_definition`], and when there is no such port.
+pub fn read_port(files: &Files, main: &str, port: Option<&str>) -> Result<Definition, Box<Finding>> {
+    let mut parsed: Vec<(&str, Result<Document<'_>, (Position, String)>)> = Vec::new();
     for (name, text) in files {
-        match parse_xml(text) {
-            Ok(document) => parsed.push((name, document)),
-            Err((at, message)) => {
-                let finding = Finding::error(name, at, message);
-                if name == main {
-                    return Err(Box::new(finding));
-                }
-                findings.push(Finding { severity: Severity::Warning, ..finding });
-            }
-        }
+        parsed.push((name, parse_xml(text)));
     }
     let Some((file, document)) = parsed.iter().find(|(name, _)| *name == main) else {
         return Err(Box::new(Finding::error(main, Position::default(), "there is no such file")));
     };
+    let document = match document {
+        Ok(document) => document,
+        Err((at, message)) => return Err(Box::new(Finding::error(main, *at, message.clone()))),
+    };
     let root = document.root_element();
     if !root.has_tag_name((WSDL, "definitions")) {
         let message = format!("this is no WSDL 1.1: its first element is <{}>", root.tag_name().name());
-        return Err(Box::new(Finding::error(file, place(root), message).help("give the file whose first element is <definitions>")));
+        let help = match (root.tag_name().name(), root.tag_name().namespace()) {
+            ("description", Some("http://www.w3.org/ns/wsdl")) => "this is WSDL 2.0, which is not read; ask for the WSDL 1.1",
+            ("schema", _) => "this is a schema; give the WSDL that imports it, or the folder or ZIP with both",
+            _ => "give the file whose first element is <definitions>",
+        };
+        return Err(Box::new(Finding::error(file, place(root), message).help(help)));
     }
-    let mut reader = Reader { file, root, parsed: &parsed, findings, target: root.attribute("targetNamespace").unwrap_or("") };
-    let index = reader.schemas();
+    let mut reader = Reader { parsed: &parsed, findings: Vec::new(), documents: Vec::new(), components: HashMap::new(), used: vec![main.to_owned()], schemas: Vec::new() };
+    reader.load(file, root);
+    let index = reader.index();
     let mut compiler = Compiler::new(index);
-    let operations = reader.operations(&mut compiler);
     let ports = reader.ports();
+    if let Some(port) = port
+        && !ports.iter().any(|p| p.name == port)
+    {
+        let near = porch_contract::suggest(port, ports.iter().map(|p| p.name.as_str())).map_or_else(String::new, |n| format!("did you mean “{n}”?"));
+        return Err(Box::new(Finding::error(main, place(root), format!("the definition has no port “{port}”")).help(near)));
+    }
+    let mut operations = reader.operations(&mut compiler, &ports, port);
+    compiler.complete();
+    for operation in &mut operations {
+        let messages = operation.input.iter().chain(&operation.output).map(|m| m.type_id);
+        let others = operation.headers.iter().chain(&operation.output_headers).chain(operation.faults.iter().map(|(_, m)| m)).map(|m| m.type_id);
+        operation.losses.extend(messages.chain(others).flat_map(|id| compiler.losses_below(id)));
+        operation.losses.sort();
+        operation.losses.dedup();
+    }
     let title = ports.first().map(|p| p.service.clone()).or_else(|| root.attribute("name").map(str::to_owned)).unwrap_or_else(|| "service".into());
-    Ok(Definition { title, documentation: documentation(root), ports, operations, plan: compiler.finish(), findings: reader.findings })
+    let (plan, found) = compiler.finish();
+    let mut findings = reader.findings;
+    findings.extend(found);
+    Ok(Definition { title, documentation: documentation(root), ports, operations, plan, findings, used: reader.used })
 }
 
 /// Parses an XML file of a definition; its depth is checked first, so that nothing recursive meets a bomb.
+///
+/// A document type declaration may stand there, as in some old schemas: its own entities are replaced, within the
+/// parser's bounds, and nothing is fetched.
 fn parse_xml(text: &str) -> Result<Document<'_>, (Position, String)> {
     let at = |offset: usize| {
         let before = &text[..text.floor_char_boundary(offset.min(text.len()))];
         Position { line: before.matches('\n').count() + 1, column: before.chars().rev().take_while(|c| *c != '\n').count() + 1 }
     };
-    let mut scanner = Scanner::new();
+    let mut scanner = Scanner::new().with_doctype();
     loop {
         match scanner.next(text, true) {
             Ok(Token::Eof | Token::More) => break,
@@ -138,7 +195,7 @@ fn parse_xml(text: &str) -> Result<Document<'_>, (Position, String)> {
             Err(e) => return Err((at(e.offset as usize), e.message)),
         }
     }
-    let options = ParsingOptions { allow_dtd: false, nodes_limit: 4_000_000, ..ParsingOptions::default() };
+    let options = ParsingOptions { allow_dtd: true, nodes_limit: 4_000_000, ..ParsingOptions::default() };
     Document::parse_with_options(text, options).map_err(|e| (Position { line: e.pos().row as usize, column: e.pos().col as usize }, e.to_string()))
 }
 
@@ -147,224 +204,593 @@ fn place(node: Node<'_, '_>) -> Position {
     Position { line: at.row as usize, column: at.col as usize }
 }
 
-struct Reader<'a, 'i> {
+/// A node with the file and the target namespace it stands in.
+#[derive(Clone, Copy)]
+struct At<'a, 'i> {
+    node: Node<'a, 'i>,
     file: &'a str,
-    root: Node<'a, 'i>,
-    parsed: &'a [(&'a str, Document<'i>)],
-    findings: Vec<Finding>,
     target: &'a str,
 }
 
+impl<'a, 'i> At<'a, 'i> {
+    fn to(self, node: Node<'a, 'i>) -> Self {
+        Self { node, ..self }
+    }
+
+    fn component(self) -> Component<'a, 'i> {
+        Component { node: self.node, source: Source { target: self.target, file: self.file, ..Default::default() } }
+    }
+
+    fn text(&self, name: &str) -> &'a str {
+        self.node.attribute(name).unwrap_or_default().trim()
+    }
+}
+
+type Parsed<'i> = (&'i str, Result<Document<'i>, (Position, String)>);
+
+struct Reader<'a, 'i> {
+    parsed: &'a [Parsed<'i>],
+    findings: Vec<Finding>,
+    /// The `definitions` elements, the main one first.
+    documents: Vec<At<'a, 'i>>,
+    components: HashMap<(&'static str, String, String), At<'a, 'i>>,
+    used: Vec<String>,
+    /// Schema elements with the file they stand in and the namespace that they take over.
+    schemas: Vec<(Node<'a, 'i>, &'a str, Option<&'a str>)>,
+}
+
+const KINDS: [&str; 4] = ["message", "portType", "binding", "service"];
+
 impl<'a, 'i> Reader<'a, 'i> {
-    fn warn(&mut self, node: Node<'_, '_>, message: String, help: &str) {
-        self.findings.push(Finding::new(Severity::Warning, self.file, place(node), message).help(help));
+    fn warn(&mut self, at: At<'_, '_>, message: String, help: &str) {
+        self.findings.push(Finding::new(Severity::Warning, at.file, place(at.node), message).help(help));
     }
 
-    fn schemas(&mut self) -> Index<'a, 'i> {
-        let mut index = Index::default();
-        let mut seen = HashSet::new();
-        let inline: Vec<Node<'a, 'i>> = self.root.children().filter(|n| n.has_tag_name((WSDL, "types"))).flat_map(|t| t.children()).filter(|n| n.has_tag_name((XSD, "schema"))).collect();
-        for schema in inline {
-            index.add(schema, None);
-            self.follow(&mut index, &mut seen, schema, self.file);
-        }
-        index
+    fn tell(&mut self, at: At<'_, '_>, message: String, help: &str) {
+        self.findings.push(Finding::new(Severity::Note, at.file, place(at.node), message).help(help));
     }
 
-    /// Takes in what a schema imports and includes, circles and all.
-    fn follow(&mut self, index: &mut Index<'a, 'i>, seen: &mut HashSet<(String, String)>, schema: Node<'a, 'i>, file: &'a str) {
-        let mut open = vec![(schema, file, schema.attribute("targetNamespace").unwrap_or(""))];
-        while let Some((schema, file, target)) = open.pop() {
-            for node in schema.children().filter(|n| n.has_tag_name((XSD, "import")) || n.has_tag_name((XSD, "include"))) {
-                let Some(location) = node.attribute("schemaLocation") else {
+    /// Takes in a WSDL and those it imports, circles and all.
+    fn load(&mut self, file: &'a str, root: Node<'a, 'i>) {
+        let mut seen = HashSet::from([file]);
+        let mut open = vec![(file, root)];
+        while let Some((file, root)) = open.pop() {
+            let at = At { node: root, file, target: root.attribute("targetNamespace").unwrap_or("") };
+            self.documents.push(at);
+            for node in root.children().filter(|n| n.tag_name().namespace() == Some(WSDL)) {
+                let here = at.to(node);
+                if let Some(kind) = KINDS.iter().find(|k| **k == node.tag_name().name()) {
+                    self.components.entry((kind, at.target.to_owned(), here.text("name").to_owned())).or_insert(here);
                     continue;
-                };
-                let include = node.tag_name().name() == "include";
-                let adopted = if include { target } else { "" };
-                let Some((name, document)) = self.find_file(file, location) else {
-                    let finding = Finding::new(Severity::Warning, file, place(node), format!("“{location}” is not among the files given"));
-                    self.findings.push(finding.help("operations that need nothing of it still work; give the folder or ZIP that holds it"));
+                }
+                if node.tag_name().name() == "types" {
+                    let schemas: Vec<_> = node.children().filter(|n| is_schema(*n)).map(|n| (n, file, None)).collect();
+                    self.schemas.extend(schemas);
+                }
+                if node.tag_name().name() != "import" || here.text("location").is_empty() {
                     continue;
-                };
-                if !seen.insert((name.to_owned(), adopted.to_owned())) {
+                }
+                let Some((name, document)) = self.find_file(here, here.text("location")) else { continue };
+                if !seen.insert(name) {
                     continue;
                 }
                 let found = document.root_element();
-                if found.has_tag_name((XSD, "schema")) {
-                    index.add(found, include.then_some(target));
-                    open.push((found, name, found.attribute("targetNamespace").unwrap_or(adopted)));
+                if found.has_tag_name((WSDL, "definitions")) {
+                    open.insert(0, (name, found));
+                } else if is_schema(found) {
+                    // Some import their schemas this way.
+                    self.schemas.push((found, name, None));
+                } else {
+                    self.warn(here, format!("“{}” is neither a WSDL nor a schema, and is passed by", here.text("location")), "");
                 }
             }
         }
     }
 
-    /// The file that a location means, relative to the file that names it.
-    fn find_file(&self, from: &str, location: &str) -> Option<(&'a str, &'a Document<'i>)> {
-        let mut parts: Vec<&str> = from.split('/').collect();
-        parts.pop();
-        for part in location.split('/') {
-            match part {
-                "." | "" => {}
-                ".." => {
-                    parts.pop();
+    fn index(&mut self) -> Index<'a, 'i> {
+        let mut index = Index::default();
+        let mut seen = HashSet::new();
+        let mut redefined = Vec::new();
+        let mut open: Vec<(Node<'a, 'i>, &'a str, Option<&'a str>)> = self.schemas.clone();
+        open.reverse();
+        for (_, file, _) in &open {
+            seen.insert(((*file).to_owned(), String::new()));
+        }
+        while let Some((schema, file, adopted)) = open.pop() {
+            index.add(schema, file, adopted);
+            let target = schema.attribute("targetNamespace").or(adopted).unwrap_or("");
+            for node in schema.children().filter(|n| n.tag_name().namespace().is_some_and(is_xsd)) {
+                let kind = node.tag_name().name();
+                if !matches!(kind, "import" | "include" | "redefine") {
+                    continue;
                 }
-                other => parts.push(other),
+                let here = At { node, file, target };
+                if kind == "redefine" {
+                    redefined.push(here);
+                }
+                if here.text("schemaLocation").is_empty() || built_in(here) {
+                    continue;
+                }
+                let Some((name, document)) = self.find_file(here, here.text("schemaLocation")) else { continue };
+                let takes = (kind != "import").then_some(target);
+                if !seen.insert((name.to_owned(), takes.unwrap_or("").to_owned())) {
+                    continue;
+                }
+                let found = document.root_element();
+                if is_schema(found) {
+                    open.push((found, name, takes));
+                } else if found.has_tag_name((WSDL, "definitions")) {
+                    let inside = found.children().filter(|n| n.has_tag_name((WSDL, "types"))).flat_map(|t| t.children()).filter(|n| is_schema(*n));
+                    open.extend(inside.map(|n| (n, name, None)));
+                } else {
+                    self.warn(here, format!("“{}” is no schema, and is passed by", here.text("schemaLocation")), "");
+                }
             }
         }
-        let path = parts.join("/");
-        let last = location.rsplit('/').next().unwrap_or(location);
-        let by = |test: &dyn Fn(&str) -> bool| self.parsed.iter().find(|(n, _)| test(n)).map(|(n, d)| (*n, d));
-        by(&|n| n == path || n == location).or_else(|| by(&|n| n.rsplit('/').next() == Some(last)))
+        for at in redefined {
+            let schema = at.node.parent_element().unwrap_or(at.node);
+            let source = Source {
+                target: at.target,
+                qualified_elements: schema.attribute("elementFormDefault") == Some("qualified"),
+                qualified_attributes: schema.attribute("attributeFormDefault") == Some("qualified"),
+                file: at.file,
+            };
+            index.redefine(at.node, source);
+        }
+        index.connect();
+        index
     }
 
-    fn children(&self, name: &'static str) -> impl Iterator<Item = Node<'a, 'i>> + use<'a, 'i> {
-        self.root.children().filter(move |n| n.has_tag_name((WSDL, name)))
+    /// The file that a location means, relative to the file that names it; a finding when there is none.
+    fn find_file(&mut self, at: At<'_, '_>, location: &str) -> Option<(&'a str, &'a Document<'i>)> {
+        let found = find_name(self.parsed.iter().map(|(n, _)| *n), at.file, location);
+        let Some(name) = found else {
+            let kind = at.node.tag_name().name();
+            self.warn(at, format!("“{location}” ({kind}) is not among the files given"), "operations that need nothing of it still work; give the folder or ZIP that holds it");
+            return None;
+        };
+        if !self.used.iter().any(|u| u == name) {
+            self.used.push(name.to_owned());
+        }
+        match self.parsed.iter().find(|(n, _)| *n == name)? {
+            (name, Ok(document)) => Some((name, document)),
+            (name, Err((position, message))) => {
+                let finding = Finding::new(Severity::Warning, name, *position, format!("{message}; the file is passed by"));
+                if !self.findings.iter().any(|f| f.file == finding.file && f.message == finding.message) {
+                    self.findings.push(finding.help("operations that need nothing of it still work"));
+                }
+                None
+            }
+        }
     }
 
-    fn named(&self, kind: &'static str, name: &str) -> Option<Node<'a, 'i>> {
-        let local = name.rsplit(':').next().unwrap_or(name);
-        self.children(kind).find(|n| n.attribute("name") == Some(local))
+    /// A message, port type or binding by a reference to it; a missing prefix is forgiven and reported.
+    fn named(&mut self, kind: &'static str, at: At<'a, 'i>, text: &str) -> Option<At<'a, 'i>> {
+        let text = text.trim();
+        let (prefix, local) = text.split_once(':').unwrap_or(("", text));
+        let uri = at.node.lookup_namespace_uri((!prefix.is_empty()).then_some(prefix));
+        let exact = self.components.get(&(kind, uri.unwrap_or(at.target).to_owned(), local.to_owned()));
+        if let Some(found) = exact {
+            return Some(*found);
+        }
+        let mut others = self.components.iter().filter(|((k, _, name), _)| *k == kind && name == local).map(|(_, at)| *at);
+        let (first, second) = (others.next(), others.next());
+        let found = first.filter(|_| second.is_none())?;
+        self.tell(at, format!("“{text}” has no prefix that leads to it; the {kind} “{local}” of “{}” is taken", found.target), "give the reference the prefix of its namespace");
+        Some(found)
     }
 
-    fn ports(&self) -> Vec<Port> {
+    fn all(&self, kind: &'static str) -> Vec<At<'a, 'i>> {
+        self.documents.iter().flat_map(|d| d.node.children().filter(|n| n.has_tag_name((WSDL, kind))).map(|n| d.to(n))).collect()
+    }
+
+    fn ports(&mut self) -> Vec<Port> {
         let mut ports = Vec::new();
-        for service in self.children("service") {
-            for port in service.children().filter(|n| n.has_tag_name((WSDL, "port"))) {
-                let Some(address) = port.children().find(|n| n.has_tag_name((SOAP, "address")) || n.has_tag_name((SOAP12, "address"))) else {
+        // Services that only come along with an import are another's; they count when the main file has none.
+        let mut services = self.all("service");
+        let own: Vec<_> = services.iter().filter(|s| s.file == self.documents[0].file).copied().collect();
+        if !own.is_empty() {
+            services = own;
+        }
+        for service in services {
+            for port in service.node.children().filter(|n| n.has_tag_name((WSDL, "port"))) {
+                let at = service.to(port);
+                let address = port.children().find(|n| n.tag_name().name() == "address" && matches!(n.tag_name().namespace(), Some(SOAP | SOAP12 | HTTP)));
+                let address = address.and_then(|a| a.attribute("location")).unwrap_or_default().trim();
+                let Some(binding) = self.named("binding", at, at.text("binding")) else {
+                    self.warn(at, format!("the port “{}” names a binding that is not there", at.text("name")), "");
                     continue;
                 };
-                let text = |node: Node<'_, '_>, name: &str| node.attribute(name).unwrap_or_default().to_owned();
-                ports.push(Port { service: text(service, "name"), name: text(port, "name"), address: text(address, "location") });
+                let version = soap_binding(binding.node).map(|(_, v)| v);
+                if version.is_none() {
+                    continue;
+                }
+                ports.push(Port { service: service.text("name").to_owned(), name: at.text("name").to_owned(), binding: binding.text("name").to_owned(), version, address: address.to_owned() });
             }
         }
         ports
     }
 
-    fn operations(&mut self, compiler: &mut Compiler<'a, 'i>) -> Vec<Operation> {
+    fn operations(&mut self, compiler: &mut Compiler<'a, 'i>, ports: &[Port], port: Option<&str>) -> Vec<Operation> {
+        let mut bindings = self.all("binding");
+        // Those that can be called come first, the chosen one before all.
+        let chosen = port.and_then(|p| ports.iter().find(|x| x.name == p)).map(|p| p.binding.as_str());
+        let rank = |at: &At<'_, '_>| {
+            let name = at.text("name");
+            match ports.iter().position(|p| p.binding == name) {
+                _ if chosen == Some(name) => 0,
+                Some(i) => i + 1,
+                None => usize::MAX,
+            }
+        };
+        bindings.sort_by_key(rank);
+        let called: HashSet<&str> = ports.iter().map(|p| p.binding.as_str()).collect();
         let mut operations: Vec<Operation> = Vec::new();
-        let bindings: Vec<Node<'a, 'i>> = self.children("binding").collect();
+        let mut taken: HashSet<(String, String, String, String)> = HashSet::new();
+        let mut bound_types = HashSet::new();
         for binding in bindings {
-            let soap = binding.children().find_map(|n| match n.tag_name().namespace() {
-                Some(SOAP) if n.tag_name().name() == "binding" => Some((n, SoapVersion::V11)),
-                Some(SOAP12) if n.tag_name().name() == "binding" => Some((n, SoapVersion::V12)),
-                _ => None,
-            });
-            let name = binding.attribute("name").unwrap_or_default();
-            let Some((soap, version)) = soap else {
-                self.warn(binding, format!("the binding “{name}” is not a SOAP binding and is passed by"), "");
-                continue;
-            };
-            let Some(port_type) = binding.attribute("type").and_then(|t| self.named("portType", t)) else {
+            let name = binding.text("name").to_owned();
+            let Some(port_type) = self.named("portType", binding, binding.text("type")) else {
                 self.warn(binding, format!("the binding “{name}” names a port type that is not there"), "");
                 continue;
             };
-            for bound in binding.children().filter(|n| n.has_tag_name((WSDL, "operation"))) {
-                let name = bound.attribute("name").unwrap_or_default();
-                if operations.iter().any(|o| o.name == name) {
+            bound_types.insert((port_type.target, port_type.text("name").to_owned()));
+            let Some((soap, version)) = soap_binding(binding.node) else {
+                let http = binding.node.children().any(|n| n.tag_name().namespace() == Some(HTTP));
+                let what = if http { "an HTTP binding" } else { "not a SOAP binding" };
+                self.tell(binding, format!("“{name}” is {what}, and is passed by"), "its operations are offered where a SOAP binding has them");
+                continue;
+            };
+            let transport = soap.attribute("transport").unwrap_or_default();
+            if !transport.is_empty() && !transport.to_ascii_lowercase().contains("/http") && !transport.to_ascii_lowercase().contains("bindings/http") {
+                self.warn(binding, format!("the binding “{name}” is carried by {transport}, not by HTTP, and is passed by"), "");
+                continue;
+            }
+            if !ports.is_empty() && !called.contains(name.as_str()) {
+                self.tell(binding, format!("no service offers the binding “{name}”"), "its operations are called at the address that the backend gives");
+            }
+            for bound in binding.node.children().filter(|n| n.has_tag_name((WSDL, "operation"))) {
+                let bound = binding.to(bound);
+                let Some(abstract_op) = self.abstract_operation(port_type, bound) else {
+                    self.warn(bound, format!("the port type “{}” has no operation “{}”", port_type.text("name"), bound.text("name")), "");
+                    continue;
+                };
+                let input = abstract_op.node.children().find(|n| n.has_tag_name((WSDL, "input")));
+                let input = input.and_then(|n| n.attribute("name").or(n.attribute("message"))).unwrap_or_default();
+                let logical = (port_type.target.to_owned(), port_type.text("name").to_owned(), bound.text("name").to_owned(), input.to_owned());
+                if !taken.insert(logical) {
                     // One logical operation on several ports is offered once.
                     continue;
                 }
-                operations.push(self.operation(compiler, bound, port_type, soap, version));
+                let mut operation = self.operation(compiler, bound, abstract_op, soap, version, &name);
+                operation.name = unique_name(&operations, &operation.name, input, port_type.text("name"));
+                operations.push(operation);
+            }
+        }
+        for port_type in self.all("portType") {
+            if !bound_types.contains(&(port_type.target, port_type.text("name").to_owned())) {
+                self.tell(port_type, format!("no binding says how the port type “{}” is called; it is passed by", port_type.text("name")), "");
             }
         }
         operations
     }
 
-    fn operation(&mut self, compiler: &mut Compiler<'a, 'i>, bound: Node<'a, 'i>, port_type: Node<'a, 'i>, soap: Node<'a, 'i>, version: SoapVersion) -> Operation {
-        let name = bound.attribute("name").unwrap_or_default().to_owned();
-        let is_soap = |n: &Node<'_, '_>, local: &str| matches!(n.tag_name().namespace(), Some(SOAP | SOAP12)) && n.tag_name().name() == local;
-        let detail = bound.children().find(|n| is_soap(n, "operation"));
+    /// The operation of a port type that a bound one means; several may have its name (WSDL 1.1 §2.5).
+    fn abstract_operation(&self, port_type: At<'a, 'i>, bound: At<'a, 'i>) -> Option<At<'a, 'i>> {
+        let name = bound.text("name");
+        let all: Vec<_> = port_type.node.children().filter(|n| n.has_tag_name((WSDL, "operation")) && n.attribute("name").map(str::trim) == Some(name)).collect();
+        if all.len() > 1 {
+            let message = |of: Node<'a, 'i>, kind: &str| of.children().find(|n| n.has_tag_name((WSDL, kind))).and_then(|n| n.attribute("name")).map(str::trim);
+            let fits = |n: &&Node<'a, 'i>| ["input", "output"].iter().all(|kind| message(bound.node, kind).is_none_or(|m| message(**n, kind).is_none_or(|o| o == m)));
+            // The same number of namesakes stand before both, when their messages have no names.
+            let before = bound.node.prev_siblings().skip(1).filter(|n| n.has_tag_name((WSDL, "operation")) && n.attribute("name").map(str::trim) == Some(name)).count();
+            let fitting: Vec<_> = all.iter().filter(fits).collect();
+            let found = if fitting.len() == 1 { fitting.first().copied() } else { all.get(before) };
+            return found.map(|n| port_type.to(*n));
+        }
+        all.first().map(|n| port_type.to(*n))
+    }
+
+    fn operation(&mut self, compiler: &mut Compiler<'a, 'i>, bound: At<'a, 'i>, abstract_op: At<'a, 'i>, soap: Node<'a, 'i>, version: SoapVersion, binding: &str) -> Operation {
+        let name = bound.text("name").to_owned();
+        let detail = bound.node.children().find(|n| is_soap(*n, "operation"));
+        let style = detail.and_then(|d| d.attribute("style")).or(soap.attribute("style")).unwrap_or("document").trim();
+        if !matches!(style, "document" | "rpc") {
+            self.warn(bound, format!("“{style}” is no style; document is taken"), "style is document or rpc (WSDL 1.1 §3.3)");
+        }
+        let rpc = style == "rpc";
+        let mut encoded = false;
+        for body in bound.node.descendants().filter(|n| is_soap(*n, "body")) {
+            match body.attribute("use").map(str::trim) {
+                Some("encoded") => encoded = true,
+                Some("literal") | None => {}
+                Some(other) => self.warn(bound.to(body), format!("“{other}” is no use; literal is taken"), "use is literal or encoded (WSDL 1.1 §3.5)"),
+            }
+        }
         let mut operation = Operation {
             name: name.clone(),
             version,
-            action: detail.and_then(|d| d.attribute("soapAction")).unwrap_or_default().to_owned(),
-            documentation: String::new(),
+            style: format!("{}/{}", if rpc { "rpc" } else { "document" }, if encoded { "encoded" } else { "literal" }),
+            encoded,
+            binding: binding.to_owned(),
+            action: detail.and_then(|d| d.attribute("soapAction")).unwrap_or_default().trim().to_owned(),
+            documentation: documentation(abstract_op.node),
             input: None,
             output: None,
+            one_way: false,
             headers: Vec::new(),
+            output_headers: Vec::new(),
             faults: Vec::new(),
             unavailable: None,
             losses: Vec::new(),
         };
-        let style = detail.and_then(|d| d.attribute("style")).or(soap.attribute("style")).unwrap_or("document");
-        let encoded = bound.descendants().any(|n| is_soap(&n, "body") && n.attribute("use") == Some("encoded"));
-        if style != "document" || encoded {
-            operation.unavailable = Some(format!("{style}/{} bindings cannot be called yet", if encoded { "encoded" } else { "literal" }));
-        }
-        let Some(abstract_op) = port_type.children().find(|n| n.has_tag_name((WSDL, "operation")) && n.attribute("name") == Some(name.as_str())) else {
-            operation.unavailable = Some("the port type has no such operation".into());
-            return operation;
-        };
-        operation.documentation = documentation(abstract_op);
-        let result = self.messages(compiler, &mut operation, bound, abstract_op);
+        let result = self.messages(compiler, &mut operation, bound, abstract_op, rpc);
         if let (Err(why), None) = (result, &operation.unavailable) {
             self.warn(bound, format!("{name} cannot be called: {why}"), "the other operations are not affected");
             operation.unavailable = Some(why);
         }
-        let ids = operation.input.iter().chain(&operation.output).map(|m| m.type_id);
-        operation.losses = ids.flat_map(|id| compiler.losses_below(id)).collect();
-        operation.losses.sort();
-        operation.losses.dedup();
         operation
     }
 
-    fn messages(&mut self, compiler: &mut Compiler<'a, 'i>, operation: &mut Operation, bound: Node<'a, 'i>, abstract_op: Node<'a, 'i>) -> Result<(), String> {
-        for part in abstract_op.children().filter(|n| n.tag_name().namespace() == Some(WSDL)) {
+    fn messages(&mut self, compiler: &mut Compiler<'a, 'i>, operation: &mut Operation, bound: At<'a, 'i>, abstract_op: At<'a, 'i>, rpc: bool) -> Result<(), String> {
+        let mut no_output = true;
+        for part in abstract_op.node.children().filter(|n| n.tag_name().namespace() == Some(WSDL)) {
             let kind = part.tag_name().name();
             if !matches!(kind, "input" | "output" | "fault") {
                 continue;
             }
-            let message_name = part.attribute("message").unwrap_or_default();
-            let message = self.named("message", message_name).ok_or_else(|| format!("there is no message “{message_name}”"))?;
-            let name = part.attribute("name").unwrap_or_default();
-            let concrete = bound.children().find(|n| n.has_tag_name((WSDL, kind)) && (kind != "fault" || n.attribute("name") == Some(name)));
-            let headers: Vec<(String, String)> = concrete
-                .into_iter()
-                .flat_map(|c| c.children())
-                .filter(|n| matches!(n.tag_name().namespace(), Some(SOAP | SOAP12)) && n.tag_name().name() == "header")
-                .map(|n| (n.attribute("message").unwrap_or_default().to_owned(), n.attribute("part").unwrap_or_default().to_owned()))
-                .collect();
+            let part = abstract_op.to(part);
+            let message = self.named("message", part, part.text("message"));
+            let name = part.text("name");
+            let concrete = bound.node.children().find(|n| n.has_tag_name((WSDL, kind)) && (kind != "fault" || n.attribute("name").map(str::trim) == Some(name)));
             if kind == "fault" {
-                if let Ok(member) = self.part_element(compiler, message, None) {
-                    operation.faults.push((name.to_owned(), member));
-                }
+                let Some(message) = message else { continue };
+                self.fault(compiler, operation, name, message);
                 continue;
             }
-            // A part that a header takes is not the body's.
-            let taken = headers.iter().find(|(m, _)| self.named("message", m) == Some(message)).map(|(_, p)| p.as_str());
-            let member = self.part_element(compiler, message, taken)?;
+            let message = message.ok_or_else(|| format!("there is no message “{}”", part.text("message")))?;
+            let concrete = concrete.map(|n| bound.to(n));
+            let headers = self.headers(compiler, operation, concrete)?;
+            let taken: Vec<String> = headers.iter().filter(|(m, _, _)| m.node == message.node).map(|(_, p, _)| p.clone()).collect();
+            let members = tell_apart(headers.into_iter().map(|(_, _, m)| m).collect());
+            let wrapper = format!("{}{}", bound.text("name"), if kind == "output" { "Response" } else { "" });
+            let made = self.message(compiler, operation, (message, &taken), concrete, rpc.then_some((bound, wrapper.as_str())))?;
             if kind == "output" {
-                operation.output = Some(member);
-                continue;
-            }
-            operation.input = Some(member);
-            for (message, part) in headers {
-                let from = self.named("message", &message).ok_or_else(|| format!("there is no message “{message}”"))?;
-                let node = from.children().find(|n| n.has_tag_name((WSDL, "part")) && n.attribute("name") == Some(part.as_str()));
-                let node = node.ok_or_else(|| format!("the message “{message}” has no part “{part}”"))?;
-                operation.headers.push(self.element_of(compiler, node)?);
+                no_output = false;
+                (operation.output, operation.output_headers) = (Some(made), members);
+            } else {
+                (operation.input, operation.headers) = (Some(made), members);
             }
         }
-        if operation.input.is_none() && operation.unavailable.is_none() {
-            return Err("it takes no input, and output-only operations cannot be called".into());
+        if operation.input.is_none() {
+            if no_output {
+                return Err("it takes no input and gives no output".into());
+            }
+            self.warn(bound, format!("{} takes no input: it is called with an empty body", operation.name), "the definition means a notification, which HTTP has no way for");
+            let type_id = compiler.parts_type(&operation.name, Vec::new());
+            operation.input = Some(Message { element: None, type_id, rpc: false });
+        }
+        operation.one_way = no_output;
+        // An answer without anything is none.
+        if let Some(output) = &operation.output
+            && output.element.is_none()
+            && operation.output_headers.is_empty()
+            && compiler.is_empty(output.type_id)
+        {
+            operation.output = None;
         }
         Ok(())
     }
 
-    fn part_element(&mut self, compiler: &mut Compiler<'a, 'i>, message: Node<'a, 'i>, except: Option<&str>) -> Result<Member, String> {
-        let parts: Vec<_> = message.children().filter(|n| n.has_tag_name((WSDL, "part")) && (except.is_none() || n.attribute("name") != except)).collect();
-        match parts.as_slice() {
-            [one] => self.element_of(compiler, *one),
-            [] => Err("a message without parts cannot be sent yet".into()),
-            _ => Err("a message of several parts cannot be sent yet".into()),
+    fn fault(&mut self, compiler: &mut Compiler<'a, 'i>, operation: &mut Operation, name: &str, message: At<'a, 'i>) {
+        for part in parts_of(message) {
+            match self.part_member(compiler, part) {
+                Ok(member) => operation.faults.push((name.to_owned(), member)),
+                Err(why) => self.warn(part, format!("the detail of the fault “{name}” is not typed: {why}"), "it is shown in the generic mapping"),
+            }
         }
     }
 
-    fn element_of(&mut self, compiler: &mut Compiler<'a, 'i>, part: Node<'a, 'i>) -> Result<Member, String> {
-        let text = part.attribute("element").ok_or("a part given by a type, not an element, cannot be sent yet")?;
-        let (prefix, local) = text.split_once(':').unwrap_or(("", text));
-        let uri = part.lookup_namespace_uri((!prefix.is_empty()).then_some(prefix)).unwrap_or(self.target);
-        let name: QName = (uri.to_owned(), local.to_owned());
-        compiler.element(&name)
+    /// The header elements of a message: where their part comes from, its name, and the element.
+    fn headers(&mut self, compiler: &mut Compiler<'a, 'i>, operation: &mut Operation, concrete: Option<At<'a, 'i>>) -> Result<Vec<(At<'a, 'i>, String, Member)>, String> {
+        let Some(concrete) = concrete else { return Ok(Vec::new()) };
+        let mut headers: Vec<(At<'a, 'i>, String, Member)> = Vec::new();
+        for node in concrete.node.descendants().filter(|n| is_soap(*n, "header")) {
+            let at = concrete.to(node);
+            let found = self.named("message", at, at.text("message"));
+            let part = found.and_then(|m| parts_of(m).find(|p| p.text("name") == at.text("part")));
+            let (Some(message), Some(part)) = (found, part) else {
+                self.warn(at, format!("the header “{}” of the message “{}” is not there, and is left out", at.text("part"), at.text("message")), "");
+                continue;
+            };
+            match self.part_member(compiler, part) {
+                Ok(mut member) => {
+                    if part.text("element").is_empty() {
+                        member.namespace = compiler.namespace(at.text("namespace"));
+                    }
+                    member.min = 0;
+                    headers.push((message, at.text("part").to_owned(), member));
+                }
+                Err(why) => self.warn(at, format!("the header “{}” is left out: {why}", at.text("part")), ""),
+            }
+            for fault in node.children().filter(|n| is_soap(*n, "headerfault")) {
+                let at = concrete.to(fault);
+                let part = self.named("message", at, at.text("message")).and_then(|m| parts_of(m).find(|p| p.text("name") == at.text("part")));
+                if let Some(Ok(member)) = part.map(|p| self.part_member(compiler, p)) {
+                    operation.faults.push((at.text("part").to_owned(), member));
+                }
+            }
+        }
+        Ok(headers)
+    }
+
+    fn message(
+        &mut self,
+        compiler: &mut Compiler<'a, 'i>,
+        operation: &mut Operation,
+        (message, taken): (At<'a, 'i>, &[String]),
+        concrete: Option<At<'a, 'i>>,
+        rpc: Option<(At<'a, 'i>, &str)>,
+    ) -> Result<Message, String> {
+        let body = concrete.and_then(|c| c.node.descendants().find(|n| is_soap(*n, "body")).map(|n| c.to(n)));
+        let listed: Option<Vec<&str>> = body.and_then(|b| b.node.attribute("parts")).map(|p| p.split_ascii_whitespace().collect());
+        let attached: Vec<&str> = concrete.into_iter().flat_map(|c| c.node.descendants()).filter(|n| n.has_tag_name((MIME, "content"))).filter_map(|n| n.attribute("part")).collect();
+        for part in &attached {
+            operation.losses.push(format!("the part “{part}” travels as an attachment; it is not among the members"));
+        }
+        let parts: Vec<At<'a, 'i>> = parts_of(message)
+            .filter(|p| !taken.iter().any(|t| t == p.text("name")) && !attached.contains(&p.text("name")) && listed.as_ref().is_none_or(|l| l.contains(&p.text("name"))))
+            .collect();
+        if let Some((bound, wrapper)) = rpc {
+            return self.rpc_message(compiler, operation.encoded, &parts, body, bound, wrapper);
+        }
+        match parts.as_slice() {
+            [one] if !one.text("element").is_empty() => {
+                let element = compiler.element_at(one.component(), one.text("element"))?;
+                Ok(Message { type_id: element.type_id, element: Some(element), rpc: false })
+            }
+            // The body is the type itself (WSDL 1.1 §3.5), which only works when it is made of elements.
+            [one] if !one.text("type").is_empty() => {
+                let (type_id, _) = compiler.type_at(one.component(), one.text("type"))?;
+                if compiler.is_object(type_id) {
+                    return Ok(Message { element: None, type_id, rpc: false });
+                }
+                let help = "a body of document style holds elements; the part's name is taken for one";
+                self.warn(*one, format!("the part “{}” is of a type without elements", one.text("name")), help);
+                let member = self.part_member(compiler, *one)?;
+                Ok(Message { type_id, element: Some(member), rpc: false })
+            }
+            several => {
+                let members = several.iter().map(|p| self.part_member(compiler, *p)).collect::<Result<Vec<_>, _>>()?;
+                Ok(Message { element: None, type_id: compiler.parts_type(message.text("name"), members), rpc: false })
+            }
+        }
+    }
+
+    /// The wrapper of an rpc message with an element for each part, which has no namespace (WSDL 1.1 §3.5, SOAP 1.1 §7.1).
+    fn rpc_message(&mut self, compiler: &mut Compiler<'a, 'i>, encoded: bool, parts: &[At<'a, 'i>], body: Option<At<'a, 'i>>, bound: At<'a, 'i>, wrapper: &str) -> Result<Message, String> {
+        let mut members = Vec::new();
+        for part in parts {
+            let mut member = self.part_member(compiler, *part)?;
+            if !part.text("element").is_empty() {
+                self.tell(*part, format!("the part “{}” of an rpc message is given by an element; its type is taken", part.text("name")), "");
+            }
+            member.namespace = 0;
+            part.text("name").clone_into(&mut member.local);
+            if encoded {
+                (member.nillable, member.min) = (true, 0);
+            }
+            members.push(member);
+        }
+        let namespace = body.and_then(|b| b.node.attribute("namespace")).unwrap_or(bound.target);
+        if body.is_some_and(|b| b.node.attribute("namespace").is_none()) {
+            self.tell(bound, format!("the messages of {} have no namespace of their own; the definition's is taken", bound.text("name")), "");
+        }
+        let type_id = compiler.parts_type(wrapper, members);
+        let element = Member::element(compiler.namespace(namespace), wrapper, type_id);
+        Ok(Message { element: Some(element), type_id, rpc: true })
+    }
+
+    /// A part as an element: the one it names, or one of its own name for a part that gives a type.
+    fn part_member(&mut self, compiler: &mut Compiler<'a, 'i>, part: At<'a, 'i>) -> Result<Member, String> {
+        if !part.text("element").is_empty() {
+            return compiler.element_at(part.component(), part.text("element"));
+        }
+        if part.text("type").is_empty() {
+            return Err(format!("the part “{}” names neither an element nor a type", part.text("name")));
+        }
+        let (type_id, name) = compiler.type_at(part.component(), part.text("type"))?;
+        let mut member = Member::element(0, part.text("name"), type_id);
+        member.type_name = Some((compiler.namespace(&name.0), name.1));
+        Ok(member)
+    }
+}
+
+/// Header elements of one name get names of their own in JSON.
+fn tell_apart(mut members: Vec<Member>) -> Vec<Member> {
+    for i in 0..members.len() {
+        let mut name = members[i].local.clone();
+        let mut n = 1;
+        while members[..i].iter().any(|m| m.json == name) {
+            n += 1;
+            name = format!("{}_{n}", members[i].local);
+        }
+        members[i].set_json(name);
+    }
+    members
+}
+
+/// A name that no other operation has: the operation's own, with its message's name, its port type's, or a number.
+fn unique_name(others: &[Operation], name: &str, input: &str, port_type: &str) -> String {
+    let free = |n: &str| !others.iter().any(|o| o.name == n);
+    let input = input.rsplit(':').next().unwrap_or(input);
+    let tries = [name.to_owned(), format!("{name}.{input}"), format!("{port_type}.{name}")];
+    if let Some(found) = tries.into_iter().find(|t| free(t)) {
+        return found;
+    }
+    (2..).map(|n| format!("{name}_{n}")).find(|t| free(t)).unwrap_or_default()
+}
+
+fn parts_of<'a, 'i>(message: At<'a, 'i>) -> impl Iterator<Item = At<'a, 'i>> {
+    message.node.children().filter(|n| n.has_tag_name((WSDL, "part"))).map(move |n| message.to(n))
+}
+
+fn is_soap(node: Node<'_, '_>, local: &str) -> bool {
+    matches!(node.tag_name().namespace(), Some(SOAP | SOAP12)) && node.tag_name().name() == local
+}
+
+fn soap_binding<'a, 'i>(binding: Node<'a, 'i>) -> Option<(Node<'a, 'i>, SoapVersion)> {
+    binding.children().find_map(|n| match n.tag_name().namespace() {
+        Some(SOAP) if n.tag_name().name() == "binding" => Some((n, SoapVersion::V11)),
+        Some(SOAP12) if n.tag_name().name() == "binding" => Some((n, SoapVersion::V12)),
+        _ => None,
+    })
+}
+
+fn is_schema(node: Node<'_, '_>) -> bool {
+    node.is_element() && node.tag_name().name() == "schema" && node.tag_name().namespace().is_some_and(is_xsd)
+}
+
+/// Whether an import is of something that everybody knows: SOAP's encoding, `xml:lang` and its kin, XML Schema itself.
+fn built_in(import: At<'_, '_>) -> bool {
+    let namespace = import.text("namespace");
+    namespace == ENCODING_11 || namespace == ENCODING_12 || namespace == XML || is_xsd(namespace)
+}
+
+/// The file that a location means, relative to the file that names it: by its path, else by its last segment.
+pub fn find_name<'n>(names: impl Iterator<Item = &'n str> + Clone, from: &str, location: &str) -> Option<&'n str> {
+    let location = location.trim();
+    if location.starts_with('?') {
+        // Only another query at the same place (RFC 3986 §5.2.2).
+        let whole = format!("{}{location}", from.split('?').next().unwrap_or(from));
+        return names.clone().find(|n| *n == whole);
+    }
+    let mut parts: Vec<&str> = from.split('/').collect();
+    parts.pop();
+    for part in location.split('/') {
+        match part {
+            "." | "" => {}
+            ".." => {
+                parts.pop();
+            }
+            other => parts.push(other),
+        }
+    }
+    let path = parts.join("/");
+    let last = location.rsplit('/').next().unwrap_or(location);
+    let by = |test: &dyn Fn(&str) -> bool| names.clone().find(|n| test(n));
+    by(&|n| n == path)
+        .or_else(|| by(&|n| n == location))
+        .or_else(|| by(&|n| n.rsplit('/').next() == Some(last)))
+        .or_else(|| by(&|n| n.rsplit('/').next().is_some_and(|n| n.eq_ignore_ascii_case(last))))
+}
+
+impl Compiler<'_, '_> {
+    fn is_object(&self, id: TypeId) -> bool {
+        matches!(self.type_plan(id), TypePlan::Object(o) if o.text.is_none())
+    }
+
+    fn is_empty(&self, id: TypeId) -> bool {
+        matches!(self.type_plan(id), TypePlan::Object(o) if o.members.is_empty() && o.text.is_none())
     }
 }

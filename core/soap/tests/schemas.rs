@@ -1,83 +1,13 @@
 //! Definitions with one oddity each, in both directions: what is read, what is written, what is named as lost.
 
+mod common;
+
 use std::sync::Arc;
 
+use common::{Service, wsdl};
 use porch_soap::read::AnswerPlan;
-use porch_soap::{Answer, AnswerReader, Definition, Envelope, Files, JsonSchemas, read_definition};
-use serde_json::{Value, json};
-
-/// A WSDL around a schema whose elements `In` and `Out` are the messages of one operation.
-fn wsdl(schema: &str, form: &str) -> String {
-    format!(
-        "<definitions name='T' targetNamespace='urn:t' xmlns='http://schemas.xmlsoap.org/wsdl/' xmlns:soap='http://schemas.xmlsoap.org/wsdl/soap/' xmlns:x='http://www.w3.org/2001/XMLSchema' xmlns:t='urn:t'>
-         <types><x:schema targetNamespace='urn:t' elementFormDefault='{form}'>{schema}</x:schema></types>
-         <message name='In'><part name='p' element='t:In'/></message><message name='Out'><part name='p' element='t:Out'/></message>
-         <portType name='P'><operation name='Do'><input message='t:In'/><output message='t:Out'/></operation></portType>
-         <binding name='B' type='t:P'><soap:binding transport='http://schemas.xmlsoap.org/soap/http'/>
-         <operation name='Do'><soap:operation soapAction='do'/><input><soap:body use='literal'/></input><output><soap:body use='literal'/></output></operation></binding>
-         <service name='S'><port name='P' binding='t:B'><soap:address location='http://127.0.0.1/'/></port></service></definitions>"
-    )
-}
-
-struct Service {
-    definition: Definition,
-    plan: Arc<porch_soap::Plan>,
-}
-
-impl Service {
-    /// Both messages are of one type, so that what is written can be read again.
-    fn of(content: &str, more: &str) -> Self {
-        Self::with_form(content, more, "qualified")
-    }
-
-    fn with_form(content: &str, more: &str, form: &str) -> Self {
-        let schema = format!("<x:complexType name='M'>{content}</x:complexType><x:element name='In' type='t:M'/><x:element name='Out' type='t:M'/>{more}");
-        Self::read(&Files::from([("m".to_owned(), wsdl(&schema, form))]))
-    }
-
-    fn read(files: &Files) -> Self {
-        let mut definition = read_definition(files, "m").unwrap();
-        let plan = Arc::new(std::mem::take(&mut definition.plan));
-        Self { definition, plan }
-    }
-
-    fn write(&self, value: &Value) -> Result<String, Vec<String>> {
-        let operation = &self.definition.operations[0];
-        assert_eq!(operation.unavailable, None);
-        let mut out = Vec::new();
-        let envelope = Envelope::new(self.plan.clone(), operation, &json!({})).unwrap();
-        envelope.write(value, &mut out).map_err(|e| e.into_iter().map(|e| format!("{} {}", e.pointer, e.message)).collect::<Vec<_>>())?;
-        let text = String::from_utf8(out).unwrap();
-        let body = text.split("<soap:Body>").nth(1).unwrap().split("</soap:Body>").next().unwrap();
-        Ok(body.to_owned())
-    }
-
-    fn read_body(&self, body: &str) -> Result<(String, Vec<String>), String> {
-        let operation = &self.definition.operations[0];
-        let mut reader = AnswerReader::new(Arc::new(AnswerPlan { plan: self.plan.clone(), output: operation.output.clone(), faults: Vec::new() }));
-        let xml = format!(
-            "<s:Envelope xmlns:s='http://schemas.xmlsoap.org/soap/envelope/' xmlns:i='http://www.w3.org/2001/XMLSchema-instance' xmlns='urn:t' xmlns:n='urn:t'><s:Body>{body}</s:Body></s:Envelope>"
-        );
-        let mut out = Vec::new();
-        reader.feed(xml.as_bytes(), &mut out).map_err(|e| e.to_string())?;
-        match reader.finish(&mut out).map_err(|e| e.to_string())? {
-            Answer::Body => Ok((String::from_utf8(out).unwrap(), reader.notes)),
-            other => Err(format!("{other:?}")),
-        }
-    }
-
-    /// What is written, read again as the answer.
-    fn round_trip(&self, value: &Value) -> Value {
-        let xml = self.write(value).unwrap().replace("n1:In", "n1:Out").replacen("<n1:Out", "<n1:Out xmlns:n1='urn:t' xmlns:xsi='http://www.w3.org/2001/XMLSchema-instance'", 1);
-        let (json, notes) = self.read_body(&xml).unwrap_or_else(|e| panic!("{xml}: {e}"));
-        assert_eq!(notes, Vec::<String>::new(), "{xml}");
-        serde_json::from_str(&json).unwrap()
-    }
-
-    fn losses(&self) -> &[String] {
-        &self.definition.operations[0].losses
-    }
-}
+use porch_soap::{Answer, AnswerReader, Envelope, Files, JsonSchemas, read_definition};
+use serde_json::json;
 
 const A: &str = "<x:element name='a' type='x:string'/>";
 
@@ -132,7 +62,7 @@ fn an_extension_begins_with_what_it_extends() {
 fn a_type_that_extends_itself_makes_its_operation_unavailable() {
     let more = "<x:complexType name='Loop'><x:complexContent><x:extension base='t:Loop'/></x:complexContent></x:complexType>";
     let service = Service::of("<x:sequence><x:element name='e' type='t:Loop'/></x:sequence>", more);
-    assert_eq!(service.definition.operations[0].unavailable.as_deref(), Some("the type “Loop” extends itself"));
+    assert_eq!(service.definition.operations[0].unavailable.as_deref(), Some("the type “Loop” is made from itself"));
 }
 
 #[test]
@@ -224,9 +154,8 @@ fn what_json_cannot_carry_is_named() {
     assert_eq!(
         service.losses(),
         [
-            "M: elements that the schema leaves open (xsd:any) are not carried over",
-            "Mixed: text between its elements (mixed content) is not carried over",
-            "a list of values in one text (xsd:list) stays one string"
+            "M: elements that the schema leaves open (xsd:any) are carried in the generic mapping",
+            "Mixed: text between its elements (mixed content); it is carried in the generic mapping"
         ]
     );
 }
@@ -243,8 +172,8 @@ fn schemas_in_other_files_are_followed_circles_and_all() {
     let files = Files::from([("m".to_owned(), main), ("types/a.xsd".to_owned(), a.to_owned()), ("types/b.xsd".to_owned(), b.to_owned()), ("other.xsd".to_owned(), other.to_owned())]);
     let service = Service::read(&files);
     assert_eq!(service.definition.operations[0].unavailable, None);
-    assert_eq!(service.definition.findings.iter().map(|f| f.message.as_str()).collect::<Vec<_>>(), ["“lost.xsd” is not among the files given"]);
-    assert_eq!(service.write(&json!({"b": 5, "Other": "x"})).unwrap(), "<n1:In><n1:b>5</n1:b><n2:Other>x</n2:Other></n1:In>");
+    assert_eq!(service.definition.findings.iter().map(|f| f.message.as_str()).collect::<Vec<_>>(), ["“lost.xsd” (import) is not among the files given"]);
+    assert_eq!(service.write(&json!({"b": 5, "Other": "x"})).unwrap(), "<n1:In><n1:b>5</n1:b><n3:Other>x</n3:Other></n1:In>");
 }
 
 #[test]
@@ -260,20 +189,19 @@ fn soap_12_differs_in_namespace_and_content_type() {
     assert!(String::from_utf8(out).unwrap().contains("xmlns:soap=\"http://www.w3.org/2003/05/soap-envelope\""));
     // Its faults have codes, subcodes and texts of their own.
     let xml = "<e:Envelope xmlns:e='http://www.w3.org/2003/05/soap-envelope'><e:Body><e:Fault><e:Code><e:Value>e:Sender</e:Value><e:Subcode><e:Value>x:Full</e:Value></e:Subcode></e:Code><e:Reason><e:Text xml:lang='en'>no seats</e:Text><e:Text xml:lang='xx'>andere</e:Text></e:Reason></e:Fault></e:Body></e:Envelope>";
-    let mut reader = AnswerReader::new(Arc::new(AnswerPlan { plan: service.plan.clone(), output: operation.output.clone(), faults: Vec::new() }));
+    let mut reader = AnswerReader::new(Arc::new(AnswerPlan::of(service.plan.clone(), operation)));
     reader.feed(xml.as_bytes(), &mut Vec::new()).unwrap();
     let Answer::Fault(fault) = reader.finish(&mut Vec::new()).unwrap() else { panic!() };
     assert_eq!((fault.code.as_str(), fault.subcode.as_str(), fault.reason.as_str(), fault.is_callers()), ("Sender", "Full", "no seats", true));
 }
 
 #[test]
-fn bindings_that_cannot_be_called_yet_say_so() {
+fn what_an_operation_needs_and_lacks_makes_it_unavailable_with_the_reason() {
     for (from, to, why) in [
-        ("<soap:binding ", "<soap:binding style='rpc' ", "rpc/literal bindings cannot be called yet"),
-        ("<input><soap:body use='literal'/>", "<input><soap:body use='encoded'/>", "document/encoded bindings cannot be called yet"),
-        ("<message name='In'><part name='p' element='t:In'/>", "<message name='In'><part name='p' type='x:string'/>", "a part given by a type, not an element, cannot be sent yet"),
-        ("<message name='In'><part name='p' element='t:In'/>", "<message name='In'><part name='p' element='t:In'/><part name='q' element='t:In'/>", "a message of several parts cannot be sent yet"),
         ("element='t:In'", "element='t:Ni'", "no schema declares the element “Ni” of namespace “urn:t” (there is “In”)"),
+        ("element='t:In'", "type='t:Nothing'", "no schema declares the type “Nothing” of namespace “urn:t”"),
+        ("element='t:In'", "", "the part “p” names neither an element nor a type"),
+        ("<input message='t:In'/>", "<input message='t:Lost'/>", "there is no message “t:Lost”"),
     ] {
         let text = wsdl("<x:element name='In' type='x:string'/><x:element name='Out' type='x:string'/>", "qualified");
         assert!(text.contains(from), "{from}");

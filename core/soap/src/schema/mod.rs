@@ -1,4 +1,4 @@
-//! Reading XML Schema 1.0: from documents to a [`Plan`].
+//! Reading XML Schema 1.0: from documents to a [`Plan`](crate::Plan).
 //!
 //! Global components are indexed first; types are then compiled when a message needs them, so a broken corner that nobody
 //! uses does no harm.

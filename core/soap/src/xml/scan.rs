@@ -70,12 +70,20 @@ pub struct Scanner {
     seen_root: bool,
     started: bool,
     close_pending: bool,
+    doctype: bool,
 }
 
 impl Scanner {
     /// A scanner at the beginning of a document.
     pub fn new() -> Self {
         Self::default()
+    }
+
+    /// The same, passing by a document type declaration instead of refusing it: for definitions, whose parser replaces
+    /// entities within bounds of its own.
+    pub fn with_doctype(mut self) -> Self {
+        self.doctype = true;
+        self
     }
 
     /// Bytes of the current buffer that were used up.
@@ -97,6 +105,11 @@ impl Scanner {
     /// The attributes of the start tag just returned, given the same buffer.
     pub fn attributes<'a>(&self, text: &'a str) -> impl Iterator<Item = Attribute<'a>> + use<'a, '_> {
         self.attributes.iter().map(|&(a, b, c, d)| Attribute { name: &text[a..b], value: &text[c..d] })
+    }
+
+    /// Whether the start tag just returned has attributes.
+    pub fn has_attributes(&self) -> bool {
+        !self.attributes.is_empty()
     }
 
     /// The namespace that a prefix stands for where the scanner is.
@@ -180,6 +193,11 @@ impl Scanner {
                         let from = self.pos + 9;
                         self.pos += i + 3;
                         return Ok(Token::Text { text: &text[from..from + i - 9], raw: false });
+                    } else if self.doctype && !self.seen_root && rest.starts_with(b"<!DOCTYPE") {
+                        match doctype_end(rest) {
+                            Some(i) => self.pos += i,
+                            None => return self.incomplete(last),
+                        }
                     } else if b"<![CDATA[".starts_with(rest) || b"<!--".starts_with(rest) {
                         return self.incomplete(last);
                     } else {
@@ -390,6 +408,27 @@ pub fn push_text(out: &mut String, raw: &str) -> Result<(), String> {
     }
     out.push_str(rest);
     Ok(())
+}
+
+/// Where a document type declaration ends (XML 1.0 §2.8): at the `>` outside of quotes, comments and brackets.
+fn doctype_end(bytes: &[u8]) -> Option<usize> {
+    let (mut i, mut inside) = (0, 0usize);
+    while let Some(b) = bytes.get(i) {
+        match b {
+            b'"' | b'\'' => i += 1 + memchr(*b, &bytes[i + 1..])?,
+            b'<' if bytes[i..].starts_with(b"<!--") => i += memmem::find(&bytes[i..], b"-->")? + 2,
+            b'<' => inside += 1,
+            b'>' => {
+                inside -= 1;
+                if inside == 0 {
+                    return Some(i + 1);
+                }
+            }
+            _ => {}
+        }
+        i += 1;
+    }
+    None
 }
 
 fn char_reference(name: &str) -> Option<char> {

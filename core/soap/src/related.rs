@@ -1,0 +1,143 @@
+//! Answers of several parts: `multipart/related` (RFC 2387), as MTOM/XOP and SOAP with attachments use it.
+
+use std::collections::HashMap;
+
+use memchr::memmem;
+
+/// The parts of an answer.
+#[derive(Debug)]
+pub struct Related {
+    /// The envelope.
+    pub root: Vec<u8>,
+    /// Its media type.
+    pub root_type: String,
+    /// The other parts by content id.
+    pub parts: HashMap<String, Vec<u8>>,
+}
+
+/// A parameter of a media type (RFC 9110 §5.6.6).
+pub fn parameter(media_type: &str, name: &str) -> Option<String> {
+    let mut rest = media_type.split_once(';')?.1;
+    loop {
+        rest = rest.trim_start_matches([' ', '\t', ';']);
+        let (key, value) = rest.split_once('=')?;
+        let (text, after) = match value.strip_prefix('"') {
+            Some(quoted) => {
+                let mut text = String::new();
+                let mut chars = quoted.char_indices();
+                let end = loop {
+                    match chars.next()? {
+                        (i, '"') => break i,
+                        (_, '\\') => text.push(chars.next()?.1),
+                        (_, c) => text.push(c),
+                    }
+                };
+                (text, &quoted[end + 1..])
+            }
+            None => {
+                let end = value.find(';').unwrap_or(value.len());
+                (value[..end].trim().to_owned(), &value[end..])
+            }
+        };
+        if key.trim().eq_ignore_ascii_case(name) {
+            return Some(text);
+        }
+        rest = after;
+    }
+}
+
+/// Takes an answer of several parts apart.
+///
+/// # Errors
+/// What is wrong with it.
+pub fn related(media_type: &str, body: &[u8]) -> Result<Related, String> {
+    let boundary = parameter(media_type, "boundary").filter(|b| !b.is_empty() && b.len() <= 200).ok_or("its media type names no boundary")?;
+    let start = parameter(media_type, "start").map(|s| s.trim_matches(['<', '>']).to_owned());
+    // RFC 2046 §5.1.1: a delimiter begins a line.
+    let delimiter = format!("\r\n--{boundary}");
+    let first = format!("--{boundary}");
+    let mut rest = match memmem::find(body, first.as_bytes()) {
+        Some(i) => &body[i + first.len()..],
+        None => return Err(format!("it has no part: the boundary “{boundary}” does not occur")),
+    };
+    let mut root: Option<(Vec<u8>, String)> = None;
+    let mut parts = HashMap::new();
+    while !rest.starts_with(b"--") {
+        let head_end = memmem::find(rest, b"\r\n\r\n").ok_or("a part has no end of its header")?;
+        let head = String::from_utf8_lossy(&rest[..head_end]).into_owned();
+        let content = &rest[head_end + 4..];
+        let end = memmem::find(content, delimiter.as_bytes()).ok_or("its last part is cut off")?;
+        let field = |name: &str| {
+            // A field may go on in the next line.
+            let unfolded = head.replace("\r\n ", " ").replace("\r\n\t", " ");
+            unfolded.lines().find_map(|l| l.split_once(':').filter(|(k, _)| k.trim().eq_ignore_ascii_case(name)).map(|(_, v)| v.trim().to_owned()))
+        };
+        let octets = match field("content-transfer-encoding").unwrap_or_default().to_ascii_lowercase().as_str() {
+            "base64" => {
+                let text = String::from_utf8_lossy(&content[..end]).into_owned();
+                crate::simple::from_base64(&text).ok_or("a part is no base64, which it says it is")?
+            }
+            "quoted-printable" => quoted_printable(&content[..end]),
+            _ => content[..end].to_vec(),
+        };
+        let id = field("content-id").map(|i| i.trim_matches(['<', '>']).to_owned());
+        let is_root = match &start {
+            Some(start) => id.as_ref() == Some(start),
+            None => root.is_none(),
+        };
+        if is_root && root.is_none() {
+            root = Some((octets, field("content-type").unwrap_or_default()));
+        } else if let Some(id) = id {
+            parts.insert(id, octets);
+        } else if let Some(location) = field("content-location") {
+            parts.insert(location, octets);
+        }
+        rest = &content[end + delimiter.len()..];
+        if parts.len() > 1000 {
+            return Err("it has more than 1000 parts".into());
+        }
+    }
+    let (root, root_type) = root.ok_or("none of its parts is the envelope")?;
+    Ok(Related { root, root_type, parts })
+}
+
+/// RFC 2045 §6.7.
+fn quoted_printable(bytes: &[u8]) -> Vec<u8> {
+    let mut out = Vec::with_capacity(bytes.len());
+    let mut i = 0;
+    while i < bytes.len() {
+        if bytes[i] != b'=' {
+            out.push(bytes[i]);
+            i += 1;
+            continue;
+        }
+        if bytes[i + 1..].starts_with(b"\r\n") {
+            i += 3;
+            continue;
+        }
+        let code = bytes.get(i + 1..i + 3).and_then(|h| std::str::from_utf8(h).ok()).and_then(|h| u8::from_str_radix(h, 16).ok());
+        out.push(code.unwrap_or(b'='));
+        i += if code.is_some() { 3 } else { 1 };
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn parts_are_told_apart_by_boundary_and_content_id() {
+        let kind = "multipart/related; type=\"application/xop+xml\"; start=\"<root@x>\"; boundary=\"b b\"";
+        let body = b"preamble\r\n--b b\r\nContent-ID: <a@x>\r\nContent-Type: image/png\r\n\r\n\x00\xff\r\n-\r\n--b b\r\nContent-Type: application/xop+xml;\r\n charset=utf-8\r\nContent-ID: <root@x>\r\n\r\n<e/>\r\n--b b\r\nContent-Id: c\r\nContent-Transfer-Encoding: base64\r\n\r\nCv8=\r\n--b b--\r\n";
+        let found = related(kind, body).unwrap();
+        assert_eq!(found.root, b"<e/>");
+        assert_eq!(parameter(&found.root_type, "charset").as_deref(), Some("utf-8"));
+        assert_eq!(found.parts["a@x"], b"\x00\xff\r\n-");
+        assert_eq!(found.parts["c"], [10, 255]);
+        for (kind, body) in [("multipart/related", &body[..]), (kind, b"nothing"), (kind, &body[..80]), ("multipart/related; boundary=\"b b\"; start=\"<lost>\"", &body[..])] {
+            assert!(related(kind, body).is_err(), "{kind}");
+        }
+        assert_eq!(quoted_printable(b"a=3D=\r\nb=E4="), b"a=b\xe4=");
+    }
+}
