@@ -33,7 +33,7 @@ fn detect(start: &[u8], last: bool, named: Option<&'static Encoding>) -> Option<
         return named;
     }
     if !start.starts_with(b"<?xml") {
-        return Some(UTF_8);
+        return (last || !b"<?xml".starts_with(start)).then_some(UTF_8);
     }
     let Some(end) = start.windows(2).position(|w| w == b"?>") else {
         return (last || start.len() > 512).then_some(UTF_8);

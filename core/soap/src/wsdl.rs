@@ -370,7 +370,7 @@ impl<'a, 'i> Reader<'a, 'i> {
         let (prefix, local) = text.split_once(':').unwrap_or(("", text));
         let uri = at.node.lookup_namespace_uri((!prefix.is_empty()).then_some(prefix));
         let exact = self.components.get(&(kind, uri.unwrap_or(at.target).to_owned(), local.to_owned()));
-        if let Some(found) = exact {
+        if let Some(found) = exact.filter(|_| prefix.is_empty() || uri.is_some()) {
             return Some(*found);
         }
         let mut others = self.components.iter().filter(|((k, _, name), _)| *k == kind && name == local).map(|(_, at)| *at);
@@ -524,7 +524,11 @@ impl<'a, 'i> Reader<'a, 'i> {
             unavailable: None,
             losses: Vec::new(),
         };
-        let result = self.messages(compiler, &mut operation, bound, abstract_op, rpc);
+        let result = self.messages(compiler, &mut operation, bound, abstract_op, rpc).and_then(|()| {
+            compiler.settle();
+            let needed = operation.input.iter().chain(&operation.output).map(|m| m.type_id);
+            needed.into_iter().find_map(|id| compiler.broken_below(id)).map_or(Ok(()), |why| Err(why.to_owned()))
+        });
         if let (Err(why), None) = (result, &operation.unavailable) {
             self.warn(bound, format!("{name} cannot be called: {why}"), "the other operations are not affected");
             operation.unavailable = Some(why);
@@ -652,6 +656,7 @@ impl<'a, 'i> Reader<'a, 'i> {
             // The body is the type itself (WSDL 1.1 §3.5), which only works when it is made of elements.
             [one] if !one.text("type").is_empty() => {
                 let (type_id, _) = compiler.type_at(one.component(), one.text("type"))?;
+                compiler.settle();
                 if compiler.is_object(type_id) {
                     return Ok(Message { element: None, type_id, rpc: false });
                 }

@@ -22,6 +22,8 @@ pub struct Compiler<'a, 'i> {
     anonymous: HashMap<(usize, NodeId), TypeId>,
     losses: HashMap<TypeId, Vec<String>>,
     labels: HashMap<String, QName>,
+    waiting: Vec<(TypeId, QName, Component<'a, 'i>)>,
+    broken: HashMap<TypeId, String>,
     any: Option<TypeId>,
     /// Whether `anyType` itself is used, so that `xsi:type` may name any type.
     any_declared: bool,
@@ -57,6 +59,8 @@ impl<'a, 'i> Compiler<'a, 'i> {
             anonymous: HashMap::new(),
             losses: HashMap::new(),
             labels: HashMap::new(),
+            waiting: Vec::new(),
+            broken: HashMap::new(),
             any: None,
             any_declared: false,
             depth: 0,
@@ -182,16 +186,34 @@ impl<'a, 'i> Compiler<'a, 'i> {
         }
         let found = self.index.get(Kind::Type, name).ok_or_else(|| self.nothing(Kind::Type, "type", name))?;
         let id = self.push(TypePlan::Simple(Simple::plain(Base::Text)));
+        if found.node.tag_name().name() == "simpleType" {
+            self.fill(id, found, &name.1, false)?;
+            self.named.insert(name.clone(), id);
+            return Ok(id);
+        }
+        // Complex types wait their turn, so that a long chain of them is no deep recursion.
         self.named.insert(name.clone(), id);
         self.order.push(name.clone());
-        let polymorphic = !self.index.derived(name).is_empty() || is_true(found.node.attribute("abstract"));
-        if let Err(why) = self.fill(id, found, &name.1, polymorphic) {
-            // Forgotten, so that every use of it reports the same.
-            self.named.remove(name);
-            self.order.retain(|n| n != name);
-            return Err(why);
-        }
+        self.waiting.push((id, name.clone(), found));
         Ok(id)
+    }
+
+    /// Takes in the types that wait.
+    pub(crate) fn settle(&mut self) {
+        while let Some((id, name, found)) = self.waiting.pop() {
+            let polymorphic = !self.index.derived(&name).is_empty() || is_true(found.node.attribute("abstract"));
+            if let Err(why) = self.fill(id, found, &name.1, polymorphic) {
+                self.broken.insert(id, why);
+            }
+        }
+    }
+
+    /// Why a type, or one below it, cannot be had; everything is settled before.
+    pub(crate) fn broken_below(&self, root: TypeId) -> Option<&str> {
+        if self.broken.is_empty() {
+            return None;
+        }
+        self.plan.below(root).iter().find_map(|id| self.broken.get(id)).map(String::as_str)
     }
 
     /// An object type made for a message, from its parts.
@@ -792,12 +814,17 @@ impl<'a, 'i> Compiler<'a, 'i> {
     /// Makes ready what can only be known when all messages were taken in: derived types, lists in wrappers, what groups
     /// begin with.
     pub(crate) fn complete(&mut self) {
+        self.settle();
         if self.any_declared {
             let names: Vec<QName> = self.index.all(Kind::Type).take(MAX_ANY_TYPES).cloned().collect();
             for name in names {
                 let found = self.index.get(Kind::Type, &name);
                 let usable = found.is_some_and(|f| f.node.tag_name().name() == "complexType" && !is_true(f.node.attribute("abstract")));
                 if usable && let Ok(id) = self.type_named(&name) {
+                    self.settle();
+                    if self.broken_below(id).is_some() {
+                        continue;
+                    }
                     let entry = self.derived_entry(&name, id);
                     self.plan.named.push(entry);
                 }
@@ -830,7 +857,11 @@ impl<'a, 'i> Compiler<'a, 'i> {
         }
         for other in below {
             let Some(found) = self.index.get(Kind::Type, &other) else { continue };
-            match self.type_named(&other) {
+            let made = self.type_named(&other).and_then(|id| {
+                self.settle();
+                self.broken_below(id).map_or(Ok(id), |why| Err(why.to_owned()))
+            });
+            match made {
                 Ok(_) if is_true(found.node.attribute("abstract")) => {}
                 Ok(type_id) => family.push(self.derived_entry(&other, type_id)),
                 Err(why) => self.warn(found, format!("“{}” cannot stand in place of “{}”: {why}", other.1, name.1), ""),

@@ -125,7 +125,7 @@ impl Scanner {
     /// # Errors
     /// Whatever is not well-formed, with its offset in the document.
     pub fn next<'a>(&mut self, text: &'a str, last: bool) -> Result<Token<'a>, XmlError> {
-        if !self.started {
+        if !self.started && !text.is_empty() {
             self.started = true;
             if text.starts_with('\u{feff}') {
                 self.pos = 3;
