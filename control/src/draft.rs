@@ -2,13 +2,11 @@
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use std::time::Duration;
 
 use axum::Json;
 use axum::extract::{Extension, State};
-use http_body_util::BodyExt;
 use porch_contract::Finding;
-use porch_facade::{Files, Source};
+use porch_facade::Source;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use utoipa::ToSchema;
@@ -115,36 +113,69 @@ pub(crate) struct LookRequest {
     /// Address of a definition.
     #[serde(default)]
     url: String,
+    /// Name and password for that address, as NAME:PASSWORD; nothing of it is kept.
+    #[serde(default)]
+    login: String,
+    /// Whether addresses of the service's own host and link may be called.
+    #[serde(default)]
+    allow_local: bool,
     /// Or its files, by name.
     #[serde(default)]
     files: BTreeMap<String, String>,
-    /// The main one of the files.
+    /// Or an uploaded file or ZIP, in base64 (RFC 4648 §4), with its name in `name_of_upload`.
+    #[serde(default)]
+    upload: String,
+    /// Name of the uploaded file.
+    #[serde(default)]
+    name_of_upload: String,
+    /// The main one of the files; found by what they hold unless given.
     #[serde(default)]
     main: String,
 }
 
-const MAX_DEFINITION: usize = 16 << 20;
+/// A source with what is worth knowing of how it was come by.
+struct Found {
+    source: Source,
+    notes: Vec<String>,
+}
 
 impl LookRequest {
-    async fn source(self) -> Result<Source, ApiError> {
+    async fn source(self) -> Result<Found, ApiError> {
+        let main = Some(self.main.as_str()).filter(|m| !m.is_empty());
+        let plain = |source: Source| Found { source, notes: Vec::new() };
+        if !self.upload.is_empty() {
+            let bytes = porch_soap::from_base64(&self.upload).ok_or_else(|| ApiError::new(400, "The upload is not base64", "RFC 4648 §4 says how it looks."))?;
+            let name = if self.name_of_upload.is_empty() { "upload" } else { &self.name_of_upload };
+            return Source::from_bytes(name, &bytes, main).map(plain).map_err(|f| unreadable(&f));
+        }
         if self.url.is_empty() {
-            let main = if self.main.is_empty() { self.files.keys().next().cloned().unwrap_or_default() } else { self.main };
-            return Ok(Source { files: self.files, main });
+            let files = self.files.into_iter().map(|(n, t)| (n, t.into_bytes())).collect();
+            return Source::from_files("", files, main).map(plain).map_err(|f| unreadable(&f));
         }
-        let url = self.url.trim();
-        let unreachable = |e: String| ApiError::new(502, format!("{url} cannot be read"), e);
-        if !url.starts_with("http://") {
-            return Err(unreachable("Only http:// addresses are read so far.".into()));
+        let mut notes = Vec::new();
+        let login = match self.login.as_str() {
+            "" => None,
+            text => {
+                let (login, trimmed) = porch_fetch::login(text).map_err(|e| ApiError::new(400, "The login is not understood", e))?;
+                if trimmed {
+                    notes.push("White space around the login was taken away.".to_owned());
+                }
+                Some(login)
+            }
+        };
+        let allowed = porch_fetch::Allowed { local: self.allow_local, login };
+        match porch_fetch::fetch(&self.url, &allowed).await {
+            Ok(fetched) => {
+                notes.extend(fetched.missing);
+                Ok(Found { source: fetched.source, notes })
+            }
+            Err(porch_fetch::FetchError::Unreadable(finding)) => Err(unreadable(&finding)),
+            Err(e) => {
+                let status = if matches!(e, porch_fetch::FetchError::Local(..) | porch_fetch::FetchError::Address(..)) { 422 } else { 502 };
+                let kind = if matches!(e, porch_fetch::FetchError::Local(..)) { "The address must be allowed first" } else { "The definition cannot be fetched" };
+                Err(ApiError::new(status, kind, format!("{e}. {}", e.help())))
+            }
         }
-        let client = reqwest::Client::builder().timeout(Duration::from_secs(10)).redirect(reqwest::redirect::Policy::limited(3)).build().map_err(|e| unreachable(e.to_string()))?;
-        let answer = client.get(url).send().await.map_err(|e| unreachable(format!("It does not answer: {e}")))?;
-        if !answer.status().is_success() {
-            return Err(unreachable(format!("It answers {}.", answer.status())));
-        }
-        let body = http_body_util::Limited::new(reqwest::Body::from(answer), MAX_DEFINITION);
-        let bytes = body.collect().await.map_err(|e| unreachable(e.to_string()))?.to_bytes();
-        let text = String::from_utf8(bytes.to_vec()).map_err(|_| unreachable("It is not UTF-8.".into()))?;
-        Ok(Source { files: Files::from([("definition".to_owned(), text)]), main: "definition".into() })
     }
 }
 
@@ -155,9 +186,12 @@ fn unreadable(finding: &Finding) -> ApiError {
 /// Looks at a definition: what it offers, and what it would look like as REST.
 #[utoipa::path(post, path = "/api/look", request_body = LookRequest, responses((status = 200, body = Object), (status = 422), (status = 502)))]
 pub(crate) async fn look(Json(request): Json<LookRequest>) -> Result<Json<Value>, ApiError> {
-    let source = request.source().await?;
-    let look = porch_facade::look(&source).map_err(|f| unreadable(&f))?;
-    Ok(Json(serde_json::to_value(look).unwrap_or_default()))
+    let Found { source, notes } = request.source().await?;
+    // Reading a large definition takes a while, and others wait for this thread.
+    let look = tokio::task::spawn_blocking(move || porch_facade::look(&source)).await.map_err(|e| ApiError::new(500, "The reading broke off", e.to_string()))?;
+    let mut value = serde_json::to_value(look.map_err(|f| unreadable(&f))?).unwrap_or_default();
+    value["notes"] = json!(notes);
+    Ok(Json(value))
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -166,6 +200,9 @@ pub(crate) struct DeriveRequest {
     source: LookRequest,
     /// Name of the new backend and facade.
     name: String,
+    /// Where the backend is called, in place of the first address in the definition.
+    #[serde(default)]
+    address: String,
     /// Operations to take, by their names in the definition; all unless given.
     #[serde(default)]
     only: Vec<String>,
@@ -174,8 +211,10 @@ pub(crate) struct DeriveRequest {
 /// Derives documents from a definition; nothing is kept.
 #[utoipa::path(post, path = "/api/derive", request_body = DeriveRequest, responses((status = 200, body = Object), (status = 422), (status = 502)))]
 pub(crate) async fn derive(Json(request): Json<DeriveRequest>) -> Result<Json<Value>, ApiError> {
-    let source = request.source.source().await?;
-    let derived = porch_facade::derive(&source, request.name.trim(), None, &request.only).map_err(|f| unreadable(&f))?;
+    let Found { source, .. } = request.source.source().await?;
+    let address = Some(request.address.trim().to_owned()).filter(|a| !a.is_empty());
+    let derived = tokio::task::spawn_blocking(move || porch_facade::derive(&source, request.name.trim(), address.as_deref(), &request.only));
+    let derived = derived.await.map_err(|e| ApiError::new(500, "The reading broke off", e.to_string()))?.map_err(|f| unreadable(&f))?;
     Ok(Json(json!({ "files": derived.files, "operations": derived.operations, "findings": derived.findings })))
 }
 

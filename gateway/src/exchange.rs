@@ -11,11 +11,12 @@ use http::Method;
 use http::request::Parts;
 use http::{HeaderMap, HeaderName, HeaderValue, Request, Response, StatusCode, header};
 use http_body::Body;
-use porch_facade::{CompiledOperation, CompiledPorch, Miss, Wiring, normalise};
+use porch_facade::{CompiledOperation, CompiledPorch, MediaType, Miss, Wiring, normalise};
 use porch_soap::Answer;
 use serde_json::Value;
 
 use crate::admit::{self, Caller, RATE_LIMIT, RATE_LIMIT_POLICY, RateFields};
+use crate::media;
 use crate::pool::{CallFailure, Lease};
 use crate::prepare::{self, Asked, Common};
 use crate::problem::Problem;
@@ -54,6 +55,8 @@ struct Exchange<'w> {
     operation: u32,
     caller: Caller,
     rate: Option<RateFields>,
+    /// The media type that the caller gets, when there is a choice.
+    chosen: Option<MediaType>,
     bytes_in: u64,
 }
 
@@ -78,6 +81,7 @@ pub(crate) async fn run(worker: &Rc<Worker>, porch: &Arc<CompiledPorch>, request
         operation: NO_OPERATION,
         caller: Caller::default(),
         rate: None,
+        chosen: None,
         bytes_in: body.length().unwrap_or(0),
     };
     let outcome = x.stages(&parts, body).await;
@@ -169,6 +173,14 @@ impl Exchange<'_> {
                 return Err(problem);
             }
         };
+        if let Some(offer) = &op.media {
+            self.chosen = media::choose(&parts.headers, &offer.offered);
+            if self.chosen.is_none() {
+                let names: Vec<&str> = offer.offered.iter().map(|k| media::name(*k)).collect();
+                let problem = Problem::new(406, "not-acceptable", "Not in a media type you accept", format!("This operation gives {}.", names.join(" or ")), "admit");
+                return Err(problem.by(&op.place));
+            }
+        }
         let consumer = self.caller.consumer.clone();
         let key = self.caller.key.clone();
         let mut values = Values {
@@ -240,8 +252,8 @@ impl Exchange<'_> {
         Ok(result)
     }
 
-    /// The caller's body as JSON.
-    async fn read_json(&mut self, op: &CompiledOperation, headers: &HeaderMap, body: InBody) -> Result<Option<Value>, Box<Problem>> {
+    /// The caller's body as a value.
+    async fn read_value(&mut self, op: &CompiledOperation, headers: &HeaderMap, body: InBody) -> Result<Option<Value>, Box<Problem>> {
         let bytes = self.read(op, body).await?;
         if bytes.is_empty() {
             if op.body_required {
@@ -249,15 +261,17 @@ impl Exchange<'_> {
             }
             return Ok(None);
         }
-        let kind = headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
-        let essence = kind.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
-        if essence != "application/json" && !essence.ends_with("+json") {
+        let essence = media::essence(headers);
+        let taken: &[MediaType] = op.media.as_ref().map_or(&[MediaType::Json], |m| &m.offered);
+        let Some(kind) = media::kind(&essence).filter(|k| taken.contains(k)) else {
             let shown = if essence.is_empty() { "no media type" } else { &essence };
-            return Err(Problem::new(415, "media-type", "Media type not understood", format!("Send application/json; {shown} came."), "admit")
+            let names: Vec<&str> = taken.iter().map(|k| media::name(*k)).collect();
+            return Err(Problem::new(415, "media-type", "Media type not understood", format!("Send {}; {shown} came.", names.join(" or ")), "admit")
                 .by(&op.place)
-                .header(header::ACCEPT, "application/json"));
-        }
-        serde_json::from_slice(&bytes).map(Some).map_err(|e| admit::mistakes(vec![("/body".into(), format!("is no JSON: {e}"))], op, "admit"))
+                .header(header::ACCEPT, &names.join(", ")));
+        };
+        let mapping = op.media.as_ref().map(|m| m.mapping.clone()).unwrap_or_default();
+        media::parse(kind, &bytes, headers, &mapping).map(Some).map_err(|why| admit::mistakes(vec![("/body".into(), why)], op, "admit"))
     }
 
     async fn read(&mut self, op: &CompiledOperation, body: InBody) -> Result<Bytes, Box<Problem>> {
@@ -303,7 +317,7 @@ impl Exchange<'_> {
         };
         let backend = &porch.backends[op.backend];
         if wiring.reads_body {
-            values.body = self.read_json(op, values.headers, body).await?;
+            values.body = self.read_value(op, values.headers, body).await?;
         }
         let from = Instant::now();
         let traceparent = self.traceparent.clone();
@@ -323,7 +337,7 @@ impl Exchange<'_> {
         let (request, ..) = prepared?;
         let (answer, lease, from) = self.call(op, backend, request, || None).await?;
         let (head, incoming) = answer.into_parts();
-        let stream = self.mode == Mode::Live && wiring.reply.is_none();
+        let stream = self.mode == Mode::Live && wiring.reply.is_none() && self.chosen != Some(MediaType::Xml);
         let reading = soap::Reading { status: head.status, headers: &head.headers, wiring, op, idle: backend.timeout, keep: self.recorder.full, stream };
         let read = soap::read(&reading, incoming).await;
         let (status_line, secrets) = (head.status.to_string(), &backend.secrets);
@@ -355,13 +369,14 @@ impl Exchange<'_> {
                 reply::shape(template, values, head.status, &head.headers, value, soap_headers).map(|b| (StatusCode::OK, b))
             }
         };
+        let outcome = outcome.and_then(|(status, bytes)| Ok((status, self.in_chosen_type(op, bytes)?)));
         self.recorder.stage("reply", from, |s| {
             s.notes.extend(read.notes.iter().map(|n| format!("tolerated: {n}")));
             note_reply(s, &outcome);
         });
         let (status, bytes) = outcome?;
         let empty = bytes.is_empty();
-        let mut response = reply::json_reply(bytes).map(|b| ReplyBody::Full(b.filter(|b| !b.is_empty())));
+        let mut response = reply::own_reply(self.chosen, bytes).map(|b| ReplyBody::Full(b.filter(|b| !b.is_empty())));
         *response.status_mut() = status;
         if empty {
             response.headers_mut().remove(header::CONTENT_TYPE);
@@ -376,16 +391,19 @@ impl Exchange<'_> {
         };
         let (backend, facade) = (&porch.backends[op.backend], &porch.facades[op.facade]);
         let mut body = Some(body);
-        if wiring.reads_body {
+        let given = media::kind(&media::essence(&parts.headers));
+        // A body in another media type than the backend's is converted; one of no known type is not touched.
+        let convert = op.media.is_some() && wiring.body.is_none() && body.as_ref().is_some_and(|b| b.length() != Some(0)) && given.is_some_and(|k| k != prepare::speaks(wiring));
+        if wiring.reads_body || convert {
             let taken = body.take().unwrap_or(InBody::Full(Bytes::new()));
-            values.body = self.read_json(op, values.headers, taken).await?;
+            values.body = self.read_value(op, values.headers, taken).await?;
         }
         let from = Instant::now();
         let traceparent = self.traceparent.clone();
         let forwarded = self.forwarded(&parts.headers);
         let make = |values: &Values<'_>| {
             let common = Common { backend, traceparent: &traceparent, forwarded: forwarded.clone() };
-            prepare::http_request(wiring, &common, values, &Asked { parts, captured, key_header: &facade.key_header })
+            prepare::http_request(wiring, &common, values, &Asked { parts, captured, key_header: &facade.key_header, convert })
         };
         let mut request = make(values)?;
         let streamed = match (matches!(request.body(), OutBody::Empty), body.take()) {
@@ -407,21 +425,46 @@ impl Exchange<'_> {
         let safe = !streamed && wiring.body.is_none() && request.method().is_safe();
         let (answer, lease, from) = self.call(op, backend, request, || if safe { make(values).ok() } else { None }).await?;
         let (mut head, incoming) = answer.into_parts();
-        if let Some(template) = &wiring.reply {
+        let came = media::kind(&media::essence(&head.headers));
+        let other = self.chosen.is_some() && came.is_some() && came != self.chosen && !incoming.is_end_stream();
+        // What a reply makes of an answer is for answers that succeeded; others are passed on as they are.
+        let template = wiring.reply.as_ref().filter(|_| head.status.is_success());
+        if template.is_some() || other {
             let bytes = reply::collect(incoming, backend.timeout, op).await?;
             lease.give_back();
             self.recorder.stage("call", from, |s| s.after = Some(Message::new(head.status.to_string(), &head.headers, "").body(&bytes).without(&backend.secrets)));
             let from = Instant::now();
-            let outcome = reply::json_of(&bytes, op).and_then(|value| reply::shape(template, values, head.status, &head.headers, value, None)).map(|b| (head.status, b));
-            self.recorder.stage("reply", from, |s| note_reply(s, &outcome));
+            let own = wiring.xml.as_ref().or(op.media.as_ref().map(|m| &m.mapping)).cloned().unwrap_or_default();
+            let came = came.unwrap_or(prepare::speaks(wiring));
+            let value = if bytes.is_empty() { Ok(Value::Null) } else { media::parse(came, &bytes, &head.headers, &own).map_err(|why| reply::bad_answer(op, format!("its body {why}"))) };
+            let outcome = match (template, value) {
+                (_, Err(problem)) => Err(problem),
+                (Some(template), Ok(value)) => reply::shape(template, values, head.status, &head.headers, value, None),
+                (None, Ok(value)) => Ok(value.to_string().into()),
+            };
+            let outcome = outcome.and_then(|bytes| Ok((head.status, self.in_chosen_type(op, bytes)?)));
+            self.recorder.stage("reply", from, |s| {
+                if other {
+                    s.notes.push(format!("the answer's {} becomes {} by the generic mapping", media::name(came), self.chosen.map_or("", media::name)));
+                }
+                note_reply(s, &outcome);
+            });
             let (status, bytes) = outcome?;
-            let mut response = reply::json_reply(bytes).map(ReplyBody::Full);
+            let mut response = reply::own_reply(self.chosen, bytes).map(ReplyBody::Full);
             *response.status_mut() = status;
+            if template.is_none() {
+                reply::pass_on(&mut head.headers, backend, facade);
+                reply::converted(&mut head.headers, response.headers());
+                *response.headers_mut() = head.headers;
+            }
             return Ok(response);
         }
         let length = incoming.size_hint().exact();
         self.recorder.stage("call", from, |s| s.after = Some(Message::new(head.status.to_string(), &head.headers, "").streamed(length)));
         reply::pass_on(&mut head.headers, backend, facade);
+        if self.chosen.is_some() {
+            head.headers.append(header::VARY, HeaderValue::from_static("accept"));
+        }
         let lease = if incoming.is_end_stream() {
             lease.give_back();
             None
@@ -431,6 +474,19 @@ impl Exchange<'_> {
         let stream = StreamBody { body: incoming, lease, idle: backend.timeout, timer: None, ending: None };
         self.recorder.stage("reply", Instant::now(), |s| s.notes.push("the answer streams through".into()));
         Ok(Response::from_parts(head, ReplyBody::Stream(Box::new(stream))))
+    }
+
+    /// A reply's JSON in the media type that the caller gets.
+    fn in_chosen_type(&self, op: &CompiledOperation, json: Bytes) -> Result<Bytes, Box<Problem>> {
+        let (Some(MediaType::Xml), Some(offer)) = (self.chosen, &op.media) else { return Ok(json) };
+        if json.is_empty() {
+            return Ok(json);
+        }
+        let value = reply::json_of(&json, op)?;
+        media::render(MediaType::Xml, &value, &offer.mapping).map(Bytes::from).map_err(|errors| {
+            let list: Vec<String> = errors.iter().map(|e| format!("{} {}", e.pointer, e.message)).collect();
+            reply::bad_answer(op, format!("it cannot be written as XML: {}", list.join("; ")))
+        })
     }
 
     /// Calls the backend; a connection that had gone stale is replaced once, when that is safe.

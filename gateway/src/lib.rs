@@ -10,6 +10,7 @@
 mod admit;
 mod exchange;
 mod listen;
+mod media;
 mod pool;
 mod prepare;
 mod problem;

@@ -4,11 +4,12 @@ use bytes::Bytes;
 use http::Method;
 use http::request::Parts;
 use http::{HeaderMap, HeaderName, HeaderValue, Request, Uri, Version, header};
-use porch_facade::{CompiledBackend, HeaderRule, HttpWiring, PathPart, SoapWiring, percent_encode_segment};
+use porch_facade::{CompiledBackend, HeaderRule, HttpWiring, MediaType, PathPart, SoapWiring, percent_encode_segment};
 use porch_rules::expr::EvalError;
 use serde_json::Value;
 
 use crate::admit;
+use crate::media;
 use crate::problem::Problem;
 use crate::request_body::OutBody;
 use crate::scope::Values;
@@ -93,6 +94,25 @@ pub(crate) struct Asked<'a> {
     pub(crate) captured: &'a [&'a str],
     /// Header field that carries the key.
     pub(crate) key_header: &'a HeaderName,
+    /// Whether the caller's body is sent on in the backend's media type.
+    pub(crate) convert: bool,
+}
+
+/// What a backend's bodies are.
+pub(crate) fn speaks(wiring: &HttpWiring) -> MediaType {
+    if wiring.xml.is_some() { MediaType::Xml } else { MediaType::Json }
+}
+
+/// A value as a body for the backend.
+fn own_body(wiring: &HttpWiring, value: &Value, values: &Values<'_>, headers: &mut HeaderMap) -> Result<OutBody, Box<Problem>> {
+    let kind = speaks(wiring);
+    let mapping = wiring.xml.clone().unwrap_or_default();
+    let bytes = media::render(kind, value, &mapping).map_err(|errors| {
+        let list = errors.into_iter().map(|e| (format!("/body{}", e.pointer), e.message)).collect();
+        admit::mistakes(list, values.operation, "prepare")
+    })?;
+    headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(media::name(kind)));
+    Ok(OutBody::Full(Some(bytes.into())))
 }
 
 /// The request of an HTTP call, without its body.
@@ -160,11 +180,17 @@ pub(crate) fn http_request(wiring: &HttpWiring, common: &Common<'_>, values: &Va
         headers.remove(header::CONTENT_LENGTH);
         headers.remove(header::CONTENT_ENCODING);
         if let Some(value) = value {
-            headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/json"));
-            body = OutBody::Full(Some(value.to_string().into()));
+            body = own_body(wiring, &value, values, &mut headers)?;
         }
+    } else if let (Some(value), true) = (&values.body, asked.convert) {
+        headers.remove(header::CONTENT_LENGTH);
+        headers.remove(header::CONTENT_ENCODING);
+        body = own_body(wiring, value, values, &mut headers)?;
     }
-    if wiring.reply.is_some() {
+    if values.operation.media.is_some() {
+        headers.insert(header::ACCEPT, HeaderValue::from_static(media::name(speaks(wiring))));
+    }
+    if wiring.reply.is_some() || values.operation.media.is_some() {
         // The answer must be readable here.
         headers.remove(header::ACCEPT_ENCODING);
     }

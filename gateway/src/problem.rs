@@ -2,9 +2,10 @@
 
 use bytes::Bytes;
 use http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
-use porch_facade::RulePlace;
+use porch_facade::{MediaType, RulePlace};
 use serde_json::{Map, Value, json};
 
+use crate::media;
 use crate::trace::Refusal;
 
 /// A refusal on its way to the caller.
@@ -69,13 +70,16 @@ impl Problem {
     }
 }
 
-/// Whether the caller takes XML but no JSON (RFC 9110 §12.5.1).
+/// Whether the caller likes XML better than JSON (RFC 9110 §12.5.1).
 fn only_xml(request: &HeaderMap) -> bool {
-    let Some(accept) = request.get(header::ACCEPT).and_then(|v| v.to_str().ok()) else {
-        return false;
-    };
-    let takes = |what: &str| accept.split(',').any(|r| r.split(';').next().is_some_and(|m| m.trim().ends_with(what)));
-    takes("xml") && !takes("json") && !takes("*/*") && !takes("application/*")
+    let mut plain = HeaderMap::new();
+    for accept in request.get_all(header::ACCEPT) {
+        // Problem documents have media types of their own.
+        if let Ok(value) = HeaderValue::from_str(&accept.to_str().unwrap_or_default().replace("problem+", "")) {
+            plain.append(header::ACCEPT, value);
+        }
+    }
+    media::choose(&plain, &[MediaType::Json, MediaType::Xml]) == Some(MediaType::Xml)
 }
 
 fn xml(out: &mut Vec<u8>, value: &Value) {

@@ -6,11 +6,12 @@ use bytes::Bytes;
 use http::{HeaderMap, HeaderName, HeaderValue, Response, StatusCode, header};
 use http_body_util::BodyExt;
 use hyper::body::Incoming;
-use porch_facade::{CompiledBackend, CompiledFacade, CompiledOperation};
+use porch_facade::{CompiledBackend, CompiledFacade, CompiledOperation, MediaType};
 use porch_rules::expr::Template;
 use porch_soap::Fault;
 use serde_json::{Value, json};
 
+use crate::media;
 use crate::pool::CallFailure;
 use crate::prepare::strip_hop_by_hop;
 use crate::problem::Problem;
@@ -125,10 +126,34 @@ pub(crate) fn json_of(bytes: &[u8], op: &CompiledOperation) -> Result<Value, Box
     serde_json::from_slice(bytes).map_err(|e| bad_answer(op, format!("its body is no JSON: {e}")))
 }
 
-pub(crate) fn json_reply(body: Bytes) -> Response<Option<Bytes>> {
+/// A reply that was made here; where there is a choice of media types, caches must know.
+pub(crate) fn own_reply(chosen: Option<MediaType>, body: Bytes) -> Response<Option<Bytes>> {
     let mut response = Response::new(Some(body));
-    response.headers_mut().insert(header::CONTENT_TYPE, HeaderValue::from_static("application/json"));
+    response.headers_mut().insert(header::CONTENT_TYPE, HeaderValue::from_static(media::name(chosen.unwrap_or(MediaType::Json))));
+    if chosen.is_some() {
+        response.headers_mut().insert(header::VARY, HeaderValue::from_static("accept"));
+    }
     response
+}
+
+/// The header fields of an answer whose body was converted: what described the old bytes is gone or weakened.
+pub(crate) fn converted(headers: &mut HeaderMap, new: &HeaderMap) {
+    for name in [header::CONTENT_LENGTH, header::CONTENT_ENCODING, header::ACCEPT_RANGES, HeaderName::from_static("content-digest"), HeaderName::from_static("repr-digest")] {
+        headers.remove(name);
+    }
+    // Other bytes of the same meaning: the validator is weak now (RFC 9110 §8.8.1).
+    if let Some(tag) = headers.get(header::ETAG).and_then(|v| v.to_str().ok()).filter(|t| t.starts_with('"'))
+        && let Ok(weak) = HeaderValue::from_str(&format!("W/{tag}"))
+    {
+        headers.insert(header::ETAG, weak);
+    }
+    for (name, value) in new {
+        if name == header::VARY && headers.contains_key(header::VARY) {
+            headers.append(name, value.clone());
+        } else {
+            headers.insert(name, value.clone());
+        }
+    }
 }
 
 /// The header fields of an answer that is passed on: hop-by-hop fields gone, addresses translated.

@@ -124,8 +124,14 @@ pub(crate) enum Command {
 
 #[derive(Args)]
 pub(crate) struct LookArgs {
-    /// A file, a folder, or an address (http://…?wsdl).
+    /// A file, a folder, a ZIP, or an address (http://…?wsdl).
     pub(crate) source: String,
+    /// The file to begin with, when several could be meant.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) main: Option<String>,
+    /// Let imports lead to addresses of this host and its link.
+    #[arg(long)]
+    pub(crate) allow_local: bool,
     /// Name and password for the address, as NAME:PASSWORD.
     #[arg(long, value_name = "NAME:PASSWORD", env = "ELM_PORCH_DEFINITION_LOGIN", hide_env_values = true)]
     pub(crate) login: Option<String>,
@@ -136,8 +142,14 @@ pub(crate) struct LookArgs {
 
 #[derive(Args)]
 pub(crate) struct DeriveArgs {
-    /// A file, a folder, or an address (http://…?wsdl).
+    /// A file, a folder, a ZIP, or an address (http://…?wsdl).
     pub(crate) source: String,
+    /// The file to begin with, when several could be meant.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) main: Option<String>,
+    /// Let imports lead to addresses of this host and its link.
+    #[arg(long)]
+    pub(crate) allow_local: bool,
     /// Folder to write to.
     #[arg(short, long, value_name = "DIR")]
     pub(crate) output: PathBuf,
@@ -150,9 +162,15 @@ pub(crate) struct DeriveArgs {
     /// Name and password for the address, as NAME:PASSWORD.
     #[arg(long, value_name = "NAME:PASSWORD", env = "ELM_PORCH_DEFINITION_LOGIN", hide_env_values = true)]
     pub(crate) login: Option<String>,
+    /// Where the backend is called, in place of the first address in the definition.
+    #[arg(long, value_name = "URL")]
+    pub(crate) address: Option<String>,
     /// Write over files that are there already.
     #[arg(long)]
     pub(crate) overwrite: bool,
+    /// Bring documents that were derived before up to the definition as it is now; your edits stay.
+    #[arg(long, conflicts_with_all = ["overwrite", "only"])]
+    pub(crate) update: bool,
 }
 
 #[derive(Args)]

@@ -1,7 +1,7 @@
 //! Commands that need no service: look, derive, check.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::time::Duration;
 
 use clap::CommandFactory;
 use porch_facade::{Builder, Documents, Files, Secrets, Source, effective};
@@ -28,6 +28,18 @@ pub(crate) fn read_paths(paths: &[PathBuf]) -> Result<Files, CliError> {
 }
 
 fn read_folder(root: &Path, folder: &Path, files: &mut Files) -> Result<(), CliError> {
+    let wanted = |name: &str| [".yaml", ".yml", ".json", ".wsdl", ".xsd"].iter().any(|end| name.to_lowercase().ends_with(end));
+    for (name, bytes) in raw_folder(root, folder, &wanted)? {
+        let shown = folder.join(&name);
+        let text = porch_soap::decode_document(&bytes, None).map_err(|e| CliError::new(format!("{}: it is not {e}", shown.display())))?;
+        files.insert(name, text);
+    }
+    Ok(())
+}
+
+/// The files of a folder by their paths in it, hidden ones left out.
+fn raw_folder(root: &Path, folder: &Path, wanted: &dyn Fn(&str) -> bool) -> Result<BTreeMap<String, Vec<u8>>, CliError> {
+    let mut files = BTreeMap::new();
     let entries = std::fs::read_dir(folder).map_err(|e| CliError::new(format!("{}: {e}", folder.display())))?;
     for entry in entries.flatten() {
         let path = entry.path();
@@ -36,75 +48,122 @@ fn read_folder(root: &Path, folder: &Path, files: &mut Files) -> Result<(), CliE
             continue;
         }
         if path.is_dir() {
-            read_folder(root, &path, files)?;
-        } else if [".yaml", ".yml", ".json", ".wsdl", ".xsd"].iter().any(|end| name.to_lowercase().ends_with(end)) {
+            files.extend(raw_folder(root, &path, wanted)?);
+        } else if wanted(&name) {
             let relative = path.strip_prefix(root).unwrap_or(&path).to_string_lossy().replace('\\', "/");
-            files.insert(relative, read_file(&path)?);
+            files.insert(relative, read_bytes(&path)?);
         }
     }
-    Ok(())
+    Ok(files)
 }
 
-fn read_file(path: &Path) -> Result<String, CliError> {
+fn read_bytes(path: &Path) -> Result<Vec<u8>, CliError> {
     let fail = |e: String| CliError::new(format!("{}: {e}", path.display()));
     let size = std::fs::metadata(path).map_err(|e| fail(e.to_string()))?.len();
     if size > MAX_FILE {
         return Err(fail(format!("it has {size} bytes, more than the {MAX_FILE} that are read")));
     }
-    let bytes = std::fs::read(path).map_err(|e| fail(e.to_string()))?;
-    String::from_utf8(bytes).map_err(|_| fail("it is not UTF-8".into()))
+    std::fs::read(path).map_err(|e| fail(e.to_string()))
 }
 
-/// A definition from a file, a folder or an address.
-async fn source(text: &str, login: Option<&str>) -> Result<Source, CliError> {
-    if text.starts_with("http://") || text.starts_with("https://") {
-        return fetch(text, login).await;
+fn read_file(path: &Path) -> Result<String, CliError> {
+    porch_soap::decode_document(&read_bytes(path)?, None).map_err(|e| CliError::new(format!("{}: it is not {e}", path.display())))
+}
+
+/// Where a definition comes from.
+struct From<'a> {
+    text: &'a str,
+    main: Option<&'a str>,
+    login: Option<&'a str>,
+    allow_local: bool,
+}
+
+/// A definition from a file, a folder, a ZIP or an address.
+async fn source(from: &From<'_>) -> Result<Source, CliError> {
+    if from.text.contains("://") {
+        return fetch(from).await;
     }
-    let path = PathBuf::from(text);
+    let path = PathBuf::from(from.text);
     if !path.exists() {
-        return Err(CliError::new(format!("there is no file or folder “{text}”")).help("give a file, a folder, or an address that begins with http://"));
+        return Err(CliError::new(format!("there is no file or folder “{}”", from.text)).help("give a file, a folder, a ZIP, or an address that begins with http://"));
     }
-    if path.is_file() {
-        // Schemas that it imports lie beside it.
-        let name = path.file_name().map_or_else(String::new, |n| n.to_string_lossy().into_owned());
-        let mut files = Files::from([(name.clone(), read_file(&path)?)]);
-        let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        let mut near = Files::new();
-        if files[&name].contains("schemaLocation") {
-            read_folder(folder, folder, &mut near)?;
-        }
-        files.extend(near.into_iter().filter(|(n, _)| n.ends_with(".xsd")));
-        return Ok(Source { files, main: name });
+    let everything = |_: &str| true;
+    if path.is_dir() {
+        return Source::from_files(from.text, raw_folder(&path, &path, &everything)?, from.main).map_err(|f| unreadable(&f));
     }
-    let files = read_paths(&[path])?;
-    let main = files.iter().find(|(_, t)| t.contains("<definitions") || t.contains(":definitions")).or_else(|| files.iter().find(|(_, t)| t.contains("openapi")));
-    let main = main.map(|(n, _)| n.clone()).ok_or_else(|| CliError::new(format!("no definition was found in {text}")))?;
-    Ok(Source { files, main })
+    let name = path.file_name().map_or_else(String::new, |n| n.to_string_lossy().into_owned());
+    let bytes = read_bytes(&path)?;
+    if porch_facade::is_zip(&bytes) {
+        return Source::from_bytes(&name, &bytes, from.main).map_err(|f| unreadable(&f));
+    }
+    let text = read_file(&path)?;
+    if porch_soap::localise::references(&text).is_empty() {
+        return Ok(Source { files: Files::from([(name.clone(), text)]), main: name });
+    }
+    // What it imports lies around it: in its folder, those below, and those that it names above.
+    let mut up = 0;
+    for (_, location) in porch_soap::localise::references(&text) {
+        up = up.max(location.split('/').take_while(|p| *p == "..").count());
+    }
+    let folder = path.canonicalize().ok().and_then(|p| p.parent().map(Path::to_path_buf)).unwrap_or_default();
+    let root = folder.ancestors().nth(up).unwrap_or(&folder).to_path_buf();
+    let main = folder.strip_prefix(&root).unwrap_or(Path::new("")).join(&name).to_string_lossy().replace('\\', "/");
+    let near = reachable(&root, &main)?;
+    Ok(Source { files: near, main })
 }
 
-async fn fetch(url: &str, login: Option<&str>) -> Result<Source, CliError> {
-    let fail = |e: String| CliError::new(format!("{url}: {e}"));
-    if url.starts_with("https://") {
-        return Err(fail("https:// is not read yet".into()).help("save the definition as a file and give that"));
-    }
-    let client = reqwest::Client::builder().timeout(Duration::from_secs(20)).build().map_err(|e| fail(e.to_string()))?;
-    let mut request = client.get(url);
-    if let Some(login) = login {
-        let trimmed = login.trim();
-        if trimmed != login {
-            eprintln!("porch: white space around the login was taken away");
+/// A file of a folder with those that it leads to.
+fn reachable(root: &Path, main: &str) -> Result<Files, CliError> {
+    let mut files = Files::new();
+    let mut open = vec![main.to_owned()];
+    while let Some(name) = open.pop() {
+        let path = root.join(&name);
+        if files.contains_key(&name) || !path.is_file() {
+            continue;
         }
-        let (name, password) = trimmed.split_once(':').ok_or_else(|| fail("the login is not of the form NAME:PASSWORD".into()).usage())?;
-        request = request.basic_auth(name, Some(password));
+        let text = read_file(&path)?;
+        for (_, location) in porch_soap::localise::references(&text) {
+            let mut parts: Vec<&str> = name.split('/').collect();
+            parts.pop();
+            for part in location.split('/') {
+                match part {
+                    "." | "" => {}
+                    ".." => drop(parts.pop()),
+                    other => parts.push(other),
+                }
+            }
+            open.push(parts.join("/"));
+        }
+        files.insert(name, text);
     }
-    let answer = request.send().await.map_err(|e| fail(if e.is_connect() { "nothing answers there".into() } else { e.to_string() }))?;
-    if !answer.status().is_success() {
-        let help = if answer.status().as_u16() == 401 { "give its credentials with --login NAME:PASSWORD" } else { "" };
-        return Err(fail(format!("it answers {}", answer.status())).help(help));
+    Ok(files)
+}
+
+async fn fetch(from: &From<'_>) -> Result<Source, CliError> {
+    let login = match from.login {
+        None => None,
+        Some(text) => {
+            let (login, trimmed) = porch_fetch::login(text).map_err(|e| CliError::new(e).usage())?;
+            if trimmed {
+                eprintln!("porch: white space around the login was taken away");
+            }
+            Some(login)
+        }
+    };
+    // Whoever types an address of this host means it.
+    let local = from.allow_local || porch_fetch::names_local(from.text);
+    let fetched = porch_fetch::fetch(from.text, &porch_fetch::Allowed { local, login }).await.map_err(|e| {
+        let help = match &e {
+            porch_fetch::FetchError::Local(..) => "add --allow-local if that is where it is".to_owned(),
+            porch_fetch::FetchError::Login(..) => "give its credentials with --login NAME:PASSWORD".to_owned(),
+            other => other.help(),
+        };
+        CliError::new(e.to_string()).help(help)
+    })?;
+    for missing in &fetched.missing {
+        eprintln!("porch: not fetched: {missing}");
     }
-    let body = answer.bytes().await.map_err(|e| fail(e.to_string()))?;
-    let text = String::from_utf8(body.to_vec()).map_err(|_| fail("what it answers is not UTF-8".into()))?;
-    Ok(Source { files: Files::from([("definition".to_owned(), text)]), main: "definition".into() })
+    Ok(fetched.source)
 }
 
 fn unreadable(finding: &porch_contract::Finding) -> CliError {
@@ -113,7 +172,8 @@ fn unreadable(finding: &porch_contract::Finding) -> CliError {
 
 /// `porch look`.
 pub(crate) async fn look(args: &LookArgs, show: &Show) -> Result<bool, CliError> {
-    let source = source(&args.source, args.login.as_deref()).await?;
+    let from = From { text: &args.source, main: args.main.as_deref(), login: args.login.as_deref(), allow_local: args.allow_local };
+    let source = source(&from).await?;
     let look = porch_facade::look(&source).map_err(|f| unreadable(&f))?;
     let value = serde_json::to_value(&look).unwrap_or_default();
     show.value(&value, |v| look_text(v, args.fields));
@@ -122,6 +182,7 @@ pub(crate) async fn look(args: &LookArgs, show: &Show) -> Result<bool, CliError>
 
 fn look_text(v: &Value, fields: bool) -> String {
     let addresses: Vec<&str> = list(v, "addresses").iter().filter_map(Value::as_str).collect();
+    let ports = list(v, "ports");
     let mut out = format!("{} ({}) at {}\n{}\n\n", bold(text(v, "title")), text(v, "kind").to_uppercase(), addresses.join(", "), text(v, "documentation"));
     let rows = list(v, "operations").iter().map(|o| {
         let state = if o["available"] == json!(true) { text(o, "reason").to_owned() } else { format!("cannot be called: {}", text(o, "why")) };
@@ -129,6 +190,10 @@ fn look_text(v: &Value, fields: bool) -> String {
     });
     out.push_str(&table(&["operation", "method", "path proposed", "why"], rows));
     out.push('\n');
+    if ports.len() > 1 {
+        let rows = ports.iter().map(|p| vec![text(p, "service").to_owned(), text(p, "name").to_owned(), format!("SOAP {}", text(p, "version")), text(p, "address").to_owned()]);
+        out.push_str(&format!("\nThe same operations can be called through several ports; `port:` in the backend's document picks one.\n{}\n", table(&["service", "port", "version", "address"], rows)));
+    }
     for o in list(v, "operations") {
         let losses: Vec<&str> = list(o, "losses").iter().filter_map(Value::as_str).collect();
         if !losses.is_empty() {
@@ -147,15 +212,20 @@ fn look_text(v: &Value, fields: bool) -> String {
     out
 }
 
-/// A name for documents, from a title.
+/// A name for documents, from a title: `CargoDesk` becomes `cargo-desk`.
 fn name_of(title: &str) -> String {
     let mut name = String::new();
+    let mut lower = false;
     for c in title.chars() {
         if c.is_ascii_alphanumeric() {
+            if c.is_ascii_uppercase() && lower {
+                name.push('-');
+            }
             name.push(c.to_ascii_lowercase());
         } else if !name.is_empty() && !name.ends_with('-') {
             name.push('-');
         }
+        lower = c.is_ascii_lowercase() || c.is_ascii_digit();
     }
     let name = name.trim_end_matches('-');
     if name.starts_with(|c: char| c.is_ascii_lowercase()) { name.to_owned() } else { format!("service-{name}") }
@@ -163,19 +233,23 @@ fn name_of(title: &str) -> String {
 
 /// `porch derive`.
 pub(crate) async fn derive(args: &DeriveArgs, show: &Show) -> Result<bool, CliError> {
-    let source = source(&args.source, args.login.as_deref()).await?;
+    let from = From { text: &args.source, main: args.main.as_deref(), login: args.login.as_deref(), allow_local: args.allow_local };
+    let source = source(&from).await?;
     let look = porch_facade::look(&source).map_err(|f| unreadable(&f))?;
     if let Some(only) = args.only.iter().find(|n| !look.operations.iter().any(|o| o.source == **n)) {
         let near = porch_contract::suggest(only, look.operations.iter().map(|o| o.source.as_str())).map_or_else(String::new, |n| format!("did you mean “{n}”?"));
         return Err(CliError::new(format!("the definition has no operation “{only}”")).help(near));
     }
     let name = args.name.clone().unwrap_or_else(|| name_of(&look.title));
-    let derived = porch_facade::derive(&source, &name, None, &args.only).map_err(|f| unreadable(&f))?;
+    if args.update {
+        return update(args, &name, &source, show);
+    }
+    let derived = porch_facade::derive(&source, &name, args.address.as_deref(), &args.only).map_err(|f| unreadable(&f))?;
     let fail = |path: &Path, e: std::io::Error| CliError::new(format!("{}: {e}", path.display()));
     if !args.overwrite
         && let Some(there) = derived.files.keys().map(|f| args.output.join(f)).find(|p| p.exists())
     {
-        return Err(CliError::new(format!("{} is there already", there.display())).help("choose another folder or name, or add --overwrite; your edits would be lost"));
+        return Err(CliError::new(format!("{} is there already", there.display())).help("add --update to keep your edits, choose another folder or name, or add --overwrite, which loses your edits"));
     }
     let mut written = Vec::new();
     for (file, text) in &derived.files {
@@ -191,6 +265,33 @@ pub(crate) async fn derive(args: &DeriveArgs, show: &Show) -> Result<bool, CliEr
         let files: String = list(v, "written").iter().filter_map(Value::as_str).map(|f| format!("wrote {f}\n")).collect();
         let next = format!("operations wired: {}. Edit the documents, then: porch check {}", derived.operations, args.output.display());
         format!("{files}{}\n{next}", findings_text(list(v, "findings")))
+    });
+    Ok(true)
+}
+
+/// `porch derive --update`.
+fn update(args: &DeriveArgs, name: &str, source: &Source, show: &Show) -> Result<bool, CliError> {
+    let current = read_paths(std::slice::from_ref(&args.output))?;
+    let updated = porch_facade::update(&current, name, source).map_err(|f| unreadable(&f))?;
+    let fail = |path: &Path, e: std::io::Error| CliError::new(format!("{}: {e}", path.display()));
+    let mut written = Vec::new();
+    for (file, text) in &updated.files {
+        let path = args.output.join(file);
+        if let Some(folder) = path.parent() {
+            std::fs::create_dir_all(folder).map_err(|e| fail(folder, e))?;
+        }
+        std::fs::write(&path, text).map_err(|e| fail(&path, e))?;
+        written.push(path.display().to_string());
+    }
+    for file in &updated.removed {
+        let path = args.output.join(file);
+        std::fs::remove_file(&path).map_err(|e| fail(&path, e))?;
+    }
+    let value = json!({ "written": written, "removed": updated.removed, "changes": updated.changes, "findings": updated.findings });
+    show.value(&value, |v| {
+        let lines = |name: &str, before: &str| list(v, name).iter().filter_map(Value::as_str).map(|f| format!("{before}{f}\n")).collect::<String>();
+        let changes = if list(v, "changes").is_empty() { "the definition asks for no change of the documents\n".to_owned() } else { lines("changes", "- ") };
+        format!("{changes}{}{}{}", lines("written", "wrote "), lines("removed", "removed "), findings_text(list(v, "findings")))
     });
     Ok(true)
 }

@@ -3,6 +3,8 @@
 //! They are honest servers on libraries of their own and share no code with what they test. Each can be told to
 //! misbehave ([`Mood`]), by `PUT /_mood` with a JSON document.
 
+mod cargo_desk;
+mod loyalty;
 mod mood;
 mod reservations;
 mod timetable;
@@ -22,6 +24,10 @@ pub enum Standin {
     Reservations,
     /// The timetable: HTTP and JSON.
     Timetable,
+    /// The cargo desk: SOAP 1.2, rpc/literal.
+    CargoDesk,
+    /// The members' programme: HTTP and XML.
+    Loyalty,
 }
 
 /// The routes of a stand-in, with its mood switch.
@@ -30,6 +36,8 @@ pub fn router(standin: Standin) -> Router {
     let routes = match standin {
         Standin::Reservations => reservations::routes(),
         Standin::Timetable => timetable::routes(),
+        Standin::CargoDesk => cargo_desk::routes(),
+        Standin::Loyalty => loyalty::routes(),
     };
     mood::with(routes, moods)
 }

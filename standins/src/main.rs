@@ -14,6 +14,12 @@ struct Options {
     /// Port of the timetable.
     #[arg(long, default_value_t = 3851)]
     timetable: u16,
+    /// Port of the cargo desk.
+    #[arg(long, default_value_t = 3852)]
+    cargo_desk: u16,
+    /// Port of the members' programme.
+    #[arg(long, default_value_t = 3853)]
+    loyalty: u16,
 }
 
 #[tokio::main]
@@ -23,7 +29,13 @@ async fn main() -> std::process::ExitCode {
         let _ = tokio::signal::ctrl_c().await;
     };
     let mut servers = Vec::new();
-    for (name, standin, port) in [("reservations", Standin::Reservations, options.reservations), ("timetable", Standin::Timetable, options.timetable)] {
+    let all = [
+        ("reservations", Standin::Reservations, options.reservations),
+        ("timetable", Standin::Timetable, options.timetable),
+        ("cargo-desk", Standin::CargoDesk, options.cargo_desk),
+        ("loyalty", Standin::Loyalty, options.loyalty),
+    ];
+    for (name, standin, port) in all {
         match serve(standin, SocketAddr::from(([127, 0, 0, 1], port)), stop()).await {
             Ok((address, server)) => {
                 println!("{name} http://{address}");

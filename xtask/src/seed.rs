@@ -43,7 +43,7 @@ pub(crate) fn seed(folder: &Path, first: bool) -> Outcome<String> {
     porch(&["secret", "set", "reservations-user"], "porch", &token)?;
     porch(&["secret", "set", "reservations-password"], "tide & tackle", &token)?;
     porch(&["push", &documents.to_string_lossy()], "", &token)?;
-    porch(&["release", "sailings", "timetable", "--note", "first release of the demo"], "", &token)?;
+    porch(&["release", "sailings", "timetable", "cargo", "loyalty", "--note", "first release of the demo"], "", &token)?;
     for (name, role) in [("tove", "publisher"), ("pelle", "viewer")] {
         porch(&["account", "create", name, "--role", role], "quiet-harbour", &token)?;
     }
@@ -115,6 +115,13 @@ fn traffic(keys: &[String]) {
             call(&format!("/timetable/v1/routes/{route}/days/2027-05-{day}"), "");
         }
     }
+    for (i, key) in keys.iter().enumerate() {
+        call("/cargo/v1/consignments?from=Farholt", key);
+        call(&format!("/cargo/v1/consignments/C-204{i}"), key);
+        call("/cargo/v1/consignments/C-2041/label", key);
+        call(&format!("/loyalty/v1/members/L-00{:02}", 7 + i), "");
+    }
+    call("/loyalty/v1/members?tier=gold", "");
     call("/sailings/v2/fares/FAR-MAR/car", "");
     call("/sailings/v1/fares", "");
 }

@@ -8,13 +8,14 @@ use http::{HeaderName, HeaderValue};
 use porch_contract::{Contract, Finding, Operation as ContractOperation, PathTemplate, Position, Segment, Severity, Step, suggest};
 use porch_rules::expr::Template;
 use porch_rules::limit::{Limit, stable_id};
+use porch_soap::generic::Mapping;
 use porch_soap::read::AnswerPlan;
 use porch_soap::security::UsernameToken;
 use porch_soap::{Definition, Envelope, JsonSchemas, Plan};
 use serde_json::{Map, Value, json};
 
 use crate::compiled::*;
-use crate::documents::{AdmitDoc, BackendDoc, BackendKind, CredentialKind, EnvironmentDoc, FacadeDoc, LoginDoc, OperationDoc, PasswordKind, Per};
+use crate::documents::{AdmitDoc, BackendDoc, BackendKind, CredentialKind, EnvironmentDoc, FacadeDoc, LoginDoc, MediaType, OperationDoc, PasswordKind, Per};
 use crate::fits::{Shapes, Target, Templates};
 use crate::read::{Document, contract_of, definition_of};
 use crate::router::Router;
@@ -48,6 +49,8 @@ struct Wired {
     soap: Option<(Definition, Arc<Plan>)>,
     kind: BackendKind,
     soap_headers: Value,
+    /// How its XML and JSON stand for each other, when it speaks XML by HTTP.
+    xml: Option<Mapping>,
 }
 
 struct Op<'a> {
@@ -229,7 +232,16 @@ impl<'a> Builder<'a> {
             token,
             secrets,
         }));
-        Some(Wired { index: self.porch.backends.len() - 1, soap, kind: backend.doc.kind, soap_headers: Value::Object(soap_headers) })
+        let speaks_xml = backend.doc.media_type == Some(MediaType::Xml);
+        for (key, given, fits) in [("media-type", backend.doc.media_type.is_some(), backend.doc.kind == BackendKind::Http), ("xml", backend.doc.xml.is_some(), speaks_xml)] {
+            if given && !fits {
+                let at = backend.node.locate(&[Step::Key(key.into())], true);
+                let help = "the generic mapping is for HTTP backends with `media-type: application/xml`; SOAP has a schema";
+                self.findings.push(Finding::error(&backend.file, at, format!("“{key}” has no meaning here")).help(help));
+            }
+        }
+        let xml = speaks_xml.then(|| backend.doc.xml.clone().unwrap_or_default().mapping());
+        Some(Wired { index: self.porch.backends.len() - 1, soap, kind: backend.doc.kind, soap_headers: Value::Object(soap_headers), xml })
     }
 
     fn address(&mut self, backend: &Document<BackendDoc>) -> Option<(String, String)> {
@@ -308,7 +320,7 @@ impl<'a> Builder<'a> {
     fn operation(&mut self, op: &Op<'_>, wired: &Wired) {
         let wiring = match wired.kind {
             BackendKind::Soap => self.soap(op, wired),
-            BackendKind::Http => self.http(op),
+            BackendKind::Http => self.http(op, wired.xml.clone()),
         };
         let Some(wiring) = wiring else { return };
         let facade_reach = format!("facade {}", op.facade.doc.name);
@@ -355,6 +367,7 @@ impl<'a> Builder<'a> {
             wiring,
             place: place(format!("calls {}", op.doc.call.backend), &operation_reach, op.at_key(&["call"]).line),
             faults: op.doc.faults.iter().map(|(k, v)| (k.clone(), *v)).collect(),
+            media: media(op, wired),
         });
     }
 
@@ -481,7 +494,7 @@ impl<'a> Builder<'a> {
         template.filter(|t| t.as_plain_path().is_none_or(|p| !p.iter().map(|s| s.name.as_str()).eq(["answer", "body"])))
     }
 
-    fn http(&mut self, op: &Op<'_>) -> Option<Wiring> {
+    fn http(&mut self, op: &Op<'_>, xml: Option<Mapping>) -> Option<Wiring> {
         let templates = self.templates(op);
         let shapes = Shapes { answer: None, soap_header: None };
         if op.doc.call.operation.is_some() {
@@ -524,7 +537,7 @@ impl<'a> Builder<'a> {
         }
         let headers = headers.into_iter().filter_map(|(name, template)| self.header_rule(op, &name, template)).collect();
         let method = op.doc.call.method.as_deref().and_then(|m| m.parse().ok());
-        Some(Wiring::Http(Box::new(HttpWiring { method, path, query, headers, body, reply, reads_body })))
+        Some(Wiring::Http(Box::new(HttpWiring { method, path, query, headers, xml, body, reply, reads_body })))
     }
 
     fn header_rule(&mut self, op: &Op<'_>, name: &str, template: Template) -> Option<(HeaderName, HeaderRule)> {
@@ -583,6 +596,19 @@ impl<'a> Builder<'a> {
         }
         Some(parts)
     }
+}
+
+/// What callers may send and ask for: what the operation says, else the facade, else JSON where the backend speaks XML.
+fn media(op: &Op<'_>, wired: &Wired) -> Option<Media> {
+    let own = if op.doc.media_types.is_empty() { &op.facade.doc.media_types } else { &op.doc.media_types };
+    let offered = match own.as_slice() {
+        [] if wired.xml.is_some() => vec![MediaType::Json],
+        [] => return None,
+        some => some.to_vec(),
+    };
+    // The caller's XML looks like the backend's unless the facade says otherwise.
+    let mapping = op.facade.doc.xml.as_ref().map(|x| x.mapping()).or_else(|| wired.xml.clone()).unwrap_or_default();
+    Some(Media { offered, mapping })
 }
 
 /// Whether a fault's name is one of the codes that SOAP 1.1 §4.4.1 and SOAP 1.2 part 1 §5.4.6 define, or below one of them.

@@ -9,11 +9,12 @@ use porch_contract::{ParamType, Place};
 use porch_rules::expr::{Expr, Template};
 use porch_rules::limit::Limit;
 use porch_soap::Envelope;
+use porch_soap::generic::Mapping;
 use porch_soap::read::AnswerPlan;
 use porch_soap::security::UsernameToken;
 use serde::Serialize;
 
-use crate::documents::Per;
+use crate::documents::{MediaType, Per};
 use crate::router::Router;
 
 /// The immutable in-memory form of a release.
@@ -122,6 +123,17 @@ pub struct CompiledOperation {
     pub place: RulePlace,
     /// Statuses for faults by name of the detail, or code.
     pub faults: HashMap<String, u16>,
+    /// What callers may send and ask for; `None`: whatever the backend speaks.
+    pub media: Option<Media>,
+}
+
+/// The media types that callers of an operation can choose from.
+#[derive(Debug)]
+pub struct Media {
+    /// The types, the default first.
+    pub offered: Vec<MediaType>,
+    /// How their XML and JSON stand for each other.
+    pub mapping: Mapping,
 }
 
 /// How an operation is carried out.
@@ -171,6 +183,8 @@ pub struct HttpWiring {
     pub query: Option<Vec<(String, Template)>>,
     /// Header fields to set.
     pub headers: Vec<(HeaderName, HeaderRule)>,
+    /// How the backend's XML and JSON stand for each other, when it speaks XML.
+    pub xml: Option<Mapping>,
     /// Body to build; the caller's own, streamed, when not given.
     pub body: Option<Template>,
     /// Reply to build; the answer's own body, streamed, when not given.

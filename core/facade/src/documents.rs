@@ -35,6 +35,10 @@ pub struct BackendDoc {
     pub definition: Option<String>,
     /// SOAP: the port to call, by its name in the definition; the first that has the operation unless given.
     pub port: Option<String>,
+    /// HTTP: what its bodies are; `application/json` unless given. XML is converted by the generic mapping.
+    pub media_type: Option<MediaType>,
+    /// HTTP: options of that mapping.
+    pub xml: Option<XmlDoc>,
     /// Where it is called, unless the environment says otherwise.
     pub address: Option<String>,
     /// How long an answer may take; 10s unless given.
@@ -112,6 +116,12 @@ pub struct FacadeDoc {
     pub base: String,
     /// File of the contract (OpenAPI 3.1), beside this one.
     pub contract: String,
+    /// What callers may send and ask for (by `Content-Type` and `Accept`), the first unless they ask; what the backend
+    /// speaks passes through unless given.
+    #[serde(default)]
+    pub media_types: Vec<MediaType>,
+    /// Options of the generic mapping, for the XML that callers send and get.
+    pub xml: Option<XmlDoc>,
     /// Who and what may pass, for all operations.
     #[serde(default)]
     pub admit: AdmitDoc,
@@ -176,6 +186,9 @@ pub struct OperationDoc {
     /// Rules for this operation, on top of the facade's.
     #[serde(default)]
     pub admit: AdmitDoc,
+    /// What callers may send and ask for here, in place of what the facade says.
+    #[serde(default)]
+    pub media_types: Vec<MediaType>,
     /// Which backend is called.
     pub call: CallDoc,
     /// What is sent. For SOAP: the input's members. For HTTP: `path`, `query`, `headers`, `body`.
@@ -201,6 +214,52 @@ pub struct CallDoc {
     pub method: Option<String>,
     /// HTTP: path at the backend; `{name}` is a variable (RFC 6570 §3.2.2). The operation's own path unless given.
     pub path: Option<String>,
+}
+
+/// A media type that can be converted.
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
+pub enum MediaType {
+    /// JSON (RFC 8259).
+    #[serde(rename = "application/json")]
+    Json,
+    /// XML (RFC 7303).
+    #[serde(rename = "application/xml")]
+    Xml,
+}
+
+/// Options of the generic mapping between XML and JSON.
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct XmlDoc {
+    /// What stands before the name of an attribute; `@` unless given.
+    pub attribute: Option<String>,
+    /// The member for text beside attributes; `#text` unless given.
+    pub text: Option<String>,
+    /// The member for text and elements that must keep their order; `#content` unless given.
+    pub content: Option<String>,
+    /// Names of elements that are always arrays.
+    #[serde(default)]
+    pub repeated: Vec<String>,
+    /// Whether texts that look like a number or a boolean become one.
+    #[serde(default)]
+    pub typed: bool,
+    /// Name of the document's element, which JSON does not show.
+    pub root: Option<String>,
+}
+
+impl XmlDoc {
+    /// The mapping with these options.
+    pub fn mapping(&self) -> porch_soap::generic::Mapping {
+        let default = porch_soap::generic::Mapping::default();
+        porch_soap::generic::Mapping {
+            attribute: self.attribute.clone().unwrap_or(default.attribute),
+            text: self.text.clone().unwrap_or(default.text),
+            content: self.content.clone().unwrap_or(default.content),
+            repeated: self.repeated.clone(),
+            typed: self.typed,
+            root: self.root.clone(),
+        }
+    }
 }
 
 /// What differs between environments (`elm-porch: environment/1`).

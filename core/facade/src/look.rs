@@ -5,16 +5,7 @@ use porch_soap::{Definition, JsonSchemas, propose};
 use serde::Serialize;
 use serde_json::{Value, json};
 
-use crate::Files;
-
-/// A definition's files and which of them to begin with.
-#[derive(Clone, Debug)]
-pub struct Source {
-    /// The files.
-    pub files: Files,
-    /// The main one.
-    pub main: String,
-}
+use crate::source::Source;
 
 /// What a definition offers.
 #[derive(Clone, Debug, Serialize)]

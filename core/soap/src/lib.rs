@@ -29,6 +29,6 @@ pub use decode::decode_document;
 pub use plan::{Member, MemberKind, ObjectPlan, Particle, Plan, TypeId, TypePlan};
 pub use read::{Answer, AnswerError, AnswerReader, Fault};
 pub use schema::json::JsonSchemas;
-pub use simple::to_base64;
+pub use simple::{from_base64, to_base64};
 pub use write::{Envelope, WriteError};
 pub use wsdl::{Definition, Files, Message, Operation, Port, SoapVersion, read_definition, read_port};

@@ -40,6 +40,7 @@ fn pattern(path: &str) -> String {
 }
 
 const READING: [&str; 10] = ["Get", "Read", "Fetch", "Find", "Search", "List", "Query", "Quote", "Lookup", "Check"];
+const MAKING: [&str; 7] = ["Create", "Add", "New", "Book", "Register", "Submit", "Place"];
 const LISTING: [&str; 4] = ["List", "Search", "Find", "Query"];
 
 fn shape(plan: &Plan, operation: &Operation) -> Shape {
@@ -52,7 +53,7 @@ fn shape(plan: &Plan, operation: &Operation) -> Shape {
     let noun = noun.join("-");
     let Some(fields) = flat_fields(plan, operation) else {
         return match verb {
-            "Create" | "Add" | "New" => body(operation, "POST", format!("/{noun}"), format!("“{verb}” makes something new")),
+            _ if MAKING.contains(&verb) => body(operation, "POST", format!("/{noun}"), format!("“{verb}” makes something new")),
             _ => whole_name(operation, "its input is nested, so it is sent as a body"),
         };
     };
@@ -72,7 +73,7 @@ fn shape(plan: &Plan, operation: &Operation) -> Shape {
             let (path, in_path) = with_key(key.as_deref().unwrap_or_default());
             Shape { id: lower_camel(&operation.name), method: "DELETE", path, in_path, in_query: Vec::new(), why: format!("“{verb}” takes away what its one input names") }
         }
-        "Create" | "Add" | "New" => body(operation, "POST", format!("/{noun}"), format!("“{verb}” makes something new")),
+        _ if MAKING.contains(&verb) => body(operation, "POST", format!("/{noun}"), format!("“{verb}” makes something new")),
         _ => whole_name(operation, &format!("“{verb}” changes something and tells no standard method")),
     }
 }

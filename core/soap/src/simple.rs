@@ -684,7 +684,8 @@ pub fn to_base64(octets: &[u8]) -> String {
     out
 }
 
-pub(crate) fn from_base64(text: &str) -> Option<Vec<u8>> {
+/// The octets of base64 (RFC 4648 §4); `None` when it is none.
+pub fn from_base64(text: &str) -> Option<Vec<u8>> {
     let packed: Vec<u8> = text.bytes().filter(|b| !b.is_ascii_whitespace()).collect();
     let body = packed.strip_suffix(b"==").or_else(|| packed.strip_suffix(b"=")).unwrap_or(&packed);
     if !packed.len().is_multiple_of(4) {

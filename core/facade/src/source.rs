@@ -1,0 +1,123 @@
+//! Definitions as they are handed over: one file, a folder, a ZIP.
+
+use std::collections::BTreeMap;
+use std::io::{Cursor, Read};
+
+use porch_contract::{Finding, Position};
+use porch_soap::localise::references;
+use porch_soap::wsdl::find_name;
+
+use crate::Files;
+
+/// A definition's files and which of them to begin with.
+#[derive(Clone, Debug)]
+pub struct Source {
+    /// The files.
+    pub files: Files,
+    /// The main one.
+    pub main: String,
+}
+
+/// A ZIP may hold at most so many files and, unpacked, bytes.
+const MAX_FILES: usize = 10_000;
+const MAX_BYTES: u64 = 128 << 20;
+
+/// Whether bytes are a ZIP (its local file header, APPNOTE §4.3.7).
+pub fn is_zip(bytes: &[u8]) -> bool {
+    bytes.starts_with(b"PK\x03\x04")
+}
+
+/// The files in a ZIP, those that could be definitions or documents.
+///
+/// # Errors
+/// What is wrong with it.
+pub fn unzip(name: &str, bytes: &[u8]) -> Result<BTreeMap<String, Vec<u8>>, Box<Finding>> {
+    let fail = |message: String| Box::new(Finding::error(name, Position::default(), message));
+    let mut archive = zip::ZipArchive::new(Cursor::new(bytes)).map_err(|e| fail(format!("this ZIP cannot be read: {e}")))?;
+    if archive.len() > MAX_FILES {
+        return Err(fail(format!("this ZIP holds {} files, more than the {MAX_FILES} that are read", archive.len())));
+    }
+    let (mut files, mut total) = (BTreeMap::new(), 0u64);
+    for i in 0..archive.len() {
+        let entry = archive.by_index(i).map_err(|e| fail(format!("a file of this ZIP cannot be read: {e}")))?;
+        // A name that leads out of the archive is none of its files.
+        let Some(path) = entry.enclosed_name().filter(|_| entry.is_file()) else { continue };
+        let path = path.to_string_lossy().replace('\\', "/");
+        if path.split('/').any(|part| part.starts_with('.') || part == "__MACOSX") {
+            continue;
+        }
+        let mut content = Vec::new();
+        let mut limited = entry.take(MAX_BYTES - total + 1);
+        limited.read_to_end(&mut content).map_err(|e| fail(format!("{path} cannot be unpacked: {e}")))?;
+        total += content.len() as u64;
+        if total > MAX_BYTES {
+            return Err(fail(format!("this ZIP unpacks to more than {MAX_BYTES} bytes")));
+        }
+        files.insert(path, content);
+    }
+    Ok(files)
+}
+
+/// The text of a file in whatever encoding it is; `None` when it is no text that could matter.
+fn text_of(bytes: &[u8]) -> Option<String> {
+    porch_soap::decode_document(bytes, None).ok().filter(|t| !t.contains('\0'))
+}
+
+impl Source {
+    /// A definition from what was handed over under a name: one file or a ZIP; `main` picks the file to begin with.
+    ///
+    /// # Errors
+    /// When it cannot be read, or when it is not clear where to begin.
+    pub fn from_bytes(name: &str, bytes: &[u8], main: Option<&str>) -> Result<Self, Box<Finding>> {
+        if is_zip(bytes) {
+            return Self::from_files(name, unzip(name, bytes)?, main);
+        }
+        match text_of(bytes) {
+            Some(text) => Ok(Self { files: Files::from([(name.to_owned(), text)]), main: name.to_owned() }),
+            None => Err(Box::new(Finding::error(name, Position::default(), "this is neither text nor a ZIP"))),
+        }
+    }
+
+    /// A definition from several files; `main` picks the one to begin with.
+    ///
+    /// # Errors
+    /// When it is not clear where to begin.
+    pub fn from_files(name: &str, files: BTreeMap<String, Vec<u8>>, main: Option<&str>) -> Result<Self, Box<Finding>> {
+        let files: Files = files.into_iter().filter_map(|(n, bytes)| Some((n, text_of(&bytes)?))).collect();
+        let fail = |message: String, help: String| Box::new(Finding::error(name, Position::default(), message).help(help));
+        if let Some(main) = main {
+            return match find_name(files.keys().map(String::as_str), "", main) {
+                Some(found) => Ok(Self { main: found.to_owned(), files: files.clone() }),
+                None => {
+                    let near = porch_contract::suggest(main, files.keys().map(String::as_str));
+                    Err(fail(format!("there is no file “{main}”"), near.map_or_else(String::new, |n| format!("did you mean “{n}”?"))))
+                }
+            };
+        }
+        let mut mains: Vec<String> = files.iter().filter(|(_, text)| is_wsdl(text)).map(|(n, _)| n.clone()).collect();
+        if mains.len() > 1 {
+            // Those that others import are parts; those without a service are no beginning.
+            let imported: Vec<String> = mains
+                .iter()
+                .flat_map(|from| references(&files[from]).into_iter().filter_map(|(_, location)| find_name(files.keys().map(String::as_str), from, &location)).filter(|to| to != from).map(str::to_owned).collect::<Vec<_>>())
+                .collect();
+            let roots: Vec<String> = mains.iter().filter(|m| !imported.contains(m)).cloned().collect();
+            mains = if roots.is_empty() { mains } else { roots };
+            let with_service: Vec<String> = mains.iter().filter(|m| files[*m].contains("service")).cloned().collect();
+            mains = if with_service.is_empty() { mains } else { with_service };
+        }
+        if mains.is_empty() {
+            mains = files.iter().filter(|(_, text)| text.contains("openapi") && !text.trim_start().starts_with('<')).map(|(n, _)| n.clone()).collect();
+        }
+        match mains.as_slice() {
+            [one] => Ok(Self { main: one.clone(), files: files.clone() }),
+            [] => Err(fail("no definition was found in it".into(), "a WSDL 1.1 or an OpenAPI 3 document is needed".into())),
+            several => Err(fail(format!("it holds {} definitions", several.len()), format!("say which to begin with: {}", several.join(", ")))),
+        }
+    }
+}
+
+/// Whether a text is a WSDL, by its first element and not by its name.
+fn is_wsdl(text: &str) -> bool {
+    text.trim_start().starts_with('<') && text.contains("http://schemas.xmlsoap.org/wsdl/") && text.contains("definitions")
+}

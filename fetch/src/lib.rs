@@ -1,0 +1,238 @@
+//! Fetching definitions by HTTP: the document, what it imports, and no more than that.
+//!
+//! Whoever names an address could make the porch call places that only the porch can reach. So everything is bounded:
+//! size, number, depth and time; only `http://`; few redirects; and addresses of the porch's own host, of its link, and
+//! those where clouds keep their machines' credentials are only called when the publisher allows it.
+
+use std::collections::{BTreeMap, HashSet, VecDeque};
+use std::net::{IpAddr, SocketAddr};
+use std::time::{Duration, Instant};
+
+use porch_facade::{Files, Source, is_zip};
+use porch_soap::decode_document;
+use porch_soap::localise::references;
+use reqwest::Url;
+
+const MAX_FILE: usize = 16 << 20;
+const MAX_TOTAL: usize = 64 << 20;
+const MAX_FILES: usize = 500;
+const MAX_DEPTH: usize = 20;
+const MAX_REDIRECTS: usize = 5;
+const TIME: Duration = Duration::from_secs(30);
+
+/// What may be called, and how.
+#[derive(Clone, Debug, Default)]
+pub struct Allowed {
+    /// Whether loopback, link-local and unspecified addresses may be called.
+    pub local: bool,
+    /// Name and password for the definition's own host (RFC 7617), never sent to another.
+    pub login: Option<(String, String)>,
+}
+
+/// Why a definition could not be had.
+#[derive(Debug, thiserror::Error)]
+pub enum FetchError {
+    /// The address is none that can be called.
+    #[error("{0}: {1}")]
+    Address(String, String),
+    /// It must be allowed first.
+    #[error("{0} is an address of the porch's own host or link ({1})")]
+    Local(String, IpAddr),
+    /// It did not answer as it should.
+    #[error("{0}: {1}")]
+    Answer(String, String),
+    /// It demands credentials, or others than were given.
+    #[error("{0} answers {1}")]
+    Login(String, u16),
+    /// It is too large, or there is too much of it.
+    #[error("{0}: {1}")]
+    TooMuch(String, String),
+    /// What came is no definition.
+    #[error("{}", .0.message)]
+    Unreadable(Box<porch_contract::Finding>),
+}
+
+impl FetchError {
+    /// What can be done about it.
+    pub fn help(&self) -> String {
+        match self {
+            FetchError::Local(..) => "allow it if that is where the backend is".into(),
+            FetchError::Login(..) => "give name and password for the definition".into(),
+            FetchError::Unreadable(finding) => finding.help.clone(),
+            FetchError::Address(..) => "save the definition as a file or ZIP and give that".into(),
+            _ => String::new(),
+        }
+    }
+}
+
+/// What was fetched.
+#[derive(Debug)]
+pub struct Fetched {
+    /// The files, each named by its address.
+    pub source: Source,
+    /// Imports that could not be had, and why; what needs them is told when the definition is read.
+    pub missing: Vec<String>,
+}
+
+/// Name and password from `NAME:PASSWORD`, white space around them taken away; with whether there was some.
+///
+/// # Errors
+/// When there is no colon.
+pub fn login(text: &str) -> Result<((String, String), bool), String> {
+    let (name, password) = text.split_once(':').ok_or("the login is not of the form NAME:PASSWORD")?;
+    let trimmed = (name.trim().to_owned(), password.trim().to_owned());
+    let spaces = trimmed.0.len() != name.len() || trimmed.1.len() != password.len();
+    Ok((trimmed, spaces))
+}
+
+/// Whether an address that somebody wrote names the host itself or its link, as far as it can be told without asking.
+pub fn names_local(address: &str) -> bool {
+    let Ok(url) = Url::parse(address.trim()) else { return false };
+    let host = url.host_str().unwrap_or_default().trim_matches(['[', ']']);
+    host == "localhost" || host.parse().is_ok_and(is_local)
+}
+
+/// Whether an address is the host's own, of its link, or unspecified (RFC 6890); those of machines' metadata are among them.
+fn is_local(ip: IpAddr) -> bool {
+    match ip.to_canonical() {
+        IpAddr::V4(v4) => v4.is_loopback() || v4.is_link_local() || v4.is_unspecified() || v4.is_broadcast() || v4.octets() == [100, 100, 100, 200],
+        IpAddr::V6(v6) => v6.is_loopback() || v6.is_unspecified() || v6.is_unicast_link_local() || v6.segments()[..3] == [0xfd00, 0xec2, 0],
+    }
+}
+
+/// Fetches a definition and what it imports.
+///
+/// # Errors
+/// When the document itself cannot be had; an import that cannot is only listed.
+pub async fn fetch(address: &str, allowed: &Allowed) -> Result<Fetched, FetchError> {
+    let address = address.trim();
+    let until = Instant::now() + TIME;
+    let main = parse(address)?;
+    let origin = main.origin().ascii_serialization();
+    let body = get(&main, allowed, &origin, until).await?;
+    if is_zip(&body) {
+        let source = Source::from_bytes(address, &body, None).map_err(FetchError::Unreadable)?;
+        return Ok(Fetched { source, missing: Vec::new() });
+    }
+    let text = decode_document(&body, None).map_err(|name| FetchError::Answer(address.to_owned(), format!("what it answers is not {name}")))?;
+    let (mut files, mut missing, mut total) = (Files::new(), Vec::new(), text.len());
+    let mut seen = HashSet::from([main.to_string()]);
+    let mut open: VecDeque<(Url, String, usize)> = VecDeque::from([(main.clone(), text, 0)]);
+    while let Some((url, text, depth)) = open.pop_front() {
+        for (_, location) in references(&text) {
+            let Ok(target) = url.join(&location) else { continue };
+            if !seen.insert(target.to_string()) || is_known(&target) {
+                continue;
+            }
+            let tried = match (seen.len() > MAX_FILES, depth >= MAX_DEPTH) {
+                (true, _) => Err(FetchError::TooMuch(target.to_string(), format!("more than {MAX_FILES} files"))),
+                (_, true) => Err(FetchError::TooMuch(target.to_string(), format!("imports more than {MAX_DEPTH} deep"))),
+                _ => get(&target, allowed, &origin, until).await,
+            };
+            match tried.and_then(|bytes| decode_document(&bytes, None).map_err(|n| FetchError::Answer(target.to_string(), format!("what it answers is not {n}")))) {
+                Ok(text) if total + text.len() > MAX_TOTAL => missing.push(format!("{target}: more than {MAX_TOTAL} bytes in all")),
+                Ok(text) => {
+                    total += text.len();
+                    open.push_back((target, text, depth + 1));
+                }
+                Err(e) => missing.push(if e.help().is_empty() { e.to_string() } else { format!("{e}: {}", e.help()) }),
+            }
+        }
+        files.insert(url.to_string(), text);
+    }
+    // Files are named by where they are, and refer to one another by what that means there.
+    let files = absolute(files);
+    Ok(Fetched { source: Source { files, main: main.to_string() }, missing })
+}
+
+/// The same files with every reference written out as the address it means.
+fn absolute(files: Files) -> Files {
+    let mut out = BTreeMap::new();
+    for (name, text) in files {
+        let mut rewritten = String::with_capacity(text.len());
+        let mut from = 0;
+        if let Ok(base) = Url::parse(&name) {
+            for (range, location) in references(&text) {
+                if let Ok(target) = base.join(&location) {
+                    rewritten.push_str(&text[from..range.start]);
+                    rewritten.push_str(&target.as_str().replace('&', "&amp;").replace('"', "&quot;").replace('\'', "&apos;"));
+                    from = range.end;
+                }
+            }
+        }
+        rewritten.push_str(&text[from..]);
+        out.insert(name, rewritten);
+    }
+    out
+}
+
+/// Schemas that everybody has built in need no fetching.
+fn is_known(url: &Url) -> bool {
+    matches!(url.host_str(), Some("www.w3.org" | "schemas.xmlsoap.org"))
+}
+
+fn parse(address: &str) -> Result<Url, FetchError> {
+    let url = Url::parse(address).map_err(|e| FetchError::Address(address.to_owned(), e.to_string()))?;
+    check(&url)?;
+    Ok(url)
+}
+
+fn check(url: &Url) -> Result<(), FetchError> {
+    if url.scheme() != "http" {
+        return Err(FetchError::Address(url.to_string(), format!("{}:// is not read, only http:// is", url.scheme())));
+    }
+    if !url.username().is_empty() || url.password().is_some() {
+        return Err(FetchError::Address(format!("{}…", url.scheme()), "credentials do not belong into an address".into()));
+    }
+    Ok(())
+}
+
+async fn get(url: &Url, allowed: &Allowed, origin: &str, until: Instant) -> Result<Vec<u8>, FetchError> {
+    let mut url = url.clone();
+    for _ in 0..=MAX_REDIRECTS {
+        check(&url)?;
+        let host = url.host_str().unwrap_or_default().trim_matches(['[', ']']).to_owned();
+        let port = url.port_or_known_default().unwrap_or(80);
+        let failed = |what: String| FetchError::Answer(url.to_string(), what);
+        let left = until.saturating_duration_since(Instant::now());
+        if left.is_zero() {
+            return Err(failed(format!("it took more than {TIME:?} in all")));
+        }
+        let looked_up = tokio::time::timeout(left, tokio::net::lookup_host((host.as_str(), port))).await.map_err(|_| failed("its name is not found in time".into()))?;
+        let found: Vec<SocketAddr> = looked_up.map_err(|_| failed("there is no such host".into()))?.collect();
+        if let Some(local) = found.iter().map(SocketAddr::ip).find(|ip| is_local(*ip))
+            && !allowed.local
+        {
+            return Err(FetchError::Local(url.to_string(), local));
+        }
+        // The connection goes to the addresses that were looked at, whatever the name means a moment later.
+        let client = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).resolve_to_addrs(&host, &found).timeout(left).no_proxy().build();
+        let client = client.map_err(|e| failed(e.to_string()))?;
+        let mut request = client.get(url.clone());
+        if let Some((name, password)) = allowed.login.as_ref().filter(|_| url.origin().ascii_serialization() == origin) {
+            request = request.basic_auth(name, Some(password));
+        }
+        let mut answer = request.send().await.map_err(|e| failed(if e.is_connect() { "nothing answers there".into() } else if e.is_timeout() { "no answer in time".into() } else { e.to_string() }))?;
+        let status = answer.status();
+        if status.is_redirection() {
+            let target = answer.headers().get(reqwest::header::LOCATION).and_then(|v| v.to_str().ok()).ok_or_else(|| failed(format!("it answers {status} without a place to go")))?;
+            url = url.join(target).map_err(|e| failed(format!("it leads to “{target}”: {e}")))?;
+            continue;
+        }
+        if matches!(status.as_u16(), 401 | 403) {
+            return Err(FetchError::Login(url.to_string(), status.as_u16()));
+        }
+        if !status.is_success() {
+            return Err(failed(format!("it answers {status}")));
+        }
+        let mut body = Vec::new();
+        while let Some(chunk) = answer.chunk().await.map_err(|e| failed(e.to_string()))? {
+            body.extend_from_slice(&chunk);
+            if body.len() > MAX_FILE {
+                return Err(FetchError::TooMuch(url.to_string(), format!("more than {MAX_FILE} bytes")));
+            }
+        }
+        return Ok(body);
+    }
+    Err(FetchError::Answer(url.to_string(), format!("more than {MAX_REDIRECTS} redirects")))
+}
