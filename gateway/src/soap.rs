@@ -82,9 +82,8 @@ impl Coding {
         let fail = |e: std::io::Error| format!("its content coding is broken: {e}");
         // In small pieces, so that a bomb is noticed before it goes off.
         let into = |data: &[u8], write: &mut dyn FnMut(&[u8]) -> std::io::Result<usize>| -> Result<(), String> {
-            let mut total = 0;
             for piece in data.chunks(1024) {
-                total += write(piece).map_err(fail)?;
+                let total = write(piece).map_err(fail)?;
                 if total > MAX_ANSWER {
                     return Err(format!("it grows to more than {MAX_ANSWER} bytes"));
                 }
@@ -94,13 +93,25 @@ impl Coding {
         match self {
             Coding::None => Ok(data),
             Coding::Gzip(decoder) => {
-                into(&data, &mut |p| decoder.write_all(p).map(|()| decoder.get_ref().len()))?;
+                into(&data, &mut |p| decoder.write_all(p).and_then(|()| decoder.flush()).map(|()| decoder.get_ref().len()))?;
                 Ok(std::mem::take(decoder.get_mut()).into())
             }
             Coding::Deflate(decoder) => {
-                into(&data, &mut |p| decoder.write_all(p).map(|()| decoder.get_ref().len()))?;
+                into(&data, &mut |p| decoder.write_all(p).and_then(|()| decoder.flush()).map(|()| decoder.get_ref().len()))?;
                 Ok(std::mem::take(decoder.get_mut()).into())
             }
+        }
+    }
+}
+
+impl Coding {
+    /// What is left at the end of the body.
+    fn finish(&mut self) -> Result<Bytes, String> {
+        let fail = |e: std::io::Error| format!("its content coding is broken: {e}");
+        match self {
+            Coding::None => Ok(Bytes::new()),
+            Coding::Gzip(decoder) => decoder.try_finish().map(|()| std::mem::take(decoder.get_mut()).into()).map_err(fail),
+            Coding::Deflate(decoder) => decoder.try_finish().map(|()| std::mem::take(decoder.get_mut()).into()).map_err(fail),
         }
     }
 }
@@ -114,19 +125,24 @@ pub(crate) async fn read(r: &Reading<'_>, mut body: Incoming) -> Result<SoapRead
     let charset = parameter(kind, "charset");
     let fresh = || AnswerReader::new(r.wiring.answer.clone()).charset(charset.as_deref());
     let mut reader = fresh();
-    let mut gathering = false;
+    let (mut gathering, mut ended) = (false, false);
     let (mut json, mut seen, mut kept, mut bytes) = (Vec::with_capacity(1024), Vec::new(), Vec::new(), 0u64);
     loop {
+        if ended {
+            break;
+        }
         let data = match tokio::time::timeout(r.idle, body.frame()).await {
             Err(_) => return Err((silent(r.op), seen)),
-            Ok(None) => break,
+            Ok(None) => {
+                ended = true;
+                coding.finish().map_err(|why| (bad_answer(r.op, why), seen.clone()))?
+            }
             Ok(Some(Err(e))) => return Err((bad_answer(r.op, format!("it broke off in the middle of its answer: {e}")), seen)),
             Ok(Some(Ok(frame))) => match frame.into_data() {
-                Ok(data) => data,
+                Ok(data) => coding.decode(data).map_err(|why| (bad_answer(r.op, why), seen.clone()))?,
                 Err(_) => continue,
             },
         };
-        let data = coding.decode(data).map_err(|why| (bad_answer(r.op, why), seen.clone()))?;
         bytes += data.len() as u64;
         if r.keep && seen.len() < SEEN {
             seen.extend_from_slice(&data);
@@ -301,7 +317,11 @@ impl Converting {
                 Poll::Ready(Some(Err(e))) => return Poll::Ready(Some(Err(self.fail("the backend broke off", &e.to_string())))),
                 Poll::Ready(None) => {
                     self.done = true;
-                    match self.reader.finish(&mut self.next) {
+                    let rest = match self.coding.finish() {
+                        Ok(rest) => rest,
+                        Err(why) => return Poll::Ready(Some(Err(self.fail("the backend's answer cannot be used", &why)))),
+                    };
+                    match self.reader.feed(&rest, &mut self.next).and_then(|()| self.reader.finish(&mut self.next)) {
                         Ok(Answer::Body) => {
                             if let Some(lease) = self.lease.take() {
                                 lease.give_back();

@@ -206,6 +206,10 @@ pub struct Porch {
     pub reservations: Option<Backend>,
     /// The timetable.
     pub timetable: Option<Backend>,
+    /// The cargo desk.
+    pub cargo_desk: Option<Backend>,
+    /// The members' programme.
+    pub loyalty: Option<Backend>,
     /// Folder with the demo's documents, the stand-ins' addresses filled in.
     pub documents: PathBuf,
     folder: tempfile::TempDir,
@@ -223,14 +227,18 @@ impl Porch {
     pub fn start_with(database: &str, extra: &[&str]) -> Self {
         let folder = tempfile::tempdir().unwrap();
         let (reservations, timetable) = (Backend::start(Standin::Reservations, 0), Backend::start(Standin::Timetable, 0));
+        let (cargo_desk, loyalty) = (Backend::start(Standin::CargoDesk, 0), Backend::start(Standin::Loyalty, 0));
         let documents = folder.path().join("documents");
-        copy_documents(&root().join("demo/documents"), &documents, &[("127.0.0.1:3850", &reservations.address.to_string()), ("127.0.0.1:3851", &timetable.address.to_string())]);
+        let places: Vec<(String, String)> = [&reservations, &timetable, &cargo_desk, &loyalty].iter().zip(3850..).map(|(b, port)| (format!("127.0.0.1:{port}"), b.address.to_string())).collect();
+        copy_documents(&root().join("demo/documents"), &documents, &places.iter().map(|(a, b)| (a.as_str(), b.as_str())).collect::<Vec<_>>());
         let mut porch = Self {
             gateway: String::new(),
             console: String::new(),
             token: String::new(),
             reservations: Some(reservations),
             timetable: Some(timetable),
+            cargo_desk: Some(cargo_desk),
+            loyalty: Some(loyalty),
             documents,
             folder,
             database: database.to_owned(),
@@ -254,7 +262,7 @@ impl Porch {
             self.ok_with(&["secret", "set", name], value);
         }
         self.ok(&["push", self.documents.to_str().unwrap()]);
-        self.ok(&["release", "sailings", "timetable"]);
+        self.ok(&["release", "sailings", "timetable", "cargo", "loyalty"]);
         self.ok(&["consumer", "create", "Quayside Kiosk"]);
         self.new_key("Quayside Kiosk")
     }

@@ -30,6 +30,10 @@ async fn a_publisher_publishes_tries_releases_and_explains() {
     // From a WSDL to a trial run, without a manual.
     browser.go("/publish").await;
     browser.fill("Address of a WSDL or an OpenAPI document", &wsdl).await;
+    // An address of the service's own host is only called when that is allowed.
+    browser.press("Look").await;
+    browser.see("The address must be allowed first").await;
+    browser.find(By::XPath("//label[contains(., 'own host')]")).await.click().await.unwrap();
     browser.press("Look").await;
     browser.see("“Quote” reads one").await;
     for other in ["SearchSailings", "HoldSeats", "ConfirmBooking", "CancelBooking", "GetManifest"] {
@@ -39,7 +43,7 @@ async fn a_publisher_publishes_tries_releases_and_explains() {
     browser.press("Put 1 operations into the draft").await;
     browser.see("kiosk is in the draft.").await;
     // The login that its header needs is missing: the trial run says which secret, and where.
-    browser.find(By::LinkText("Look at it and try it")).await.click().await.unwrap();
+    browser.find(By::LinkText("look at all of it")).await.click().await.unwrap();
     browser.find(By::LinkText("quoteFare")).await.click().await.unwrap();
     browser.see("not served yet").await;
     browser.fill("path routeCode", "FAR-MAR").await;
@@ -77,6 +81,42 @@ async fn a_publisher_publishes_tries_releases_and_explains() {
     browser.go("/traces?status=401").await;
     browser.find(By::Css("tbody a")).await.click().await.unwrap();
     browser.see("The rule is “a key is demanded”, its reach facade kiosk, written in kiosk/kiosk.facade.yaml:").await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_zip_is_uploaded_looked_at_named_and_tried_in_one_sitting() {
+    if switched_off() {
+        return;
+    }
+    let (porch, _) = tokio::task::spawn_blocking(Porch::published).await.unwrap();
+    let desk = porch.cargo_desk.as_ref().unwrap().address;
+    let zip = porch.folder().join("cargo-desk.zip");
+    std::fs::write(&zip, porch_tests::Http::send("GET", &format!("http://{desk}/cargo-desk.zip"), &[], Vec::new()).body).unwrap();
+    let browser = Browser::open(&porch.console, false).await;
+    browser.sign_in(ADMIN.0, ADMIN.1).await;
+    browser.go("/publish").await;
+    browser.see("Where is its definition?").await;
+    browser.find(By::Css("input[type=file]")).await.send_keys(zip.to_str().unwrap()).await.unwrap();
+    browser.press("Look").await;
+    browser.see("SOAP 1.2 rpc/literal").await;
+    browser.see("Freight of all Skerry Line sailings").await;
+    assert_eq!(browser.axe().await, Vec::<String>::new(), "what was found");
+    for other in ["BookConsignment", "FindConsignments", "AddNote"] {
+        browser.find(By::Css(format!("input[aria-label='Publish {other}']"))).await.click().await.unwrap();
+    }
+    // The other of the two addresses.
+    browser.find(By::XPath("//label[contains(., 'Rehearsal')]//input")).await.click().await.unwrap();
+    browser.fill("Name of backend and facade", "rehearsal").await;
+    browser.press("Put 2 operations into the draft").await;
+    browser.see("rehearsal is in the draft.").await;
+    browser.find(By::LinkText("getConsignment")).await.click().await.unwrap();
+    browser.fill("path number", "C-2041").await;
+    browser.press("Run").await;
+    let body = browser.find(By::Css("[data-testid=trial-body]")).await;
+    let text = body.text().await.unwrap();
+    assert!(text.contains("1520.250") && text.contains("\"xsi:type\": \"Dangerous\""), "{text}");
+    browser.see("/rehearsal").await;
     browser.close().await;
 }
 

@@ -27,12 +27,22 @@ export interface ConsumerView {
 export interface DeriveRequest {
   /** Address of a definition. */
   url?: string;
+  /** Name and password for that address, as NAME:PASSWORD; nothing of it is kept. */
+  login?: string;
+  /** Whether addresses of the service's own host and link may be called. */
+  allow_local?: boolean;
   /** Or its files, by name. */
   files?: Record<string, string>;
-  /** The main one of the files. */
+  /** Or an uploaded file or ZIP, in base64 (RFC 4648 §4), with its name in `name_of_upload`. */
+  upload?: string;
+  /** Name of the uploaded file. */
+  name_of_upload?: string;
+  /** The main one of the files; found by what they hold unless given. */
   main?: string;
   /** Name of the new backend and facade. */
   name: string;
+  /** Where the backend is called, in place of the first address in the definition. */
+  address?: string;
   /** Operations to take, by their names in the definition; all unless given. */
   only?: string[];
 }
@@ -117,9 +127,17 @@ export interface KeyView {
 export interface LookRequest {
   /** Address of a definition. */
   url?: string;
+  /** Name and password for that address, as NAME:PASSWORD; nothing of it is kept. */
+  login?: string;
+  /** Whether addresses of the service's own host and link may be called. */
+  allow_local?: boolean;
   /** Or its files, by name. */
   files?: Record<string, string>;
-  /** The main one of the files. */
+  /** Or an uploaded file or ZIP, in base64 (RFC 4648 §4), with its name in `name_of_upload`. */
+  upload?: string;
+  /** Name of the uploaded file. */
+  name_of_upload?: string;
+  /** The main one of the files; found by what they hold unless given. */
   main?: string;
 }
 

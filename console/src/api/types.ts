@@ -81,11 +81,14 @@ export interface Look {
   title: string;
   documentation: string;
   addresses: string[];
+  ports: { service: string; name: string; binding: string; version: string | null; address: string }[];
+  notes: string[];
   operations: {
     id: string;
     method: string;
     path: string;
     source: string;
+    style: string;
     available: boolean;
     why: string;
     losses: string[];

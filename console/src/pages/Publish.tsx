@@ -9,11 +9,25 @@ import { useTitle } from "../parts/title";
 
 interface Source {
   url: string;
+  login?: string;
+  allow_local?: boolean;
   files: Record<string, string>;
+  upload?: string;
+  name_of_upload?: string;
 }
+
+/** The octets of a file in base64. */
+const base64 = (file: File) =>
+  new Promise<string>((resolve, reject) => {
+    const reader = new FileReader();
+    reader.onload = () => resolve((reader.result as string).replace(/^data:[^,]*,/, ""));
+    reader.onerror = () => reject(new Error(`${file.name} cannot be read`));
+    reader.readAsDataURL(file);
+  });
 
 const nameOf = (title: string) =>
   title
+    .replace(/([a-z0-9])([A-Z])/g, "$1-$2")
     .toLowerCase()
     .replace(/[^a-z0-9]+/g, "-")
     .replace(/^-|-$/g, "");
@@ -22,10 +36,12 @@ function Found({ look, source }: { look: Look; source: Source }) {
   const [chosen, setChosen] = useState(() => look.operations.filter((o) => o.available).map((o) => o.source));
   const [name, setName] = useState(nameOf(look.title));
   const [search, setSearch] = useState("");
+  const [address, setAddress] = useState(look.addresses[0] ?? "");
   const publish = useChange(async () => {
     const derived = await api<{ files: Record<string, string> }>("POST", "/api/derive", {
       ...source,
       name,
+      address,
       only: chosen,
     });
     const draft = await api<{ path: string }[]>("GET", "/api/draft");
@@ -41,9 +57,25 @@ function Found({ look, source }: { look: Look; source: Source }) {
         <RowOf>
           <h2>{look.title}</h2>
           <Tag>{look.kind.toUpperCase()}</Tag>
-          <Soft>it answers; calls go to {look.addresses.join(", ") || "an address you give"}</Soft>
+          {look.operations[0]?.style && <Soft>{look.operations[0].style}</Soft>}
         </RowOf>
         <p>{look.documentation}</p>
+        {look.notes.map((note) => (
+          <Notice key={note} $tone="warn">
+            {note}
+          </Notice>
+        ))}
+        {look.findings.length > 0 && (
+          <Fold title={`What was odd about it (${look.findings.length})`}>
+            <ul>
+              {look.findings.map((f) => (
+                <li key={f.where + f.message}>
+                  {f.message} <Soft>{f.where}</Soft>
+                </li>
+              ))}
+            </ul>
+          </Fold>
+        )}
         {look.operations.length > 12 && <Field label="Search operations" value={search} onChange={setSearch} />}
         <Table
           label="Operations found"
@@ -88,6 +120,25 @@ function Found({ look, source }: { look: Look; source: Source }) {
       <Sheet>
         <h2>Name it</h2>
         <Field label="Name of backend and facade" value={name} onChange={setName} required />
+        {look.addresses.length > 1 ? (
+          <fieldset style={{ border: 0, padding: 0, margin: 0, display: "grid", gap: 4 }}>
+            <legend>Calls go to</legend>
+            {look.addresses.map((one) => (
+              <label key={one} style={{ display: "flex", gap: 8, alignItems: "center", minHeight: 24 }}>
+                <input type="radio" name="address" checked={address === one} onChange={() => setAddress(one)} />
+                <code>{one}</code>
+                <Soft>
+                  {look.ports
+                    .filter((p) => p.address === one)
+                    .map((p) => `${p.name} of ${p.service}, SOAP ${p.version ?? ""}`)
+                    .join("; ")}
+                </Soft>
+              </label>
+            ))}
+          </fieldset>
+        ) : (
+          <Field label="Calls go to" value={address} onChange={setAddress} />
+        )}
         <RowOf>
           <Button
             $kind="main"
@@ -106,8 +157,16 @@ function Found({ look, source }: { look: Look; source: Source }) {
           ))}
         {publish.data && (
           <Notice $tone="accent">
-            <strong>{name} is in the draft.</strong> <Link to={`/facades/${name}`}>Look at it and try it</Link>, then{" "}
-            <Link to="/release">release it</Link>.
+            <strong>{name} is in the draft.</strong> Try{" "}
+            {look.operations
+              .filter((o) => chosen.includes(o.source))
+              .slice(0, 3)
+              .map((o) => (
+                <span key={o.id}>
+                  <Link to={`/facades/${name}/${o.id}`}>{o.id}</Link>,{" "}
+                </span>
+              ))}
+            <Link to={`/facades/${name}`}>look at all of it</Link>, then <Link to="/release">release it</Link>.
             <Findings findings={(publish.data.findings as Finding[]).filter((f) => f.file.startsWith(`${name}/`))} />
           </Notice>
         )}
@@ -119,14 +178,21 @@ function Found({ look, source }: { look: Look; source: Source }) {
 export function Publish() {
   useTitle("Publish a backend");
   const [url, setUrl] = useState("");
+  const [login, setLogin] = useState("");
+  const [local, setLocal] = useState(false);
   const [text, setText] = useState("");
+  const [file, setFile] = useState<File>();
   const [source, setSource] = useState<Source>({ url: "", files: {} });
-  const look = useChange((from: Source) => api<Look>("POST", "/api/look", from));
-  const begin = () => {
-    const from: Source = url.trim() ? { url: url.trim(), files: {} } : { url: "", files: { "definition.wsdl": text } };
+  const look = useChange(async () => {
+    const from: Source = file
+      ? { url: "", files: {}, upload: await base64(file), name_of_upload: file.name }
+      : url.trim()
+        ? { url: url.trim(), login, allow_local: local, files: {} }
+        : { url: "", files: { "definition.wsdl": text } };
     setSource(from);
-    look.mutate(from);
-  };
+    return api<Look>("POST", "/api/look", from);
+  });
+  const host = /^\w+:\/\/(localhost|127\.|\[::1|169\.254\.|0\.0\.0\.0)/.test(url.trim());
   return (
     <Page>
       <h1>Publish a backend</h1>
@@ -135,16 +201,42 @@ export function Publish() {
         <form
           onSubmit={(e) => {
             e.preventDefault();
-            begin();
+            look.mutate(undefined);
           }}
           style={{ display: "grid", gap: 12 }}
         >
           <Field label="Address of a WSDL or an OpenAPI document" value={url} onChange={setUrl} />
+          {(host || local) && (
+            <label style={{ display: "flex", gap: 8, alignItems: "center", minHeight: 24 }}>
+              <input type="checkbox" checked={local} onChange={(e) => setLocal(e.target.checked)} />
+              This is an address of the porch’s own host: call it all the same
+            </label>
+          )}
+          {url.trim() !== "" && (
+            <Fold title="It asks for a name and a password">
+              <Field
+                label="NAME:PASSWORD for this address; not kept"
+                value={login}
+                onChange={setLogin}
+                type="password"
+                autoComplete="off"
+              />
+            </Fold>
+          )}
+          <label style={{ display: "grid", gap: 4 }}>
+            Or upload it: one file, or a ZIP with all that it imports
+            <input
+              type="file"
+              accept=".zip,.wsdl,.xml,.xsd,.yaml,.yml,.json"
+              onChange={(e) => setFile(e.target.files?.[0])}
+              style={{ minHeight: 28 }}
+            />
+          </label>
           <Fold title="Or paste it">
             <Area aria-label="Definition" rows={8} value={text} onChange={(e) => setText(e.target.value)} />
           </Fold>
           <RowOf>
-            <Button type="submit" $kind="main" isDisabled={look.isPending || (!url.trim() && !text.trim())}>
+            <Button type="submit" $kind="main" isDisabled={look.isPending || (!url.trim() && !text.trim() && !file)}>
               Look
             </Button>
           </RowOf>

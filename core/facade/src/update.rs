@@ -58,7 +58,7 @@ pub fn update(current: &Files, name: &str, new: &Source) -> Result<Updated, Box<
             changes.push(format!("the definition no longer has {}{still}", called(wiring)));
         }
     }
-    let contract = merged_contract(current, &contract_path, &old, &derived, name, &left_out, &mut changes);
+    let contract = merged_contract(current, &contract_path, &old, &derived, name, (&left_out, &mine), &mut changes);
     if let Some(text) = contract {
         files.insert(contract_path, text);
     }
@@ -113,16 +113,87 @@ fn uses(facade: &crate::Document<crate::FacadeDoc>, base: &[(String, Value)], id
     facade.doc.operations.values().any(|o| o.call.operation.as_deref() == Some(called(wiring)))
 }
 
-fn merged_contract(current: &Files, path: &str, old: &Derived, new: &Derived, name: &str, left_out: &[&str], changes: &mut Vec<String>) -> Option<String> {
+fn merged_contract(current: &Files, path: &str, old: &Derived, new: &Derived, name: &str, (left_out, mine): (&[&str], &[String]), changes: &mut Vec<String>) -> Option<String> {
     let read = |text: &str| Node::parse(text).map(|n| n.to_value()).unwrap_or_default();
     let file = format!("{name}.openapi.yaml");
     let (mut base, ours, mut theirs) = (read(&old.files[&file]), read(current.get(path)?), read(&new.files[&file]));
     for contract in [&mut base, &mut theirs] {
         drop_operations(contract, left_out);
+        realign(contract, &ours);
     }
+    // An operation that is still wired stays in the contract, and so does what it refers to, until the publisher takes it out.
+    keep_wired(&base, &mut theirs, mine);
+    let gone: Vec<String> = keep_schemas(&base, &mut theirs);
     let mut merged = ours.clone();
     merge(&base, &mut merged, &theirs, &mut Vec::new(), changes);
+    for schema in gone {
+        let text = merged.to_string();
+        let unused = !text.contains(&format!("\"#/components/schemas/{schema}\""));
+        let own = merged.pointer_mut("/components/schemas").and_then(Value::as_object_mut);
+        if let (true, Some(schemas)) = (unused, own)
+            && schemas.shift_remove(&schema).is_some()
+        {
+            changes.push(format!("/components/schemas/{schema}: gone"));
+        }
+    }
     (merged != ours).then(|| to_yaml(&merged))
+}
+
+/// The places of a contract's operations: id, path, method.
+fn places(contract: &Value) -> Vec<(String, String, String)> {
+    let paths = contract.get("paths").and_then(Value::as_object).into_iter().flatten();
+    let each = paths.flat_map(|(path, item)| item.as_object().into_iter().flatten().map(move |(method, op)| (path, method, op)));
+    each.filter_map(|(path, method, op)| Some((op.get("operationId")?.as_str()?.to_owned(), path.clone(), method.clone()))).collect()
+}
+
+fn take(contract: &mut Value, path: &str, method: &str) -> Option<Value> {
+    let paths = contract.get_mut("paths")?.as_object_mut()?;
+    let item = paths.get_mut(path)?.as_object_mut()?;
+    let found = item.shift_remove(method);
+    if item.is_empty() {
+        paths.shift_remove(path);
+    }
+    found
+}
+
+fn put(contract: &mut Value, path: &str, method: &str, operation: Value) {
+    if let Some(paths) = contract.get_mut("paths").and_then(Value::as_object_mut)
+        && let Some(item) = paths.entry(path).or_insert_with(|| Value::Object(Map::new())).as_object_mut()
+    {
+        item.insert(method.to_owned(), operation);
+    }
+}
+
+/// Moves operations to where the publisher has them, so that a path that was changed is no difference.
+fn realign(contract: &mut Value, ours: &Value) {
+    let own = places(ours);
+    for (id, path, method) in places(contract) {
+        if let Some((_, to_path, to_method)) = own.iter().find(|(i, p, m)| *i == id && (*p != path || *m != method))
+            && let Some(operation) = take(contract, &path, &method)
+        {
+            put(contract, to_path, to_method, operation);
+        }
+    }
+}
+
+fn keep_wired(base: &Value, theirs: &mut Value, wired: &[String]) {
+    let there = places(theirs);
+    for (id, path, method) in places(base) {
+        if wired.contains(&id) && !there.iter().any(|(i, ..)| *i == id) {
+            put(theirs, &path, &method, base["paths"][&path][&method].clone());
+        }
+    }
+}
+
+/// Keeps the schemas that the new definition no longer has; gives their names.
+fn keep_schemas(base: &Value, theirs: &mut Value) -> Vec<String> {
+    let Some(before) = base.pointer("/components/schemas").and_then(Value::as_object) else { return Vec::new() };
+    let Some(now) = theirs.pointer_mut("/components/schemas").and_then(Value::as_object_mut) else { return Vec::new() };
+    let gone: Vec<String> = before.keys().filter(|k| !now.contains_key(*k)).cloned().collect();
+    for name in &gone {
+        now.insert(name.clone(), before[name].clone());
+    }
+    gone
 }
 
 fn drop_operations(contract: &mut Value, ids: &[&str]) {
@@ -139,16 +210,15 @@ fn merge(base: &Value, ours: &mut Value, theirs: &Value, at: &mut Vec<String>, c
         return;
     }
     let shown = |at: &[String]| at.iter().map(|s| s.replace('~', "~0").replace('/', "~1")).fold(String::new(), |a, s| format!("{a}/{s}"));
+    if let (Value::Object(base), Value::Object(mine), Value::Object(theirs)) = (base, &mut *ours, theirs) {
+        return merge_objects(base, mine, theirs, at, changes, &shown);
+    }
     if ours == base {
         changes.push(format!("{}: changed", shown(at)));
         *ours = theirs.clone();
-        return;
-    }
-    let (Value::Object(base), Value::Object(mine), Value::Object(theirs)) = (base, &mut *ours, theirs) else {
+    } else {
         changes.push(format!("{}: changed by you and by the definition; yours stays", shown(at)));
-        return;
-    };
-    merge_objects(base, mine, theirs, at, changes, &shown);
+    }
 }
 
 fn merge_objects(base: &Map<String, Value>, mine: &mut Map<String, Value>, theirs: &Map<String, Value>, at: &mut Vec<String>, changes: &mut Vec<String>, shown: &dyn Fn(&[String]) -> String) {

@@ -47,9 +47,13 @@ async fn main() {
         light.shot(&shot("trace")).await;
     }
     light.go("/publish").await;
-    light.fill("Address of a WSDL or an OpenAPI document", "http://127.0.0.1:3850/reservations?wsdl").await;
+    let zip = root().join("target/demo/cargo-desk.zip");
+    let bytes = porch_tests::Http::send("GET", "http://127.0.0.1:3852/cargo-desk.zip", &[], Vec::new()).body;
+    std::fs::write(&zip, bytes).expect("the ZIP can be kept");
+    light.find(By::Css("input[type=file]")).await.send_keys(zip.to_str().expect("a plain path")).await.expect("the file is taken");
     light.press("Look").await;
     light.see("Name it").await;
+    light.find(By::XPath("//label[.//code][2]//input")).await.scroll_into_view().await.expect("the page scrolls");
     light.shot(&shot("publish")).await;
     light.go("/facades/sailings/quoteFare").await;
     light.see("Rules that act").await;
