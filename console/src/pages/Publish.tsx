@@ -97,7 +97,7 @@ function Found({ look, source }: { look: Look; source: Source }) {
               <span key="n">
                 {o.source} <Soft>{o.documentation}</Soft>
               </span>,
-              <code key="p">
+              <code key="p" style={{ whiteSpace: "nowrap" }}>
                 {o.method} {o.path}
               </code>,
               o.available ? <Soft key="r">{o.reason}</Soft> : <Tag $tone="warn">cannot be called: {o.why}</Tag>,

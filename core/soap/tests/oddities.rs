@@ -593,3 +593,69 @@ fn a_definition_of_a_thousand_operations_is_read_at_once() {
     assert_eq!(read.definition.operations.len(), 1000);
     assert!(read.definition.operations.iter().all(|o| o.unavailable.is_none()), "{}", read.findings());
 }
+
+/// The messages and definitions that mutations begin with.
+fn real_bytes(which: usize) -> Vec<u8> {
+    let text = match which % 5 {
+        0 => enveloped("<r:DoResponse xmlns:r='urn:rpc'><legs href='#i'/><names enc:arrayType='xsd:string[1]'><item>a</item></names><grid/></r:DoResponse><m id='i'><x><from>F</from><next xsi:nil='1'/></x></m>"),
+        1 => Wsdl::new().text(),
+        2 => Wsdl::new().schema(ENCODED_TYPES, "").rpc("encoded", "<part name='n' type='x:int'/>", "<part name='legs' type='t:Legs'/>").text(),
+        3 => "<a k='1' xmlns:p='urn:p'>x<b>&amp;<![CDATA[<]]></b>y<p:c xsi:nil='true' xmlns:xsi='http://www.w3.org/2001/XMLSchema-instance'/></a>".into(),
+        _ => "--b\r\nContent-ID: <r>\r\n\r\n<a/>\r\n--b\r\nContent-Transfer-Encoding: base64\r\nContent-ID: <p>\r\n\r\nAAAA\r\n--b--\r\n".into(),
+    };
+    text.into_bytes()
+}
+
+proptest::proptest! {
+    #![proptest_config(proptest::prelude::ProptestConfig { cases: 400, failure_persistence: None, ..Default::default() })]
+
+    /// Real definitions and messages with bytes changed, lost or repeated: a clear answer or an error, never a panic.
+    #[test]
+    fn mutated_definitions_and_messages_never_panic(which in 0usize..5, changes in proptest::collection::vec((0usize..4000, proptest::collection::vec(proptest::prelude::any::<u8>(), 0..6), 0usize..40), 1..6)) {
+        let mut bytes = real_bytes(which);
+        for (at, with, len) in changes {
+            let at = at % (bytes.len() + 1);
+            let to = (at + len).min(bytes.len());
+            bytes.splice(at..to, with);
+        }
+        let text = String::from_utf8_lossy(&bytes).into_owned();
+        let _ = read_definition(&Files::from([("m".to_owned(), text.clone())]), "m");
+        let _ = localise::references(&text);
+        let _ = encoded::inline(&text);
+        let _ = porch_soap::generic::to_json(&text, &porch_soap::generic::Mapping::default());
+        let _ = porch_soap::decode_document(&bytes, None);
+        let _ = porch_soap::related::related("multipart/related; boundary=b; start=\"<r>\"", &bytes);
+        let read = encoded_service();
+        for gather in [false, true] {
+            let mut reader = if gather { read.reader().gathering() } else { read.reader() };
+            let mut out = Vec::new();
+            if reader.feed(&bytes, &mut out).is_ok() && matches!(reader.finish(&mut out), Ok(Answer::Body)) {
+                proptest::prop_assert!(serde_json::from_slice::<Value>(&out).is_ok(), "{}", String::from_utf8_lossy(&out));
+            }
+        }
+    }
+}
+
+#[test]
+fn hostile_answers_cost_bounded_memory_and_time() {
+    let read = Wsdl::new().read();
+    let many = |piece: &str, times: usize| enveloped(&format!("<t:Out>{}</t:Out>", piece.repeat(times)));
+    let attributes: String = (0..300).map(|i| format!(" a{i}=''")).collect();
+    let namespaces: String = (0..240).map(|i| format!(" xmlns:p{i}='urn:{i}'")).collect();
+    for (what, xml) in [
+        ("deep nesting", format!("{}{}", enveloped("").split("</s:Body>").next().unwrap(), "<a>".repeat(100_000))),
+        ("attributes", enveloped(&format!("<t:Out{attributes}/>"))),
+        ("namespaces", enveloped(&format!("<a{namespaces}>").repeat(10))),
+        ("a duplicate attribute", enveloped("<t:Out k='1' k='2'/>")),
+        ("an unbound prefix", enveloped("<q:Out/>")),
+        ("an entity", enveloped("<t:Out><t:a>&lol;</t:a></t:Out>")),
+        ("a doctype", format!("<!DOCTYPE s [<!ENTITY a 'b'>]>{}", enveloped("<t:Out/>"))),
+        ("a premature end", enveloped("<t:Out>")),
+        ("a name without an end", format!("<{}", "a".repeat(2 << 20))),
+    ] {
+        assert!(read.answer(xml.as_bytes()).is_err(), "{what}");
+    }
+    // Much of what nobody asked for is passed by, and told once.
+    let (_, json, notes) = read.answer(many("<t:x><t:y/></t:x>", 100_000).as_bytes()).unwrap();
+    assert_eq!((json.as_str(), notes.len()), ("{}", 1));
+}
