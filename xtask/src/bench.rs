@@ -269,6 +269,14 @@ fn measure(case: &Case, direct: &Load, seconds: u32, runs: u32) -> Outcome<Value
     }))
 }
 
+/// Conversion alone, without any network.
+fn convert(runs: u32) -> Outcome<Vec<Value>> {
+    eprintln!("· conversion alone");
+    let wsdl = root().join("demo/documents/sailings/reservations.wsdl");
+    let output = Command::new("taskset").args(["-c", "0"]).arg(program("bench-convert")).arg(wsdl).arg((runs * 2 + 1).to_string()).output().map_err(|e| e.to_string())?;
+    Ok(String::from_utf8_lossy(&output.stdout).lines().filter_map(|l| serde_json::from_str(l).ok()).collect())
+}
+
 /// `cargo xtask bench`.
 pub(crate) fn run(arguments: &[String]) -> Outcome {
     let (mut json, mut only, mut seconds, mut runs) = (false, None, 3u32, 5u32);
@@ -322,6 +330,13 @@ pub(crate) fn run(arguments: &[String]) -> Outcome {
         ours: small.load("/soap/harbours/Farholt/sailings?on=2027-05-14", false),
         reference: plain(&converter_server, converter, "/harbours/Farholt/sailings?on=2027-05-14"),
     })?;
+    add(Case {
+        name: "soap-1mb",
+        reference_name: "hand-written typed converter",
+        target: (2.0, None),
+        ours: small.load("/soap/harbours/Everywhere/sailings?on=2027-05-14", false),
+        reference: plain(&converter_server, converter, "/harbours/Everywhere/sailings?on=2027-05-14"),
+    })?;
     if ["full", "full-against-own", "operations"].into_iter().any(wanted) {
         eprintln!("· starting the service: 10,000 operations");
         let wide = Porch::start("wide", &cluster, backend, 10_000, 1000)?;
@@ -334,12 +349,27 @@ pub(crate) fn run(arguments: &[String]) -> Outcome {
         let many = Porch::start("many", &cluster, backend, 10, 1_000_000)?;
         add(Case { name: "keys", reference_name: "1,000 keys", target: (0.93, None), ours: full(&many, 7), reference: full(&small, 7) })?;
     }
-    if results.is_empty() {
-        return Err("bench: no such case; there are pass-through, soap-1kb, full, full-against-own, operations, keys".into());
+    let conversions = if wanted("convert") { convert(runs)? } else { Vec::new() };
+    if results.is_empty() && conversions.is_empty() {
+        return Err("bench: no such case; there are pass-through, soap-1kb, soap-1mb, convert, full, full-against-own, operations, keys".into());
     }
     drop((small, backend_server, forwarder_server, converter_server));
     if json {
+        results.extend(conversions);
         println!("{:#}", Value::Array(results));
+        return Ok(());
+    }
+    if !conversions.is_empty() {
+        println!("| conversion alone | ours | bare XML scan | ratio | serde_json into a Value | target | met |\n|---|---|---|---|---|---|---|");
+        for c in &conversions {
+            let mb = |name: &str| format!("{:.0} MB/s", c[name].as_f64().unwrap_or(f64::NAN));
+            let ratio = c["ratio"].as_f64().unwrap_or(f64::NAN);
+            let met = if ratio >= 0.65 { "yes" } else { "no" };
+            println!("| {} | {} | {} | {ratio:.2} | {} | ≥ 0.65 | {met} |", c["case"].as_str().unwrap_or_default(), mb("ours_mb_s"), mb("bare_xml_mb_s"), mb("serde_json_mb_s"));
+        }
+        println!();
+    }
+    if results.is_empty() {
         return Ok(());
     }
     println!("memory of the idle service with 10 operations and 1,000 keys: {idle_mb:.1} MB\n");
