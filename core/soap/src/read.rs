@@ -582,6 +582,18 @@ impl AnswerReader {
         let members = &object.members;
         let uri = self.scanner.resolve(prefix).unwrap_or("");
         let next = if frame.next == usize::MAX { 0 } else { frame.next };
+        // Nearly always: the member that was last seen, or one behind it.
+        for (i, member) in members.iter().enumerate().skip(next) {
+            if member.kind == MemberKind::Element && member.local == local && plan.plan.namespaces[member.namespace as usize] == uri && (member.many || !self.seen[frame.seen_from + i]) {
+                return Some((i, true));
+            }
+        }
+        self.find_elsewhere(plan, object, frame, uri, local, next)
+    }
+
+    #[cold]
+    fn find_elsewhere(&self, plan: &AnswerPlan, object: &ObjectPlan, frame: &ObjectFrame, uri: &str, local: &str, next: usize) -> Option<(usize, bool)> {
+        let members = &object.members;
         let around = || (next..members.len()).chain(0..next.min(members.len()));
         let is = |m: &Member, any_namespace: bool| match m.kind {
             MemberKind::Element => m.local == local && (any_namespace || plan.plan.namespaces[m.namespace as usize] == uri),

@@ -116,9 +116,13 @@ impl Simple {
     /// # Errors
     /// What is wrong with the text, when its type rules it out.
     pub fn to_json(&self, out: &mut Vec<u8>, text: &str) -> Result<(), String> {
-        let trimmed = text.trim_matches(|c| matches!(c, ' ' | '\t' | '\n' | '\r'));
+        if matches!(self.base, Base::Text) {
+            push_json_string(out, text);
+            return Ok(());
+        }
+        let trimmed = trim(text);
         match &self.base {
-            Base::Text => push_json_string(out, text),
+            Base::Text => {}
             Base::Normalized => push_json_string(out, &text.replace(['\t', '\n', '\r'], " ")),
             Base::List(item) => {
                 out.push(b'[');
@@ -444,27 +448,37 @@ pub(crate) fn regex_of(pattern: &str) -> String {
     out
 }
 
+/// The bytes that a JSON string cannot hold as they are.
+const ESCAPED: [bool; 256] = {
+    let mut table = [false; 256];
+    let mut b = 0;
+    while b < 0x20 {
+        table[b] = true;
+        b += 1;
+    }
+    table[b'"' as usize] = true;
+    table[b'\\' as usize] = true;
+    table
+};
+
 /// Appends a JSON string (RFC 8259 §7).
 pub fn push_json_string(out: &mut Vec<u8>, text: &str) {
+    out.reserve(text.len() + 2);
     out.push(b'"');
-    let bytes = text.as_bytes();
-    let mut from = 0;
-    for (i, b) in bytes.iter().enumerate() {
-        if *b >= 0x20 && *b != b'"' && *b != b'\\' {
-            continue;
-        }
-        out.extend_from_slice(&bytes[from..i]);
-        match b {
+    let mut rest = text.as_bytes();
+    while let Some(i) = rest.iter().position(|b| ESCAPED[*b as usize]) {
+        out.extend_from_slice(&rest[..i]);
+        match rest[i] {
             b'"' => out.extend_from_slice(b"\\\""),
             b'\\' => out.extend_from_slice(b"\\\\"),
             b'\n' => out.extend_from_slice(b"\\n"),
             b'\r' => out.extend_from_slice(b"\\r"),
             b'\t' => out.extend_from_slice(b"\\t"),
-            _ => out.extend_from_slice(format!("\\u{b:04x}").as_bytes()),
+            b => out.extend_from_slice(format!("\\u{b:04x}").as_bytes()),
         }
-        from = i + 1;
+        rest = &rest[i + 1..];
     }
-    out.extend_from_slice(&bytes[from..]);
+    out.extend_from_slice(rest);
     out.push(b'"');
 }
 
@@ -659,6 +673,15 @@ fn is_duration(text: &str) -> bool {
         digits == 0
     };
     fits(date, "YMD") && time.is_none_or(|t| !t.is_empty() && fits(t, "HMS")) && rest.len() > 1
+}
+
+/// A text without the white space of XML (§2.3) around it.
+fn trim(text: &str) -> &str {
+    let space = |b: &u8| matches!(b, b' ' | b'\t' | b'\n' | b'\r');
+    match (text.as_bytes().first(), text.as_bytes().last()) {
+        (Some(a), Some(b)) if space(a) || space(b) => text.trim_matches([' ', '\t', '\n', '\r']),
+        _ => text,
+    }
 }
 
 fn from_hex(text: &str) -> Option<Vec<u8>> {

@@ -18,30 +18,46 @@ pub fn escape_attribute(out: &mut Vec<u8>, text: &str) -> Result<(), char> {
     escape(out, text, true)
 }
 
+/// What must be looked at: 1 in any text, 2 in attributes only.
+const SPECIAL: [u8; 256] = {
+    let mut table = [0; 256];
+    let mut b = 0;
+    while b < 0x20 {
+        table[b] = 1;
+        b += 1;
+    }
+    table[b'\t' as usize] = 2;
+    table[b'\n' as usize] = 2;
+    table[b'"' as usize] = 2;
+    table[b'<' as usize] = 1;
+    table[b'>' as usize] = 1;
+    table[b'&' as usize] = 1;
+    table[0xef] = 1;
+    table
+};
+
 fn escape(out: &mut Vec<u8>, text: &str, attribute: bool) -> Result<(), char> {
-    let bytes = text.as_bytes();
-    let mut from = 0;
-    for (i, b) in bytes.iter().enumerate() {
-        let with: &[u8] = match b {
+    let mut rest = text.as_bytes();
+    let most = if attribute { 2 } else { 1 };
+    out.reserve(rest.len());
+    while let Some(i) = rest.iter().position(|b| SPECIAL[*b as usize].wrapping_sub(1) < most) {
+        out.extend_from_slice(&rest[..i]);
+        let with: &[u8] = match rest[i] {
             b'<' => b"&lt;",
             b'>' => b"&gt;",
             b'&' => b"&amp;",
-            b'"' if attribute => b"&quot;",
+            b'"' => b"&quot;",
             b'\r' => b"&#13;",
-            b'\n' if attribute => b"&#10;",
-            b'\t' if attribute => b"&#9;",
-            b'\t' | b'\n' => continue,
-            0..=0x1f => return Err(*b as char),
+            b'\n' => b"&#10;",
+            b'\t' => b"&#9;",
             // U+FFFE and U+FFFF, the only others that XML cannot write.
-            0xef if matches!(bytes.get(i + 1..i + 3), Some([0xbf, 0xbe | 0xbf])) => {
-                return Err('\u{fffe}');
-            }
-            _ => continue,
+            0xef if matches!(rest.get(i + 1..i + 3), Some([0xbf, 0xbe | 0xbf])) => return Err('\u{fffe}'),
+            0xef => &[0xef],
+            b => return Err(b as char),
         };
-        out.extend_from_slice(&bytes[from..i]);
         out.extend_from_slice(with);
-        from = i + 1;
+        rest = &rest[i + 1..];
     }
-    out.extend_from_slice(&bytes[from..]);
+    out.extend_from_slice(rest);
     Ok(())
 }

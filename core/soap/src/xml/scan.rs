@@ -262,7 +262,7 @@ impl Scanner {
             return self.tag_incomplete(bytes.len(), last);
         }
         let name = &text[self.pos + 1..i];
-        if !is_name(name) {
+        if !is_name(name) || !matches!(bytes[i], b' ' | b'\t' | b'\r' | b'\n' | b'>' | b'/') {
             return self.fail("“<” that begins no tag");
         }
         let name_range = (self.pos + 1, i);
@@ -441,9 +441,24 @@ fn char_reference(name: &str) -> Option<char> {
     (c >= ' ' || matches!(c, '\t' | '\n' | '\r')).then_some(c)
 }
 
+/// What a byte can be in a name: 1 anywhere, 2 not at the front. Bytes of characters beyond ASCII are taken as such.
+const NAME: [u8; 256] = {
+    let mut table = [0; 256];
+    let mut b = 0;
+    while b < 256 {
+        table[b] = match b as u8 {
+            b'A'..=b'Z' | b'a'..=b'z' | b'_' | 0x80..=0xff => 1,
+            b'0'..=b'9' | b'-' | b'.' | b':' => 2,
+            _ => 0,
+        };
+        b += 1;
+    }
+    table
+};
+
 fn name_end(bytes: &[u8], mut i: usize) -> usize {
     while let Some(b) = bytes.get(i) {
-        if matches!(b, b' ' | b'\t' | b'\r' | b'\n' | b'>' | b'/' | b'=' | b'<' | b'"' | b'\'' | b'&') {
+        if NAME[*b as usize] == 0 {
             break;
         }
         i += 1;
@@ -458,8 +473,7 @@ fn skip_space(bytes: &[u8], mut i: usize) -> usize {
     i
 }
 
-/// Whether a text can be a qualified name; characters beyond ASCII are taken as name characters.
+/// Whether a text that is made of the bytes of names can be a qualified name.
 fn is_name(name: &str) -> bool {
-    let mut bytes = name.bytes();
-    matches!(bytes.next(), Some(b) if b.is_ascii_alphabetic() || b == b'_' || b >= 0x80) && bytes.all(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-' | b'.' | b':') || b >= 0x80)
+    name.bytes().next().is_some_and(|b| NAME[b as usize] == 1)
 }
