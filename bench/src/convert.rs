@@ -8,6 +8,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use porch_soap::read::AnswerPlan;
+use porch_soap::tree::Json;
 use porch_soap::{AnswerReader, Envelope, Files, read_definition};
 use quick_xml::events::Event;
 use serde_json::{Value, json};
@@ -106,8 +107,8 @@ fn main() {
         let body = json!({"SailingId": "S-17", "FareClass": "car", "Passengers": list}).to_string();
         let mut out = Vec::with_capacity(body.len() * 3);
         let write = |out: &mut Vec<u8>| {
-            let value: Value = serde_json::from_slice(body.as_bytes()).expect("it is JSON");
-            envelope.write(&value, out).expect("it fits");
+            let value = Json::parse(body.as_bytes()).expect("it is JSON");
+            envelope.write_with(&value, None, &[], out).expect("it fits");
         };
         write(&mut out);
         let xml = String::from_utf8(out.clone()).expect("UTF-8");

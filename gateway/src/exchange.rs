@@ -316,16 +316,24 @@ impl Exchange<'_> {
             return Err(no_wiring(op));
         };
         let backend = &porch.backends[op.backend];
-        if wiring.reads_body {
+        // A body that is only converted needs no value in between.
+        let mut raw = None;
+        if wiring.direct && media::kind(&media::essence(values.headers)) == Some(MediaType::Json) {
+            let bytes = self.read(op, body).await?;
+            if bytes.is_empty() && op.body_required {
+                return Err(admit::mistakes(vec![("/body".into(), "must be there".into())], op, "admit"));
+            }
+            raw = (!bytes.is_empty()).then_some(bytes);
+        } else if wiring.reads_body {
             values.body = self.read_value(op, values.headers, body).await?;
         }
         let from = Instant::now();
         let traceparent = self.traceparent.clone();
         let common = Common { backend, traceparent: &traceparent, forwarded: self.forwarded(values.headers) };
-        let prepared = prepare::soap_request(wiring, &common, values);
-        let caller_body = values.body.as_ref().map(|b| b.to_string());
+        let prepared = prepare::soap_request(wiring, &common, values, raw.as_deref(), self.recorder.full);
+        let caller_body = raw.or_else(|| values.body.as_ref().filter(|_| self.recorder.full).map(|b| b.to_string().into()));
         self.recorder.stage("prepare", from, |s| {
-            s.before = caller_body.as_ref().map(|b| Message::default().body(b.as_bytes()));
+            s.before = caller_body.as_ref().map(|b| Message::default().body(b));
             match &prepared {
                 Ok((request, bytes, input)) => {
                     s.notes.push(format!("the input of {} in JSON: {input}", wiring.operation));

@@ -6,6 +6,7 @@ use http::request::Parts;
 use http::{HeaderMap, HeaderName, HeaderValue, Request, Uri, Version, header};
 use porch_facade::{CompiledBackend, HeaderRule, HttpWiring, MediaType, PathPart, SoapWiring, percent_encode_segment};
 use porch_rules::expr::EvalError;
+use porch_soap::tree::Json;
 use serde_json::Value;
 
 use crate::admit;
@@ -213,9 +214,16 @@ fn request(method: Method, target: &str, headers: HeaderMap, body: OutBody, valu
     Ok(request)
 }
 
-/// The request of a SOAP call.
-pub(crate) fn soap_request(wiring: &SoapWiring, common: &Common<'_>, values: &Values<'_>) -> Result<(Request<OutBody>, Bytes, Value), Box<Problem>> {
-    let input = wiring.send.render(values).map_err(|e| unsuitable(values, "the input", e))?.unwrap_or(Value::Null);
+/// The request of a SOAP call: itself, its envelope, and its input in JSON for the trace when `shown`.
+pub(crate) fn soap_request(wiring: &SoapWiring, common: &Common<'_>, values: &Values<'_>, raw: Option<&[u8]>, shown: bool) -> Result<(Request<OutBody>, Bytes, String), Box<Problem>> {
+    let built;
+    let input = match raw {
+        Some(raw) => Json::parse(raw).map_err(|e| admit::mistakes(vec![("/body".into(), format!("is no JSON: {e}"))], values.operation, "admit"))?,
+        None => {
+            built = wiring.send.render(values).map_err(|e| unsuitable(values, "the input", e))?.unwrap_or(Value::Null);
+            Json::of(&built)
+        }
+    };
     let soap_headers = match &wiring.headers {
         Some(template) => template.render(values).map_err(|e| unsuitable(values, "the SOAP header", e))?,
         None => None,
@@ -245,5 +253,6 @@ pub(crate) fn soap_request(wiring: &SoapWiring, common: &Common<'_>, values: &Va
     common.finish(&mut headers);
     let path = if common.backend.path.is_empty() { "/" } else { &common.backend.path };
     let request = request(Method::POST, path, headers, OutBody::Full(Some(bytes.clone())), values)?;
+    let input = if shown { input.to_value().to_string() } else { String::new() };
     Ok((request, bytes, input))
 }

@@ -466,7 +466,9 @@ impl<'a> Builder<'a> {
         let headers = self.soap_headers(op, &templates, &shapes, soap_op, plan);
         let reads_body = [Some(&send), reply.as_ref(), headers.as_ref()].into_iter().flatten().any(|t| uses(t, "body"));
         let answer = AnswerPlan::of(plan.clone(), soap_op);
-        Some(Wiring::Soap(Box::new(SoapWiring { operation: name.clone(), envelope, answer: Arc::new(answer), send, reply, headers, reads_body })))
+        let whole = send.as_plain_path().is_some_and(|p| p.iter().map(|s| s.name.as_str()).eq(["body"]));
+        let direct = whole && ![reply.as_ref(), headers.as_ref()].into_iter().flatten().any(|t| uses(t, "body"));
+        Some(Wiring::Soap(Box::new(SoapWiring { operation: name.clone(), envelope, answer: Arc::new(answer), send, direct, reply, headers, reads_body })))
     }
 
     /// Compiles the header elements of an operation's requests.

@@ -206,6 +206,8 @@ pub struct SoapWiring {
     pub send: Template,
     /// Reply to build; the whole answer, streamed, when not given.
     pub reply: Option<Template>,
+    /// Whether the input is the caller's body as it is, and nothing else looks into that body.
+    pub direct: bool,
     /// Header elements of this operation's requests, by their JSON names.
     pub headers: Option<Template>,
     /// Whether an expression needs the caller's body.

@@ -21,6 +21,7 @@ pub mod related;
 pub mod schema;
 pub mod security;
 pub mod simple;
+pub mod tree;
 pub mod write;
 pub mod wsdl;
 pub mod xml;

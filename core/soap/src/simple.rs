@@ -3,8 +3,12 @@
 //! Numbers are never computed with: their digits are copied, and only what JSON's grammar (RFC 8259 §6) cannot write is
 //! respelled (`+5`, `.5`, `5.`, `007`).
 
+use std::borrow::Cow;
+
 use regex::Regex;
 use serde_json::{Map, Number, Value, json};
+
+use crate::tree::Json;
 
 /// The primitive behind a simple type.
 #[derive(Clone, Debug)]
@@ -188,11 +192,11 @@ impl Simple {
     ///
     /// # Errors
     /// What is wrong with the value.
-    pub fn to_text(&self, value: &Value) -> Result<String, String> {
-        let text = match (&self.base, value) {
-            (Base::Text, Value::String(s)) => s.clone(),
-            (Base::Normalized, Value::String(s)) => s.replace(['\t', '\n', '\r'], " "),
-            (Base::List(item), Value::Array(values)) => {
+    pub fn to_text<'v>(&self, value: &'v Json<'_>) -> Result<Cow<'v, str>, String> {
+        let text: Cow<'v, str> = match (&self.base, value) {
+            (Base::Text, Json::String(s)) => Cow::Borrowed(s.as_ref()),
+            (Base::Normalized, Json::String(s)) => s.replace(['\t', '\n', '\r'], " ").into(),
+            (Base::List(item), Json::Array(values)) => {
                 let mut texts = Vec::with_capacity(values.len());
                 for value in values {
                     let text = item.to_text(value)?;
@@ -201,44 +205,50 @@ impl Simple {
                     }
                     texts.push(text);
                 }
-                texts.join(" ")
+                texts.join(" ").into()
             }
             (Base::Union(kinds), value) => match kinds.iter().find_map(|kind| kind.to_text(value).ok()) {
                 Some(text) => text,
                 None => return Err(match kinds.as_slice() {
                     [only] => only.to_text(value).err().unwrap_or_default(),
-                    _ => format!("{} fits none of the {} types that may stand here", kind_of(value), kinds.len()),
+                    _ => format!("{} fits none of the {} types that may stand here", value.kind(), kinds.len()),
                 }),
             },
-            (Base::Token, Value::String(s)) => s.split_ascii_whitespace().collect::<Vec<_>>().join(" "),
-            (Base::Temporal(kind), Value::String(s)) => {
+            (Base::Token, Json::String(s)) => {
+                if is_collapsed(s) {
+                    Cow::Borrowed(s.as_ref())
+                } else {
+                    s.split_ascii_whitespace().collect::<Vec<_>>().join(" ").into()
+                }
+            }
+            (Base::Temporal(kind), Json::String(s)) => {
                 if !temporal_fits(*kind, s) {
                     return Err(format!("“{}” is no {}", short(s), temporal_name(*kind)));
                 }
-                s.clone()
+                Cow::Borrowed(s.as_ref())
             }
-            (Base::Boolean, Value::Bool(b)) => b.to_string(),
-            (Base::Decimal, Value::Number(n)) => expand(n).ok_or("the number has too many digits")?,
-            (Base::Integer, Value::Number(n)) => {
+            (Base::Boolean, Json::Bool(b)) => if *b { "true" } else { "false" }.into(),
+            (Base::Decimal, Json::Number(n)) => expand(n).ok_or("the number has too many digits")?,
+            (Base::Integer, Json::Number(n)) => {
                 let text = expand(n).ok_or("the number has too many digits")?;
                 match text.split_once('.') {
                     None => text,
-                    Some((whole, rest)) if rest.bytes().all(|b| b == b'0') => whole.to_owned(),
+                    Some((whole, rest)) if rest.bytes().all(|b| b == b'0') => whole.to_owned().into(),
                     Some(_) => return Err(format!("a whole number is expected, not {n}")),
                 }
             }
-            (Base::Float, Value::Number(n)) => n.to_string(),
-            (Base::Float, Value::String(s)) if matches!(s.as_str(), "INF" | "-INF" | "NaN") => s.clone(),
-            (Base::Base64, Value::String(s)) if from_base64(s).is_some() => s.clone(),
-            (Base::Hex, Value::String(s)) => match from_base64(s) {
-                Some(octets) => octets.iter().map(|b| format!("{b:02X}")).collect(),
+            (Base::Float, Json::Number(n)) => Cow::Borrowed(n.as_ref()),
+            (Base::Float, Json::String(s)) if matches!(s.as_ref(), "INF" | "-INF" | "NaN") => Cow::Borrowed(s.as_ref()),
+            (Base::Base64, Json::String(s)) if is_base64(s) => Cow::Borrowed(s.as_ref()),
+            (Base::Hex, Json::String(s)) => match from_base64(s) {
+                Some(octets) => octets.iter().map(|b| format!("{b:02X}")).collect::<String>().into(),
                 None => return Err("base64 is expected (RFC 4648 §4)".into()),
             },
-            (Base::Base64, Value::String(_)) => {
+            (Base::Base64, Json::String(_)) => {
                 return Err("base64 is expected (RFC 4648 §4)".into());
             }
             _ => {
-                return Err(format!("{} is expected, not {}", self.expected(), kind_of(value)));
+                return Err(format!("{} is expected, not {}", self.expected(), value.kind()));
             }
         };
         self.check_facets(&text)?;
@@ -526,10 +536,9 @@ fn push_number(out: &mut Vec<u8>, text: &str, fraction: bool, exponent: bool) ->
 }
 
 /// A JSON number without an exponent, as XML Schema's decimal wants it (part 2 §3.2.3.1).
-fn expand(n: &Number) -> Option<String> {
-    let text = n.to_string();
+fn expand(text: &str) -> Option<Cow<'_, str>> {
     let Some((mantissa, power)) = text.split_once(['e', 'E']) else {
-        return Some(text);
+        return Some(Cow::Borrowed(text));
     };
     let power: i64 = power.parse().ok().filter(|p: &i64| p.abs() <= 1000)?;
     let (sign, mantissa) = mantissa.strip_prefix('-').map_or(("", mantissa), |m| ("-", m));
@@ -547,7 +556,7 @@ fn expand(n: &Number) -> Option<String> {
     let (sign, whole) = whole.strip_prefix('-').map_or(("", whole), |w| ("-", w));
     let whole = whole.trim_start_matches('0');
     let whole = if whole.is_empty() { "0" } else { whole };
-    Some(part.map_or_else(|| format!("{sign}{whole}"), |p| format!("{sign}{whole}.{p}")))
+    Some(part.map_or_else(|| format!("{sign}{whole}"), |p| format!("{sign}{whole}.{p}")).into())
 }
 
 /// Compares two decimals by value, digit by digit.
@@ -731,16 +740,30 @@ fn short(text: &str) -> String {
     if text.chars().count() <= 60 { text.to_owned() } else { text.chars().take(60).chain(['…']).collect() }
 }
 
-/// A value's type in words.
-pub fn kind_of(value: &Value) -> &'static str {
-    match value {
-        Value::Null => "null",
-        Value::Bool(_) => "true or false",
-        Value::Number(_) => "a number",
-        Value::String(_) => "a string",
-        Value::Array(_) => "an array",
-        Value::Object(_) => "an object",
+/// Whether a text has no white space but single blanks inside (part 2 §4.3.6).
+fn is_collapsed(text: &str) -> bool {
+    let mut before = b' ';
+    for b in text.bytes() {
+        if matches!(b, b'\t' | b'\n' | b'\r') || (b == b' ' && before == b' ') {
+            return false;
+        }
+        before = b;
     }
+    before != b' ' || text.is_empty()
+}
+
+/// Whether a text is base64 (RFC 4648 §4), white space let be.
+fn is_base64(text: &str) -> bool {
+    let (mut digits, mut pads) = (0usize, 0usize);
+    for b in text.bytes() {
+        match b {
+            b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'+' | b'/' if pads == 0 => digits += 1,
+            b'=' => pads += 1,
+            b' ' | b'\t' | b'\n' | b'\r' => {}
+            _ => return false,
+        }
+    }
+    pads <= 2 && (digits + pads).is_multiple_of(4)
 }
 
 #[cfg(test)]
@@ -778,7 +801,7 @@ mod tests {
 
     #[test]
     fn values_that_do_not_fit_say_why() {
-        let text = |kind: &str, json: &str| Simple::built_in(kind).unwrap().to_text(&serde_json::from_str(json).unwrap());
+        let text = |kind: &str, json: &str| Simple::built_in(kind).unwrap().to_text(&Json::parse(json.as_bytes()).unwrap()).map(Cow::into_owned);
         assert_eq!(text("decimal", "1.5e3").unwrap(), "1500");
         assert_eq!(text("decimal", "12e-4").unwrap(), "0.0012");
         assert_eq!(text("int", "5.0").unwrap(), "5");

@@ -2,11 +2,12 @@
 
 use std::sync::Arc;
 
-use serde_json::{Map, Value};
+use serde_json::Value;
 
 use crate::generic::{self, Mapping};
 use crate::plan::{Member, MemberKind, ObjectPlan, Particle, Plan, TYPE_MEMBER, TypePlan};
-use crate::simple::{Simple, kind_of};
+use crate::simple::Simple;
+use crate::tree::{self, Json};
 use crate::wsdl::{Message, Operation, SoapVersion};
 use crate::xml::{ENCODING_11, ENCODING_12, SOAP_11, SOAP_12, XSD, XSI, escape_attribute, escape_text};
 
@@ -76,7 +77,7 @@ impl Envelope {
         let mut writer = Writer::new(&plan, &mut fixed_headers, encoded);
         for header in &operation.headers {
             if let Some(value) = headers.get(&header.json) {
-                writer.within(&header.json, |w| w.element(header, value));
+                writer.within(&header.json, |w| w.element(header, &Json::of(value)));
             }
         }
         if let Value::Object(map) = headers {
@@ -101,14 +102,14 @@ impl Envelope {
     /// # Errors
     /// Everything in the value that the schema rules out, each with a JSON Pointer.
     pub fn write(&self, value: &Value, out: &mut Vec<u8>) -> Result<(), Vec<WriteError>> {
-        self.write_with(value, None, &[], out)
+        self.write_with(&Json::of(value), None, &[], out)
     }
 
     /// The same with header elements of this message: a value by JSON name, and elements that are written already.
     ///
     /// # Errors
     /// As [`Self::write`]; header values are pointed at below `/soap-headers`.
-    pub fn write_with(&self, value: &Value, headers: Option<&Value>, more: &[u8], out: &mut Vec<u8>) -> Result<(), Vec<WriteError>> {
+    pub fn write_with(&self, value: &Json<'_>, headers: Option<&Value>, more: &[u8], out: &mut Vec<u8>) -> Result<(), Vec<WriteError>> {
         out.extend_from_slice(&self.open);
         let mut writer = Writer::new(&self.plan, out, self.encoded);
         if !self.fixed_headers.is_empty() || !more.is_empty() || headers.is_some() {
@@ -117,7 +118,7 @@ impl Envelope {
             writer.out.extend_from_slice(&self.fixed_headers);
             for header in &self.headers {
                 if let Some(value) = headers.and_then(|h| h.get(&header.json)) {
-                    writer.within("soap-headers", |w| w.within(&header.json, |w| w.element(header, value)));
+                    writer.within("soap-headers", |w| w.within(&header.json, |w| w.element(header, &Json::of(value))));
                 }
             }
             writer.out.extend_from_slice(b"</soap:Header>");
@@ -141,6 +142,9 @@ impl Envelope {
 fn input_holds_any(plan: &Plan, headers: &[Member], input: &Message) -> bool {
     headers.iter().map(|h| h.type_id).chain([input.type_id]).any(|id| plan.holds_any(id))
 }
+
+/// The members of a JSON object.
+type Members<'m, 'j> = &'m [(std::borrow::Cow<'j, str>, Json<'j>)];
 
 struct Writer<'a> {
     plan: &'a Plan,
@@ -212,14 +216,14 @@ impl<'a> Writer<'a> {
     }
 
     /// What encoded messages say of an element (SOAP 1.1 §5, §7).
-    fn encoding_marks(&mut self, member: &Member, value: &Value) {
+    fn encoding_marks(&mut self, member: &Member, value: &Json<'_>) {
         let Some(encoding) = self.encoded else { return };
         if std::mem::take(&mut self.top) {
             let mark = if encoding == ENCODING_11 { format!(" soap:encodingStyle=\"{ENCODING_11}\"") } else { format!(" soap:encodingStyle=\"{ENCODING_12}\"") };
             return self.out.extend_from_slice(mark.as_bytes());
         }
         if let TypePlan::List(item) = self.plan.get(member.type_id) {
-            let count = value.as_array().map_or(0, Vec::len);
+            let count = if let Json::Array(values) = value { values.len() } else { 0 };
             if encoding == ENCODING_12 {
                 self.out.extend_from_slice(b" enc:itemType=\"");
             } else {
@@ -241,26 +245,26 @@ impl<'a> Writer<'a> {
         }
     }
 
-    fn element(&mut self, member: &Member, value: &Value) {
+    fn element(&mut self, member: &Member, value: &Json<'_>) {
         if let TypePlan::Any = self.plan.get(member.type_id) {
             return self.any(member, value);
         }
         self.tag(false, member);
-        if value.is_null() && member.nillable {
+        if matches!(value, Json::Null) && member.nillable {
             return self.out.extend_from_slice(b" xsi:nil=\"true\"/>");
         }
         self.encoding_marks(member, value);
         match (self.plan.get(member.type_id), value) {
-            (_, Value::Null) => self.error("null is not allowed here: leave the member out".into()),
+            (_, Json::Null) => self.error("null is not allowed here: leave the member out".into()),
             (TypePlan::Simple(simple), value) => self.simple(member, simple, value),
-            (TypePlan::List(item), Value::Array(values)) => {
+            (TypePlan::List(item), Json::Array(values)) => {
                 self.out.push(b'>');
                 self.deeper(|w| w.list(item, values));
             }
-            (TypePlan::Object(object), Value::Object(map)) => self.deeper(|w| w.object(object, map, false)),
+            (TypePlan::Object(object), Json::Object(map)) => self.deeper(|w| w.object(object, map, false)),
             // A group of optional members only: nothing said is an empty one.
-            (TypePlan::Object(_), other) => self.error(format!("an object is expected, not {}", kind_of(other))),
-            (_, other) => self.error(format!("an array is expected, not {}", kind_of(other))),
+            (TypePlan::Object(_), other) => self.error(format!("an object is expected, not {}", other.kind())),
+            (_, other) => self.error(format!("an array is expected, not {}", other.kind())),
         }
         self.tag(true, member);
         self.out.push(b'>');
@@ -276,7 +280,7 @@ impl<'a> Writer<'a> {
         self.depth -= 1;
     }
 
-    fn simple(&mut self, member: &Member, simple: &Simple, value: &Value) {
+    fn simple(&mut self, member: &Member, simple: &Simple, value: &Json<'_>) {
         match simple.to_text(value) {
             Ok(text) => {
                 self.fixed(member, &text);
@@ -296,14 +300,14 @@ impl<'a> Writer<'a> {
     }
 
     /// An element of any type: named by `xsi:type`, or in the generic mapping.
-    fn any(&mut self, member: &Member, value: &Value) {
-        if value.is_null() && member.nillable {
+    fn any(&mut self, member: &Member, value: &Json<'_>) {
+        if matches!(value, Json::Null) && member.nillable {
             self.tag(false, member);
             return self.out.extend_from_slice(b" xsi:nil=\"true\"/>");
         }
-        if let Some(Value::String(name)) = value.get(TYPE_MEMBER) {
-            let found = self.plan.named.iter().find(|d| d.json == *name);
-            if let (Some(found), Value::Object(map)) = (found, value)
+        if let Some(Json::String(name)) = value.get(TYPE_MEMBER) {
+            let found = self.plan.named.iter().find(|d| d.json == name.as_ref());
+            if let (Some(found), Json::Object(map)) = (found, value)
                 && let TypePlan::Object(object) = self.plan.get(found.type_id)
             {
                 self.tag(false, member);
@@ -333,10 +337,10 @@ impl<'a> Writer<'a> {
         self.generic(&name, prefix, value);
     }
 
-    fn generic(&mut self, name: &str, prefix: Option<String>, value: &Value) {
+    fn generic(&mut self, name: &str, prefix: Option<String>, value: &Json<'_>) {
         let mapping = Mapping::default();
         let mut writer = generic::Writer::new(&mapping, self.out, std::mem::take(&mut self.pointer)).with_prefix(prefix);
-        writer.element(name, value);
+        writer.element(name, &value.to_value());
         let (errors, pointer) = (writer.errors, writer.pointer);
         self.pointer = pointer;
         self.errors.extend(errors);
@@ -344,12 +348,11 @@ impl<'a> Writer<'a> {
     }
 
     /// The parts of a message that stand in the body without an element around them.
-    fn parts(&mut self, type_id: crate::TypeId, value: &Value) {
-        let empty = Map::new();
+    fn parts(&mut self, type_id: crate::TypeId, value: &Json<'_>) {
         match (self.plan.get(type_id), value) {
-            (TypePlan::Object(object), Value::Object(map)) => self.members(object, map, false),
-            (TypePlan::Object(object), Value::Null) => self.members(object, &empty, false),
-            (_, other) => self.error(format!("an object is expected, not {}", kind_of(other))),
+            (TypePlan::Object(object), Json::Object(map)) => self.members(object, map, false),
+            (TypePlan::Object(object), Json::Null) => self.members(object, &[], false),
+            (_, other) => self.error(format!("an object is expected, not {}", other.kind())),
         }
     }
 
@@ -360,12 +363,12 @@ impl<'a> Writer<'a> {
     }
 
     /// The rest of an object's element behind its name: `xsi:type`, attributes, content.
-    fn object(&mut self, declared: &ObjectPlan, map: &Map<String, Value>, typed: bool) {
+    fn object(&mut self, declared: &ObjectPlan, map: Members<'_, '_>, typed: bool) {
         let mut object = declared;
         if !typed && (!declared.derived.is_empty() || declared.is_abstract) {
             let names = || declared.derived.iter().map(|d| d.json.as_str());
-            match map.get(TYPE_MEMBER) {
-                Some(Value::String(name)) => match declared.derived.iter().find(|d| d.json == *name) {
+            match tree::get(map, TYPE_MEMBER) {
+                Some(Json::String(name)) => match declared.derived.iter().find(|d| d.json == name.as_ref()) {
                     Some(found) => {
                         if let TypePlan::Object(other) = self.plan.get(found.type_id) {
                             if !std::ptr::eq(other, declared) {
@@ -388,7 +391,7 @@ impl<'a> Writer<'a> {
             }
         }
         for member in object.members.iter().filter(|m| m.is_attribute()) {
-            match map.get(&member.json) {
+            match tree::get(map, &member.json) {
                 Some(value) => self.within(&member.json, |w| w.attribute(member, value)),
                 None if member.required() => self.within(&member.json, |w| w.error("must be there".into())),
                 // A fixed or default attribute that must be there.
@@ -403,7 +406,7 @@ impl<'a> Writer<'a> {
         self.out.push(b'>');
         self.members(object, map, typed || object.label.is_some());
         if let Some((name, simple)) = &object.text {
-            match map.get(name).map(|v| simple.to_text(v)) {
+            match tree::get(map, name).map(|v| simple.to_text(v)) {
                 Some(Ok(text)) => self.text(&text),
                 Some(Err(message)) => self.within(name, |w| w.error(message)),
                 None => self.within(name, |w| w.error("must be there".into())),
@@ -412,9 +415,9 @@ impl<'a> Writer<'a> {
     }
 
     /// The elements of an object, and everything that it does not know.
-    fn members(&mut self, object: &ObjectPlan, map: &Map<String, Value>, typed: bool) {
-        for name in map.keys() {
-            let known = object.by_name.contains_key(name) || object.text.as_ref().is_some_and(|(t, _)| t == name) || (name == TYPE_MEMBER && typed);
+    fn members(&mut self, object: &ObjectPlan, map: Members<'_, '_>, typed: bool) {
+        for name in map.iter().map(|(n, _)| n) {
+            let known = object.by_name.contains_key(name.as_ref()) || object.text.as_ref().is_some_and(|(t, _)| t == name) || (name == TYPE_MEMBER && typed);
             if !known {
                 let names = object.members.iter().map(|m| m.json.as_str());
                 let near = porch_contract::suggest(name, names).map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
@@ -425,21 +428,21 @@ impl<'a> Writer<'a> {
     }
 
     /// Whether anything of a structure was given.
-    fn given(object: &ObjectPlan, particle: &Particle, map: &Map<String, Value>) -> bool {
+    fn given(object: &ObjectPlan, particle: &Particle, map: Members<'_, '_>) -> bool {
         match particle {
             Particle::Member(i, _) => {
                 let member = &object.members[*i];
-                map.get(&member.json).is_some_and(|v| !(member.many && v.as_array().is_some_and(Vec::is_empty)))
+                tree::get(map, &member.json).is_some_and(|v| !(member.many && matches!(v, Json::Array(items) if items.is_empty())))
             }
             Particle::Sequence(parts, _) | Particle::Choice(parts, _) => parts.iter().any(|p| Self::given(object, p, map)),
         }
     }
 
-    fn content(&mut self, object: &ObjectPlan, particle: &Particle, map: &Map<String, Value>, needed: bool) {
+    fn content(&mut self, object: &ObjectPlan, particle: &Particle, map: Members<'_, '_>, needed: bool) {
         match particle {
             Particle::Member(i, required) => {
                 let member = &object.members[*i];
-                match map.get(&member.json) {
+                match tree::get(map, &member.json) {
                     Some(value) => self.within(&member.json, |w| w.child(member, value)),
                     None if !(needed && *required) => {}
                     None => match &member.default {
@@ -473,7 +476,7 @@ impl<'a> Writer<'a> {
         }
     }
 
-    fn choice(&mut self, object: &ObjectPlan, parts: &[Particle], required: bool, map: &Map<String, Value>) {
+    fn choice(&mut self, object: &ObjectPlan, parts: &[Particle], required: bool, map: Members<'_, '_>) {
         let given: Vec<usize> = {
             let mut all: Vec<usize> = parts.iter().flat_map(Particle::members).filter(|i| Self::given(object, &Particle::Member(*i, false), map)).collect();
             all.sort_unstable();
@@ -503,7 +506,7 @@ impl<'a> Writer<'a> {
     }
 
     /// How many members a structure lacks.
-    fn lacking(object: &ObjectPlan, particle: &Particle, map: &Map<String, Value>) -> usize {
+    fn lacking(object: &ObjectPlan, particle: &Particle, map: Members<'_, '_>) -> usize {
         match particle {
             Particle::Member(_, required) => usize::from(*required && !Self::given(object, particle, map)),
             Particle::Sequence(parts, required) if *required || Self::given(object, particle, map) => parts.iter().map(|p| Self::lacking(object, p, map)).sum(),
@@ -515,7 +518,7 @@ impl<'a> Writer<'a> {
         }
     }
 
-    fn attribute(&mut self, member: &Member, value: &Value) {
+    fn attribute(&mut self, member: &Member, value: &Json<'_>) {
         if member.kind == MemberKind::AnyAttribute {
             return self.open_attributes(value);
         }
@@ -546,35 +549,35 @@ impl<'a> Writer<'a> {
         self.out.push(b'"');
     }
 
-    fn open_attributes(&mut self, value: &Value) {
-        let Value::Object(map) = value else {
-            return self.error(format!("an object of texts is expected, not {}", kind_of(value)));
+    fn open_attributes(&mut self, value: &Json<'_>) {
+        let Json::Object(map) = value else {
+            return self.error(format!("an object of texts is expected, not {}", value.kind()));
         };
         for (name, value) in map {
             let prefix = name.split_once(':').map(|(p, _)| p);
-            let declared = prefix.is_none_or(|p| p == "xml" || p == "xmlns" || map.contains_key(&format!("xmlns:{p}")));
+            let declared = prefix.is_none_or(|p| p == "xml" || p == "xmlns" || tree::get(map, &format!("xmlns:{p}")).is_some());
             self.within(name, |w| match value {
-                Value::String(text) if declared && generic::is_name(name) => {
+                Json::String(text) if declared && generic::is_name(name) => {
                     w.out.push(b' ');
                     w.out.extend_from_slice(name.as_bytes());
                     w.quoted(text);
                 }
-                Value::String(_) if !declared => w.error(format!("its prefix is not declared: add the member “xmlns:{}”", prefix.unwrap_or_default())),
-                Value::String(_) => w.error("is no name that XML can have".into()),
-                other => w.error(format!("a string is expected, not {}", kind_of(other))),
+                Json::String(_) if !declared => w.error(format!("its prefix is not declared: add the member “xmlns:{}”", prefix.unwrap_or_default())),
+                Json::String(_) => w.error("is no name that XML can have".into()),
+                other => w.error(format!("a string is expected, not {}", other.kind())),
             });
         }
     }
 
     /// A member's value: an element, several, or a wrapper around several.
-    fn child(&mut self, member: &Member, value: &Value) {
+    fn child(&mut self, member: &Member, value: &Json<'_>) {
         if let Some(item) = &member.items {
-            if value.is_null() && member.nillable {
+            if matches!(value, Json::Null) && member.nillable {
                 self.tag(false, member);
                 return self.out.extend_from_slice(b" xsi:nil=\"true\"/>");
             }
-            let Value::Array(values) = value else {
-                return self.error(format!("an array is expected, not {}", kind_of(value)));
+            let Json::Array(values) = value else {
+                return self.error(format!("an array is expected, not {}", value.kind()));
             };
             self.tag(false, member);
             self.encoding_marks(member, value);
@@ -584,13 +587,13 @@ impl<'a> Writer<'a> {
             return self.out.push(b'>');
         }
         match value {
-            Value::Array(values) if member.many => self.list(member, values),
-            _ if member.many => self.error(format!("an array is expected, not {}", kind_of(value))),
+            Json::Array(values) if member.many => self.list(member, values),
+            _ if member.many => self.error(format!("an array is expected, not {}", value.kind())),
             _ => self.element(member, value),
         }
     }
 
-    fn list(&mut self, item: &Member, values: &[Value]) {
+    fn list(&mut self, item: &Member, values: &[Json<'_>]) {
         if (values.len() as u64) < u64::from(item.min) {
             self.error(format!("{} items, but at least {} are needed", values.len(), item.min));
         }
@@ -607,9 +610,9 @@ impl<'a> Writer<'a> {
     }
 
     /// An element that the schema leaves open: an object with one member.
-    fn open_element(&mut self, value: &Value) {
+    fn open_element(&mut self, value: &Json<'_>) {
         match value {
-            Value::Object(map) if map.len() == 1 => {
+            Json::Object(map) if map.len() == 1 => {
                 for (name, value) in map {
                     self.within(name, |w| w.generic(name, None, value));
                 }

@@ -318,7 +318,7 @@ fn header_and_body_as_parts_of_one_message_and_several_headers() {
     assert_eq!(operation.headers.iter().map(|h| h.json.as_str()).collect::<Vec<_>>(), ["Login", "Lang"]);
     let envelope = Envelope::new(read.plan.clone(), operation, &json!({"Login": "porch"})).unwrap();
     let mut out = Vec::new();
-    envelope.write_with(&json!({"a": "1"}), Some(&json!({"Lang": "en"})), b"<x/>", &mut out).unwrap();
+    envelope.write_with(&porch_soap::tree::Json::of(&json!({"a": "1"})), Some(&json!({"Lang": "en"})), b"<x/>", &mut out).unwrap();
     let text = String::from_utf8(out).unwrap();
     assert!(text.contains("<soap:Header><x/><n1:Login>porch</n1:Login><n1:Lang>en</n1:Lang></soap:Header><soap:Body><n1:In>"), "{text}");
     // What the answer's header says is kept beside its body.
