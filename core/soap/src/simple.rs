@@ -618,15 +618,14 @@ fn split_zone(text: &str, at: usize) -> (Option<&str>, &str) {
 }
 
 fn is_date(text: &str) -> bool {
-    let text = text.strip_prefix('-').unwrap_or(text);
-    let parts: Vec<&str> = text.split('-').collect();
-    let [year, month, day] = parts.as_slice() else {
+    let [y1, y2, y3, y4, b'-', m1, m2, b'-', d1, d2] = text.strip_prefix('-').unwrap_or(text).as_bytes() else {
         return false;
     };
-    let number = |s: &str, len: usize| (s.len() == len && s.bytes().all(|b| b.is_ascii_digit())).then(|| s.parse::<u32>().unwrap_or(0));
-    let (Some(year), Some(month), Some(day)) = (number(year, 4), number(month, 2), number(day, 2)) else {
+    if ![y1, y2, y3, y4, m1, m2, d1, d2].iter().all(|b| b.is_ascii_digit()) {
         return false;
-    };
+    }
+    let number = |digits: &[&u8]| digits.iter().fold(0u32, |n, b| n * 10 + u32::from(**b - b'0'));
+    let (year, month, day) = (number(&[y1, y2, y3, y4]), number(&[m1, m2]), number(&[d1, d2]));
     let leap = year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
     let days = match month {
         1 | 3 | 5 | 7 | 8 | 10 | 12 => 31,

@@ -156,11 +156,13 @@ struct Writer<'a> {
     encoded: Option<&'static str>,
     /// Whether the next element is the wrapper of an rpc message.
     top: bool,
+    /// The number of the namespace whose prefix is `xml`; 0 when there is none.
+    xml: u16,
 }
 
 impl<'a> Writer<'a> {
     fn new(plan: &'a Plan, out: &'a mut Vec<u8>, encoded: Option<&'static str>) -> Self {
-        Self { plan, out, errors: Vec::new(), pointer: String::new(), depth: 0, encoded, top: false }
+        Self { plan, out, errors: Vec::new(), pointer: String::new(), depth: 0, encoded, top: false, xml: plan.namespace(crate::xml::XML).unwrap_or(0) }
     }
 
     fn error(&mut self, message: String) {
@@ -186,7 +188,7 @@ impl<'a> Writer<'a> {
         if namespace == 0 {
             return;
         }
-        if self.plan.namespaces[namespace as usize] == crate::xml::XML {
+        if namespace == self.xml {
             return self.out.extend_from_slice(b"xml:");
         }
         self.out.push(b'n');
@@ -416,7 +418,13 @@ impl<'a> Writer<'a> {
 
     /// The elements of an object, and everything that it does not know.
     fn members(&mut self, object: &ObjectPlan, map: Members<'_, '_>, typed: bool) {
+        let mut next = 0;
         for name in map.iter().map(|(n, _)| n) {
+            // Most come in the schema's order.
+            if object.members.get(next).is_some_and(|m| m.json == name.as_ref()) {
+                next += 1;
+                continue;
+            }
             let known = object.by_name.contains_key(name.as_ref()) || object.text.as_ref().is_some_and(|(t, _)| t == name) || (name == TYPE_MEMBER && typed);
             if !known {
                 let names = object.members.iter().map(|m| m.json.as_str());
