@@ -212,7 +212,15 @@ async fn get(url: &Url, allowed: &Allowed, origin: &str, until: Instant) -> Resu
         if let Some((name, password)) = allowed.login.as_ref().filter(|_| url.origin().ascii_serialization() == origin) {
             request = request.basic_auth(name, Some(password));
         }
-        let mut answer = request.send().await.map_err(|e| failed(if e.is_connect() { "nothing answers there".into() } else if e.is_timeout() { "no answer in time".into() } else { e.to_string() }))?;
+        let mut answer = request.send().await.map_err(|e| {
+            failed(if e.is_connect() {
+                "nothing answers there".into()
+            } else if e.is_timeout() {
+                "no answer in time".into()
+            } else {
+                e.to_string()
+            })
+        })?;
         let status = answer.status();
         if status.is_redirection() {
             let target = answer.headers().get(reqwest::header::LOCATION).and_then(|v| v.to_str().ok()).ok_or_else(|| failed(format!("it answers {status} without a place to go")))?;

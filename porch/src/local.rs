@@ -192,7 +192,10 @@ fn look_text(v: &Value, fields: bool) -> String {
     out.push('\n');
     if ports.len() > 1 {
         let rows = ports.iter().map(|p| vec![text(p, "service").to_owned(), text(p, "name").to_owned(), format!("SOAP {}", text(p, "version")), text(p, "address").to_owned()]);
-        out.push_str(&format!("\nThe same operations can be called through several ports; `port:` in the backend's document picks one.\n{}\n", table(&["service", "port", "version", "address"], rows)));
+        out.push_str(&format!(
+            "\nThe same operations can be called through several ports; `port:` in the backend's document picks one.\n{}\n",
+            table(&["service", "port", "version", "address"], rows)
+        ));
     }
     for o in list(v, "operations") {
         let losses: Vec<&str> = list(o, "losses").iter().filter_map(Value::as_str).collect();

@@ -140,7 +140,11 @@ async fn call(State(desk): State<Desk>, headers: HeaderMap, body: String) -> Res
         },
         "FindConsignments" => {
             let from = part("from").and_then(|n| n.text()).unwrap_or_default();
-            let found: String = all.iter().filter(|(_, c)| c.contains(&format!("<k:from>{}</k:from>", escape(from)))).map(|(n, c)| format!("<k:consignment><k:number>C-{n:04}</k:number>{c}</k:consignment>")).collect();
+            let found: String = all
+                .iter()
+                .filter(|(_, c)| c.contains(&format!("<k:from>{}</k:from>", escape(from))))
+                .map(|(n, c)| format!("<k:consignment><k:number>C-{n:04}</k:number>{c}</k:consignment>"))
+                .collect();
             answer(name, &format!("<consignments>{found}</consignments>"))
         }
         "AddNote" => StatusCode::ACCEPTED.into_response(),

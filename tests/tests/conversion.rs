@@ -30,7 +30,10 @@ fn a_zip_becomes_a_released_api_in_one_sitting() {
     assert!(shown.contains("application/soap+xml; charset=utf-8; action=\\\"urn:skerry-line:cargo-desk:1/Get\\\"") && shown.contains("/rehearsal"), "{shown}");
     porch.ok(&["release", "freight"]);
     let found = porch.call("GET", "/freight/v1/consignment/C-2041", &key, "").json();
-    assert_eq!(found["consignment"]["goods"][0], serde_json::from_str::<Value>(r#"{"xsi:type":"Dangerous","un":"1203","what":"Petrol in drums","weight":{"unit":"kg","value":1520.250},"classes":["3","9"]}"#).unwrap());
+    assert_eq!(
+        found["consignment"]["goods"][0],
+        serde_json::from_str::<Value>(r#"{"xsi:type":"Dangerous","un":"1203","what":"Petrol in drums","weight":{"unit":"kg","value":1520.250},"classes":["3","9"]}"#).unwrap()
+    );
 }
 
 #[test]
@@ -105,7 +108,10 @@ fn edits_survive_when_the_definition_changes() {
     edit("fares.facade.yaml", "title: Reservations", "title: Fares # ours");
     edit("fares.openapi.yaml", "/fare/{routeCode}", "/fares/{routeCode}");
     // The definition moves on: a new operation, a new optional element, one gone, a type widened.
-    let mut new = definition.replace("<xsd:element name=\"ValidUntil\" type=\"xsd:date\" minOccurs=\"0\"/>", "<xsd:element name=\"ValidUntil\" type=\"xsd:date\" minOccurs=\"0\"/><xsd:element name=\"Tax\" type=\"xsd:decimal\" minOccurs=\"0\"/>");
+    let mut new = definition.replace(
+        "<xsd:element name=\"ValidUntil\" type=\"xsd:date\" minOccurs=\"0\"/>",
+        "<xsd:element name=\"ValidUntil\" type=\"xsd:date\" minOccurs=\"0\"/><xsd:element name=\"Tax\" type=\"xsd:decimal\" minOccurs=\"0\"/>",
+    );
     new = new.replace("<xsd:maxInclusive value=\"40\"/>", "<xsd:maxInclusive value=\"60\"/>").replace("CancelBooking", "RevokeBooking");
     let changed = plain("new.wsdl");
     std::fs::write(&changed, new).unwrap();
@@ -181,7 +187,12 @@ fn answered(porch: &Porch, answer: Vec<u8>) -> (Http, String) {
     let output = porch.client(&["--json", "try", "quoteFare", "route=FAR-MAR", "fareClass=foot", "passengers=1"], "");
     let tried: Value = serde_json::from_slice(&output.stdout).unwrap();
     thread.join().unwrap();
-    let reply = Http { status: tried["status"].as_u64().unwrap() as u16, headers: Default::default(), body: tried["body"].as_str().map_or_else(|| tried["body"].to_string(), str::to_owned).into_bytes(), whole: true };
+    let reply = Http {
+        status: tried["status"].as_u64().unwrap() as u16,
+        headers: Default::default(),
+        body: tried["body"].as_str().map_or_else(|| tried["body"].to_string(), str::to_owned).into_bytes(),
+        whole: true,
+    };
     (reply, tried.to_string())
 }
 

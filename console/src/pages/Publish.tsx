@@ -32,6 +32,9 @@ const nameOf = (title: string) =>
     .replace(/[^a-z0-9]+/g, "-")
     .replace(/^-|-$/g, "");
 
+/** So many operations are listed at once. */
+const MOST = 100;
+
 function Found({ look, source }: { look: Look; source: Source }) {
   const [chosen, setChosen] = useState(() => look.operations.filter((o) => o.available).map((o) => o.source));
   const [name, setName] = useState(nameOf(look.title));
@@ -50,7 +53,11 @@ function Found({ look, source }: { look: Look; source: Source }) {
     if (taken) throw new Error(`The draft has ${taken.path} already: choose another name.`);
     return api<Pushed>("PUT", "/api/draft", { files });
   });
-  const listed = look.operations.filter((o) => o.source.toLowerCase().includes(search.trim().toLowerCase()));
+  const words = search.toLowerCase().split(/\s+/);
+  const listed = look.operations.filter((o) =>
+    words.every((w) => `${o.source} ${o.path} ${o.documentation}`.toLowerCase().includes(w)),
+  );
+  const able = listed.filter((o) => o.available).map((o) => o.source);
   return (
     <>
       <Sheet>
@@ -76,12 +83,23 @@ function Found({ look, source }: { look: Look; source: Source }) {
             </ul>
           </Fold>
         )}
-        {look.operations.length > 12 && <Field label="Search operations" value={search} onChange={setSearch} />}
+        {look.operations.length > 12 && (
+          <>
+            <Field label="Search operations" value={search} onChange={setSearch} />
+            <RowOf>
+              <Button onPress={() => setChosen([...new Set([...chosen, ...able])])}>Take these {able.length}</Button>
+              <Button onPress={() => setChosen(chosen.filter((c) => !able.includes(c)))}>Leave these out</Button>
+              <Soft>
+                {chosen.length} of {look.operations.length} are taken.
+              </Soft>
+            </RowOf>
+          </>
+        )}
         <Table
           label="Operations found"
           head={["", "Operation", "As REST", "Why this shape", "Inputs"]}
           empty="No operation fits."
-          rows={listed.map((o) => ({
+          rows={listed.slice(0, MOST).map((o) => ({
             key: o.source,
             cells: [
               <input
@@ -105,6 +123,11 @@ function Found({ look, source }: { look: Look; source: Source }) {
             ],
           }))}
         />
+        {listed.length > MOST && (
+          <Soft>
+            The first {MOST} of {listed.length} are shown; search for the others.
+          </Soft>
+        )}
         {look.operations.some((o) => o.losses.length > 0) && (
           <Fold title="What JSON cannot carry">
             {look.operations

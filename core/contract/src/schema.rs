@@ -104,7 +104,8 @@ impl<'a> SchemaView<'a> {
 
     /// Whether members that are not named may stand in the object.
     pub fn allows_other_members(&self) -> bool {
-        self.own_properties().is_none() && self.all_of().next().is_none() && self.alternatives().all(|a| a.allows_other_members()) || self.schema.get("additionalProperties").is_some_and(|v| *v != Value::Bool(false))
+        self.own_properties().is_none() && self.all_of().next().is_none() && self.alternatives().all(|a| a.allows_other_members())
+            || self.schema.get("additionalProperties").is_some_and(|v| *v != Value::Bool(false))
     }
 
     /// The schema of an array's items.
@@ -164,7 +165,8 @@ impl<'a> SchemaView<'a> {
         if let Some(value) = given.or_else(|| map.get("default")).or_else(|| map.get("const")).or_else(|| map.get("enum").and_then(|e| e.get(0))) {
             return value.clone();
         }
-        if self.own_properties().is_none() && self.schema.get("type").is_none()
+        if self.own_properties().is_none()
+            && self.schema.get("type").is_none()
             && let Some(first) = self.alternatives().next()
         {
             return first.sample_to(depth);
@@ -172,7 +174,8 @@ impl<'a> SchemaView<'a> {
         match self.types().first().copied() {
             Some("array") if depth > 0 => Value::Array(self.items().map(|i| i.sample_to(depth - 1)).into_iter().collect()),
             Some("array") => Value::Array(Vec::new()),
-            Some("integer" | "number") => map.get("minimum").cloned().unwrap_or_else(|| Value::from(1)),
+            // One, where that is allowed; else the least that is.
+            Some("integer" | "number") => map.get("minimum").filter(|m| m.as_f64().is_some_and(|m| m > 1.0)).cloned().unwrap_or_else(|| Value::from(1)),
             Some("boolean") => Value::Bool(true),
             Some("string") => Value::String(sample_text(map)),
             _ if depth > 0 => {

@@ -166,7 +166,8 @@ pub(crate) fn definition_of(files: &Files, backend: &Document<BackendDoc>) -> Re
         return Err(Box::new(Finding::error(&backend.file, at("definition"), format!("there is no file “{path}”")).help(near)));
     }
     let folder = path.rsplit_once('/').map(|(f, _)| format!("{f}/")).unwrap_or_default();
-    let is_xml = |name: &str, text: &str| name == path || [".wsdl", ".xsd", ".xml"].iter().any(|end| name.to_lowercase().ends_with(end)) || text.trim_start_matches('\u{feff}').trim_start().starts_with('<');
+    let is_xml =
+        |name: &str, text: &str| name == path || [".wsdl", ".xsd", ".xml"].iter().any(|end| name.to_lowercase().ends_with(end)) || text.trim_start_matches('\u{feff}').trim_start().starts_with('<');
     let near = files.iter().filter(|(n, t)| n.starts_with(&folder) && is_xml(n, t)).map(|(n, t)| (n.clone(), t.clone())).collect();
     match porch_soap::read_port(&near, &path, backend.doc.port.as_deref()) {
         // It is the document that names a port, not the definition.

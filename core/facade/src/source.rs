@@ -99,7 +99,14 @@ impl Source {
             // Those that others import are parts; those without a service are no beginning.
             let imported: Vec<String> = mains
                 .iter()
-                .flat_map(|from| references(&files[from]).into_iter().filter_map(|(_, location)| find_name(files.keys().map(String::as_str), from, &location)).filter(|to| to != from).map(str::to_owned).collect::<Vec<_>>())
+                .flat_map(|from| {
+                    references(&files[from])
+                        .into_iter()
+                        .filter_map(|(_, location)| find_name(files.keys().map(String::as_str), from, &location))
+                        .filter(|to| to != from)
+                        .map(str::to_owned)
+                        .collect::<Vec<_>>()
+                })
                 .collect();
             let roots: Vec<String> = mains.iter().filter(|m| !imported.contains(m)).cloned().collect();
             mains = if roots.is_empty() { mains } else { roots };

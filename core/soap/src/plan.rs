@@ -27,6 +27,7 @@ pub struct Plan {
 
 /// One type.
 #[derive(Debug)]
+#[expect(clippy::large_enum_variant, reason = "most types are objects")]
 pub enum TypePlan {
     /// Text only.
     Simple(Simple),

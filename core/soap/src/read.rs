@@ -37,14 +37,7 @@ pub struct AnswerPlan {
 impl AnswerPlan {
     /// What an operation's answers hold.
     pub fn of(plan: Arc<Plan>, operation: &Operation) -> Self {
-        Self {
-            plan,
-            output: operation.output.clone(),
-            headers: operation.output_headers.clone(),
-            faults: operation.faults.clone(),
-            encoded: operation.encoded,
-            one_way: operation.one_way,
-        }
+        Self { plan, output: operation.output.clone(), headers: operation.output_headers.clone(), faults: operation.faults.clone(), encoded: operation.encoded, one_way: operation.one_way }
     }
 
     /// Whether an empty body can be a complete answer.
@@ -455,11 +448,8 @@ impl AnswerReader {
 
     fn begin_text(&mut self, text: &str) {
         self.text.clear();
-        self.language = self
-            .scanner
-            .attributes(text)
-            .find(|a| a.name.split_once(':').is_some_and(|(p, n)| n == "lang" && self.scanner.resolve(p) == Some(XML)))
-            .map_or_else(String::new, |a| a.value.to_owned());
+        self.language =
+            self.scanner.attributes(text).find(|a| a.name.split_once(':').is_some_and(|(p, n)| n == "lang" && self.scanner.resolve(p) == Some(XML))).map_or_else(String::new, |a| a.value.to_owned());
     }
 
     /// The value of an attribute without a prefix.
@@ -480,7 +470,7 @@ impl AnswerReader {
             self.frames.push(Frame::Skip);
             return Ok(());
         }
-        let bare_fault = self.namespace_is(prefix, "") && !plan.output.as_ref().and_then(|o| o.element.as_ref()).is_some_and(|m| m.local == "Fault");
+        let bare_fault = self.namespace_is(prefix, "") && plan.output.as_ref().and_then(|o| o.element.as_ref()).is_none_or(|m| m.local != "Fault");
         if local == "Fault" && (self.is_envelope(prefix) || bare_fault) {
             if bare_fault {
                 self.note("the fault has no namespace".into());

@@ -42,7 +42,9 @@ impl UsernameToken {
         } else {
             text(out, &self.password);
         }
-        out.extend_from_slice(format!("</wsse:Password><wsse:Nonce EncodingType=\"{BASE64}\">{}</wsse:Nonce><wsu:Created>{created}</wsu:Created></wsse:UsernameToken></wsse:Security>", to_base64(nonce)).as_bytes());
+        out.extend_from_slice(
+            format!("</wsse:Password><wsse:Nonce EncodingType=\"{BASE64}\">{}</wsse:Nonce><wsu:Created>{created}</wsu:Created></wsse:UsernameToken></wsse:Security>", to_base64(nonce)).as_bytes(),
+        );
     }
 }
 

@@ -209,10 +209,12 @@ impl Simple {
             }
             (Base::Union(kinds), value) => match kinds.iter().find_map(|kind| kind.to_text(value).ok()) {
                 Some(text) => text,
-                None => return Err(match kinds.as_slice() {
-                    [only] => only.to_text(value).err().unwrap_or_default(),
-                    _ => format!("{} fits none of the {} types that may stand here", value.kind(), kinds.len()),
-                }),
+                None => {
+                    return Err(match kinds.as_slice() {
+                        [only] => only.to_text(value).err().unwrap_or_default(),
+                        _ => format!("{} fits none of the {} types that may stand here", value.kind(), kinds.len()),
+                    });
+                }
             },
             (Base::Token, Json::String(s)) => {
                 if is_collapsed(s) {

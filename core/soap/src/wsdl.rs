@@ -130,7 +130,7 @@ pub fn read_definition(files: &Files, main: &str) -> Result<Definition, Box<Find
 /// # Errors
 /// As [`read_definition`], and when there is no such port.
 pub fn read_port(files: &Files, main: &str, port: Option<&str>) -> Result<Definition, Box<Finding>> {
-    let mut parsed: Vec<(&str, Result<Document<'_>, (Position, String)>)> = Vec::new();
+    let mut parsed: Vec<Parsed<'_>> = Vec::new();
     for (name, text) in files {
         parsed.push((name, parse_xml(text)));
     }
@@ -642,9 +642,8 @@ impl<'a, 'i> Reader<'a, 'i> {
         for part in &attached {
             operation.losses.push(format!("the part “{part}” travels as an attachment; it is not among the members"));
         }
-        let parts: Vec<At<'a, 'i>> = parts_of(message)
-            .filter(|p| !taken.iter().any(|t| t == p.text("name")) && !attached.contains(&p.text("name")) && listed.as_ref().is_none_or(|l| l.contains(&p.text("name"))))
-            .collect();
+        let parts: Vec<At<'a, 'i>> =
+            parts_of(message).filter(|p| !taken.iter().any(|t| t == p.text("name")) && !attached.contains(&p.text("name")) && listed.as_ref().is_none_or(|l| l.contains(&p.text("name")))).collect();
         if let Some((bound, wrapper)) = rpc {
             return self.rpc_message(compiler, operation.encoded, &parts, body, bound, wrapper);
         }

@@ -18,7 +18,8 @@ struct Wsdl {
     more: String,
 }
 
-const ELEMENTS: &str = "<x:element name='In' type='t:M'/><x:element name='Out' type='t:M'/><x:complexType name='M'><x:sequence><x:element name='a' type='x:string' minOccurs='0'/></x:sequence></x:complexType>";
+const ELEMENTS: &str =
+    "<x:element name='In' type='t:M'/><x:element name='Out' type='t:M'/><x:complexType name='M'><x:sequence><x:element name='a' type='x:string' minOccurs='0'/></x:sequence></x:complexType>";
 const BOUND: &str = "<operation name='Do'><s:operation soapAction='urn:do'/><input><s:body use='literal'/></input><output><s:body use='literal'/></output></operation>";
 
 impl Wsdl {
@@ -114,7 +115,9 @@ impl Read {
 }
 
 fn enveloped(body: &str) -> String {
-    format!("<s:Envelope xmlns:s='http://schemas.xmlsoap.org/soap/envelope/' xmlns:xsi='http://www.w3.org/2001/XMLSchema-instance' xmlns:xsd='http://www.w3.org/2001/XMLSchema' xmlns:t='urn:t' xmlns:enc='http://schemas.xmlsoap.org/soap/encoding/'><s:Body>{body}</s:Body></s:Envelope>")
+    format!(
+        "<s:Envelope xmlns:s='http://schemas.xmlsoap.org/soap/envelope/' xmlns:xsi='http://www.w3.org/2001/XMLSchema-instance' xmlns:xsd='http://www.w3.org/2001/XMLSchema' xmlns:t='urn:t' xmlns:enc='http://schemas.xmlsoap.org/soap/encoding/'><s:Body>{body}</s:Body></s:Envelope>"
+    )
 }
 
 #[test]
@@ -188,7 +191,9 @@ fn a_document_that_imports_itself_and_imports_that_drag_in_other_services() {
 fn schemas_and_bindings_arrive_through_wsdl_import() {
     let whole = Wsdl::new();
     let head = |body: &str| {
-        format!("<definitions targetNamespace='urn:t' xmlns='http://schemas.xmlsoap.org/wsdl/' xmlns:s='http://schemas.xmlsoap.org/wsdl/soap/' xmlns:x='http://www.w3.org/2001/XMLSchema' xmlns:t='urn:t'>{body}</definitions>")
+        format!(
+            "<definitions targetNamespace='urn:t' xmlns='http://schemas.xmlsoap.org/wsdl/' xmlns:s='http://schemas.xmlsoap.org/wsdl/soap/' xmlns:x='http://www.w3.org/2001/XMLSchema' xmlns:t='urn:t'>{body}</definitions>"
+        )
     };
     let files = Files::from([
         ("service".to_owned(), head(&format!("<import namespace='urn:t' location='parts/binding.xml'/>{}", whole.services))),
@@ -246,7 +251,10 @@ fn the_schema_namespace_of_1999() {
 
 #[test]
 fn missing_prefixes_in_references_are_forgiven_and_reported() {
-    let mut wsdl = Wsdl::new().schema("<x:element name='In' type='M'/><x:element name='Out' type='M'/><x:complexType name='M'><x:sequence><x:element name='a' type='string' minOccurs='0'/></x:sequence></x:complexType>", "elementFormDefault='qualified'");
+    let mut wsdl = Wsdl::new().schema(
+        "<x:element name='In' type='M'/><x:element name='Out' type='M'/><x:complexType name='M'><x:sequence><x:element name='a' type='string' minOccurs='0'/></x:sequence></x:complexType>",
+        "elementFormDefault='qualified'",
+    );
     wsdl.messages = wsdl.messages.replace("t:In", "In").replace("t:Out", "Out");
     wsdl.port_type = wsdl.port_type.replace("t:", "");
     wsdl.binding = wsdl.binding.replace("type='t:P'", "type='P'");
@@ -267,7 +275,10 @@ fn elements_without_a_type_hold_anything() {
 
 #[test]
 fn soap_encoding_and_xml_schemas_without_a_location_are_built_in() {
-    let content = format!("<x:import namespace='http://schemas.xmlsoap.org/soap/encoding/'/><x:import namespace='http://www.w3.org/XML/1998/namespace' schemaLocation='http://nowhere.example/xml.xsd'/>{}", ELEMENTS.replace("x:string", "enc:string"));
+    let content = format!(
+        "<x:import namespace='http://schemas.xmlsoap.org/soap/encoding/'/><x:import namespace='http://www.w3.org/XML/1998/namespace' schemaLocation='http://nowhere.example/xml.xsd'/>{}",
+        ELEMENTS.replace("x:string", "enc:string")
+    );
     let read = Wsdl::new().schema(&content, "elementFormDefault='qualified'").read();
     assert_eq!((read.findings().as_str(), read.body(&json!({"a": "1"})).as_str()), ("", "<n1:In><n1:a>1</n1:a></n1:In>"));
 }
@@ -486,7 +497,9 @@ fn faults_in_all_their_forms() {
     let (found, json, _) = fault("<s:Fault><faultcode>s:Client.Seats</faultcode><faultstring>no seats</faultstring><detail><t:Full><t:a>3</t:a></t:Full></detail></s:Fault>");
     assert_eq!((found.code.as_str(), found.reason.as_str(), found.detail.as_deref(), json.as_str(), found.is_callers()), ("Client.Seats", "no seats", Some("Full"), r#"{"a":"3"}"#, true));
     // One shaped like SOAP 1.2 in an envelope of 1.1, with several languages.
-    let (found, ..) = fault("<s:Fault><s:Code><s:Value>s:Receiver</s:Value><s:Subcode><s:Value>t:Closed</s:Value></s:Subcode></s:Code><s:Reason><s:Text xml:lang='de'>zu</s:Text><s:Text xml:lang='en-GB'>closed</s:Text></s:Reason></s:Fault>");
+    let (found, ..) = fault(
+        "<s:Fault><s:Code><s:Value>s:Receiver</s:Value><s:Subcode><s:Value>t:Closed</s:Value></s:Subcode></s:Code><s:Reason><s:Text xml:lang='de'>zu</s:Text><s:Text xml:lang='en-GB'>closed</s:Text></s:Reason></s:Fault>",
+    );
     assert_eq!((found.code.as_str(), found.subcode.as_str(), found.reason.as_str()), ("Receiver", "Closed", "closed"));
     assert_eq!(found.reasons, [("de".to_owned(), "zu".to_owned()), ("en-GB".to_owned(), "closed".to_owned())]);
     // Without a namespace.
@@ -580,7 +593,10 @@ fn a_definition_of_a_thousand_operations_is_read_at_once() {
     let (mut content, mut messages, mut operations, mut bound) = (String::new(), String::new(), String::new(), String::new());
     for i in 0..1000 {
         let fields: String = (0..6).map(|k| format!("<x:element name='f{k}' type='x:string'/>")).collect();
-        content += &format!("<x:complexType name='T{i}'><x:sequence>{fields}<x:element name='next' type='t:T{}' minOccurs='0'/></x:sequence></x:complexType><x:complexType name='R{i}'><x:sequence>{fields}</x:sequence></x:complexType><x:element name='In{i}' type='t:T{i}'/><x:element name='Out{i}' type='t:R{i}'/>", (i + 1) % 1000);
+        content += &format!(
+            "<x:complexType name='T{i}'><x:sequence>{fields}<x:element name='next' type='t:T{}' minOccurs='0'/></x:sequence></x:complexType><x:complexType name='R{i}'><x:sequence>{fields}</x:sequence></x:complexType><x:element name='In{i}' type='t:T{i}'/><x:element name='Out{i}' type='t:R{i}'/>",
+            (i + 1) % 1000
+        );
         messages += &format!("<message name='In{i}'><part name='p' element='t:In{i}'/></message><message name='Out{i}'><part name='p' element='t:Out{i}'/></message>");
         operations += &format!("<operation name='Do{i}'><input message='t:In{i}'/><output message='t:Out{i}'/></operation>");
         bound += &BOUND.replace("name='Do'", &format!("name='Do{i}'"));
@@ -597,7 +613,9 @@ fn a_definition_of_a_thousand_operations_is_read_at_once() {
 /// The messages and definitions that mutations begin with.
 fn real_bytes(which: usize) -> Vec<u8> {
     let text = match which % 5 {
-        0 => enveloped("<r:DoResponse xmlns:r='urn:rpc'><legs href='#i'/><names enc:arrayType='xsd:string[1]'><item>a</item></names><grid/></r:DoResponse><m id='i'><x><from>F</from><next xsi:nil='1'/></x></m>"),
+        0 => enveloped(
+            "<r:DoResponse xmlns:r='urn:rpc'><legs href='#i'/><names enc:arrayType='xsd:string[1]'><item>a</item></names><grid/></r:DoResponse><m id='i'><x><from>F</from><next xsi:nil='1'/></x></m>",
+        ),
         1 => Wsdl::new().text(),
         2 => Wsdl::new().schema(ENCODED_TYPES, "").rpc("encoded", "<part name='n' type='x:int'/>", "<part name='legs' type='t:Legs'/>").text(),
         3 => "<a k='1' xmlns:p='urn:p'>x<b>&amp;<![CDATA[<]]></b>y<p:c xsi:nil='true' xmlns:xsi='http://www.w3.org/2001/XMLSchema-instance'/></a>".into(),

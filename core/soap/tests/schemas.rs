@@ -153,10 +153,7 @@ fn what_json_cannot_carry_is_named() {
     );
     assert_eq!(
         service.losses(),
-        [
-            "M: elements that the schema leaves open (xsd:any) are carried in the generic mapping",
-            "Mixed: text between its elements (mixed content); it is carried in the generic mapping"
-        ]
+        ["M: elements that the schema leaves open (xsd:any) are carried in the generic mapping", "Mixed: text between its elements (mixed content); it is carried in the generic mapping"]
     );
 }
 

@@ -42,7 +42,8 @@ fn all_takes_its_elements_in_any_order() {
 
 #[test]
 fn a_repeated_choice_keeps_order_and_grouping() {
-    let service = Service::of(&format!("<x:sequence><x:element name='id' type='x:int'/><x:choice minOccurs='0' maxOccurs='unbounded'>{AB}</x:choice><x:element name='z' type='x:int'/></x:sequence>"), "");
+    let service =
+        Service::of(&format!("<x:sequence><x:element name='id' type='x:int'/><x:choice minOccurs='0' maxOccurs='unbounded'>{AB}</x:choice><x:element name='z' type='x:int'/></x:sequence>"), "");
     let value = json!({"id": 1, "choice": [{"a": "x"}, {"b": 2}, {"a": "y"}, {"a": "z"}], "z": 9});
     both_ways(&service, &value, "<n1:In><n1:id>1</n1:id><n1:a>x</n1:a><n1:b>2</n1:b><n1:a>y</n1:a><n1:a>z</n1:a><n1:z>9</n1:z></n1:In>");
     both_ways(&service, &json!({"id": 1, "choice": [], "z": 9}), "<n1:In><n1:id>1</n1:id><n1:z>9</n1:z></n1:In>");
@@ -58,10 +59,7 @@ fn a_repeated_sequence_keeps_its_grouping() {
         "",
     );
     let value = json!({"sequence": [{"k": "a", "v": [1, 2]}, {"k": "b", "w": 3, "v": []}, {"k": "c", "v": [4], "w": 5}]});
-    assert_eq!(
-        service.write(&value).unwrap(),
-        "<n1:In><n1:k>a</n1:k><n1:v>1</n1:v><n1:v>2</n1:v><n1:k>b</n1:k><n1:w>3</n1:w><n1:k>c</n1:k><n1:v>4</n1:v><n1:w>5</n1:w></n1:In>"
-    );
+    assert_eq!(service.write(&value).unwrap(), "<n1:In><n1:k>a</n1:k><n1:v>1</n1:v><n1:v>2</n1:v><n1:k>b</n1:k><n1:w>3</n1:w><n1:k>c</n1:k><n1:v>4</n1:v><n1:w>5</n1:w></n1:In>");
     assert_eq!(service.round_trip(&value), value);
     assert_eq!(service.write(&json!({"sequence": [{"v": []}]})).unwrap_err(), ["/sequence/0/k must be there"]);
 }
@@ -92,12 +90,12 @@ fn a_wrapper_that_only_holds_a_list_is_flattened_and_put_back() {
 
 #[test]
 fn numbers_keep_all_their_digits() {
-    let service = Service::of("<x:sequence><x:element name='d' type='x:decimal'/><x:element name='i' type='x:integer'/><x:element name='u' type='x:unsignedLong'/><x:element name='f' type='x:double'/></x:sequence>", "");
-    let text = r#"{"d":1520.250,"i":12345678901234567890123456789012345678901,"u":18446744073709551615,"f":"NaN"}"#;
-    assert_eq!(
-        service.write(&parse(text)).unwrap(),
-        "<n1:In><n1:d>1520.250</n1:d><n1:i>12345678901234567890123456789012345678901</n1:i><n1:u>18446744073709551615</n1:u><n1:f>NaN</n1:f></n1:In>"
+    let service = Service::of(
+        "<x:sequence><x:element name='d' type='x:decimal'/><x:element name='i' type='x:integer'/><x:element name='u' type='x:unsignedLong'/><x:element name='f' type='x:double'/></x:sequence>",
+        "",
     );
+    let text = r#"{"d":1520.250,"i":12345678901234567890123456789012345678901,"u":18446744073709551615,"f":"NaN"}"#;
+    assert_eq!(service.write(&parse(text)).unwrap(), "<n1:In><n1:d>1520.250</n1:d><n1:i>12345678901234567890123456789012345678901</n1:i><n1:u>18446744073709551615</n1:u><n1:f>NaN</n1:f></n1:In>");
     assert_eq!(service.round_trip(&parse(text)).to_string(), text);
     assert_eq!(service.read_body("<Out><d>-0</d><i>+7</i><u>007</u><f>-INF</f></Out>").unwrap().0, r#"{"d":-0,"i":7,"u":7,"f":"-INF"}"#);
     assert_eq!(service.write(&parse(r#"{"d":1,"i":1,"u":18446744073709551616,"f":0}"#)).unwrap_err(), ["/u 18446744073709551616 is more than 18446744073709551615"]);
@@ -150,7 +148,10 @@ fn xsi_type_is_a_discriminator() {
     assert_eq!(service.write(&json!({"c": [{"xsi:type": "Fule", "weight": 5}]})).unwrap_err(), ["/c/0/xsi:type “Fule” cannot stand for Cargo; did you mean “Fuel”?"]);
     assert_eq!(service.write(&json!({"c": [{"weight": 5, "litres": 1}]})).unwrap_err(), ["/c/0/litres Cargo has no such member"]);
     let item = &schema(&service)["M"]["properties"]["c"]["items"];
-    assert_eq!(item["discriminator"], json!({"propertyName": "xsi:type", "mapping": {"Cargo": "#/components/schemas/Cargo", "Fuel": "#/components/schemas/Fuel", "Liquid": "#/components/schemas/Liquid"}}));
+    assert_eq!(
+        item["discriminator"],
+        json!({"propertyName": "xsi:type", "mapping": {"Cargo": "#/components/schemas/Cargo", "Fuel": "#/components/schemas/Fuel", "Liquid": "#/components/schemas/Liquid"}})
+    );
     assert_eq!(item["oneOf"].as_array().unwrap().len(), 3);
 }
 
@@ -195,9 +196,7 @@ fn a_restriction_has_the_elements_it_says_and_the_attributes_it_inherits() {
 #[test]
 fn any_elements_and_attributes_are_carried_in_the_generic_mapping() {
     let service = Service::of(&format!("<x:sequence>{AB}<x:any minOccurs='0' maxOccurs='unbounded' processContents='lax'/></x:sequence><x:anyAttribute/>"), "");
-    let (json, notes) = service
-        .read_body("<Out xmlns:o='urn:o' o:k='1' plain='2'><a>x</a><b>1</b><o:more><o:x y='1'>t</o:x><o:x y='2'/></o:more><n:own>5</n:own></Out>")
-        .unwrap();
+    let (json, notes) = service.read_body("<Out xmlns:o='urn:o' o:k='1' plain='2'><a>x</a><b>1</b><o:more><o:x y='1'>t</o:x><o:x y='2'/></o:more><n:own>5</n:own></Out>").unwrap();
     assert_eq!(notes, Vec::<String>::new());
     assert_eq!(
         parse(&json),
@@ -226,7 +225,10 @@ fn any_type_is_generic_or_named() {
 
 #[test]
 fn mixed_content_keeps_text_and_order() {
-    let service = Service::of("<x:sequence><x:element name='m'><x:complexType mixed='true'><x:choice minOccurs='0' maxOccurs='unbounded'><x:element name='b' type='x:string'/></x:choice></x:complexType></x:element></x:sequence>", "");
+    let service = Service::of(
+        "<x:sequence><x:element name='m'><x:complexType mixed='true'><x:choice minOccurs='0' maxOccurs='unbounded'><x:element name='b' type='x:string'/></x:choice></x:complexType></x:element></x:sequence>",
+        "",
+    );
     let (json, _) = service.read_body("<n:Out><n:m>swell <n:b>2 m</n:b>, wind <n:b>W</n:b>.</n:m></n:Out>").unwrap();
     let value = parse(&json);
     assert_eq!(value, json!({"m": {"#content": ["swell ", {"n:b": {"@xmlns:n": "urn:t", "#text": "2 m"}}, ", wind ", {"n:b": {"@xmlns:n": "urn:t", "#text": "W"}}, "."]}}));
@@ -269,7 +271,10 @@ fn one_element_at_two_places_of_a_sequence() {
 
 #[test]
 fn choices_are_in_the_contract() {
-    let service = Service::of("<x:sequence><x:choice><x:element name='card' type='x:string'/><x:sequence><x:element name='bank' type='x:string'/><x:element name='account' type='x:string' minOccurs='0'/></x:sequence></x:choice></x:sequence>", "");
+    let service = Service::of(
+        "<x:sequence><x:choice><x:element name='card' type='x:string'/><x:sequence><x:element name='bank' type='x:string'/><x:element name='account' type='x:string' minOccurs='0'/></x:sequence></x:choice></x:sequence>",
+        "",
+    );
     let schema = &schema(&service)["M"];
     assert_eq!(schema["oneOf"], json!([{"required": ["card"]}, {"required": ["bank"]}]));
     assert_eq!(schema.get("required"), None);
@@ -299,7 +304,10 @@ fn redefined_types_are_made_from_what_they_replace() {
 
 #[test]
 fn keys_that_must_be_unique_are_reported() {
-    let service = Service::of("<x:sequence><x:element name='l' type='t:L'><x:unique name='u'><x:selector xpath='t:i'/><x:field xpath='.'/></x:unique></x:element></x:sequence>", "<x:complexType name='L'><x:sequence><x:element name='i' type='x:int' maxOccurs='9'/></x:sequence></x:complexType>");
+    let service = Service::of(
+        "<x:sequence><x:element name='l' type='t:L'><x:unique name='u'><x:selector xpath='t:i'/><x:field xpath='.'/></x:unique></x:element></x:sequence>",
+        "<x:complexType name='L'><x:sequence><x:element name='i' type='x:int' maxOccurs='9'/></x:sequence></x:complexType>",
+    );
     assert!(service.losses()[0].contains("xsd:unique"), "{:?}", service.losses());
 }
 

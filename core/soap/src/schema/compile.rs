@@ -33,6 +33,8 @@ pub struct Compiler<'a, 'i> {
 
 /// Why a type cannot be had.
 type Missing = String;
+/// How often something may stand there: at least, and at most.
+type Occurs = (u32, Option<u32>);
 
 /// Nested deeper than this, groups and types run in a circle.
 const MAX_DEPTH: usize = 100;
@@ -525,7 +527,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
     }
 
     /// The only element of a compositor, if it has no more than that, with how often it may stand there.
-    fn only_element(&mut self, at: Component<'a, 'i>) -> Result<Option<(Component<'a, 'i>, (u32, Option<u32>))>, Missing> {
+    fn only_element(&mut self, at: Component<'a, 'i>) -> Result<Option<(Component<'a, 'i>, Occurs)>, Missing> {
         let mut inside = children(at.node).filter(|n| n.tag_name().name() != "annotation" && occurs(*n).1 != Some(0));
         let (Some(only), None) = (inside.next(), inside.next()) else { return Ok(None) };
         let here = at.at(only);
@@ -593,7 +595,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
         into.members.len() - 1
     }
 
-    fn element_particle(&mut self, id: TypeId, into: &mut ObjectPlan, at: Component<'a, 'i>, taking: &mut Taking, (min, max): (u32, Option<u32>)) -> Result<Particle, Missing> {
+    fn element_particle(&mut self, id: TypeId, into: &mut ObjectPlan, at: Component<'a, 'i>, taking: &mut Taking, (min, max): Occurs) -> Result<Particle, Missing> {
         let Some(text) = at.node.attribute("ref") else {
             let member = Member { min, max, many: max != Some(1), ..self.own_element(at, false)? };
             let index = self.add(into, member, taking);
@@ -634,14 +636,14 @@ impl<'a, 'i> Compiler<'a, 'i> {
     }
 
     /// A repeated group of several elements: an array of objects.
-    fn group(&mut self, id: TypeId, into: &mut ObjectPlan, at: Component<'a, 'i>, taking: &mut Taking, label: &str, occurs: (u32, Option<u32>)) -> Result<Particle, Missing> {
+    fn group(&mut self, id: TypeId, into: &mut ObjectPlan, at: Component<'a, 'i>, taking: &mut Taking, label: &str, occurs: Occurs) -> Result<Particle, Missing> {
         let mut object = ObjectPlan { name: format!("{}_{label}", into.name), documentation: documentation(at.node), ..Default::default() };
         let mut inner = Taking { mergeable: Vec::new(), in_choice: false, optional: false };
         object.content = self.deeper(|c| c.once(id, &mut object, at, &mut inner, false))?;
         self.group_member(id, into, object, taking, label, occurs)
     }
 
-    fn group_member(&mut self, _id: TypeId, into: &mut ObjectPlan, mut object: ObjectPlan, taking: &mut Taking, label: &str, (min, max): (u32, Option<u32>)) -> Result<Particle, Missing> {
+    fn group_member(&mut self, _id: TypeId, into: &mut ObjectPlan, mut object: ObjectPlan, taking: &mut Taking, label: &str, (min, max): Occurs) -> Result<Particle, Missing> {
         object.name_members();
         let type_id = self.push(TypePlan::Object(object));
         let member = Member { kind: MemberKind::Group, many: true, min, max, ..Member::element(0, label, type_id) };
@@ -941,7 +943,7 @@ fn is_mixed(node: Node<'_, '_>) -> bool {
     is_true(inner.and_then(|n| n.attribute("mixed")).or(node.attribute("mixed"))) && !children(node).any(|n| n.tag_name().name() == "simpleContent")
 }
 
-fn occurs(node: Node<'_, '_>) -> (u32, Option<u32>) {
+fn occurs(node: Node<'_, '_>) -> Occurs {
     let min = node.attribute("minOccurs").and_then(|v| v.trim().parse().ok()).unwrap_or(1);
     let max = match node.attribute("maxOccurs").map(str::trim) {
         Some("unbounded" | "*") => None,
