@@ -39,10 +39,8 @@ pub(crate) struct UsedBy {
 
 fn contract_of(facade: &ReleasedFacade) -> Option<porch_contract::Contract> {
     let documents = Documents::read(&facade.files);
-    let (_, doc) = documents.facades.first()?;
-    let folder = doc.file.rsplit_once('/').map_or(String::new(), |(f, _)| format!("{f}/"));
-    let path = format!("{folder}{}", doc.doc.contract);
-    porch_contract::parse_contract(&path, facade.files.get(&path)?).0
+    let (name, _) = documents.facades.first()?;
+    porch_facade::contract(&facade.files, &documents, name)
 }
 
 fn difference(name: &str, draft: Option<&ReleasedFacade>, served: Option<&ReleasedFacade>) -> Difference {

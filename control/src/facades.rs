@@ -5,7 +5,7 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Extension, Path, State};
 use porch_contract::Finding;
-use porch_facade::{Builder, Documents, EffectiveRule, Files, Secrets, Table, effective, table};
+use porch_facade::{Builder, Documents, EffectiveRule, Secrets, Table, contract, effective, table};
 use porch_store::Store;
 use serde::{Deserialize, Serialize};
 use serde_json::json;
@@ -31,13 +31,6 @@ pub(crate) struct FacadeSummary {
     errors: usize,
     /// Calls in the last hour.
     calls: i64,
-}
-
-fn contract(files: &Files, documents: &Documents, name: &str) -> Option<porch_contract::Contract> {
-    let doc = documents.facades.get(name)?;
-    let folder = doc.file.rsplit_once('/').map_or(String::new(), |(f, _)| format!("{f}/"));
-    let path = format!("{folder}{}", doc.doc.contract);
-    porch_contract::parse_contract(&path, files.get(&path)?).0
 }
 
 /// All facades of the draft, and those that are served but no longer in it.

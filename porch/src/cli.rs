@@ -103,9 +103,6 @@ pub(crate) enum Command {
     Login {
         /// Name of the account.
         name: String,
-        /// Read the password from standard input.
-        #[arg(long)]
-        password_stdin: bool,
     },
     /// Sign out.
     Logout,

@@ -34,7 +34,7 @@ pub(crate) async fn dispatch(command: Command, client: &Client, show: &Show) -> 
         Command::Key(c) => objects::key(c, client, show).await,
         Command::Secret(c) => objects::secret(c, client, show).await,
         Command::Account(c) => objects::account(c, client, show).await,
-        Command::Login { name, password_stdin } => login(&name, password_stdin, client, show).await,
+        Command::Login { name } => login(&name, client, show).await,
         Command::Logout => {
             let ended = client.send(Method::DELETE, "/api/session", None).await;
             forget_session();
@@ -50,7 +50,7 @@ pub(crate) async fn dispatch(command: Command, client: &Client, show: &Show) -> 
     }
 }
 
-async fn login(name: &str, _password_stdin: bool, client: &Client, show: &Show) -> Result<bool, CliError> {
+async fn login(name: &str, client: &Client, show: &Show) -> Result<bool, CliError> {
     let password = read_input("password")?;
     let session = client.send(Method::POST, "/api/session", Some(json!({ "name": name, "password": password, "label": "porch login" }))).await?;
     let path = keep_session(&client.url, text(&session, "token"))?;

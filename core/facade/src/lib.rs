@@ -31,7 +31,7 @@ pub use derive::{Derived, derive};
 pub use documents::{BackendDoc, BackendKind, EnvironmentDoc, FacadeDoc, MediaType, Per, PlaceDoc, json_schemas};
 pub use effective::{EffectiveRule, effective};
 pub use look::{Look, LookOperation, look};
-pub use read::{Document, Documents, Files};
+pub use read::{Document, Documents, Files, contract};
 pub use router::{Matched, Miss, Normalised, Router, normalise, percent_decode, percent_encode_segment};
 pub use source::{Source, is_zip, unzip};
 pub use table::{Row, Table, table};

@@ -138,6 +138,11 @@ pub(crate) fn inside(text: &str, at: Position, offset: usize) -> Position {
     Position { line: at.line, column: at.column + offset + usize::from(quoted) }
 }
 
+/// The contract of a facade, when both can be read.
+pub fn contract(files: &Files, documents: &Documents, facade: &str) -> Option<Contract> {
+    contract_of(files, documents.facades.get(facade)?).1
+}
+
 /// A contract named by a facade.
 pub(crate) fn contract_of(files: &Files, facade: &Document<FacadeDoc>) -> (String, Option<Contract>, Vec<Finding>) {
     let path = beside(&facade.file, &facade.doc.contract);

@@ -73,7 +73,7 @@ proptest! {
     #![proptest_config(ProptestConfig { cases: 300, failure_persistence: None, ..ProptestConfig::default() })]
 
     #[test]
-    fn json_to_xml_to_json_is_the_identity(value in value()) {
+    fn a_value_comes_back_from_xml_as_it_was(value in value()) {
         let document = json!({ "doc": value });
         let mapping = Mapping::default();
         let text = xml(&document, &mapping);
