@@ -154,10 +154,13 @@ impl<'a> SchemaView<'a> {
 
     /// A value that fits, made from examples, defaults, enumerations and types.
     pub fn sample(&self) -> Value {
-        self.sample_to(8)
+        self.sample_to(8, &mut 400)
     }
 
-    fn sample_to(&self, depth: usize) -> Value {
+    fn sample_to(&self, depth: usize, budget: &mut usize) -> Value {
+        // Schemas that refer to one another could otherwise grow beyond all bounds.
+        *budget = budget.saturating_sub(1);
+        let depth = if *budget == 0 { 0 } else { depth };
         let Value::Object(map) = self.schema else {
             return Value::Null;
         };
@@ -169,10 +172,10 @@ impl<'a> SchemaView<'a> {
             && self.schema.get("type").is_none()
             && let Some(first) = self.alternatives().next()
         {
-            return first.sample_to(depth);
+            return first.sample_to(depth, budget);
         }
         match self.types().first().copied() {
-            Some("array") if depth > 0 => Value::Array(self.items().map(|i| i.sample_to(depth - 1)).into_iter().collect()),
+            Some("array") if depth > 0 => Value::Array(self.items().map(|i| i.sample_to(depth - 1, budget)).into_iter().collect()),
             Some("array") => Value::Array(Vec::new()),
             // One, where that is allowed; else the least that is.
             Some("integer" | "number") => map.get("minimum").filter(|m| m.as_f64().is_some_and(|m| m > 1.0)).cloned().unwrap_or_else(|| Value::from(1)),
@@ -181,7 +184,7 @@ impl<'a> SchemaView<'a> {
             _ if depth > 0 => {
                 let others = self.other_branches();
                 let names = self.property_names().into_iter().filter(|n| !others.contains(n));
-                Value::Object(names.filter_map(|n| Some((n.to_owned(), self.property(n)?.sample_to(depth - 1)))).collect())
+                Value::Object(names.filter_map(|n| Some((n.to_owned(), self.property(n)?.sample_to(depth - 1, budget)))).collect())
             }
             _ => Value::Object(Map::new()),
         }
@@ -289,6 +292,14 @@ fn class(c: char) -> Option<char> {
 mod tests {
     use super::*;
     use serde_json::json;
+
+    #[test]
+    fn a_sample_of_schemas_that_refer_to_one_another_is_bounded() {
+        let many: Map<String, Value> = (0..30).map(|i| (format!("m{i}"), json!({"$ref": "#/s"}))).collect();
+        let root = json!({"s": {"type": "object", "properties": many}});
+        let size = SchemaView::new(&root, &root["s"]).sample().to_string().len();
+        assert!(size < 40_000, "{size}");
+    }
 
     #[test]
     fn samples_fit_simple_patterns() {

@@ -1,6 +1,6 @@
 //! Deriving documents from a definition, ready to edit.
 
-use porch_contract::Finding;
+use porch_contract::{Finding, SchemaView};
 use porch_soap::{Definition, JsonSchemas, TypePlan, propose};
 use serde_json::{Map, Value, json};
 
@@ -140,6 +140,7 @@ fn soap(source: &Source, definition: &Definition, name: &str, address: Option<&s
     } });
     contract["components"]["securitySchemes"] = json!({ "key": { "type": "apiKey", "in": "header", "name": "API-Key" } });
     keep_used_schemas(&mut contract);
+    add_examples(&mut contract);
     let operations = wiring.len();
     let from = definition.ports.iter().map(|p| p.address.as_str()).find(|a| a.starts_with("http://")).unwrap_or("http://127.0.0.1/");
     let (definition_files, main) = porch_soap::localise::localise(&source.files, &source.main, &definition.used, &format!("{name}.wsdl"));
@@ -171,6 +172,20 @@ fn header_secrets(definition: &Definition, name: &str, header: &porch_soap::Memb
 fn secret_name(name: &str) -> String {
     let clean: String = name.to_lowercase().chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
     clean.trim_matches('-').to_owned()
+}
+
+/// An example for each body, made from its schema (OpenAPI 3.1 §4.8.14).
+fn add_examples(contract: &mut Value) {
+    let whole = contract.clone();
+    let Some(paths) = contract.get_mut("paths").and_then(Value::as_object_mut) else { return };
+    for operation in paths.values_mut().filter_map(Value::as_object_mut).flat_map(|item| item.values_mut()) {
+        for place in ["/requestBody/content/application~1json", "/responses/200/content/application~1json"] {
+            if let Some(media) = operation.pointer_mut(place) {
+                let example = SchemaView::new(&whole, &media["schema"]).sample();
+                media["example"] = example;
+            }
+        }
+    }
 }
 
 /// Drops schemas that nothing refers to.

@@ -267,6 +267,15 @@ fn missing_prefixes_in_references_are_forgiven_and_reported() {
 }
 
 #[test]
+fn a_schema_without_a_namespace_is_imported_not_adopted() {
+    let content = "<x:import schemaLocation='plain.xsd'/><x:element name='In' type='t:M'/><x:element name='Out' type='t:M'/><x:complexType name='Shared'><x:sequence><x:element name='wrong' type='x:int'/></x:sequence></x:complexType><x:complexType name='M'><x:sequence><x:element name='s' xmlns='' type='Shared'/></x:sequence></x:complexType>";
+    let plain = "<x:schema xmlns:x='http://www.w3.org/2001/XMLSchema'><x:complexType name='Shared'><x:sequence><x:element name='right' type='x:int'/></x:sequence></x:complexType></x:schema>";
+    let text = Wsdl::new().schema(content, "elementFormDefault='qualified'").text();
+    let read = Read::of(Files::from([("m".to_owned(), text), ("plain.xsd".to_owned(), plain.to_owned())]), "m");
+    assert_eq!(read.body(&json!({"s": {"right": 1}})), "<n1:In><n1:s><right>1</right></n1:s></n1:In>");
+}
+
+#[test]
 fn elements_without_a_type_hold_anything() {
     let read = Wsdl::new().schema("<x:element name='In'/><x:element name='Out'/>", "").read();
     assert_eq!(read.body(&json!({"k": ["1", "2"]})), "<n1:In><k>1</k><k>2</k></n1:In>");

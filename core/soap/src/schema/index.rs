@@ -180,8 +180,10 @@ pub(crate) fn exact_name(at: Component<'_, '_>, text: &str) -> QName {
         return (XML.to_owned(), local.to_owned());
     }
     let uri = at.node.lookup_namespace_uri((!prefix.is_empty()).then_some(prefix));
-    // An unprefixed name in a chameleon schema means the adopted namespace.
-    (uri.unwrap_or(if prefix.is_empty() { at.source.target } else { "" }).to_owned(), local.to_owned())
+    // An unprefixed name without a default namespace has none, but in a chameleon schema it means the adopted one
+    // (XML Schema part 1 §4.2.1).
+    let chameleon = || !at.node.ancestors().any(|n| n.tag_name().name() == "schema" && n.has_attribute("targetNamespace"));
+    (uri.unwrap_or_else(|| if prefix.is_empty() && chameleon() { at.source.target } else { "" }).to_owned(), local.to_owned())
 }
 
 fn closure(edges: &HashMap<QName, Vec<QName>>, from: &QName) -> Vec<QName> {
