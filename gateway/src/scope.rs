@@ -41,6 +41,10 @@ impl AnswerView {
 }
 
 impl Scope for Values<'_> {
+    fn open_xml(&self, text: &str) -> Result<Value, String> {
+        porch_soap::generic::to_json(text, &porch_soap::generic::Mapping::default()).map_err(|e| format!("is no well-formed XML: {e}"))
+    }
+
     fn member<'s>(&'s self, root: usize, name: &str) -> Option<Val<'s>> {
         match root {
             0 => self.operation.variables.iter().position(|v| v == name).and_then(|i| self.path.get(i)).map(Val::of),

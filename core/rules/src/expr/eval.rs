@@ -14,6 +14,13 @@ pub trait Scope {
     fn member<'s>(&'s self, root: usize, name: &str) -> Option<Val<'s>>;
     /// A root as a whole.
     fn whole(&self, root: usize) -> Val<'_>;
+    /// The value of an XML document that a text holds, for the function `xml`.
+    ///
+    /// # Errors
+    /// What is wrong with the document, or that none can be read here.
+    fn open_xml(&self, _text: &str) -> Result<serde_json::Value, String> {
+        Err("no XML can be read here".into())
+    }
 }
 
 /// Why an expression has no value.
@@ -87,6 +94,11 @@ impl<'s> Run<'s> {
                 let (a, b) = (self.eval(a)?, self.eval(b)?);
                 binary(*op, a, b)
             }
+            Node::Call("xml", arguments) => match self.eval(&arguments[0])? {
+                Val::Absent => Ok(Val::Absent),
+                Val::Str(text) => self.scope.open_xml(&text).map_or_else(|why| wrong(format!("xml: the text {why}")), |v| Ok(Val::owned(v))),
+                other => wrong(format!("xml has no meaning for {}", other.kind())),
+            },
             Node::Call(name, arguments) => {
                 let values = arguments.iter().map(|a| self.eval(a)).collect::<Result<Vec<_>, _>>()?;
                 call(name, values)

@@ -20,7 +20,7 @@ pub use template::{Template, TemplateErrors};
 pub use value::Val;
 
 /// The functions that expressions may call, besides the macros.
-pub const FUNCTIONS: [&str; 15] = ["size", "int", "double", "string", "bool", "type", "startsWith", "endsWith", "contains", "matches", "lowerAscii", "upperAscii", "trim", "replace", "orValue"];
+pub const FUNCTIONS: [&str; 16] = ["size", "int", "double", "string", "bool", "type", "startsWith", "endsWith", "contains", "matches", "lowerAscii", "upperAscii", "trim", "replace", "orValue", "xml"];
 
 /// A compiled expression.
 #[derive(Debug)]

@@ -41,6 +41,18 @@ impl<'a> Val<'a> {
         }
     }
 
+    /// A JSON value that was made here; its numbers are texts or whole numbers.
+    pub fn owned(value: Value) -> Self {
+        match value {
+            Value::Null => Val::Null,
+            Value::Bool(b) => Val::Bool(b),
+            Value::Number(n) => n.as_i64().map_or_else(|| Val::Str(Cow::Owned(n.to_string())), Val::Int),
+            Value::String(s) => Val::Str(Cow::Owned(s)),
+            Value::Array(items) => Val::List(items.into_iter().map(Val::owned).collect()),
+            Value::Object(map) => Val::Map(map.into_iter().map(|(k, v)| (k, Val::owned(v))).collect()),
+        }
+    }
+
     /// The number as arithmetic sees it: an `Int` where it is one, a `Double` otherwise.
     pub(crate) fn number(&self) -> Option<Val<'static>> {
         match self {
