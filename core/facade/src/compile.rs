@@ -432,9 +432,16 @@ impl<'a> Builder<'a> {
                 self.findings.push(Finding::new(Severity::Warning, &op.facade.file, op.at_key(&["faults", key]), format!("{name} declares no fault “{key}”")).help(near));
             }
         }
-        // Only the headers that this operation wants.
-        let wanted: Map<String, Value> =
-            wired.soap_headers.as_object().into_iter().flatten().filter(|(k, _)| soap_op.headers.iter().any(|h| h.json == **k)).map(|(k, v)| (k.clone(), v.clone())).collect();
+        // Only the headers that this operation wants and does not say itself.
+        let own = op.doc.soap_headers.as_ref();
+        let wanted: Map<String, Value> = wired
+            .soap_headers
+            .as_object()
+            .into_iter()
+            .flatten()
+            .filter(|(k, _)| soap_op.headers.iter().any(|h| h.json == **k) && own.is_none_or(|o| o.get(k.as_str()).is_none()))
+            .map(|(k, v)| (k.clone(), v.clone()))
+            .collect();
         let envelope = match Envelope::new(plan.clone(), soap_op, &Value::Object(wanted)) {
             Ok(envelope) => envelope,
             Err(errors) => {
