@@ -1,10 +1,15 @@
 //! From schema components to the plan.
 
+mod particles;
+mod texts;
+
 use std::collections::HashMap;
 
 use porch_contract::{Finding, Position, Severity};
 use roxmltree::{Node, NodeId};
 
+use self::particles::Taking;
+use self::texts::facets;
 use super::index::{exact_name, prefix_is_amiss};
 use super::{Component, Index, Kind, QName, documentation};
 use crate::plan::{Derived, Member, MemberKind, NamespaceId, ObjectPlan, Particle, Plan, TypeId, TypePlan};
@@ -40,14 +45,6 @@ type Occurs = (u32, Option<u32>);
 const MAX_DEPTH: usize = 100;
 /// So many named types are made ready for `xsi:type` in place of `anyType`.
 const MAX_ANY_TYPES: usize = 5000;
-
-/// How the particles of a content model are being taken in.
-struct Taking {
-    /// Members of other branches of the same choices, which the same element in this branch shares.
-    mergeable: Vec<usize>,
-    in_choice: bool,
-    optional: bool,
-}
 
 impl<'a, 'i> Compiler<'a, 'i> {
     pub(crate) fn new(index: Index<'a, 'i>) -> Self {
@@ -478,190 +475,6 @@ impl<'a, 'i> Compiler<'a, 'i> {
         Ok(())
     }
 
-    /// A sequence, all, choice, group, element or wildcard: adds its members and gives their structure.
-    fn particle(&mut self, id: TypeId, into: &mut ObjectPlan, at: Component<'a, 'i>, taking: &mut Taking) -> Result<Option<Particle>, Missing> {
-        let (min, max) = occurs(at.node);
-        if max == Some(0) {
-            return Ok(None);
-        }
-        match at.node.tag_name().name() {
-            "element" => self.element_particle(id, into, at, taking, (min, max)).map(Some),
-            "any" => Ok(Some(self.wildcard(id, into, taking, min))),
-            "sequence" | "all" | "choice" | "group" => {
-                let (label, inner) = self.compositor(at)?;
-                let Some(inner) = inner else { return Ok(None) };
-                if max == Some(1) {
-                    return self.deeper(|c| c.once(id, into, inner, taking, min == 0)).map(Some);
-                }
-                match self.only_element(inner)? {
-                    Some((element, (inner_min, inner_max))) => {
-                        let min = min.saturating_mul(inner_min);
-                        let max = max.zip(inner_max).map(|(a, b)| a.saturating_mul(b));
-                        if element.node.tag_name().name() == "any" {
-                            return Ok(Some(self.wildcard(id, into, taking, min)));
-                        }
-                        self.element_particle(id, into, element, taking, (min, max)).map(Some)
-                    }
-                    None => self.group(id, into, inner, taking, &label, (min, max)).map(Some),
-                }
-            }
-            _ => Ok(None),
-        }
-    }
-
-    /// What a compositor or a reference to a group holds, and what it is called.
-    fn compositor(&mut self, at: Component<'a, 'i>) -> Result<(String, Option<Component<'a, 'i>>), Missing> {
-        let tag = at.node.tag_name().name();
-        if tag != "group" {
-            return Ok((tag.to_owned(), Some(at)));
-        }
-        let text = at.node.attribute("ref").ok_or("a group without a reference")?;
-        let name = self.name(Kind::Group, at, text);
-        let mut found = self.index.get(Kind::Group, &name).ok_or_else(|| self.nothing(Kind::Group, "group", &name))?;
-        // A redefined group refers to what it replaces.
-        if at.node.ancestors().any(|n| n == found.node) {
-            found = self.index.original(found).ok_or_else(|| format!("the group “{}” holds itself", name.1))?;
-        }
-        let inner = children(found.node).find(|n| matches!(n.tag_name().name(), "sequence" | "all" | "choice"));
-        Ok((name.1, inner.map(|n| found.at(n))))
-    }
-
-    /// The only element of a compositor, if it has no more than that, with how often it may stand there.
-    fn only_element(&mut self, at: Component<'a, 'i>) -> Result<Option<(Component<'a, 'i>, Occurs)>, Missing> {
-        let mut inside = children(at.node).filter(|n| n.tag_name().name() != "annotation" && occurs(*n).1 != Some(0));
-        let (Some(only), None) = (inside.next(), inside.next()) else { return Ok(None) };
-        let here = at.at(only);
-        let (min, max) = occurs(only);
-        match only.tag_name().name() {
-            "element" => {
-                let substituted = match only.attribute("ref") {
-                    Some(text) => {
-                        let name = self.name(Kind::Element, here, text);
-                        !self.index.substitutes(&name).is_empty()
-                    }
-                    None => false,
-                };
-                Ok((!substituted).then_some((here, (min, max))))
-            }
-            "any" => Ok(Some((here, (min, None)))),
-            "sequence" | "all" | "choice" | "group" if max == Some(1) => {
-                let (_, inner) = self.compositor(here)?;
-                let Some(inner) = inner else { return Ok(None) };
-                let found = self.deeper(|c| c.only_element(inner))?;
-                Ok(found.map(|(element, (inner_min, inner_max))| (element, (min.saturating_mul(inner_min), inner_max))))
-            }
-            _ => Ok(None),
-        }
-    }
-
-    /// The particles of a compositor that stands there once.
-    fn once(&mut self, id: TypeId, into: &mut ObjectPlan, at: Component<'a, 'i>, taking: &mut Taking, optional: bool) -> Result<Particle, Missing> {
-        let choice = at.node.tag_name().name() == "choice";
-        let mut parts = Vec::new();
-        let mut earlier: Vec<usize> = Vec::new();
-        for node in children(at.node) {
-            if !choice {
-                let mut inner = Taking { mergeable: std::mem::take(&mut taking.mergeable), in_choice: taking.in_choice, optional: taking.optional || optional };
-                parts.extend(self.particle(id, into, at.at(node), &mut inner)?);
-                taking.mergeable = inner.mergeable;
-                continue;
-            }
-            let mergeable: Vec<usize> = taking.mergeable.iter().chain(&earlier).copied().collect();
-            let part = self.particle(id, into, at.at(node), &mut Taking { mergeable, in_choice: true, optional: true })?;
-            earlier.extend(part.iter().flat_map(Particle::members));
-            parts.extend(part);
-        }
-        if choice {
-            taking.mergeable.retain(|i| !earlier.contains(i));
-        }
-        Ok(if choice { Particle::Choice(parts, !optional) } else { Particle::Sequence(parts, !optional) })
-    }
-
-    fn add(&mut self, into: &mut ObjectPlan, mut member: Member, taking: &mut Taking) -> usize {
-        let same = |m: &Member| m.kind == member.kind && m.namespace == member.namespace && m.local == member.local;
-        if let Some(at) = taking.mergeable.iter().position(|i| same(&into.members[*i])) {
-            let index = taking.mergeable.remove(at);
-            let shared = &mut into.members[index];
-            shared.max = shared.max.zip(member.max).map(|(a, b)| a.max(b));
-            shared.many |= member.many;
-            shared.nillable |= member.nillable;
-            return index;
-        }
-        member.in_choice = taking.in_choice;
-        if taking.optional {
-            member.min = 0;
-        }
-        into.members.push(member);
-        into.members.len() - 1
-    }
-
-    fn element_particle(&mut self, id: TypeId, into: &mut ObjectPlan, at: Component<'a, 'i>, taking: &mut Taking, (min, max): Occurs) -> Result<Particle, Missing> {
-        let Some(text) = at.node.attribute("ref") else {
-            let member = Member { min, max, many: max != Some(1), ..self.own_element(at, false)? };
-            let index = self.add(into, member, taking);
-            return Ok(Particle::Member(index, min > 0));
-        };
-        let name = self.name(Kind::Element, at, text);
-        let substitutes = self.index.substitutes(&name);
-        let is_abstract = self.index.get(Kind::Element, &name).is_some_and(|f| is_true(f.node.attribute("abstract")));
-        if substitutes.is_empty() {
-            if is_abstract {
-                self.warn(at, format!("“{}” is abstract, and nothing that may stand in its place is among the schemas", name.1), "give the schema that declares its substitutes");
-            }
-            let member = Member { min, max, many: max != Some(1), ..self.element(&name)? };
-            let index = self.add(into, member, taking);
-            return Ok(Particle::Member(index, min > 0));
-        }
-        // One of the elements of a substitution group (part 1 §2.2.2.2).
-        let mut alternatives = Vec::new();
-        for name in (!is_abstract).then_some(&name).into_iter().chain(&substitutes) {
-            if self.index.get(Kind::Element, name).is_some_and(|f| !is_true(f.node.attribute("abstract")) || f.key() == at.key()) {
-                alternatives.push(self.element(name)?);
-            }
-        }
-        if max == Some(1) {
-            let mut parts = Vec::new();
-            let mut inner = Taking { mergeable: std::mem::take(&mut taking.mergeable), in_choice: true, optional: true };
-            for member in alternatives {
-                parts.push(Particle::Member(self.add(into, member, &mut inner), true));
-            }
-            taking.mergeable = inner.mergeable;
-            return Ok(Particle::Choice(parts, min > 0));
-        }
-        let mut object = ObjectPlan { name: name.1.clone(), ..Default::default() };
-        let mut inner = Taking { mergeable: Vec::new(), in_choice: true, optional: true };
-        let parts = alternatives.into_iter().map(|m| Particle::Member(self.add(&mut object, m, &mut inner), true)).collect();
-        object.content = Particle::Choice(parts, true);
-        self.group_member(id, into, object, taking, &name.1, (min, max))
-    }
-
-    /// A repeated group of several elements: an array of objects.
-    fn group(&mut self, id: TypeId, into: &mut ObjectPlan, at: Component<'a, 'i>, taking: &mut Taking, label: &str, occurs: Occurs) -> Result<Particle, Missing> {
-        let mut object = ObjectPlan { name: format!("{}_{label}", into.name), documentation: documentation(at.node), ..Default::default() };
-        let mut inner = Taking { mergeable: Vec::new(), in_choice: false, optional: false };
-        object.content = self.deeper(|c| c.once(id, &mut object, at, &mut inner, false))?;
-        self.group_member(id, into, object, taking, label, occurs)
-    }
-
-    fn group_member(&mut self, _id: TypeId, into: &mut ObjectPlan, mut object: ObjectPlan, taking: &mut Taking, label: &str, (min, max): Occurs) -> Result<Particle, Missing> {
-        object.name_members();
-        let type_id = self.push(TypePlan::Object(object));
-        let member = Member { kind: MemberKind::Group, many: true, min, max, ..Member::element(0, label, type_id) };
-        let index = self.add(into, member, taking);
-        Ok(Particle::Member(index, min > 0))
-    }
-
-    fn wildcard(&mut self, id: TypeId, into: &mut ObjectPlan, taking: &mut Taking, min: u32) -> Particle {
-        self.lose(id, format!("{}: elements that the schema leaves open (xsd:any) are carried in the generic mapping", into.name));
-        let type_id = self.any_type();
-        let member = Member { kind: MemberKind::Any, many: true, min, max: None, ..Member::element(0, "any", type_id) };
-        // Several wildcards in a row cannot be told apart in a message.
-        if into.members.iter().any(|m| m.kind == MemberKind::Any) {
-            return Particle::Sequence(Vec::new(), false);
-        }
-        Particle::Member(self.add(into, member, taking), min > 0)
-    }
-
     fn attribute(&mut self, id: TypeId, into: &mut ObjectPlan, at: Component<'a, 'i>) -> Result<(), Missing> {
         match (at.node.tag_name().name(), at.node.attribute("ref")) {
             ("attributeGroup", Some(text)) => {
@@ -730,71 +543,6 @@ impl<'a, 'i> Compiler<'a, 'i> {
     fn put_attribute(&mut self, into: &mut ObjectPlan, member: Member) {
         into.attributes.retain(|m| !(m.kind == MemberKind::Attribute && m.local == member.local && m.namespace == member.namespace));
         into.attributes.push(member);
-    }
-
-    fn simple(&mut self, id: TypeId, at: Component<'a, 'i>) -> Result<Simple, Missing> {
-        self.deeper(|c| c.simple_inside(id, at))
-    }
-
-    fn simple_inside(&mut self, id: TypeId, at: Component<'a, 'i>) -> Result<Simple, Missing> {
-        for node in children(at.node) {
-            let inner = |name: &str| children(node).find(|n| n.tag_name().name() == name);
-            match node.tag_name().name() {
-                "restriction" => {
-                    let mut simple = match (self.base_simple(id, at, node)?, inner("simpleType")) {
-                        (Some(simple), _) => simple,
-                        (None, Some(inner)) => self.simple(id, at.at(inner))?,
-                        (None, None) => return Err("a simpleType without a base".into()),
-                    };
-                    for bad in facets(&mut simple, node) {
-                        self.lose_pattern(id, &bad);
-                    }
-                    return Ok(simple);
-                }
-                "list" => {
-                    let item = match (node.attribute("itemType"), inner("simpleType")) {
-                        (Some(text), _) => self.simple_named(at.at(node), text)?,
-                        (None, Some(inner)) => self.simple(id, at.at(inner))?,
-                        (None, None) => Simple::plain(Base::Token),
-                    };
-                    return Ok(Simple::plain(Base::List(Box::new(item))));
-                }
-                "union" => {
-                    let mut kinds = Vec::new();
-                    for text in node.attribute("memberTypes").unwrap_or_default().split_ascii_whitespace() {
-                        kinds.push(self.simple_named(at.at(node), text)?);
-                    }
-                    for inner in children(node).filter(|n| n.tag_name().name() == "simpleType") {
-                        kinds.push(self.simple(id, at.at(inner))?);
-                    }
-                    return Ok(Simple::plain(Base::Union(kinds)));
-                }
-                _ => {}
-            }
-        }
-        Ok(Simple::plain(Base::Text))
-    }
-
-    fn base_simple(&mut self, id: TypeId, of: Component<'a, 'i>, step: Node<'a, 'i>) -> Result<Option<Simple>, Missing> {
-        let Some(text) = step.attribute("base") else { return Ok(None) };
-        let name = self.name(Kind::Type, of.at(step), text);
-        if self.index.get(Kind::Type, &name).is_some_and(|f| f.key() == of.key()) {
-            let original = self.index.original(of).ok_or_else(|| format!("the type “{}” is made from itself", name.1))?;
-            return self.simple(id, original).map(Some);
-        }
-        self.simple_named(of.at(step), text).map(Some)
-    }
-
-    fn simple_named(&mut self, at: Component<'a, 'i>, text: &str) -> Result<Simple, Missing> {
-        let (id, _) = self.named_with_name(at, text)?;
-        match self.plan.get(id) {
-            TypePlan::Simple(simple) => Ok(simple.clone()),
-            _ => Err(format!("a simple type is made from “{text}”, which is none")),
-        }
-    }
-
-    fn lose_pattern(&mut self, id: TypeId, pattern: &str) {
-        self.lose(id, format!("the pattern {pattern} cannot be checked by the porch; the backend still does"));
     }
 
     /// What JSON calls a named type: its local name, with `_2`, `_3` … behind it for further namespaces.
@@ -951,44 +699,4 @@ fn occurs(node: Node<'_, '_>) -> Occurs {
         None => Some(1),
     };
     (min, max)
-}
-
-/// Applies the facets of a restriction (XML Schema part 2 §4.3); gives back the patterns that cannot be checked.
-fn facets(simple: &mut Simple, restriction: Node<'_, '_>) -> Vec<String> {
-    let (mut values, mut patterns, mut bad) = (Vec::new(), Vec::new(), Vec::new());
-    for node in children(restriction) {
-        let value = node.attribute("value").unwrap_or_default();
-        let number = value.trim().parse::<usize>().ok();
-        match node.tag_name().name() {
-            "enumeration" => values.push(value.to_owned()),
-            "pattern" => patterns.push(value),
-            "length" => simple.length = (number, number),
-            "minLength" => simple.length.0 = number,
-            "maxLength" => simple.length.1 = number,
-            "minInclusive" => simple.min = Some((value.trim().to_owned(), false)),
-            "minExclusive" => simple.min = Some((value.trim().to_owned(), true)),
-            "maxInclusive" => simple.max = Some((value.trim().to_owned(), false)),
-            "maxExclusive" => simple.max = Some((value.trim().to_owned(), true)),
-            "totalDigits" => simple.digits.0 = number,
-            "fractionDigits" => simple.digits.1 = number,
-            "whiteSpace" => match (value, &simple.base) {
-                ("collapse", Base::Text | Base::Normalized) => simple.base = Base::Token,
-                ("replace", Base::Text) => simple.base = Base::Normalized,
-                _ => {}
-            },
-            _ => {}
-        }
-    }
-    if !values.is_empty() {
-        simple.enumeration = values;
-    }
-    if !patterns.is_empty() {
-        // Patterns of one step are alternatives (part 2 §4.3.4.3); those of several steps must all match.
-        let source = patterns.join("|");
-        match regex::RegexBuilder::new(&format!("^(?:{})$", crate::simple::regex_of(&source))).size_limit(1 << 20).build() {
-            Ok(regex) => simple.patterns.push((regex, source)),
-            Err(_) => bad.push(source),
-        }
-    }
-    bad
 }

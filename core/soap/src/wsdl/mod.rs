@@ -1,0 +1,236 @@
+//! Reading WSDL 1.1.
+
+mod reader;
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+
+use porch_contract::{Finding, Position, Severity};
+use roxmltree::{Document, Node, ParsingOptions};
+use serde::Serialize;
+
+use self::reader::{Parsed, Reader};
+use crate::plan::{Member, Plan, TypeId};
+use crate::schema::{Compiler, Component, Index, Source, documentation};
+use crate::xml::{ENCODING_11, ENCODING_12, Scanner, Token, XML, is_xsd};
+
+const WSDL: &str = "http://schemas.xmlsoap.org/wsdl/";
+const SOAP: &str = "http://schemas.xmlsoap.org/wsdl/soap/";
+const SOAP12: &str = "http://schemas.xmlsoap.org/wsdl/soap12/";
+const HTTP: &str = "http://schemas.xmlsoap.org/wsdl/http/";
+const MIME: &str = "http://schemas.xmlsoap.org/wsdl/mime/";
+
+/// The files of a definition by name; the names are what `import` and `include` point at.
+pub type Files = BTreeMap<String, String>;
+
+/// The version of the envelope.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub enum SoapVersion {
+    /// SOAP 1.1.
+    #[serde(rename = "1.1")]
+    V11,
+    /// SOAP 1.2.
+    #[serde(rename = "1.2")]
+    V12,
+}
+
+/// A SOAP service, read from its WSDL.
+#[derive(Debug)]
+pub struct Definition {
+    /// Name of the service, or of the definitions.
+    pub title: String,
+    /// What the WSDL says of itself.
+    pub documentation: String,
+    /// Where it can be called.
+    pub ports: Vec<Port>,
+    /// What can be called.
+    pub operations: Vec<Operation>,
+    /// The types of all messages.
+    pub plan: Plan,
+    /// What was found on the way.
+    pub findings: Vec<Finding>,
+    /// The files that were read, the main one among them.
+    pub used: Vec<String>,
+}
+
+/// A port of a service: a binding at an address.
+#[derive(Clone, Debug, Serialize)]
+pub struct Port {
+    /// The service's name.
+    pub service: String,
+    /// Its own name.
+    pub name: String,
+    /// Its binding's name.
+    pub binding: String,
+    /// Version of the envelope; `None` when the binding is not of SOAP.
+    pub version: Option<SoapVersion>,
+    /// The address in the WSDL.
+    pub address: String,
+}
+
+/// What a body holds.
+#[derive(Clone, Debug)]
+pub struct Message {
+    /// The body's element; `None` when its parts stand in the body themselves.
+    pub element: Option<Member>,
+    /// Type of the element, or of an object with the parts.
+    pub type_id: TypeId,
+    /// Whether the element is the wrapper of an rpc message (WSDL 1.1 §3.5).
+    pub rpc: bool,
+}
+
+/// One operation of a SOAP binding.
+#[derive(Debug)]
+pub struct Operation {
+    /// Name: that of the WSDL, with something to tell it apart where several have it.
+    pub name: String,
+    /// Version of the envelope.
+    pub version: SoapVersion,
+    /// `document` or `rpc`, and `literal` or `encoded`, for people.
+    pub style: String,
+    /// Whether its messages are encoded by SOAP's rules (SOAP 1.1 §5).
+    pub encoded: bool,
+    /// Its binding's name.
+    pub binding: String,
+    /// `SOAPAction`.
+    pub action: String,
+    /// What the WSDL says of it.
+    pub documentation: String,
+    /// The request's body.
+    pub input: Option<Message>,
+    /// The answer's body; `None` when it is empty, or when no answer comes.
+    pub output: Option<Message>,
+    /// Whether no answer comes.
+    pub one_way: bool,
+    /// Header elements that a request carries.
+    pub headers: Vec<Member>,
+    /// Header elements that an answer carries.
+    pub output_headers: Vec<Member>,
+    /// Declared faults: name and element of the detail.
+    pub faults: Vec<(String, Member)>,
+    /// Why it cannot be called, when it cannot.
+    pub unavailable: Option<String>,
+    /// What JSON cannot carry.
+    pub losses: Vec<String>,
+}
+
+impl Definition {
+    /// The operation of a name.
+    pub fn operation(&self, name: &str) -> Option<&Operation> {
+        self.operations.iter().find(|o| o.name == name)
+    }
+}
+
+/// Reads a WSDL with the files it imports.
+///
+/// # Errors
+/// When the main file is no WSDL at all: one finding that says so. Everything else is a finding of the definition.
+pub fn read_definition(files: &Files, main: &str) -> Result<Definition, Box<Finding>> {
+    read_port(files, main, None)
+}
+
+/// The same for one port, by its name: where an operation can be called through several, this one is taken.
+///
+/// # Errors
+/// As [`read_definition`], and when there is no such port.
+pub fn read_port(files: &Files, main: &str, port: Option<&str>) -> Result<Definition, Box<Finding>> {
+    let mut parsed: Vec<Parsed<'_>> = Vec::new();
+    for (name, text) in files {
+        parsed.push((name, parse_xml(text)));
+    }
+    let Some((file, document)) = parsed.iter().find(|(name, _)| *name == main) else {
+        return Err(Box::new(Finding::error(main, Position::default(), "there is no such file")));
+    };
+    let document = match document {
+        Ok(document) => document,
+        Err((at, message)) => return Err(Box::new(Finding::error(main, *at, message.clone()))),
+    };
+    let root = document.root_element();
+    if !root.has_tag_name((WSDL, "definitions")) {
+        let message = format!("this is no WSDL 1.1: its first element is <{}>", root.tag_name().name());
+        let help = match (root.tag_name().name(), root.tag_name().namespace()) {
+            ("description", Some("http://www.w3.org/ns/wsdl")) => "this is WSDL 2.0, which is not read; ask for the WSDL 1.1",
+            ("schema", _) => "this is a schema; give the WSDL that imports it, or the folder or ZIP with both",
+            _ => "give the file whose first element is <definitions>",
+        };
+        return Err(Box::new(Finding::error(file, place(root), message).help(help)));
+    }
+    let mut reader = Reader { parsed: &parsed, findings: Vec::new(), documents: Vec::new(), components: HashMap::new(), used: vec![main.to_owned()], schemas: Vec::new() };
+    reader.load(file, root);
+    let index = reader.index();
+    let mut compiler = Compiler::new(index);
+    let ports = reader.ports();
+    if let Some(port) = port
+        && !ports.iter().any(|p| p.name == port)
+    {
+        let near = porch_contract::suggest(port, ports.iter().map(|p| p.name.as_str())).map_or_else(String::new, |n| format!("did you mean “{n}”?"));
+        return Err(Box::new(Finding::error(main, place(root), format!("the definition has no port “{port}”")).help(near)));
+    }
+    let mut operations = reader.operations(&mut compiler, &ports, port);
+    compiler.complete();
+    for operation in &mut operations {
+        let messages = operation.input.iter().chain(&operation.output).map(|m| m.type_id);
+        let others = operation.headers.iter().chain(&operation.output_headers).chain(operation.faults.iter().map(|(_, m)| m)).map(|m| m.type_id);
+        operation.losses.extend(messages.chain(others).flat_map(|id| compiler.losses_below(id)));
+        operation.losses.sort();
+        operation.losses.dedup();
+    }
+    let title = ports.first().map(|p| p.service.clone()).or_else(|| root.attribute("name").map(str::to_owned)).unwrap_or_else(|| "service".into());
+    let (plan, found) = compiler.finish();
+    let mut findings = reader.findings;
+    findings.extend(found);
+    Ok(Definition { title, documentation: documentation(root), ports, operations, plan, findings, used: reader.used })
+}
+
+/// Parses an XML file of a definition; its depth is checked first, so that nothing recursive meets a bomb.
+///
+/// A document type declaration may stand there, as in some old schemas: its own entities are replaced, within the
+/// parser's bounds, and nothing is fetched.
+fn parse_xml(text: &str) -> Result<Document<'_>, (Position, String)> {
+    let at = |offset: usize| {
+        let before = &text[..text.floor_char_boundary(offset.min(text.len()))];
+        Position { line: before.matches('\n').count() + 1, column: before.chars().rev().take_while(|c| *c != '\n').count() + 1 }
+    };
+    let mut scanner = Scanner::new().with_doctype();
+    loop {
+        match scanner.next(text, true) {
+            Ok(Token::Eof | Token::More) => break,
+            Ok(_) => {}
+            Err(e) => return Err((at(e.offset as usize), e.message)),
+        }
+    }
+    let options = ParsingOptions { allow_dtd: true, nodes_limit: 4_000_000, ..ParsingOptions::default() };
+    Document::parse_with_options(text, options).map_err(|e| (Position { line: e.pos().row as usize, column: e.pos().col as usize }, e.to_string()))
+}
+
+fn place(node: Node<'_, '_>) -> Position {
+    let at = node.document().text_pos_at(node.range().start);
+    Position { line: at.row as usize, column: at.col as usize }
+}
+
+/// The file that a location means, relative to the file that names it: by its path, else by its last segment.
+pub fn find_name<'n>(names: impl Iterator<Item = &'n str> + Clone, from: &str, location: &str) -> Option<&'n str> {
+    let location = location.trim();
+    if location.starts_with('?') {
+        // Only another query at the same place (RFC 3986 §5.2.2).
+        let whole = format!("{}{location}", from.split('?').next().unwrap_or(from));
+        return names.clone().find(|n| *n == whole);
+    }
+    let mut parts: Vec<&str> = from.split('/').collect();
+    parts.pop();
+    for part in location.split('/') {
+        match part {
+            "." | "" => {}
+            ".." => {
+                parts.pop();
+            }
+            other => parts.push(other),
+        }
+    }
+    let path = parts.join("/");
+    let last = location.rsplit('/').next().unwrap_or(location);
+    let by = |test: &dyn Fn(&str) -> bool| names.clone().find(|n| test(n));
+    by(&|n| n == path)
+        .or_else(|| by(&|n| n == location))
+        .or_else(|| by(&|n| n.rsplit('/').next() == Some(last)))
+        .or_else(|| by(&|n| n.rsplit('/').next().is_some_and(|n| n.eq_ignore_ascii_case(last))))
+}
