@@ -172,7 +172,7 @@ pub(crate) async fn read(r: &Reading<'_>, mut body: Incoming) -> Result<SoapRead
         }
         if json.len() > STREAM_FROM && r.stream && !gathering && reader.is_body() {
             let rest = Converting { body, coding, reader, next: Vec::new(), lease: None, idle: r.idle, timer: None, ending: None, done: false, name: r.op.id.clone() };
-            let notes = reader_notes(&rest.reader);
+            let notes = rest.reader.notes.clone();
             return Ok(SoapRead { answer: Answer::Body, json, headers: None, notes, seen, bytes, rest: Some(Box::new(rest)) });
         }
         if json.len() > MAX_ANSWER {
@@ -192,18 +192,21 @@ pub(crate) async fn read(r: &Reading<'_>, mut body: Incoming) -> Result<SoapRead
         other => other,
     };
     match answer {
-        Ok(Answer::Empty) if !r.wiring.answer.may_be_empty() => Err((bad_answer(r.op, format!("it answered {} with an empty body", r.status)), seen)),
+        Ok(Answer::Empty) if !r.wiring.answer.may_be_empty() || !r.status.is_success() => Err((bad_answer(r.op, format!("it answered {} with an empty body", r.status)), seen)),
         Ok(Answer::Empty) if r.wiring.answer.output.is_some() => {
             json = b"{}".to_vec();
             Ok(SoapRead { answer: Answer::Body, headers: reader.headers(), json, notes: reader.notes, seen, bytes, rest: None })
         }
-        Ok(answer) => Ok(SoapRead { answer, headers: reader.headers(), json, notes: reader.notes, seen, bytes, rest: None }),
+        Ok(answer) => {
+            let headers = reader.headers();
+            let mut notes = reader.notes;
+            if answer == Answer::Body && !r.status.is_success() {
+                notes.push(format!("its status was {}, although what it answers is no fault", r.status));
+            }
+            Ok(SoapRead { answer, headers, json, notes, seen, bytes, rest: None })
+        }
         Err(e) => Err((not_understood(r, &e), seen)),
     }
-}
-
-fn reader_notes(reader: &AnswerReader) -> Vec<String> {
-    reader.notes.clone()
 }
 
 fn too_large(op: &CompiledOperation) -> Box<Problem> {
