@@ -142,7 +142,9 @@ fn soap(source: &Source, definition: &Definition, name: &str, address: Option<&s
     keep_used_schemas(&mut contract);
     add_examples(&mut contract);
     let operations = wiring.len();
-    let from = definition.ports.iter().map(|p| p.address.as_str()).find(|a| a.starts_with("http://")).unwrap_or("http://127.0.0.1/");
+    // One that can be called; else the one that it names, so that the check tells what is wrong with it.
+    let addresses = || definition.ports.iter().map(|p| p.address.as_str()).filter(|a| !a.is_empty());
+    let from = addresses().find(|a| a.starts_with("http://")).or_else(|| addresses().next()).unwrap_or("http://127.0.0.1/");
     let (definition_files, main) = porch_soap::localise::localise(&source.files, &source.main, &definition.used, &format!("{name}.wsdl"));
     // One file stands beside the documents; several have a folder of their own.
     let folder = if definition_files.len() > 1 { format!("{name}-definition/") } else { String::new() };
