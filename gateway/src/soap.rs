@@ -102,9 +102,7 @@ impl Coding {
             }
         }
     }
-}
 
-impl Coding {
     /// What is left at the end of the body.
     fn finish(&mut self) -> Result<Bytes, String> {
         let fail = |e: std::io::Error| format!("its content coding is broken: {e}");
@@ -126,11 +124,10 @@ pub(crate) async fn read(r: &Reading<'_>, mut body: Incoming) -> Result<SoapRead
     let fresh = || AnswerReader::new(r.wiring.answer.clone()).charset(charset.as_deref());
     let mut reader = fresh();
     let (mut gathering, mut ended) = (false, false);
-    let (mut json, mut seen, mut kept, mut bytes) = (Vec::with_capacity(1024), Vec::new(), Vec::new(), 0u64);
-    loop {
-        if ended {
-            break;
-        }
+    // Pieces, not copies of them.
+    let mut kept: Vec<Bytes> = Vec::new();
+    let (mut json, mut seen, mut bytes) = (Vec::with_capacity(1024), Vec::new(), 0u64);
+    while !ended {
         let data = match tokio::time::timeout(r.idle, body.frame()).await {
             Err(_) => return Err((silent(r.op), seen)),
             Ok(None) => {
@@ -148,15 +145,15 @@ pub(crate) async fn read(r: &Reading<'_>, mut body: Incoming) -> Result<SoapRead
             seen.extend_from_slice(&data);
         }
         if whole {
-            kept.extend_from_slice(&data);
-            if kept.len() > MAX_ANSWER {
+            kept.push(data);
+            if bytes > MAX_ANSWER as u64 {
                 return Err((too_large(r.op), seen));
             }
             continue;
         }
         let retain = !gathering && bytes <= KEPT as u64;
         if retain {
-            kept.extend_from_slice(&data);
+            kept.push(data.clone());
         }
         match reader.feed(&data, &mut json) {
             Ok(()) => {}
@@ -165,8 +162,7 @@ pub(crate) async fn read(r: &Reading<'_>, mut body: Incoming) -> Result<SoapRead
                 reader = fresh().gathering();
                 gathering = true;
                 json.clear();
-                let again = std::mem::take(&mut kept);
-                reader.feed(&again, &mut json).map_err(|e| (not_understood(r, &e), seen.clone()))?;
+                std::mem::take(&mut kept).iter().try_for_each(|piece| reader.feed(piece, &mut json)).map_err(|e| (not_understood(r, &e), seen.clone()))?;
             }
             Err(e) => return Err((not_understood(r, &e), seen)),
         }
@@ -182,12 +178,12 @@ pub(crate) async fn read(r: &Reading<'_>, mut body: Incoming) -> Result<SoapRead
     if bytes == 0 && r.status.is_success() {
         return empty(r, seen);
     }
-    let answer = if whole { read_whole(r, kind, &kept, &mut json, &mut reader).map_err(|p| (p, seen.clone()))? } else { reader.finish(&mut json) };
+    let answer = if whole { read_whole(r, kind, &kept.concat(), &mut json, &mut reader).map_err(|p| (p, seen.clone()))? } else { reader.finish(&mut json) };
     let answer = match answer {
         Err(AnswerError::Apart(_)) if !gathering && bytes <= KEPT as u64 => {
             reader = fresh().gathering();
             json.clear();
-            reader.feed(&kept, &mut json).and_then(|()| reader.finish(&mut json))
+            kept.iter().try_for_each(|piece| reader.feed(piece, &mut json)).and_then(|()| reader.finish(&mut json))
         }
         other => other,
     };
@@ -230,21 +226,19 @@ fn read_whole(r: &Reading<'_>, kind: &str, bytes: &[u8], json: &mut Vec<u8>, rea
         root = found.root.into();
         parts = found.parts;
     }
-    *reader = AnswerReader::new(r.wiring.answer.clone()).attachments(parts);
     if r.wiring.answer.encoded {
-        let inlined = match decode_document(&root, charset.as_deref()) {
-            Ok(text) => match encoded::inline(&text) {
-                Ok(inlined) => inlined.unwrap_or(text),
-                Err(e) => return Ok(Err(e)),
-            },
+        let text = match decode_document(&root, charset.as_deref()) {
+            Ok(text) => text,
             Err(name) => return Ok(Err(AnswerError::Encoding(name))),
         };
-        // What was said in the document's own encoding is UTF-8 now.
-        *reader = std::mem::replace(reader, AnswerReader::new(r.wiring.answer.clone())).charset(Some("utf-8"));
-        root = inlined.into_bytes().into();
-    } else {
-        *reader = std::mem::replace(reader, AnswerReader::new(r.wiring.answer.clone())).charset(charset.as_deref());
+        root = match encoded::inline(&text) {
+            Ok(inlined) => inlined.unwrap_or(text).into_bytes().into(),
+            Err(e) => return Ok(Err(e)),
+        };
+        // Whatever the document says of itself, it is UTF-8 now.
+        charset = Some("utf-8".into());
     }
+    *reader = AnswerReader::new(r.wiring.answer.clone()).attachments(parts).charset(charset.as_deref());
     Ok(reader.feed(&root, json).and_then(|()| reader.finish(json)))
 }
 

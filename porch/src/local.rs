@@ -123,16 +123,7 @@ fn reachable(root: &Path, main: &str) -> Result<Files, CliError> {
         }
         let text = read_file(&path)?;
         for (_, location) in porch_soap::localise::references(&text) {
-            let mut parts: Vec<&str> = name.split('/').collect();
-            parts.pop();
-            for part in location.split('/') {
-                match part {
-                    "." | "" => {}
-                    ".." => drop(parts.pop()),
-                    other => parts.push(other),
-                }
-            }
-            open.push(parts.join("/"));
+            open.push(porch_soap::wsdl::beside(&name, &location));
         }
         files.insert(name, text);
     }
@@ -234,6 +225,21 @@ fn name_of(title: &str) -> String {
     if name.starts_with(|c: char| c.is_ascii_lowercase()) { name.to_owned() } else { format!("service-{name}") }
 }
 
+/// Writes files into a folder; gives their paths.
+fn write_files(folder: &Path, files: &Files) -> Result<Vec<String>, CliError> {
+    let fail = |path: &Path, e: std::io::Error| CliError::new(format!("{}: {e}", path.display()));
+    let mut written = Vec::new();
+    for (file, text) in files {
+        let path = folder.join(file);
+        if let Some(parent) = path.parent() {
+            std::fs::create_dir_all(parent).map_err(|e| fail(parent, e))?;
+        }
+        std::fs::write(&path, text).map_err(|e| fail(&path, e))?;
+        written.push(path.display().to_string());
+    }
+    Ok(written)
+}
+
 /// `porch derive`.
 pub(crate) async fn derive(args: &DeriveArgs, show: &Show) -> Result<bool, CliError> {
     let from = From { text: &args.source, main: args.main.as_deref(), login: args.login.as_deref(), allow_local: args.allow_local };
@@ -248,21 +254,12 @@ pub(crate) async fn derive(args: &DeriveArgs, show: &Show) -> Result<bool, CliEr
         return update(args, &name, &source, show);
     }
     let derived = porch_facade::derive(&source, &name, args.address.as_deref(), &args.only).map_err(|f| unreadable(&f))?;
-    let fail = |path: &Path, e: std::io::Error| CliError::new(format!("{}: {e}", path.display()));
     if !args.overwrite
         && let Some(there) = derived.files.keys().map(|f| args.output.join(f)).find(|p| p.exists())
     {
         return Err(CliError::new(format!("{} is there already", there.display())).help("add --update to keep your edits, choose another folder or name, or add --overwrite, which loses your edits"));
     }
-    let mut written = Vec::new();
-    for (file, text) in &derived.files {
-        let path = args.output.join(file);
-        if let Some(folder) = path.parent() {
-            std::fs::create_dir_all(folder).map_err(|e| fail(folder, e))?;
-        }
-        std::fs::write(&path, text).map_err(|e| fail(&path, e))?;
-        written.push(path.display().to_string());
-    }
+    let written = write_files(&args.output, &derived.files)?;
     let value = json!({ "written": written, "operations": derived.operations, "findings": derived.findings });
     show.value(&value, |v| {
         let files: String = list(v, "written").iter().filter_map(Value::as_str).map(|f| format!("wrote {f}\n")).collect();
@@ -276,19 +273,10 @@ pub(crate) async fn derive(args: &DeriveArgs, show: &Show) -> Result<bool, CliEr
 fn update(args: &DeriveArgs, name: &str, source: &Source, show: &Show) -> Result<bool, CliError> {
     let current = read_paths(std::slice::from_ref(&args.output))?;
     let updated = porch_facade::update(&current, name, source).map_err(|f| unreadable(&f))?;
-    let fail = |path: &Path, e: std::io::Error| CliError::new(format!("{}: {e}", path.display()));
-    let mut written = Vec::new();
-    for (file, text) in &updated.files {
-        let path = args.output.join(file);
-        if let Some(folder) = path.parent() {
-            std::fs::create_dir_all(folder).map_err(|e| fail(folder, e))?;
-        }
-        std::fs::write(&path, text).map_err(|e| fail(&path, e))?;
-        written.push(path.display().to_string());
-    }
+    let written = write_files(&args.output, &updated.files)?;
     for file in &updated.removed {
         let path = args.output.join(file);
-        std::fs::remove_file(&path).map_err(|e| fail(&path, e))?;
+        std::fs::remove_file(&path).map_err(|e| CliError::new(format!("{}: {e}", path.display())))?;
     }
     let value = json!({ "written": written, "removed": updated.removed, "changes": updated.changes, "findings": updated.findings });
     show.value(&value, |v| {

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use indexmap::IndexMap;
 use porch_contract::{Contract, Finding, Node, Position, Step, suggest};
 use porch_soap::Definition;
+pub(crate) use porch_soap::wsdl::beside;
 use serde::de::DeserializeOwned;
 
 use crate::documents::{BackendDoc, EnvironmentDoc, FacadeDoc};
@@ -181,20 +182,4 @@ pub(crate) fn definition_of(files: &Files, backend: &Document<BackendDoc>) -> Re
         }
         other => other,
     }
-}
-
-/// A path relative to the folder of another file.
-pub(crate) fn beside(file: &str, name: &str) -> String {
-    let mut parts: Vec<&str> = file.split('/').collect();
-    parts.pop();
-    for part in name.split('/') {
-        match part {
-            "." | "" => {}
-            ".." => {
-                parts.pop();
-            }
-            other => parts.push(other),
-        }
-    }
-    parts.join("/")
 }

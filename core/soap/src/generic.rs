@@ -19,7 +19,7 @@
 use serde_json::{Map, Number, Value};
 
 use crate::write::WriteError;
-use crate::xml::{Attribute, Scanner, Token, XSI, XmlError, escape_attribute, escape_text, is_xsi, push_text};
+use crate::xml::{Attribute, Scanner, Token, XSI, XmlError, escape_attribute, escape_text, is_xsi, push_attribute, push_text};
 
 /// The options of the mapping.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -122,7 +122,7 @@ impl Builder {
         }
         for attribute in attributes {
             let mut value = String::new();
-            push_text(&mut value, attribute.value).map_err(|message| XmlError { message, offset: 0 })?;
+            push_attribute(&mut value, attribute.value).map_err(|message| XmlError { message, offset: 0 })?;
             match attribute.name.split_once(':') {
                 // Declared when they are used.
                 Some(("xmlns", _)) => continue,

@@ -221,7 +221,7 @@ impl<'a> Writer<'a> {
     fn encoding_marks(&mut self, member: &Member, value: &Json<'_>) {
         let Some(encoding) = self.encoded else { return };
         if std::mem::take(&mut self.top) {
-            let mark = if encoding == ENCODING_11 { format!(" soap:encodingStyle=\"{ENCODING_11}\"") } else { format!(" soap:encodingStyle=\"{ENCODING_12}\"") };
+            let mark = format!(" soap:encodingStyle=\"{encoding}\"");
             return self.out.extend_from_slice(mark.as_bytes());
         }
         if let TypePlan::List(item) = self.plan.get(member.type_id) {
@@ -264,7 +264,6 @@ impl<'a> Writer<'a> {
                 self.deeper(|w| w.list(item, values));
             }
             (TypePlan::Object(object), Json::Object(map)) => self.deeper(|w| w.object(object, map, false)),
-            // A group of optional members only: nothing said is an empty one.
             (TypePlan::Object(_), other) => self.error(format!("an object is expected, not {}", other.kind())),
             (_, other) => self.error(format!("an array is expected, not {}", other.kind())),
         }

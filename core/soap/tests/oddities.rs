@@ -535,11 +535,20 @@ fn several_children_of_the_body_and_lists_in_pieces() {
 }
 
 #[test]
-fn undeclared_xsi_is_told_as_what_it_is() {
+fn undeclared_xsi_is_understood_and_told() {
     let read = Wsdl::new().read();
-    let error = read.answer(b"<s:Envelope xmlns:s='http://schemas.xmlsoap.org/soap/envelope/'><s:Body><Out xmlns='urn:t'><a xsi:nil='true'/></Out></s:Body></s:Envelope>");
-    let (_, json, _) = error.unwrap();
-    assert_eq!(json, r#"{"a":""}"#);
+    let answer = b"<s:Envelope xmlns:s='http://schemas.xmlsoap.org/soap/envelope/'><s:Body><Out xmlns='urn:t'><a xsi:nil='true'/></Out></s:Body></s:Envelope>";
+    let (_, json, notes) = read.answer(answer).unwrap();
+    assert_eq!((json.as_str(), notes[0].as_str()), (r#"{"a":null}"#, "the prefix xsi is used without being declared"));
+}
+
+#[test]
+fn line_ends_in_attributes_are_blanks_unless_they_came_as_references() {
+    let content = "<x:element name='In' type='t:M'/><x:element name='Out' type='t:M'/><x:complexType name='M'><x:attribute name='k' type='x:string'/></x:complexType>";
+    let read = Wsdl::new().schema(content, "").read();
+    assert_eq!(read.json("<t:Out k='a\r\nb\tc&#10;d'/>").0, r#"{"k":"a b c\nd"}"#);
+    let generic = porch_soap::generic::to_json("<a k='x\ny'/>", &porch_soap::generic::Mapping::default()).unwrap();
+    assert_eq!(generic, json!({"a": {"@k": "x y"}}));
 }
 
 #[test]

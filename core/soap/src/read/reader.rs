@@ -8,7 +8,7 @@ use crate::decode::Decoder;
 use crate::generic::{Builder, Mapping};
 use crate::plan::{Member, MemberKind, ObjectPlan, TYPE_MEMBER, TypeId, TypePlan};
 use crate::simple::{Base, Simple, push_json_string, to_base64};
-use crate::xml::{SOAP_11, SOAP_12, Scanner, Token, XML, XmlError, is_xsd, is_xsi, push_text};
+use crate::xml::{SOAP_11, SOAP_12, Scanner, Token, XML, XmlError, is_xsd, is_xsi, push_attribute, push_text};
 
 /// Namespace of `xop:Include` (XML-binary Optimized Packaging §2.1).
 const XOP: &str = "http://www.w3.org/2004/08/xop/include";
@@ -29,7 +29,6 @@ enum Frame {
     FaultDetail,
 }
 
-#[derive(Clone)]
 enum SimpleOf {
     Type(TypeId),
     Own(Box<Simple>),
@@ -285,8 +284,8 @@ impl AnswerReader {
             }
             Some(Frame::Skip | Frame::Nil | Frame::FaultText(_)) => self.frames.push(Frame::Skip),
             Some(Frame::Simple { .. }) => {
-                let href = self.plain_attribute(text, "href");
-                let included = (local == "Include" && self.namespace_is(prefix, XOP)).then_some(()).and(href).and_then(|h| self.attachment(&h));
+                let reference = if local == "Include" && self.namespace_is(prefix, XOP) { self.plain_attribute(text, "href") } else { None };
+                let included = reference.and_then(|r| self.attachment(&r));
                 match included {
                     Some(octets) => self.text.push_str(&octets),
                     None => self.note(format!("<{local}> inside an element that only holds text was passed by")),
@@ -563,18 +562,25 @@ impl AnswerReader {
         let member = self.member(plan, slot);
         let mut named_type = None;
         if self.scanner.has_attributes() {
-            let mut nil = false;
+            let (mut nil, mut undeclared) = (false, false);
             for a in self.scanner.attributes(text) {
                 let Some((prefix, name)) = a.name.split_once(':') else { continue };
-                if !matches!(name, "nil" | "null" | "type") || !self.scanner.resolve(prefix).is_some_and(is_xsi) {
+                let bound = self.scanner.resolve(prefix);
+                // Some servers use the prefix without declaring it; there is only one thing they can mean.
+                let meant = bound.is_none() && prefix == "xsi";
+                if !matches!(name, "nil" | "null" | "type") || !(meant || bound.is_some_and(is_xsi)) {
                     continue;
                 }
+                undeclared |= meant;
                 if name == "type" {
                     let (prefix, name) = a.value.trim().split_once(':').unwrap_or(("", a.value.trim()));
                     named_type = Some((self.scanner.resolve(prefix).unwrap_or("").to_owned(), name.to_owned()));
                 } else {
                     nil = matches!(a.value.trim(), "true" | "1");
                 }
+            }
+            if undeclared {
+                self.note("the prefix xsi is used without being declared".into());
             }
             if nil {
                 if !member.nillable && !plan.encoded {
@@ -705,8 +711,7 @@ impl AnswerReader {
                 continue;
             }
             let mut value = String::new();
-            push_text(&mut value, attribute.value).map_err(|message| AnswerError::Xml(XmlError { message, offset: 0 }))?;
-            // Line ends and tabs in an attribute are blanks (XML 1.0 §3.3.3), unless they came as references.
+            push_attribute(&mut value, attribute.value).map_err(|message| AnswerError::Xml(XmlError { message, offset: 0 }))?;
             let found = object.members.iter().position(|m| m.kind == MemberKind::Attribute && m.local == name && plan.plan.namespaces[m.namespace as usize] == uri);
             let Some(index) = found else {
                 if object.members.last().is_some_and(|m| m.kind == MemberKind::AnyAttribute) {

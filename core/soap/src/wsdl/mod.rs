@@ -215,9 +215,20 @@ pub fn find_name<'n>(names: impl Iterator<Item = &'n str> + Clone, from: &str, l
         let whole = format!("{}{location}", from.split('?').next().unwrap_or(from));
         return names.clone().find(|n| *n == whole);
     }
-    let mut parts: Vec<&str> = from.split('/').collect();
+    let path = beside(from, location);
+    let last = location.rsplit('/').next().unwrap_or(location);
+    let by = |test: &dyn Fn(&str) -> bool| names.clone().find(|n| test(n));
+    by(&|n| n == path)
+        .or_else(|| by(&|n| n == location))
+        .or_else(|| by(&|n| n.rsplit('/').next() == Some(last)))
+        .or_else(|| by(&|n| n.rsplit('/').next().is_some_and(|n| n.eq_ignore_ascii_case(last))))
+}
+
+/// A path relative to the folder of another file.
+pub fn beside(file: &str, name: &str) -> String {
+    let mut parts: Vec<&str> = file.split('/').collect();
     parts.pop();
-    for part in location.split('/') {
+    for part in name.split('/') {
         match part {
             "." | "" => {}
             ".." => {
@@ -226,11 +237,5 @@ pub fn find_name<'n>(names: impl Iterator<Item = &'n str> + Clone, from: &str, l
             other => parts.push(other),
         }
     }
-    let path = parts.join("/");
-    let last = location.rsplit('/').next().unwrap_or(location);
-    let by = |test: &dyn Fn(&str) -> bool| names.clone().find(|n| test(n));
-    by(&|n| n == path)
-        .or_else(|| by(&|n| n == location))
-        .or_else(|| by(&|n| n.rsplit('/').next() == Some(last)))
-        .or_else(|| by(&|n| n.rsplit('/').next().is_some_and(|n| n.eq_ignore_ascii_case(last))))
+    parts.join("/")
 }

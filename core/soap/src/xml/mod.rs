@@ -4,7 +4,7 @@ mod escape;
 mod scan;
 
 pub use escape::{escape_attribute, escape_text};
-pub use scan::{Attribute, Scanner, Token, XmlError, push_text};
+pub use scan::{Attribute, Scanner, Token, XmlError, push_attribute, push_text};
 
 /// Namespace of SOAP 1.1 envelopes (SOAP 1.1 §3).
 pub const SOAP_11: &str = "http://schemas.xmlsoap.org/soap/envelope/";

@@ -431,6 +431,18 @@ fn doctype_end(bytes: &[u8]) -> Option<usize> {
     None
 }
 
+/// Appends an attribute's value with its references replaced; line ends and tabs that stand there themselves are blanks
+/// (XML 1.0 §3.3.3).
+///
+/// # Errors
+/// As [`push_text`].
+pub fn push_attribute(out: &mut String, raw: &str) -> Result<(), String> {
+    if !raw.contains(['\t', '\n', '\r']) {
+        return push_text(out, raw);
+    }
+    push_text(out, &raw.replace("\r\n", " ").replace(['\t', '\n', '\r'], " "))
+}
+
 fn char_reference(name: &str) -> Option<char> {
     let digits = name.strip_prefix('#')?;
     let code = match digits.strip_prefix('x') {

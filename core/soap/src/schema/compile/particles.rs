@@ -18,7 +18,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
             return Ok(None);
         }
         match at.node.tag_name().name() {
-            "element" => self.element_particle(id, into, at, taking, (min, max)).map(Some),
+            "element" => self.element_particle(into, at, taking, (min, max)).map(Some),
             "any" => Ok(Some(self.wildcard(id, into, taking, min))),
             "sequence" | "all" | "choice" | "group" => {
                 let (label, inner) = self.compositor(at)?;
@@ -33,7 +33,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
                         if element.node.tag_name().name() == "any" {
                             return Ok(Some(self.wildcard(id, into, taking, min)));
                         }
-                        self.element_particle(id, into, element, taking, (min, max)).map(Some)
+                        self.element_particle(into, element, taking, (min, max)).map(Some)
                     }
                     None => self.group(id, into, inner, taking, &label, (min, max)).map(Some),
                 }
@@ -128,7 +128,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
         into.members.len() - 1
     }
 
-    pub(super) fn element_particle(&mut self, id: TypeId, into: &mut ObjectPlan, at: Component<'a, 'i>, taking: &mut Taking, (min, max): Occurs) -> Result<Particle, Missing> {
+    pub(super) fn element_particle(&mut self, into: &mut ObjectPlan, at: Component<'a, 'i>, taking: &mut Taking, (min, max): Occurs) -> Result<Particle, Missing> {
         let Some(text) = at.node.attribute("ref") else {
             let member = Member { min, max, many: max != Some(1), ..self.own_element(at, false)? };
             let index = self.add(into, member, taking);
@@ -165,7 +165,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
         let mut inner = Taking { mergeable: Vec::new(), in_choice: true, optional: true };
         let parts = alternatives.into_iter().map(|m| Particle::Member(self.add(&mut object, m, &mut inner), true)).collect();
         object.content = Particle::Choice(parts, true);
-        self.group_member(id, into, object, taking, &name.1, (min, max))
+        self.group_member(into, object, taking, &name.1, (min, max))
     }
 
     /// A repeated group of several elements: an array of objects.
@@ -173,10 +173,10 @@ impl<'a, 'i> Compiler<'a, 'i> {
         let mut object = ObjectPlan { name: format!("{}_{label}", into.name), documentation: documentation(at.node), ..Default::default() };
         let mut inner = Taking { mergeable: Vec::new(), in_choice: false, optional: false };
         object.content = self.deeper(|c| c.once(id, &mut object, at, &mut inner, false))?;
-        self.group_member(id, into, object, taking, label, occurs)
+        self.group_member(into, object, taking, label, occurs)
     }
 
-    pub(super) fn group_member(&mut self, _id: TypeId, into: &mut ObjectPlan, mut object: ObjectPlan, taking: &mut Taking, label: &str, (min, max): Occurs) -> Result<Particle, Missing> {
+    pub(super) fn group_member(&mut self, into: &mut ObjectPlan, mut object: ObjectPlan, taking: &mut Taking, label: &str, (min, max): Occurs) -> Result<Particle, Missing> {
         object.name_members();
         let type_id = self.push(TypePlan::Object(object));
         let member = Member { kind: MemberKind::Group, many: true, min, max, ..Member::element(0, label, type_id) };
