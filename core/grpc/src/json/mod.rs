@@ -1,0 +1,12 @@
+//! Between wire bytes and JSON bytes, by the JSON mapping of protocol buffers, with no message in between.
+
+mod from_wire;
+pub(crate) mod known;
+pub mod pull;
+pub(crate) mod text;
+mod to_wire;
+mod varint;
+
+pub use from_wire::WireError;
+pub use to_wire::{JsonError, Mistake};
+pub(crate) use varint::{put_varint, read_varint};
