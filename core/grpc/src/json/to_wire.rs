@@ -444,10 +444,7 @@ impl Reader<'_, '_, '_> {
                     put_varint(self.out, i64::from(*number) as u64);
                     return Ok(());
                 }
-                if e.null && text == "null" {
-                    return Ok(self.out.push(0));
-                }
-                if text.parse::<i32>().is_ok() {
+                if !e.null && text.parse::<i32>().is_ok() {
                     return self.number(kind, text);
                 }
                 let near = porch_contract::suggest(text, e.values.iter().map(|v| &*v.0)).map_or_else(|| format!("there are: {}", names_of(e)), |n| format!("did you mean “{n}”?"));
@@ -477,6 +474,7 @@ impl Reader<'_, '_, '_> {
         })?;
         let within = |least: i128, most: i128| if (least..=most).contains(&value) { Ok(()) } else { Err(format!("must lie between {least} and {most}")) };
         match kind {
+            Kind::Enum(id) if self.types.enumeration(id).null && value != 0 => return Err("must be null".into()),
             Kind::Int32 | Kind::Enum(_) => {
                 within(i32::MIN.into(), i32::MAX.into())?;
                 put_varint(self.out, value as i64 as u64);
