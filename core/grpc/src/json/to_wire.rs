@@ -93,6 +93,8 @@ pub(crate) struct Reader<'t, 'j, 'o> {
     mistakes: Vec<Mistake>,
     /// Whether defaults are written too, because they must win over what stands before.
     explicit: bool,
+    /// Whether values are texts of a path or query, where numbers cannot be told from names.
+    texts: bool,
 }
 
 impl Types {
@@ -122,7 +124,7 @@ impl Types {
     }
 
     fn read(&self, json: &[u8], options: JsonOptions, explicit: bool, out: &mut Vec<u8>, with: impl FnOnce(&mut Reader<'_, '_, '_>) -> Result<()>) -> std::result::Result<(), JsonError> {
-        let mut reader = Reader { types: self, options, json: Pull::new(json)?, out, mistakes: Vec::new(), explicit };
+        let mut reader = Reader { types: self, options, json: Pull::new(json)?, out, mistakes: Vec::new(), explicit, texts: false };
         with(&mut reader)?;
         reader.json.end()?;
         if reader.mistakes.is_empty() { Ok(()) } else { Err(JsonError::Mistakes(reader.mistakes)) }
@@ -130,7 +132,7 @@ impl Types {
 
     /// Appends one scalar, or well-known message with a text form, from the text of a path or query.
     pub(crate) fn text_to_wire(&self, kind: Kind, text: &str, out: &mut Vec<u8>) -> std::result::Result<(), String> {
-        let mut r = Reader { types: self, options: JsonOptions::default(), json: Pull::new(b"").map_err(|e| e.to_string())?, out, mistakes: Vec::new(), explicit: true };
+        let mut r = Reader { types: self, options: JsonOptions::default(), json: Pull::new(b"").map_err(|e| e.to_string())?, out, mistakes: Vec::new(), explicit: true, texts: true };
         r.text(kind, text)
     }
 }
@@ -444,7 +446,7 @@ impl Reader<'_, '_, '_> {
                     put_varint(self.out, i64::from(*number) as u64);
                     return Ok(());
                 }
-                if !e.null && text.parse::<i32>().is_ok() {
+                if self.texts && text.parse::<i32>().is_ok() {
                     return self.number(kind, text);
                 }
                 let near = porch_contract::suggest(text, e.values.iter().map(|v| &*v.0)).map_or_else(|| format!("there are: {}", names_of(e)), |n| format!("did you mean “{n}”?"));
