@@ -167,6 +167,15 @@ fn plain(value: serde_json::Value) -> serde_json::Value {
     }
 }
 
+fn fractional(value: &serde_json::Value) -> bool {
+    match value {
+        serde_json::Value::Number(n) => n.to_string().contains(['.', 'e', 'E']),
+        serde_json::Value::Array(items) => items.iter().any(fractional),
+        serde_json::Value::Object(map) => map.values().any(fractional),
+        _ => false,
+    }
+}
+
 fn same(m: &DynamicMessage, defaults: bool) -> Result<(), TestCaseError> {
     use prost::Message;
     let types = &SETUP.ours.types;
@@ -242,7 +251,7 @@ proptest! {
         let mut de = serde_json::Deserializer::from_str(&text);
         let theirs = DynamicMessage::deserialize_with_options(m.descriptor(), &mut de, &DeserializeOptions::new());
         // With digits kept as they are, the reference cannot read numbers with a fraction.
-        prop_assume!(!theirs.as_ref().is_err_and(|e| e.to_string().contains("invalid type: map, expected a")));
+        prop_assume!(!fractional(&value));
         let types = &SETUP.ours.types;
         let mut wire = Vec::new();
         let ours = types.to_wire(types.find("skerry.test.v1.Everything").unwrap(), text.as_bytes(), JsonOptions::default(), &mut wire);
