@@ -219,9 +219,11 @@ proptest! {
         let merged = DynamicMessage::decode(a.descriptor(), wire.as_slice()).unwrap();
         let types = &SETUP.ours.types;
         let mut json = Vec::new();
-        types.to_json(types.find("skerry.test.v1.Everything").unwrap(), &wire, JsonOptions::default(), &mut json).unwrap();
+        let written = types.to_json(types.find("skerry.test.v1.Everything").unwrap(), &wire, JsonOptions::default(), &mut json);
+        // An `Any` may have got the type of one and the bytes of the other.
+        let Ok(theirs) = serde_json::to_value(&merged) else { return Ok(prop_assert!(written.is_err())) };
+        prop_assert!(written.is_ok(), "{written:?}");
         let ours: serde_json::Value = serde_json::from_slice(&json).unwrap();
-        let theirs = serde_json::to_value(&merged).unwrap();
         prop_assert_eq!(plain(ours), plain(theirs));
     }
 
@@ -244,8 +246,8 @@ proptest! {
         let mut value = serde_json::to_value(&m).unwrap();
         let Some(object) = value.as_object_mut().filter(|o| !o.is_empty()) else { return Ok(()) };
         let name = at.get(&object.keys().cloned().collect::<Vec<_>>()).clone();
-        // An empty object is an `Any` that holds nothing, which the reference refuses.
-        prop_assume!(name != "any" || with != "{}");
+        // An empty object is an `Any` that holds nothing, which the reference refuses; a list that is null it takes for a list of one.
+        prop_assume!((name != "any" || with != "{}") && (name != "anyValues" || with != "null"));
         object.insert(name.clone(), serde_json::from_str(with).unwrap());
         let text = value.to_string();
         let mut de = serde_json::Deserializer::from_str(&text);
