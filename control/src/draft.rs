@@ -110,7 +110,7 @@ pub(crate) async fn check(State(app): State<Arc<App>>, Json(request): Json<Check
 
 #[derive(Deserialize, ToSchema)]
 pub(crate) struct LookRequest {
-    /// Address of a definition.
+    /// Address of a definition, or HOST:PORT (with https:// before it for TLS) of a gRPC server that tells it by reflection.
     #[serde(default)]
     url: String,
     /// Name and password for that address, as NAME:PASSWORD; nothing of it is kept.
@@ -119,6 +119,9 @@ pub(crate) struct LookRequest {
     /// Whether addresses of the service's own host and link may be called.
     #[serde(default)]
     allow_local: bool,
+    /// Certificates in PEM that a server's own may be signed with, for reflection by TLS; the machine's unless given.
+    #[serde(default)]
+    trust: String,
     /// Or its files, by name.
     #[serde(default)]
     files: BTreeMap<String, String>,
@@ -163,7 +166,7 @@ impl LookRequest {
                 Some(login)
             }
         };
-        let allowed = porch_fetch::Allowed { local: self.allow_local, login };
+        let allowed = porch_fetch::Allowed { local: self.allow_local, login, trust: self.trust };
         match porch_fetch::fetch(&self.url, &allowed).await {
             Ok(fetched) => {
                 notes.extend(fetched.missing);

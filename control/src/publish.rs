@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use porch_contract::{Finding, has_errors};
-use porch_facade::{Builder, CompiledPorch, Documents, EnvironmentDoc, PlaceDoc, Secrets};
+use porch_facade::{Addresses, Builder, CompiledPorch, Documents, EnvironmentDoc, PlaceDoc, Secrets};
 use porch_gateway::Pauses;
 use porch_rules::key::{Consumer, KeyEntry, KeyHash, KeyTable};
 use porch_store::{Store, StoreError};
@@ -45,7 +45,7 @@ pub(crate) fn compile(content: &Content, environment: &str, secrets: Option<&Has
         .facades
         .iter()
         .map(|(name, facade)| {
-            let backends = facade.addresses.iter().map(|(b, a)| (b.clone(), PlaceDoc { address: a.clone() })).collect();
+            let backends = facade.addresses.iter().map(|(b, a)| (b.clone(), PlaceDoc { address: Addresses::from_joined(a) })).collect();
             let here = EnvironmentDoc { elm_porch: "environment/1".into(), name: environment.into(), backends };
             (name, facade, Documents::read(&facade.files), here)
         })

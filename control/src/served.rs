@@ -38,6 +38,6 @@ pub(crate) fn take(files: &Files, documents: &Documents, environment: &str, name
     let own = bundle(files, documents, name)?;
     let facade = documents.facades.get(name)?;
     let places = documents.environments.get(environment).map(|e| &e.doc.backends);
-    let addresses = facade.doc.operations.values().filter_map(|o| Some((o.call.backend.clone(), places?.get(&o.call.backend)?.address.clone()))).collect();
+    let addresses = facade.doc.operations.values().filter_map(|o| Some((o.call.backend.clone(), places?.get(&o.call.backend)?.address.joined()))).collect();
     Some(ReleasedFacade { files: own, addresses })
 }

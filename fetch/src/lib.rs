@@ -4,6 +4,8 @@
 //! size, number, depth and time; only `http://`; few redirects; and addresses of the porch's own host, of its link, and
 //! those where clouds keep their machines' credentials are only called when the publisher allows it.
 
+mod reflection;
+
 use std::collections::{BTreeMap, HashSet, VecDeque};
 use std::net::{IpAddr, SocketAddr};
 use std::time::{Duration, Instant};
@@ -20,6 +22,8 @@ const MAX_DEPTH: usize = 20;
 const MAX_REDIRECTS: usize = 5;
 const TIME: Duration = Duration::from_secs(30);
 
+pub use reflection::{is_server, reflect};
+
 /// What may be called, and how.
 #[derive(Clone, Debug, Default)]
 pub struct Allowed {
@@ -27,6 +31,8 @@ pub struct Allowed {
     pub local: bool,
     /// Name and password for the definition's own host (RFC 7617), never sent to another.
     pub login: Option<(String, String)>,
+    /// Certificates, in PEM, that a server's own may be signed with; those of the machine when empty.
+    pub trust: String,
 }
 
 /// Why a definition could not be had.
@@ -87,7 +93,8 @@ pub fn login(text: &str) -> Result<((String, String), bool), String> {
 
 /// Whether an address that somebody wrote names the host itself or its link, as far as it can be told without asking.
 pub fn names_local(address: &str) -> bool {
-    let Ok(url) = Url::parse(address.trim()) else { return false };
+    let full = if is_server(address) && !address.contains("://") { format!("http://{}", address.trim()) } else { address.trim().to_owned() };
+    let Ok(url) = Url::parse(&full) else { return false };
     let host = url.host_str().unwrap_or_default().trim_matches(['[', ']']);
     host == "localhost" || host.parse().is_ok_and(is_local)
 }
@@ -106,6 +113,9 @@ fn is_local(ip: IpAddr) -> bool {
 /// When the document itself cannot be had; an import that cannot is only listed.
 pub async fn fetch(address: &str, allowed: &Allowed) -> Result<Fetched, FetchError> {
     let address = address.trim();
+    if is_server(address) {
+        return reflect(address, allowed).await;
+    }
     let until = Instant::now() + TIME;
     let main = parse(address)?;
     let origin = main.origin().ascii_serialization();
@@ -142,7 +152,7 @@ pub async fn fetch(address: &str, allowed: &Allowed) -> Result<Fetched, FetchErr
     }
     // Files are named by where they are, and refer to one another by what that means there.
     let files = absolute(files);
-    Ok(Fetched { source: Source { files, main: main.to_string() }, missing })
+    Ok(Fetched { source: Source { files, main: main.to_string(), ..Source::default() }, missing })
 }
 
 /// The same files with every reference written out as the address it means.

@@ -11,11 +11,12 @@ use http::Method;
 use http::request::Parts;
 use http::{HeaderMap, HeaderName, HeaderValue, Request, Response, StatusCode, header};
 use http_body::Body;
-use porch_facade::{CompiledOperation, CompiledPorch, MediaType, Miss, Wiring, normalise};
+use porch_facade::{CompiledOperation, CompiledPorch, MediaType, Miss, NATIVE, Wiring, normalise};
 use porch_soap::Answer;
 use serde_json::Value;
 
 use crate::admit::{self, Caller, RATE_LIMIT, RATE_LIMIT_POLICY, RateFields};
+use crate::grpc;
 use crate::media;
 use crate::pool::{CallFailure, Lease};
 use crate::prepare::{self, Asked, Common};
@@ -44,23 +45,23 @@ fn unix_ms() -> i64 {
     SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_millis() as i64)
 }
 
-struct Exchange<'w> {
-    worker: &'w Rc<Worker>,
+pub(crate) struct Exchange<'w> {
+    pub(crate) worker: &'w Rc<Worker>,
     porch: &'w Arc<CompiledPorch>,
-    mode: Mode,
+    pub(crate) mode: Mode,
     address: IpAddr,
     now: i64,
-    recorder: Recorder,
-    traceparent: HeaderValue,
+    pub(crate) recorder: Recorder,
+    pub(crate) traceparent: HeaderValue,
     operation: u32,
     caller: Caller,
     rate: Option<RateFields>,
     /// The media type that the caller gets, when there is a choice.
-    chosen: Option<MediaType>,
+    pub(crate) chosen: Option<MediaType>,
     bytes_in: u64,
 }
 
-type Outcome = Result<Response<ReplyBody>, Box<Problem>>;
+pub(crate) type Outcome = Result<Response<ReplyBody>, Box<Problem>>;
 
 /// Carries out one exchange. The trace is given for trial runs; those of live traffic are handed out as records.
 pub(crate) async fn run(worker: &Rc<Worker>, porch: &Arc<CompiledPorch>, request: Request<InBody>, address: IpAddr, mode: Mode) -> (Response<ReplyBody>, Option<Box<Trace>>) {
@@ -84,15 +85,20 @@ pub(crate) async fn run(worker: &Rc<Worker>, porch: &Arc<CompiledPorch>, request
         chosen: None,
         bytes_in: body.length().unwrap_or(0),
     };
-    let outcome = x.stages(&parts, body).await;
+    let outcome = x.stages(&parts, id, body).await;
     let mut refusal = None;
     let mut response = match outcome {
         Ok(response) => response,
         Err(problem) => {
-            let (kind, bytes) = problem.render(id, &parts.headers);
-            let mut response = Response::new(ReplyBody::Full(Some(bytes)));
-            *response.status_mut() = problem.status;
-            response.headers_mut().insert(header::CONTENT_TYPE, kind);
+            let mut response = if grpc::is_native(&parts.method, &parts.headers) {
+                grpc::refusal(&problem)
+            } else {
+                let (kind, bytes) = problem.render(id, &parts.headers);
+                let mut response = Response::new(ReplyBody::Full(Some(bytes)));
+                *response.status_mut() = problem.status;
+                response.headers_mut().insert(header::CONTENT_TYPE, kind);
+                response
+            };
             for (name, value) in &problem.headers {
                 response.headers_mut().insert(name, value.clone());
             }
@@ -143,12 +149,13 @@ fn write_hex(out: &mut [u8], number: u64) {
 }
 
 impl Exchange<'_> {
-    async fn stages(&mut self, parts: &Parts, body: InBody) -> Outcome {
+    async fn stages(&mut self, parts: &Parts, id: &str, body: InBody) -> Outcome {
         let from = Instant::now();
         let porch: Arc<CompiledPorch> = Arc::clone(self.porch);
         let path = normalise(parts.uri.path()).map_err(|why| Problem::new(400, "path", "The path is not valid", format!("{why}."), "match"))?;
         let host = if porch.router.has_hosts() { host(parts) } else { None };
-        let found = porch.router.find(host.as_deref(), parts.method.as_str(), &path.path);
+        let native = grpc::is_native(&parts.method, &parts.headers);
+        let found = porch.router.find(host.as_deref(), if native { NATIVE } else { parts.method.as_str() }, &path.path);
         let matched = match found {
             Ok(matched) => matched,
             Err(miss) => return self.missed(miss, parts),
@@ -164,7 +171,7 @@ impl Exchange<'_> {
             let problem = Problem::new(503, "paused", "Paused", "This operation is paused by its publisher.", "match").why("the facade or the operation is paused").by(&op.place);
             return Err(problem.header(header::RETRY_AFTER, "60"));
         }
-        let (path_values, query) = match self.admit(&porch, op, &matched.captured, parts, &body) {
+        let (path_values, query) = match self.admit(&porch, op, if native { None } else { Some(&matched.captured) }, parts, &body) {
             Ok(parameters) => parameters,
             Err(problem) => {
                 if problem.status == StatusCode::PAYLOAD_TOO_LARGE {
@@ -196,6 +203,11 @@ impl Exchange<'_> {
         };
         match &op.wiring {
             Wiring::Soap(_) => self.soap(&porch, &mut values, body).await,
+            Wiring::Grpc(_) if native => self.native(&porch, op, parts, body).await,
+            Wiring::Grpc(_) => {
+                let asked = grpc::Asked { parts, operation: matched.operation, id };
+                self.grpc(&porch, &mut values, &asked, body).await
+            }
             Wiring::Http(_) => self.http(&porch, &mut values, &matched.captured, parts, body).await,
         }
     }
@@ -218,7 +230,7 @@ impl Exchange<'_> {
         }
     }
 
-    fn admit<'o>(&mut self, porch: &CompiledPorch, op: &'o CompiledOperation, captured: &[&str], parts: &Parts, body: &InBody) -> Result<Parameters<'o>, Box<Problem>> {
+    fn admit<'o>(&mut self, porch: &CompiledPorch, op: &'o CompiledOperation, captured: Option<&[&str]>, parts: &Parts, body: &InBody) -> Result<Parameters<'o>, Box<Problem>> {
         let from = Instant::now();
         let live = self.mode == Mode::Live;
         let shared = &self.worker.shared;
@@ -231,7 +243,11 @@ impl Exchange<'_> {
         if body.length().is_some_and(|n| n > op.max_body.0) {
             return Err(admit::too_large(op));
         }
-        let result = scope::parameters(op, captured, parts.uri.query(), &parts.headers).map_err(|list| admit::mistakes(list, op, "admit"))?;
+        // A native call has its values in its messages.
+        let result = match captured {
+            Some(captured) => scope::parameters(op, captured, parts.uri.query(), &parts.headers).map_err(|list| admit::mistakes(list, op, "admit"))?,
+            None => Parameters::default(),
+        };
         let caller = &self.caller;
         let rate = self.rate.as_ref();
         self.recorder.stage("admit", from, |s| {
@@ -274,7 +290,7 @@ impl Exchange<'_> {
         media::parse(kind, &bytes, headers, &mapping).map(Some).map_err(|why| admit::mistakes(vec![("/body".into(), why)], op, "admit"))
     }
 
-    async fn read(&mut self, op: &CompiledOperation, body: InBody) -> Result<Bytes, Box<Problem>> {
+    pub(crate) async fn read(&mut self, op: &CompiledOperation, body: InBody) -> Result<Bytes, Box<Problem>> {
         let bytes = body.collect(op.max_body.0, BODY_IDLE).await.map_err(|failure| match failure {
             ReadFailure::TooLarge => admit::too_large(op),
             ReadFailure::TooSlow => Problem::new(408, "request-slow", "The request is too slow", "Its body did not arrive in time.", "admit").by(&op.place),
@@ -284,7 +300,7 @@ impl Exchange<'_> {
         Ok(bytes)
     }
 
-    fn forwarded(&self, headers: &HeaderMap) -> HeaderValue {
+    pub(crate) fn forwarded(&self, headers: &HeaderMap) -> HeaderValue {
         let host = headers.get(header::HOST).and_then(|h| h.to_str().ok()).filter(|h| !h.contains(['"', '\\', ';', ','])).unwrap_or("unknown");
         let mut text = String::with_capacity(64);
         text.push_str("for=");
@@ -485,7 +501,7 @@ impl Exchange<'_> {
     }
 
     /// A reply's JSON in the media type that the caller gets.
-    fn in_chosen_type(&self, op: &CompiledOperation, json: Bytes) -> Result<Bytes, Box<Problem>> {
+    pub(crate) fn in_chosen_type(&self, op: &CompiledOperation, json: Bytes) -> Result<Bytes, Box<Problem>> {
         let (Some(MediaType::Xml), Some(offer)) = (self.chosen, &op.media) else { return Ok(json) };
         if json.is_empty() {
             return Ok(json);
@@ -541,6 +557,8 @@ impl Exchange<'_> {
             match response.body_mut() {
                 ReplyBody::Stream(stream) => stream.ending = Some(Rc::new(ending)),
                 ReplyBody::Convert(converting) => converting.ending = Some(Rc::new(ending)),
+                ReplyBody::Messages(messages) => messages.ending = Some(Rc::new(ending)),
+                ReplyBody::Native { ending: own, .. } => *own = Some(Rc::new(ending)),
                 ReplyBody::Full(bytes) => ending.add_bytes(bytes.as_ref().map_or(0, |b| b.len() as u64)),
             }
         }
@@ -595,11 +613,11 @@ impl Exchange<'_> {
     }
 }
 
-fn no_wiring(op: &CompiledOperation) -> Box<Problem> {
+pub(crate) fn no_wiring(op: &CompiledOperation) -> Box<Problem> {
     Problem::new(500, "wiring", "Not wired", "This operation cannot be carried out.", "prepare").by(&op.place)
 }
 
-fn note_reply(stage: &mut Stage, outcome: &Result<(StatusCode, Bytes), Box<Problem>>) {
+pub(crate) fn note_reply<T>(stage: &mut Stage, outcome: &Result<T, Box<Problem>>) {
     if let Err(problem) = outcome {
         stage.notes.push(problem.refusal.why.clone());
     }

@@ -9,6 +9,7 @@
 
 mod admit;
 mod exchange;
+mod grpc;
 mod listen;
 mod media;
 mod pool;

@@ -11,7 +11,7 @@ use std::time::Duration;
 use arc_swap::Cache;
 use http::{Request, Response, header};
 use hyper::body::Incoming;
-use hyper::server::conn::http1;
+use hyper::server::conn::{http1, http2};
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioIo, TokioTimer};
 use socket2::{Domain, Protocol, Socket, Type};
@@ -19,6 +19,7 @@ use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::watch;
 
 use crate::exchange::{Mode, run};
+use crate::grpc::Local;
 use crate::reply_body::ReplyBody;
 use crate::request_body::InBody;
 use crate::shared::Shared;
@@ -177,6 +178,22 @@ async fn connection(worker: Rc<Worker>, stream: TcpStream, peer: IpAddr, mut sto
             Ok(response)
         }
     });
+    // HTTP/2 without an upgrade begins with its preface (RFC 9113 §3.3); no HTTP/1 request does.
+    let mut first = [0u8; 24];
+    let peeked = tokio::time::timeout(Duration::from_secs(10), begins(&stream, &mut first)).await;
+    let Ok(Some(is_http2)) = peeked else { return };
+    if is_http2 {
+        let mut builder = http2::Builder::new(Local);
+        builder.timer(TokioTimer::new()).max_concurrent_streams(256).max_header_list_size(64 << 10).initial_stream_window_size(1 << 20).initial_connection_window_size(4 << 20);
+        builder.keep_alive_interval(Duration::from_secs(30)).keep_alive_timeout(Duration::from_secs(10));
+        let mut connection = std::pin::pin!(builder.serve_connection(TokioIo::new(stream), service));
+        tokio::select! {
+            _ = connection.as_mut() => return,
+            _ = stop.wait_for(|s| *s) => connection.as_mut().graceful_shutdown(),
+        }
+        let _ = connection.await;
+        return;
+    }
     let mut builder = http1::Builder::new();
     builder.timer(TokioTimer::new()).header_read_timeout(Duration::from_secs(10)).max_buf_size(64 * 1024);
     let mut connection = std::pin::pin!(builder.serve_connection(TokioIo::new(stream), service));
@@ -186,6 +203,23 @@ async fn connection(worker: Rc<Worker>, stream: TcpStream, peer: IpAddr, mut sto
         _ = stop.wait_for(|s| *s) => connection.as_mut().graceful_shutdown(),
     }
     let _ = connection.await;
+}
+
+const PREFACE: &[u8; 24] = b"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n";
+
+/// Whether a connection begins with HTTP/2's preface; `None` when it ends before that is clear.
+async fn begins(stream: &TcpStream, first: &mut [u8; 24]) -> Option<bool> {
+    loop {
+        let n = stream.peek(first).await.ok().filter(|n| *n > 0)?;
+        if first[..n] != PREFACE[..n] {
+            return Some(false);
+        }
+        if n == PREFACE.len() {
+            return Some(true);
+        }
+        // What is there stays there, so waiting for it to be readable would not wait.
+        tokio::time::sleep(Duration::from_millis(2)).await;
+    }
 }
 
 struct Inflight(Rc<Worker>);

@@ -41,7 +41,7 @@ pub(crate) fn strip_hop_by_hop(headers: &mut HeaderMap) {
 }
 
 /// The caller's header fields that travel on, with room for more.
-fn forwarded_fields(from: &HeaderMap, key_header: &HeaderName, room: usize) -> HeaderMap {
+pub(crate) fn forwarded_fields(from: &HeaderMap, key_header: &HeaderName, room: usize) -> HeaderMap {
     let mut headers = HeaderMap::with_capacity(from.len() + room);
     for (name, value) in from {
         let ends_here = name == key_header || name == header::HOST || name == header::EXPECT || HOP_BY_HOP.contains(name);
@@ -82,7 +82,7 @@ impl Common<'_> {
 }
 
 /// A failed expression of a request: the caller's values are at fault.
-fn unsuitable(values: &Values<'_>, place: &str, (source, error): (String, EvalError)) -> Box<Problem> {
+pub(crate) fn unsuitable(values: &Values<'_>, place: &str, (source, error): (String, EvalError)) -> Box<Problem> {
     Problem::new(400, "contract", "The request cannot be used", format!("{place} cannot be made from the request: {error}."), "prepare")
         .why(format!("{place}: ={source}: {error}"))
         .by(&values.operation.place)

@@ -47,6 +47,14 @@ impl Problem {
         self
     }
 
+    pub(crate) fn title(&self) -> &str {
+        &self.title
+    }
+
+    pub(crate) fn detail(&self) -> &str {
+        &self.detail
+    }
+
     pub(crate) fn header(mut self: Box<Self>, name: HeaderName, value: &str) -> Box<Self> {
         if let Ok(value) = HeaderValue::from_str(value) {
             self.headers.push((name, value));

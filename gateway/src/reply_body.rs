@@ -10,6 +10,7 @@ use http_body::{Body, Frame, SizeHint};
 use hyper::body::Incoming;
 use tokio::time::Sleep;
 
+use crate::grpc::Messages;
 use crate::pool::Lease;
 use crate::request_body::BodyError;
 use crate::soap::Converting;
@@ -23,6 +24,10 @@ pub(crate) enum ReplyBody {
     Stream(Box<StreamBody>),
     /// Converted while it streams through.
     Convert(Box<Converting>),
+    /// Messages of a stream, each sent on as it comes.
+    Messages(Box<Messages>),
+    /// A native gRPC answer, trailers included.
+    Native { body: Incoming, ending: Option<Rc<Ending>> },
 }
 
 /// An answer's body that streams through; its connection goes back to the pool behind its last frame.
@@ -43,6 +48,14 @@ impl Body for ReplyBody {
             ReplyBody::Full(bytes) => Poll::Ready(bytes.take().map(|b| Ok(Frame::data(b)))),
             ReplyBody::Stream(stream) => stream.poll(cx),
             ReplyBody::Convert(converting) => converting.poll(cx).map_ok(Frame::data),
+            ReplyBody::Messages(messages) => messages.poll(cx).map_ok(Frame::data),
+            ReplyBody::Native { body, ending } => {
+                let polled = Pin::new(body).poll_frame(cx);
+                if let (Poll::Ready(Some(Ok(frame))), Some(ending)) = (&polled, &ending) {
+                    ending.add_bytes(frame.data_ref().map_or(0, |d| d.len() as u64));
+                }
+                polled.map_err(|_| BodyError("the backend broke off"))
+            }
         }
     }
 
@@ -51,6 +64,8 @@ impl Body for ReplyBody {
             ReplyBody::Full(bytes) => bytes.is_none(),
             ReplyBody::Stream(stream) => stream.body.is_end_stream(),
             ReplyBody::Convert(converting) => converting.is_done(),
+            ReplyBody::Messages(messages) => messages.is_done(),
+            ReplyBody::Native { body, .. } => body.is_end_stream(),
         }
     }
 
@@ -58,7 +73,8 @@ impl Body for ReplyBody {
         match self {
             ReplyBody::Full(bytes) => SizeHint::with_exact(bytes.as_ref().map_or(0, |b| b.len() as u64)),
             ReplyBody::Stream(stream) => stream.body.size_hint(),
-            ReplyBody::Convert(_) => SizeHint::default(),
+            ReplyBody::Convert(_) | ReplyBody::Messages(_) => SizeHint::default(),
+            ReplyBody::Native { body, .. } => body.size_hint(),
         }
     }
 }

@@ -9,6 +9,8 @@ use http_body::{Body, Frame, SizeHint};
 use http_body_util::BodyExt;
 use hyper::body::Incoming;
 
+use crate::grpc::Lines;
+
 /// An error of a body; what happened is told elsewhere, this one only ends the stream.
 #[derive(Debug, thiserror::Error)]
 #[error("{0}")]
@@ -104,6 +106,8 @@ pub(crate) enum OutBody {
     Empty,
     Full(Option<Bytes>),
     Stream { body: Incoming, left: u64 },
+    /// Lines of JSON that become gRPC messages.
+    Lines(Box<Lines>),
 }
 
 impl Body for OutBody {
@@ -114,6 +118,7 @@ impl Body for OutBody {
         match &mut *self {
             OutBody::Empty => Poll::Ready(None),
             OutBody::Full(bytes) => Poll::Ready(bytes.take().map(|b| Ok(Frame::data(b)))),
+            OutBody::Lines(lines) => lines.poll(cx).map_ok(Frame::data),
             OutBody::Stream { body, left } => match Pin::new(body).poll_frame(cx) {
                 Poll::Ready(Some(Ok(frame))) => {
                     let size = frame.data_ref().map_or(0, |d| d.len() as u64);
@@ -133,7 +138,7 @@ impl Body for OutBody {
     fn is_end_stream(&self) -> bool {
         match self {
             OutBody::Empty | OutBody::Full(None) => true,
-            OutBody::Full(Some(_)) => false,
+            OutBody::Full(Some(_)) | OutBody::Lines(_) => false,
             OutBody::Stream { body, .. } => body.is_end_stream(),
         }
     }
@@ -143,6 +148,7 @@ impl Body for OutBody {
             OutBody::Empty | OutBody::Full(None) => SizeHint::with_exact(0),
             OutBody::Full(Some(bytes)) => SizeHint::with_exact(bytes.len() as u64),
             OutBody::Stream { body, .. } => body.size_hint(),
+            OutBody::Lines(_) => SizeHint::default(),
         }
     }
 }

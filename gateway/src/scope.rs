@@ -5,7 +5,7 @@ use std::net::IpAddr;
 
 use http::HeaderMap;
 use porch_contract::{ParamType, Place};
-use porch_facade::{CompiledOperation, ParamPlan, percent_decode};
+use porch_facade::{CompiledOperation, ParamPlan, Wiring, percent_decode};
 use porch_rules::expr::{Scope, Val};
 use serde_json::{Value, json};
 
@@ -39,6 +39,32 @@ impl AnswerView {
         Self { value }
     }
 }
+
+/// An answer without the request it belongs to: what shapes the messages of a stream.
+pub(crate) struct AnswerOnly(Value);
+
+impl AnswerOnly {
+    pub(crate) fn new(body: Value) -> Self {
+        Self(json!({ "status": 200, "header": {}, "body": body }))
+    }
+}
+
+impl Scope for AnswerOnly {
+    fn open_xml(&self, text: &str) -> Result<Value, String> {
+        porch_soap::generic::to_json(text, &porch_soap::generic::Mapping::default()).map_err(|e| format!("is no well-formed XML: {e}"))
+    }
+
+    fn member<'s>(&'s self, root: usize, name: &str) -> Option<Val<'s>> {
+        if root == ANSWER { self.0.get(name).map(Val::of) } else { None }
+    }
+
+    fn whole(&self, root: usize) -> Val<'_> {
+        if root == ANSWER { Val::of(&self.0) } else { Val::Absent }
+    }
+}
+
+/// Number of the root `answer`.
+const ANSWER: usize = 5;
 
 impl Scope for Values<'_> {
     fn open_xml(&self, text: &str) -> Result<Value, String> {
@@ -76,6 +102,17 @@ impl Scope for Values<'_> {
 /// Values of the path variables, and of the query parameters that were sent.
 pub(crate) type Parameters<'a> = (Vec<Value>, Vec<(&'a str, Value)>);
 
+/// The text of a path variable. One that takes several segments keeps the slashes that came encoded, so that they can be
+/// told from those between its segments (`google/api/http.proto`, on multi-segment variables).
+fn decoded<'t>(operation: &CompiledOperation, name: &str, raw: &'t str) -> Option<Cow<'t, str>> {
+    let several = raw.contains("%2F") && operation.several.iter().any(|s| s == name);
+    if !several {
+        return percent_decode(raw, false);
+    }
+    let parts: Option<Vec<Cow<'_, str>>> = raw.split("%2F").map(|part| percent_decode(part, false)).collect();
+    parts.map(|p| Cow::Owned(p.join("%2F")))
+}
+
 /// One thing in a request that the contract rules out.
 pub(crate) type Mistake = (String, String);
 
@@ -85,7 +122,7 @@ pub(crate) fn parameters<'a>(operation: &'a CompiledOperation, captured: &[&str]
     let mut path = Vec::with_capacity(captured.len());
     for (name, raw) in operation.variables.iter().zip(captured) {
         let plan = operation.parameters.iter().find(|p| p.place == Place::Path && p.name == *name);
-        match percent_decode(raw, false) {
+        match decoded(operation, name, raw) {
             Some(text) => match plan.map_or_else(|| Ok(Value::String(text.clone().into_owned())), |p| typed(p, &text)) {
                 Ok(value) => path.push(value),
                 Err(message) => mistakes.push((format!("/path/{name}"), message)),
@@ -93,6 +130,14 @@ pub(crate) fn parameters<'a>(operation: &'a CompiledOperation, captured: &[&str]
             None => mistakes.push((format!("/path/{name}"), "is not UTF-8 when percent-decoded".into())),
         }
     }
+    // A trailing variable of several segments may have taken none.
+    path.extend(operation.variables.iter().skip(captured.len()).map(|_| Value::String(String::new())));
+    // Query parameters that are fields of a gRPC message are read by its types.
+    let fields = match &operation.wiring {
+        Wiring::Grpc(wiring) => Some(&wiring.used_query),
+        _ => None,
+    };
+    let mut seen: Vec<&str> = Vec::new();
     let mut found: Vec<(&str, Value)> = Vec::new();
     for pair in query.unwrap_or_default().split('&').filter(|p| !p.is_empty()) {
         let (raw_name, raw) = pair.split_once('=').unwrap_or((pair, ""));
@@ -100,6 +145,10 @@ pub(crate) fn parameters<'a>(operation: &'a CompiledOperation, captured: &[&str]
         let Some(plan) = operation.parameters.iter().find(|p| p.place == Place::Query && name.as_deref() == Some(&p.name)) else {
             continue;
         };
+        seen.push(&plan.name);
+        if fields.is_some_and(|used| !used.contains(&plan.name)) {
+            continue;
+        }
         if found.iter().any(|(n, _)| *n == plan.name) {
             mistakes.push((format!("/query/{}", plan.name), "stands twice".into()));
             continue;
@@ -111,7 +160,7 @@ pub(crate) fn parameters<'a>(operation: &'a CompiledOperation, captured: &[&str]
     }
     for plan in operation.parameters.iter().filter(|p| p.required) {
         let missing = match plan.place {
-            Place::Query => !found.iter().any(|(n, _)| *n == plan.name) && !mistakes.iter().any(|(p, _)| p.strip_prefix("/query/") == Some(&plan.name)),
+            Place::Query => !seen.contains(&plan.name.as_str()),
             Place::Header => !headers.contains_key(&plan.name),
             Place::Path => false,
         };

@@ -7,6 +7,7 @@ use std::time::Instant;
 
 use porch_facade::CompiledPorch;
 
+use crate::grpc::Channels;
 use crate::pool::Pool;
 use crate::record::{Batch, Finished, Record};
 use crate::shared::Shared;
@@ -15,6 +16,7 @@ use crate::shared::Shared;
 pub(crate) struct Worker {
     pub(crate) shared: Arc<Shared>,
     pub(crate) pool: Rc<Pool>,
+    pub(crate) channels: Channels,
     batch: RefCell<Batch>,
     random: Cell<u64>,
     /// The second, and how many full traces were begun in it.
@@ -32,7 +34,7 @@ impl Worker {
     pub(crate) fn new(shared: Arc<Shared>) -> Rc<Self> {
         let mut seed = [0u8; 8];
         let _ = getrandom::fill(&mut seed);
-        Rc::new(Self { shared, pool: Rc::default(), batch: RefCell::default(), random: Cell::new(u64::from_le_bytes(seed) | 1), traces: Cell::default(), inflight: Cell::new(0) })
+        Rc::new(Self { shared, pool: Rc::default(), channels: Channels::default(), batch: RefCell::default(), random: Cell::new(u64::from_le_bytes(seed) | 1), traces: Cell::default(), inflight: Cell::new(0) })
     }
 
     /// The next number of a xorshift generator: ids need to differ, not to be secret.

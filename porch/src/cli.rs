@@ -121,7 +121,7 @@ pub(crate) enum Command {
 
 #[derive(Args)]
 pub(crate) struct LookArgs {
-    /// A file, a folder, a ZIP, or an address (http://…?wsdl).
+    /// A file, a folder, a ZIP, an address (http://…?wsdl), or HOST:PORT of a gRPC server.
     pub(crate) source: String,
     /// The file to begin with, when several could be meant.
     #[arg(long, value_name = "FILE")]
@@ -132,6 +132,9 @@ pub(crate) struct LookArgs {
     /// Name and password for the address, as NAME:PASSWORD.
     #[arg(long, value_name = "NAME:PASSWORD", env = "ELM_PORCH_DEFINITION_LOGIN", hide_env_values = true)]
     pub(crate) login: Option<String>,
+    /// Certificates in PEM that a server's own may be signed with, for https://HOST:PORT.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) trust: Option<PathBuf>,
     /// Also show each operation's inputs and outputs.
     #[arg(long)]
     pub(crate) fields: bool,
@@ -139,7 +142,7 @@ pub(crate) struct LookArgs {
 
 #[derive(Args)]
 pub(crate) struct DeriveArgs {
-    /// A file, a folder, a ZIP, or an address (http://…?wsdl).
+    /// A file, a folder, a ZIP, an address (http://…?wsdl), or HOST:PORT of a gRPC server.
     pub(crate) source: String,
     /// The file to begin with, when several could be meant.
     #[arg(long, value_name = "FILE")]
@@ -153,12 +156,15 @@ pub(crate) struct DeriveArgs {
     /// Name of backend and facade; the definition's own unless given.
     #[arg(long)]
     pub(crate) name: Option<String>,
-    /// Operations to take, by their names in the definition.
+    /// Operations to take, by their names in the definition; for gRPC also whole services.
     #[arg(long, value_delimiter = ',')]
     pub(crate) only: Vec<String>,
     /// Name and password for the address, as NAME:PASSWORD.
     #[arg(long, value_name = "NAME:PASSWORD", env = "ELM_PORCH_DEFINITION_LOGIN", hide_env_values = true)]
     pub(crate) login: Option<String>,
+    /// Certificates in PEM that a server's own may be signed with, for https://HOST:PORT.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) trust: Option<PathBuf>,
     /// Where the backend is called, in place of the first address in the definition.
     #[arg(long, value_name = "URL")]
     pub(crate) address: Option<String>,

@@ -28,7 +28,7 @@ pub(crate) fn read_paths(paths: &[PathBuf]) -> Result<Files, CliError> {
 }
 
 fn read_folder(root: &Path, folder: &Path, files: &mut Files) -> Result<(), CliError> {
-    let wanted = |name: &str| [".yaml", ".yml", ".json", ".wsdl", ".xsd"].iter().any(|end| name.to_lowercase().ends_with(end));
+    let wanted = |name: &str| [".yaml", ".yml", ".json", ".wsdl", ".xsd", ".proto", ".descriptors.txt", ".pem"].iter().any(|end| name.to_lowercase().ends_with(end));
     for (name, bytes) in raw_folder(root, folder, &wanted)? {
         let shown = folder.join(&name);
         let text = porch_soap::decode_document(&bytes, None).map_err(|e| CliError::new(format!("{}: it is not {e}", shown.display())))?;
@@ -75,17 +75,18 @@ struct From<'a> {
     text: &'a str,
     main: Option<&'a str>,
     login: Option<&'a str>,
+    trust: Option<&'a Path>,
     allow_local: bool,
 }
 
 /// A definition from a file, a folder, a ZIP or an address.
 async fn source(from: &From<'_>) -> Result<Source, CliError> {
-    if from.text.contains("://") {
+    if from.text.contains("://") || (porch_fetch::is_server(from.text) && !Path::new(from.text).exists()) {
         return fetch(from).await;
     }
     let path = PathBuf::from(from.text);
     if !path.exists() {
-        return Err(CliError::new(format!("there is no file or folder “{}”", from.text)).help("give a file, a folder, a ZIP, or an address that begins with http://"));
+        return Err(CliError::new(format!("there is no file or folder “{}”", from.text)).help("give a file, a folder, a ZIP, an address that begins with http://, or HOST:PORT of a gRPC server"));
     }
     let everything = |_: &str| true;
     if path.is_dir() {
@@ -96,9 +97,15 @@ async fn source(from: &From<'_>) -> Result<Source, CliError> {
     if porch_facade::is_zip(&bytes) {
         return Source::from_bytes(&name, &bytes, from.main).map_err(|f| unreadable(&f));
     }
+    if porch_grpc::read::is_descriptor_set(&bytes) {
+        return Source::from_bytes(&name, &bytes, from.main).map_err(|f| unreadable(&f));
+    }
     let text = read_file(&path)?;
+    if porch_grpc::read::is_proto(&text) {
+        return proto_file(&path, &name, text);
+    }
     if porch_soap::localise::references(&text).is_empty() {
-        return Ok(Source { files: Files::from([(name.clone(), text)]), main: name });
+        return Ok(Source { files: Files::from([(name.clone(), text)]), main: name, ..Source::default() });
     }
     // What it imports lies around it: in its folder, those below, and those that it names above.
     let mut up = 0;
@@ -109,7 +116,28 @@ async fn source(from: &From<'_>) -> Result<Source, CliError> {
     let root = folder.ancestors().nth(up).unwrap_or(&folder).to_path_buf();
     let main = folder.strip_prefix(&root).unwrap_or(Path::new("")).join(&name).to_string_lossy().replace('\\', "/");
     let near = reachable(&root, &main)?;
-    Ok(Source { files: near, main })
+    Ok(Source { files: near, main, ..Source::default() })
+}
+
+/// A `.proto` file with those around it that it may import: of the folder that its imports are relative to.
+fn proto_file(path: &Path, name: &str, text: String) -> Result<Source, CliError> {
+    let folder = path.canonicalize().ok().and_then(|p| p.parent().map(Path::to_path_buf)).unwrap_or_default();
+    let missing = porch_grpc::read::missing_imports(&text);
+    // The nearest folder above it in which what it imports lies.
+    let root = folder.ancestors().take(12).find(|root| missing.iter().any(|import| root.join(import).is_file())).unwrap_or(&folder).to_path_buf();
+    let main = folder.strip_prefix(&root).unwrap_or(Path::new("")).join(name).to_string_lossy().replace('\\', "/");
+    let mut files = Files::from([(main.clone(), text)]);
+    let mut open = vec![main.clone()];
+    while let Some(file) = open.pop() {
+        for import in files.get(&file).map(|t| porch_grpc::read::missing_imports(t)).unwrap_or_default() {
+            let path = root.join(&import);
+            if !files.contains_key(&import) && path.is_file() {
+                files.insert(import.clone(), read_file(&path)?);
+                open.push(import);
+            }
+        }
+    }
+    Ok(Source { files, main, ..Source::default() })
 }
 
 /// A file of a folder with those that it leads to.
@@ -141,9 +169,13 @@ async fn fetch(from: &From<'_>) -> Result<Source, CliError> {
             Some(login)
         }
     };
+    let trust = match from.trust {
+        Some(path) => std::fs::read_to_string(path).map_err(|e| CliError::new(format!("{}: {e}", path.display())))?,
+        None => String::new(),
+    };
     // Whoever types an address of this host means it.
     let local = from.allow_local || porch_fetch::names_local(from.text);
-    let fetched = porch_fetch::fetch(from.text, &porch_fetch::Allowed { local, login }).await.map_err(|e| {
+    let fetched = porch_fetch::fetch(from.text, &porch_fetch::Allowed { local, login, trust }).await.map_err(|e| {
         let help = match &e {
             porch_fetch::FetchError::Local(..) => "add --allow-local if that is where it is".to_owned(),
             porch_fetch::FetchError::Login(..) => "give its credentials with --login NAME:PASSWORD".to_owned(),
@@ -163,9 +195,9 @@ fn unreadable(finding: &porch_contract::Finding) -> CliError {
 
 /// `porch look`.
 pub(crate) async fn look(args: &LookArgs, show: &Show) -> Result<bool, CliError> {
-    let from = From { text: &args.source, main: args.main.as_deref(), login: args.login.as_deref(), allow_local: args.allow_local };
+    let from = From { text: &args.source, main: args.main.as_deref(), login: args.login.as_deref(), trust: args.trust.as_deref(), allow_local: args.allow_local };
     let source = source(&from).await?;
-    let look = porch_facade::look(&source).map_err(|f| unreadable(&f))?;
+    let look = porch_facade::look_with(&source, &crate::show::progress).map_err(|f| unreadable(&f))?;
     let value = serde_json::to_value(&look).unwrap_or_default();
     show.value(&value, |v| look_text(v, args.fields));
     Ok(true)
@@ -242,10 +274,11 @@ fn write_files(folder: &Path, files: &Files) -> Result<Vec<String>, CliError> {
 
 /// `porch derive`.
 pub(crate) async fn derive(args: &DeriveArgs, show: &Show) -> Result<bool, CliError> {
-    let from = From { text: &args.source, main: args.main.as_deref(), login: args.login.as_deref(), allow_local: args.allow_local };
+    let from = From { text: &args.source, main: args.main.as_deref(), login: args.login.as_deref(), trust: args.trust.as_deref(), allow_local: args.allow_local };
     let source = source(&from).await?;
     let look = porch_facade::look(&source).map_err(|f| unreadable(&f))?;
-    if let Some(only) = args.only.iter().find(|n| !look.operations.iter().any(|o| o.source == **n)) {
+    let names = |n: &str| look.operations.iter().any(|o| o.source == n || o.source.split('/').next() == Some(n));
+    if let Some(only) = args.only.iter().find(|n| !names(n)) {
         let near = porch_contract::suggest(only, look.operations.iter().map(|o| o.source.as_str())).map_or_else(String::new, |n| format!("did you mean “{n}”?"));
         return Err(CliError::new(format!("the definition has no operation “{only}”")).help(near));
     }

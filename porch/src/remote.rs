@@ -62,7 +62,7 @@ async fn login(name: &str, client: &Client, show: &Show) -> Result<bool, CliErro
 async fn push(args: &PushArgs, client: &Client, show: &Show) -> Result<bool, CliError> {
     let files = read_paths(&args.paths)?;
     if files.is_empty() {
-        return Err(CliError::new("there are no documents in what was named").help("documents end in .yaml, .yml or .json, definitions in .wsdl or .xsd"));
+        return Err(CliError::new("there are no documents in what was named").help("documents end in .yaml, .yml or .json, definitions in .wsdl, .xsd, .proto or .descriptors.txt"));
     }
     let draft = client.get("/api/draft").await?;
     let gone: Vec<&str> = draft.as_array().into_iter().flatten().map(|f| text(f, "path")).filter(|p| !files.contains_key(*p)).collect();

@@ -112,3 +112,18 @@ pub(crate) fn took(us: i64) -> String {
         _ => format!("{:.2} s", us as f64 / 1e6),
     }
 }
+
+/// Tells on a terminal how far a long reading is: a line that is written over, from the first second on.
+pub(crate) fn progress(done: usize, all: usize) {
+    use std::io::{IsTerminal, Write};
+    use std::sync::OnceLock;
+    use std::time::{Duration, Instant};
+    static STARTED: OnceLock<Instant> = OnceLock::new();
+    let started = STARTED.get_or_init(Instant::now);
+    let mut err = std::io::stderr();
+    if started.elapsed() < Duration::from_secs(1) || !err.is_terminal() {
+        return;
+    }
+    let _ = if done == all { write!(err, "\r\x1b[K") } else { write!(err, "\rporch: read {done} of {all} files\x1b[K") };
+    let _ = err.flush();
+}

@@ -8,6 +8,7 @@ mod loyalty;
 mod mood;
 mod reservations;
 mod timetable;
+mod vessels;
 
 use std::future::Future;
 use std::net::SocketAddr;
@@ -28,6 +29,8 @@ pub enum Standin {
     CargoDesk,
     /// The members' programme: HTTP and XML.
     Loyalty,
+    /// The fleet: gRPC.
+    Vessels,
 }
 
 /// The routes of a stand-in, with its mood switch.
@@ -38,6 +41,7 @@ pub fn router(standin: Standin) -> Router {
         Standin::Timetable => timetable::routes(),
         Standin::CargoDesk => cargo_desk::routes(),
         Standin::Loyalty => loyalty::routes(),
+        Standin::Vessels => vessels::routes(),
     };
     mood::with(routes, moods)
 }

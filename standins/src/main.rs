@@ -20,6 +20,9 @@ struct Options {
     /// Port of the members' programme.
     #[arg(long, default_value_t = 3853)]
     loyalty: u16,
+    /// Port of the fleet's service.
+    #[arg(long, default_value_t = 3854)]
+    vessels: u16,
 }
 
 #[tokio::main]
@@ -34,6 +37,7 @@ async fn main() -> std::process::ExitCode {
         ("timetable", Standin::Timetable, options.timetable),
         ("cargo-desk", Standin::CargoDesk, options.cargo_desk),
         ("loyalty", Standin::Loyalty, options.loyalty),
+        ("vessels", Standin::Vessels, options.vessels),
     ];
     for (name, standin, port) in all {
         match serve(standin, SocketAddr::from(([127, 0, 0, 1], port)), stop()).await {

@@ -15,8 +15,8 @@ use porch_cluster::{Cluster, place_for};
 use crate::places::{ACCOUNT, CONSOLE, GATEWAY, PASSWORD, program};
 use crate::{Outcome, install, root, run as run_command, seed};
 
-const PORTS: [(&str, u16); 7] =
-    [("gateway", GATEWAY), ("console", CONSOLE), ("stand-in reservations", 3850), ("stand-in timetable", 3851), ("stand-in cargo-desk", 3852), ("stand-in loyalty", 3853), ("database", 3860)];
+const PORTS: [(&str, u16); 8] =
+    [("gateway", GATEWAY), ("console", CONSOLE), ("stand-in reservations", 3850), ("stand-in timetable", 3851), ("stand-in cargo-desk", 3852), ("stand-in loyalty", 3853), ("stand-in vessels", 3854), ("database", 3860)];
 
 fn folder() -> PathBuf {
     root().join("target/demo")
@@ -167,7 +167,7 @@ fn foreground(fresh: bool, talk: bool) -> Outcome {
 fn serve(told: &AtomicBool, talk: bool) -> Outcome {
     let mut cluster = Cluster::start(&database_folder(), 3860, true).map_err(|e| format!("the database: {e}"))?;
     cluster.ensure_database("porch").map_err(|e| format!("the database: {e}"))?;
-    let standins = Part::start("standins", program("standins"), |_| {}, 4)?;
+    let standins = Part::start("standins", program("standins"), |_| {}, 5)?;
     let service = Part::start(
         "service",
         program("porch"),

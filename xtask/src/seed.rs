@@ -43,7 +43,7 @@ pub(crate) fn seed(folder: &Path, first: bool) -> Outcome<String> {
     porch(&["secret", "set", "reservations-user"], "porch", &token)?;
     porch(&["secret", "set", "reservations-password"], "tide & tackle", &token)?;
     porch(&["push", &documents.to_string_lossy()], "", &token)?;
-    porch(&["release", "sailings", "timetable", "cargo", "loyalty", "--note", "first release of the demo"], "", &token)?;
+    porch(&["release", "sailings", "timetable", "cargo", "loyalty", "vessels", "berths", "harbour", "--note", "first release of the demo"], "", &token)?;
     for (name, role) in [("tove", "publisher"), ("pelle", "viewer")] {
         porch(&["account", "create", name, "--role", role], "quiet-harbour", &token)?;
     }
@@ -120,6 +120,12 @@ fn traffic(keys: &[String]) {
         call(&format!("/cargo/v1/consignments/C-204{i}"), key);
         call("/cargo/v1/consignments/C-2041/label", key);
         call(&format!("/loyalty/v1/members/L-00{:02}", 7 + i), "");
+    }
+    for name in ["alca", "brent", "dunlin", "fulmar", "ghost", "nobody"] {
+        call(&format!("/vessels/v1/vessels/{name}"), "");
+    }
+    for path in ["vessels?states=MOORED", "harbours/hollow-bay/vessels", "positions:stream?count=5&interval=0s", "vessels/alca/deckplan", "vessels?stats=MOORED"] {
+        call(&format!("/vessels/v1/{path}"), "");
     }
     call("/loyalty/v1/members?tier=gold", "");
     call("/sailings/v2/fares/FAR-MAR/car", "");

@@ -250,7 +250,7 @@ export function Publish() {
             Or upload it: one file, or a ZIP with all that it imports
             <input
               type="file"
-              accept=".zip,.wsdl,.xml,.xsd,.yaml,.yml,.json"
+              accept=".zip,.wsdl,.xml,.xsd,.yaml,.yml,.json,.proto,.pb,.bin,.desc,.txt"
               onChange={(e) => setFile(e.target.files?.[0])}
               style={{ minHeight: 28 }}
             />

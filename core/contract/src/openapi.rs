@@ -124,6 +124,12 @@ impl Reader<'_> {
                 if METHODS.contains(&method.as_str()) {
                     self.operation(&mut operations, &template, method, *at, item, body);
                 }
+                // Methods that 3.1 has no place for; 3.2 names them without the prefix (§4.9).
+                if method == "x-additionalOperations" || method == "additionalOperations" {
+                    for (method, at, body) in body.entries() {
+                        self.operation(&mut operations, &template, method, *at, item, body);
+                    }
+                }
             }
         }
         Some(Contract { title, version, operations, key_header: self.key_header(), document: std::mem::take(&mut self.document) })
@@ -211,7 +217,7 @@ fn json_schema(of: &Value) -> Option<Value> {
     let content = of.get("content")?.as_object()?;
     let (_, media) = content.iter().find(|(name, _)| {
         let essence = name.split(';').next().unwrap_or_default().trim();
-        essence == "application/json" || essence.ends_with("+json") || essence == "*/*"
+        essence == "application/json" || essence.ends_with("+json") || essence == "application/x-ndjson" || essence == "*/*"
     })?;
     Some(media.get("schema").cloned().unwrap_or(Value::Object(Default::default())))
 }

@@ -1,5 +1,5 @@
-//! Path templates of OpenAPI 3.1 §4.8.8 ("Path Templating"), with one addition: a last `{name*}`
-//! takes all remaining segments.
+//! Path templates of OpenAPI 3.1 §4.8.8 ("Path Templating"), with two additions: `{name*}` takes several segments, and
+//! `{name}:verb` at the end tells operations on the same resource apart.
 
 /// One segment of a path template.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -8,7 +8,7 @@ pub enum Segment {
     Literal(String),
     /// `{name}`: exactly one segment.
     Parameter(String),
-    /// `{name*}`: all remaining segments, at least one; only at the end.
+    /// `{name*}`: several segments, at least one; at the end, all that remain.
     Rest(String),
 }
 
@@ -17,6 +17,8 @@ pub enum Segment {
 pub struct PathTemplate {
     /// The segments between the slashes.
     pub segments: Vec<Segment>,
+    /// What stands behind a colon after a last variable; after fixed text it is part of that.
+    pub verb: Option<String>,
 }
 
 /// Why a path template was refused.
@@ -31,9 +33,9 @@ pub enum TemplateError {
     /// A variable stands twice.
     #[error("the variable “{0}” stands in the path twice")]
     Twice(String),
-    /// `{name*}` is not the last segment.
-    #[error("“{{{0}*}}” takes all that remains and must be the last segment")]
-    RestNotLast(String),
+    /// A `{name*}` stands behind another one with nothing fixed between them.
+    #[error("“{{{0}*}}” stands behind another such variable with nothing fixed between them: it is not clear where one ends")]
+    RestBehindRest(String),
 }
 
 impl PathTemplate {
@@ -51,25 +53,34 @@ impl PathTemplate {
         let rest = text.strip_prefix('/').ok_or(TemplateError::NoSlash)?;
         let mut segments = Vec::new();
         if rest.is_empty() {
-            return Ok(Self { segments });
+            return Ok(Self { segments, verb: None });
         }
+        let (mut verb, mut open) = (None, false);
         let parts: Vec<&str> = rest.split('/').collect();
         for (i, part) in parts.iter().enumerate() {
+            let part = match part.split_once("}:") {
+                Some((variable, after)) if i + 1 == parts.len() && !after.is_empty() && !after.contains(['{', '}', ':']) => {
+                    verb = Some(after.to_owned());
+                    &part[..=variable.len()]
+                }
+                _ => part,
+            };
             let segment = match part.strip_prefix('{').and_then(|p| p.strip_suffix('}')) {
                 Some(name) if name.ends_with('*') => {
                     let name = name.trim_end_matches('*');
-                    if i + 1 != parts.len() {
-                        return Err(TemplateError::RestNotLast(name.into()));
+                    if open {
+                        return Err(TemplateError::RestBehindRest(name.into()));
                     }
                     Segment::Rest(name.into())
                 }
                 Some(name) if !name.is_empty() && !name.contains(['{', '}']) => Segment::Parameter(name.into()),
-                None if !part.contains(['{', '}']) => Segment::Literal((*part).into()),
-                _ => return Err(TemplateError::Brace((*part).into())),
+                None if !part.contains(['{', '}']) => Segment::Literal(part.into()),
+                _ => return Err(TemplateError::Brace(part.into())),
             };
+            open = matches!(segment, Segment::Rest(_)) || (open && matches!(segment, Segment::Parameter(_)));
             segments.push(segment);
         }
-        let template = Self { segments };
+        let template = Self { segments, verb };
         let names: Vec<&str> = template.variables().collect();
         for (i, name) in names.iter().enumerate() {
             if names[..i].contains(name) {
@@ -100,6 +111,9 @@ impl std::fmt::Display for PathTemplate {
                 Segment::Rest(name) => write!(f, "/{{{name}*}}")?,
             }
         }
+        if let Some(verb) = &self.verb {
+            write!(f, ":{verb}")?;
+        }
         Ok(())
     }
 }
@@ -111,11 +125,11 @@ mod tests {
     #[test]
     fn what_is_not_a_template_says_why() {
         for (text, error) in
-            [("fares", TemplateError::NoSlash), ("/a{b}", TemplateError::Brace("a{b}".into())), ("/{a}/{a}", TemplateError::Twice("a".into())), ("/{a*}/b", TemplateError::RestNotLast("a".into()))]
+            [("fares", TemplateError::NoSlash), ("/a{b}", TemplateError::Brace("a{b}".into())), ("/{a}/{a}", TemplateError::Twice("a".into())), ("/{a*}/{b*}", TemplateError::RestBehindRest("b".into())), ("/{a}:x/b", TemplateError::Brace("{a}:x".into())), ("/{a}:", TemplateError::Brace("{a}:".into()))]
         {
             assert_eq!(PathTemplate::parse(text), Err(error));
         }
-        for text in ["/", "/a/{b}", "/a/{b}/c/{d*}"] {
+        for text in ["/", "/a/{b}", "/a/{b}/c/{d*}", "/{a*}/b", "/a/{b}:cancel", "/a/{b*}/c/{d*}:read", "/a:list"] {
             assert_eq!(PathTemplate::parse(text).unwrap().to_string(), text);
         }
     }

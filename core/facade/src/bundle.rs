@@ -1,6 +1,7 @@
 //! The files that one facade stands on.
 
-use crate::read::{beside, contract_of};
+use crate::documents::BackendKind;
+use crate::read::{beside, contract_of, grpc_files};
 use crate::{Documents, Files};
 
 /// The files that a facade stands on: its document, its contract, its backends and their definitions.
@@ -16,7 +17,13 @@ pub fn bundle(files: &Files, documents: &Documents, facade: &str) -> Option<File
         };
         names.push(backend.file.clone());
         if let Some(definition) = &backend.doc.definition {
-            let path = beside(&backend.file, definition);
+            let path = beside(&backend.file, definition.trim_end_matches('/'));
+            if backend.doc.kind == BackendKind::Grpc {
+                let folder = if files.contains_key(&path) { path.rsplit_once('/').map_or(String::new(), |(f, _)| format!("{f}/")) } else { format!("{path}/") };
+                names.extend(grpc_files(files, &path).into_keys().map(|n| format!("{folder}{n}")));
+                names.extend(backend.doc.trust.as_ref().map(|t| beside(&backend.file, t)));
+                continue;
+            }
             // Schemas that a WSDL imports lie beside it or below.
             let folder = path.rsplit_once('/').map_or("", |(f, _)| f);
             names.extend(files.keys().filter(|n| n.ends_with(".xsd") && n.starts_with(folder)).cloned());

@@ -17,7 +17,7 @@ use serde_json::{Map, Value, json};
 use crate::compiled::*;
 use crate::documents::{AdmitDoc, BackendDoc, BackendKind, CredentialKind, EnvironmentDoc, FacadeDoc, LoginDoc, MediaType, OperationDoc, PasswordKind, Per};
 use crate::fits::{Shapes, Target, Templates};
-use crate::read::{Document, contract_of, definition_of};
+use crate::read::{Document, contract_of, definition_of, grpc_definition_of};
 use crate::router::Router;
 use crate::units::duration_text;
 use crate::{Documents, Files};
@@ -37,41 +37,47 @@ pub struct Builder<'a> {
     porch: CompiledPorch,
     hosts: Vec<Vec<String>>,
     files: Vec<(String, Position)>,
-    findings: Vec<Finding>,
+    pub(crate) findings: Vec<Finding>,
 }
 
+/// The method under which native gRPC calls are matched, which no HTTP request can have.
+pub const NATIVE: &str = "gRPC native";
 const DEFAULT_BODY: u64 = 1 << 20;
+const DEFAULT_MESSAGE: usize = 64 << 20;
 const DEFAULT_TIMEOUT: Duration = Duration::from_secs(10);
 
 /// A backend with what its definition says.
-struct Wired {
-    index: usize,
+pub(crate) struct Wired {
+    pub(crate) index: usize,
     soap: Option<(Definition, Arc<Plan>)>,
+    pub(crate) grpc: Option<porch_grpc::Definition>,
+    /// Limits of gRPC messages: greatest size, and whether they are sent compressed.
+    pub(crate) messages: (usize, bool),
     kind: BackendKind,
     soap_headers: Value,
     /// How its XML and JSON stand for each other, when it speaks XML by HTTP.
     xml: Option<Mapping>,
 }
 
-struct Op<'a> {
+pub(crate) struct Op<'a> {
     files: &'a Files,
-    facade: &'a Document<FacadeDoc>,
-    contract: &'a Contract,
-    contract_op: &'a ContractOperation,
-    id: &'a str,
-    doc: &'a OperationDoc,
+    pub(crate) facade: &'a Document<FacadeDoc>,
+    pub(crate) contract: &'a Contract,
+    pub(crate) contract_op: &'a ContractOperation,
+    pub(crate) id: &'a str,
+    pub(crate) doc: &'a OperationDoc,
 }
 
 impl Op<'_> {
-    fn path(&self, rest: &[&str]) -> Vec<Step> {
+    pub(crate) fn path(&self, rest: &[&str]) -> Vec<Step> {
         ["operations", self.id].iter().chain(rest).map(|k| Step::Key((*k).to_owned())).collect()
     }
 
-    fn at(&self, rest: &[&str]) -> Position {
+    pub(crate) fn at(&self, rest: &[&str]) -> Position {
         self.facade.node.locate(&self.path(rest), false)
     }
 
-    fn at_key(&self, rest: &[&str]) -> Position {
+    pub(crate) fn at_key(&self, rest: &[&str]) -> Position {
         self.facade.node.locate(&self.path(rest), true)
     }
 }
@@ -146,11 +152,30 @@ impl<'a> Builder<'a> {
             let hosts = &self.hosts[operation.facade];
             let hosts: Vec<Option<&str>> = if hosts.is_empty() { vec![None] } else { hosts.iter().map(|h| Some(h.as_str())).collect() };
             for host in hosts {
+                let native = matches!(&operation.wiring, Wiring::Grpc(w) if w.native);
+                if native
+                    && let Wiring::Grpc(w) = &operation.wiring
+                    && let Ok(path) = PathTemplate::parse(&w.path)
+                {
+                    // Additional bindings lead to the same method: the first of them takes its native callers.
+                    let _ = router.insert(host, "", &path, NATIVE, i as u32);
+                }
                 if let Err(other) = router.insert(host, &facade.base, &template, &operation.method, i as u32) {
                     let other = &self.porch.operations[other as usize];
                     let (file, at) = &self.files[i];
                     let message = format!("{} {}{} is the route of “{}” in the facade “{}” too", operation.method, facade.base, operation.path, other.id, self.porch.facades[other.facade].name);
                     self.findings.push(Finding::error(file, *at, message).help("give one of them another path, base path or host"));
+                }
+            }
+        }
+        // `**` of an HTTP rule takes no segment too, where nothing else has that path.
+        for (i, operation) in self.porch.operations.iter().enumerate() {
+            let shorter = PathTemplate::parse(&operation.path).ok().filter(|t| matches!((t.segments.last(), &operation.wiring), (Some(Segment::Rest(_)), Wiring::Grpc(_))) && t.verb.is_none());
+            if let Some(mut template) = shorter {
+                template.segments.pop();
+                let hosts = &self.hosts[operation.facade];
+                for host in if hosts.is_empty() { vec![None] } else { hosts.iter().map(|h| Some(h.as_str())).collect() } {
+                    let _ = router.insert(host, &self.porch.facades[operation.facade].base, &template, &operation.method, i as u32);
                 }
             }
         }
@@ -205,8 +230,21 @@ impl<'a> Builder<'a> {
             let at = backend.node.locate(&["credentials", "calling", "ws-security"].map(|k| Step::Key(k.into())), true);
             self.findings.push(Finding::error(&backend.file, at, "only SOAP backends understand WS-Security").help("use `basic`"));
         }
+        let grpc = match backend.doc.kind {
+            BackendKind::Grpc => match grpc_definition_of(op.files, backend) {
+                Ok(mut definition) => {
+                    self.findings.append(&mut definition.findings);
+                    Some(definition)
+                }
+                Err(finding) => {
+                    self.findings.push(*finding);
+                    return None;
+                }
+            },
+            _ => None,
+        };
         let soap = match backend.doc.kind {
-            BackendKind::Http => None,
+            BackendKind::Http | BackendKind::Grpc => None,
             BackendKind::Soap => match definition_of(op.files, backend) {
                 Ok(mut definition) => {
                     self.findings.append(&mut definition.findings);
@@ -219,11 +257,18 @@ impl<'a> Builder<'a> {
                 }
             },
         };
-        let (authority, path) = self.address(backend)?;
+        let (addresses, path, tls) = self.address(op, backend)?;
+        let authority = addresses.first().cloned()?;
         let host = HeaderValue::from_str(&authority).ok()?;
         self.porch.backends.push(Arc::new(CompiledBackend {
             name: name.clone(),
-            kind: if soap.is_some() { "soap" } else { "http" },
+            kind: match backend.doc.kind {
+                BackendKind::Http => "http",
+                BackendKind::Soap => "soap",
+                BackendKind::Grpc => "grpc",
+            },
+            addresses,
+            tls,
             authority,
             host,
             path,
@@ -241,29 +286,65 @@ impl<'a> Builder<'a> {
             }
         }
         let xml = speaks_xml.then(|| backend.doc.xml.clone().unwrap_or_default().mapping());
-        Some(Wired { index: self.porch.backends.len() - 1, soap, kind: backend.doc.kind, soap_headers: Value::Object(soap_headers), xml })
+        let messages = (backend.doc.max_message.map_or(DEFAULT_MESSAGE, |m| m.0 as usize), backend.doc.compress);
+        Some(Wired { index: self.porch.backends.len() - 1, soap, grpc, messages, kind: backend.doc.kind, soap_headers: Value::Object(soap_headers), xml })
     }
 
-    fn address(&mut self, backend: &Document<BackendDoc>) -> Option<(String, String)> {
+    /// Where a backend is called: `host:port` of each address, their path, and how certificates are checked.
+    fn address(&mut self, op: &Op<'_>, backend: &Document<BackendDoc>) -> Option<(Vec<String>, String, Option<Trust>)> {
         let at = backend.node.locate(&[Step::Key("address".into())], false);
-        let here = self.environment.and_then(|e| e.backends.get(&backend.doc.name)).map(|p| p.address.as_str());
-        let Some(address) = here.or(backend.doc.address.as_deref()) else {
+        let here = self.environment.and_then(|e| e.backends.get(&backend.doc.name)).map(|p| &p.address);
+        let Some(given) = here.or(backend.doc.address.as_ref()).filter(|a| !a.all().is_empty()) else {
             let help = "add `address: http://…`, or name it in the environment's document";
             self.findings.push(Finding::error(&backend.file, backend.node.at, format!("the backend “{}” has no address", backend.doc.name)).help(help));
             return None;
         };
-        let trimmed = address.trim();
-        let Some(rest) = trimmed.strip_prefix("http://") else {
-            let message = format!("“{trimmed}” is no address that can be called: only http:// is so far");
-            self.findings.push(Finding::error(&backend.file, at, message));
-            return None;
-        };
-        let (authority, path) = rest.split_once('/').map_or((rest, String::new()), |(a, p)| (a, format!("/{p}")));
-        if authority.is_empty() || authority.contains(['@', '?', '#', ' ']) {
-            self.findings.push(Finding::error(&backend.file, at, format!("“{trimmed}” has no usable host")));
+        let is_grpc = backend.doc.kind == BackendKind::Grpc;
+        let (mut all, mut path, mut secure) = (Vec::new(), String::new(), Vec::new());
+        for address in given.all() {
+            let trimmed = address.trim();
+            let rest = match (trimmed.strip_prefix("http://"), trimmed.strip_prefix("https://")) {
+                (Some(rest), _) => (rest, false),
+                (_, Some(rest)) if is_grpc => (rest, true),
+                _ => {
+                    let known = if is_grpc { "http:// and https:// are" } else { "only http:// is so far" };
+                    self.findings.push(Finding::error(&backend.file, at, format!("“{trimmed}” is no address that can be called: {known}")));
+                    return None;
+                }
+            };
+            let (authority, below) = rest.0.split_once('/').map_or((rest.0, String::new()), |(a, p)| (a, format!("/{p}")));
+            if authority.is_empty() || authority.contains(['@', '?', '#', ' ']) {
+                self.findings.push(Finding::error(&backend.file, at, format!("“{trimmed}” has no usable host")));
+                return None;
+            }
+            all.push(authority.to_owned());
+            secure.push(rest.1);
+            below.trim_end_matches('/').clone_into(&mut path);
+        }
+        if all.len() > 1 && !is_grpc {
+            self.findings.push(Finding::error(&backend.file, at, "only gRPC backends can have several addresses so far"));
             return None;
         }
-        Some((authority.to_owned(), path.trim_end_matches('/').to_owned()))
+        if secure.iter().any(|s| *s != secure[0]) {
+            self.findings.push(Finding::error(&backend.file, at, "the addresses of a backend all begin with http:// or all with https://"));
+            return None;
+        }
+        let tls = if secure[0] { Some(self.trust(op, backend)?) } else { None };
+        Some((all, path, tls))
+    }
+
+    fn trust(&mut self, op: &Op<'_>, backend: &Document<BackendDoc>) -> Option<Trust> {
+        let Some(file) = &backend.doc.trust else { return Some(Trust::Machine) };
+        let path = crate::read::beside(&backend.file, file);
+        match op.files.get(&path) {
+            Some(text) if text.contains("-----BEGIN CERTIFICATE-----") => Some(Trust::These(text.as_str().into())),
+            found => {
+                let at = backend.node.locate(&[Step::Key("trust".into())], false);
+                let message = if found.is_some() { format!("“{path}” holds no certificates in PEM") } else { format!("there is no file “{path}”") };
+                self.findings.push(Finding::error(&backend.file, at, message));
+                None
+            }
+        }
     }
 
     fn login(&mut self, backend: &Document<BackendDoc>, kind: &str, login: &LoginDoc, seen: &mut Vec<String>) -> (String, String) {
@@ -320,6 +401,7 @@ impl<'a> Builder<'a> {
     fn operation(&mut self, op: &Op<'_>, wired: &Wired) {
         let wiring = match wired.kind {
             BackendKind::Soap => self.soap(op, wired),
+            BackendKind::Grpc => self.grpc(op, wired),
             BackendKind::Http => self.http(op, wired.xml.clone()),
         };
         let Some(wiring) = wiring else { return };
@@ -348,8 +430,13 @@ impl<'a> Builder<'a> {
             let enumeration = texts.map(|v| v.as_str().map_or_else(|| v.to_string(), str::to_owned)).collect();
             ParamPlan { name: p.name.clone(), place: p.place, kind: view.param_type(), required: p.required, enumeration }
         });
-        for name in op.doc.faults.keys().filter(|_| wired.soap.is_none()) {
-            self.findings.push(Finding::error(&op.facade.file, op.at_key(&["faults", name]), "only SOAP answers have faults"));
+        for (key, given) in [("body", op.doc.body.is_some()), ("response-body", op.doc.response_body.is_some())] {
+            if given && wired.grpc.is_none() {
+                self.findings.push(Finding::error(&op.facade.file, op.at_key(&[key]), format!("only gRPC calls have “{key}”")).help("use `send` and `reply`"));
+            }
+        }
+        for name in op.doc.faults.keys().filter(|_| wired.soap.is_none() && wired.grpc.is_none()) {
+            self.findings.push(Finding::error(&op.facade.file, op.at_key(&["faults", name]), "only SOAP and gRPC answers have faults"));
         }
         self.files.push((op.facade.file.clone(), op.facade.node.locate(&["operations", op.id].map(|k| Step::Key(k.into())), true)));
         self.porch.operations.push(CompiledOperation {
@@ -358,6 +445,7 @@ impl<'a> Builder<'a> {
             method: op.contract_op.method.clone(),
             path: op.contract_op.path.to_string(),
             variables: op.contract_op.path.variables().map(str::to_owned).collect(),
+            several: op.contract_op.path.segments.iter().filter_map(|s| if let Segment::Rest(name) = s { Some(name.clone()) } else { None }).collect(),
             parameters: parameters.collect(),
             key,
             limits,
@@ -404,7 +492,7 @@ impl<'a> Builder<'a> {
         plans
     }
 
-    fn templates<'t>(&self, op: &'t Op<'_>) -> Templates<'t> {
+    pub(crate) fn templates<'t>(&self, op: &'t Op<'_>) -> Templates<'t> {
         Templates { file: &op.facade.file, text: op.files.get(&op.facade.file).map_or("", String::as_str), node: &op.facade.node, contract: op.contract, operation: op.contract_op }
     }
 
@@ -494,7 +582,7 @@ impl<'a> Builder<'a> {
     }
 
     /// Compiles `reply`, and checks it, or the whole answer where it is not given, against the contract.
-    fn reply(&mut self, op: &Op<'_>, templates: &Templates<'_>, shapes: &Shapes<'_>) -> Option<Template> {
+    pub(crate) fn reply(&mut self, op: &Op<'_>, templates: &Templates<'_>, shapes: &Shapes<'_>) -> Option<Template> {
         let reply = op.doc.reply.as_ref()?;
         let target = op.contract_op.reply.as_ref().map(|schema| Target { what: "the contract's reply".into(), root: &op.contract.document, schema });
         let (template, found) = templates.compile(reply, &op.path(&["reply"]), true, shapes, target.as_ref());
@@ -600,6 +688,9 @@ impl<'a> Builder<'a> {
                 self.findings.push(Finding::error(&op.facade.file, at, format!("nothing gives {{{name}}} a value")).help(near));
             }
         }
+        if let Some(verb) = &template.verb {
+            parts.push(PathPart::Fixed(format!(":{verb}")));
+        }
         for (name, _) in values {
             self.findings.push(Finding::error(&op.facade.file, op.at_key(&["send", "path", &name]), format!("the backend's path has no {{{name}}}")));
         }
@@ -626,7 +717,7 @@ fn is_code(name: &str) -> bool {
 }
 
 /// Whether a template names a root.
-fn uses(template: &Template, root: &str) -> bool {
+pub(crate) fn uses(template: &Template, root: &str) -> bool {
     let mut found = false;
     template.each_expr(&mut Vec::new(), &mut |_, expr| found |= expr.references().iter().any(|r| r.steps[0].name == root));
     found

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use http::{HeaderName, HeaderValue, Method};
 use porch_contract::{ParamType, Place};
+use porch_grpc::{Field, JsonOptions, MessageId, Types};
 use porch_rules::expr::{Expr, Template};
 use porch_rules::limit::Limit;
 use porch_soap::Envelope;
@@ -105,6 +106,8 @@ pub struct CompiledOperation {
     pub path: String,
     /// Names of the path variables, in order.
     pub variables: Vec<String>,
+    /// Those of them that take several segments.
+    pub several: Vec<String>,
     /// Parameters.
     pub parameters: Vec<ParamPlan>,
     /// Where the rule that demands a key stands, if one does.
@@ -143,6 +146,69 @@ pub enum Wiring {
     Http(Box<HttpWiring>),
     /// By one SOAP call.
     Soap(Box<SoapWiring>),
+    /// By one gRPC call.
+    Grpc(Box<GrpcWiring>),
+}
+
+/// Which field of a message a JSON body is.
+#[derive(Clone, Debug)]
+pub enum MessagePart {
+    /// None: there is no body.
+    None,
+    /// The whole message.
+    Whole,
+    /// One field.
+    Field(Field),
+}
+
+/// A gRPC call, compiled.
+#[derive(Debug)]
+pub struct GrpcWiring {
+    /// `package.Service/Method`.
+    pub method: String,
+    /// The path that it is called at.
+    pub path: String,
+    /// The types of the definition.
+    pub types: Arc<Types>,
+    /// What it takes.
+    pub input: MessageId,
+    /// What it gives.
+    pub output: MessageId,
+    /// Whether several messages are sent.
+    pub client_streaming: bool,
+    /// Whether several messages come.
+    pub server_streaming: bool,
+    /// What the caller's body is.
+    pub body: MessagePart,
+    /// Whether that part is a `google.api.HttpBody`: the caller's body as it is.
+    pub raw_body: bool,
+    /// What is laid over the message, from path, query and body.
+    pub send: Option<Template>,
+    /// Query parameters that an expression uses; all others are fields.
+    pub used_query: Vec<String>,
+    /// What the reply's body is.
+    pub response: MessagePart,
+    /// Whether that part is a `google.api.HttpBody`: the reply's body as it is.
+    pub raw_response: bool,
+    /// Reply to build from each message; the message itself when not given.
+    pub reply: Option<Template>,
+    /// The field with the mask of what is changed, and the message that the body is: a mask that is not sent is made
+    /// from the members that are.
+    pub mask: Option<(Field, MessageId)>,
+    /// What JSON looks like.
+    pub json: JsonOptions,
+    /// Metadata that is sent on.
+    pub metadata_out: Vec<HeaderName>,
+    /// Metadata that is passed back.
+    pub metadata_back: Vec<HeaderName>,
+    /// Whether an expression needs the caller's body.
+    pub reads_body: bool,
+    /// Greatest size of one message in bytes.
+    pub max_message: usize,
+    /// Whether messages are sent compressed.
+    pub compress: bool,
+    /// Whether calls and messages are passed through as they come, for native callers.
+    pub native: bool,
 }
 
 /// Roots that expressions of a request may name, in the order of their numbers.
@@ -233,8 +299,21 @@ pub struct CompiledBackend {
     pub headers: Vec<(HeaderName, HeaderValue)>,
     /// User and password for WS-Security.
     pub token: Option<UsernameToken>,
+    /// Other addresses that share the calls; all of them, when there are several.
+    pub addresses: Vec<String>,
+    /// How its certificate is checked, when it is called by TLS.
+    pub tls: Option<Trust>,
     /// Texts that must never be shown.
     pub secrets: Vec<String>,
+}
+
+/// Whose signatures a backend's certificate may have.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Trust {
+    /// Those that the machine trusts.
+    Machine,
+    /// These, in PEM.
+    These(Arc<str>),
 }
 
 impl CompiledPorch {

@@ -32,11 +32,15 @@ pub fn derive(source: &Source, name: &str, address: Option<&str>, only: &[String
             let definition = porch_soap::read_definition(&source.files, &source.main)?;
             soap(source, &definition, name, address, only)
         }
+        Kind::Grpc => {
+            let definition = porch_grpc::read(&source.files, &|_, _| ())?;
+            crate::derive_grpc::grpc(source, &definition, name, address, only)
+        }
         Kind::Http => http(source, name, address, only),
     }
 }
 
-fn backend_doc(name: &str, title: &str, kind: &str, definition: Option<&str>, address: &str, headers: Map<String, Value>) -> String {
+pub(crate) fn backend_doc(name: &str, title: &str, kind: &str, definition: Option<&str>, address: &str, headers: Map<String, Value>) -> String {
     let mut doc = json!({ "elm-porch": "backend/1", "name": name, "title": title, "kind": kind });
     if let Some(file) = definition {
         doc["definition"] = json!(file);
@@ -48,9 +52,9 @@ fn backend_doc(name: &str, title: &str, kind: &str, definition: Option<&str>, ad
     to_yaml(&doc)
 }
 
-fn facade_doc(name: &str, title: &str, operations: Map<String, Value>) -> String {
+pub(crate) fn facade_doc(name: &str, title: &str, base: &str, operations: Map<String, Value>) -> String {
     let doc = json!({
-        "elm-porch": "facade/1", "name": name, "title": title, "base": format!("/{name}/v1"), "contract": format!("{name}.openapi.yaml"),
+        "elm-porch": "facade/1", "name": name, "title": title, "base": base, "contract": format!("{name}.openapi.yaml"),
         "admit": { "credentials": ["key"] }, "operations": operations,
     });
     to_yaml(&doc)
@@ -132,13 +136,7 @@ fn soap(source: &Source, definition: &Definition, name: &str, address: Option<&s
     if !definition.documentation.is_empty() {
         contract["info"]["description"] = json!(definition.documentation);
     }
-    contract["components"]["responses"] =
-        json!({ "Problem": { "description": "Why there is no answer (RFC 9457).", "content": { "application/problem+json": { "schema": { "$ref": "#/components/schemas/Problem" } } } } });
-    contract["components"]["schemas"]["Problem"] = json!({ "type": "object", "properties": {
-        "type": { "type": "string", "format": "uri-reference" }, "title": { "type": "string" }, "status": { "type": "integer" },
-        "detail": { "type": "string" }, "instance": { "type": "string", "format": "uri-reference" },
-    } });
-    contract["components"]["securitySchemes"] = json!({ "key": { "type": "apiKey", "in": "header", "name": "API-Key" } });
+    add_problem_and_key(&mut contract);
     keep_used_schemas(&mut contract);
     add_examples(&mut contract);
     let operations = wiring.len();
@@ -150,7 +148,7 @@ fn soap(source: &Source, definition: &Definition, name: &str, address: Option<&s
     let folder = if definition_files.len() > 1 { format!("{name}-definition/") } else { String::new() };
     let mut files = Files::from([
         (format!("{name}.backend.yaml"), backend_doc(name, &definition.title, "soap", Some(&format!("{folder}{main}")), address.unwrap_or(from), headers)),
-        (format!("{name}.facade.yaml"), facade_doc(name, &definition.title, wiring)),
+        (format!("{name}.facade.yaml"), facade_doc(name, &definition.title, &format!("/{name}/v1"), wiring)),
         (format!("{name}.openapi.yaml"), to_yaml(&contract)),
     ]);
     files.extend(definition_files.into_iter().map(|(path, text)| (format!("{folder}{path}"), text)));
@@ -177,7 +175,7 @@ fn secret_name(name: &str) -> String {
 }
 
 /// An example for each body, made from its schema (OpenAPI 3.1 §4.8.14).
-fn add_examples(contract: &mut Value) {
+pub(crate) fn add_examples(contract: &mut Value) {
     let whole = contract.clone();
     let Some(paths) = contract.get_mut("paths").and_then(Value::as_object_mut) else { return };
     for operation in paths.values_mut().filter_map(Value::as_object_mut).flat_map(|item| item.values_mut()) {
@@ -190,8 +188,19 @@ fn add_examples(contract: &mut Value) {
     }
 }
 
+/// What every contract has: the problem document and how a key is shown.
+pub(crate) fn add_problem_and_key(contract: &mut Value) {
+    contract["components"]["responses"] =
+        json!({ "Problem": { "description": "Why there is no answer (RFC 9457).", "content": { "application/problem+json": { "schema": { "$ref": "#/components/schemas/Problem" } } } } });
+    contract["components"]["schemas"]["Problem"] = json!({ "type": "object", "properties": {
+        "type": { "type": "string", "format": "uri-reference" }, "title": { "type": "string" }, "status": { "type": "integer" },
+        "detail": { "type": "string" }, "instance": { "type": "string", "format": "uri-reference" },
+    } });
+    contract["components"]["securitySchemes"] = json!({ "key": { "type": "apiKey", "in": "header", "name": "API-Key" } });
+}
+
 /// Drops schemas that nothing refers to.
-fn keep_used_schemas(contract: &mut Value) {
+pub(crate) fn keep_used_schemas(contract: &mut Value) {
     loop {
         let text = contract.to_string();
         let Some(schemas) = contract.pointer_mut("/components/schemas").and_then(Value::as_object_mut) else {
@@ -221,7 +230,7 @@ fn http(source: &Source, name: &str, address: Option<&str>, only: &[String]) -> 
     let operations = wiring.len();
     let files = Files::from([
         (format!("{name}.backend.yaml"), backend_doc(name, &contract.title, "http", None, address.unwrap_or(server), Map::new())),
-        (format!("{name}.facade.yaml"), facade_doc(name, &contract.title, wiring)),
+        (format!("{name}.facade.yaml"), facade_doc(name, &contract.title, &format!("/{name}/v1"), wiring)),
         (format!("{name}.openapi.yaml"), text.to_owned()),
     ]);
     Ok(Derived { files, operations, findings })

@@ -15,6 +15,44 @@ pub enum BackendKind {
     Http,
     /// SOAP, described by a WSDL.
     Soap,
+    /// gRPC, described by `.proto` files or a descriptor set.
+    Grpc,
+}
+
+/// One address or several.
+#[derive(Clone, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(untagged)]
+pub enum Addresses {
+    /// One.
+    One(String),
+    /// Several, which share the calls (gRPC backends).
+    Many(Vec<String>),
+}
+
+impl Addresses {
+    /// All of them.
+    pub fn all(&self) -> &[String] {
+        match self {
+            Addresses::One(one) => std::slice::from_ref(one),
+            Addresses::Many(many) => many,
+        }
+    }
+
+    /// As one text, with blanks between them.
+    pub fn joined(&self) -> String {
+        self.all().join(" ")
+    }
+
+    /// From one text, with blanks between them.
+    pub fn from_joined(text: &str) -> Self {
+        let all: Vec<String> = text.split_whitespace().map(str::to_owned).collect();
+        if all.len() > 1 { Self::Many(all) } else { Self::One(text.to_owned()) }
+    }
+
+    /// The first.
+    pub fn first(&self) -> Option<&str> {
+        self.all().first().map(String::as_str)
+    }
 }
 
 /// A service behind the porch (`elm-porch: backend/1`).
@@ -31,7 +69,7 @@ pub struct BackendDoc {
     pub title: String,
     /// Kind of service.
     pub kind: BackendKind,
-    /// File of its definition, beside this one (a WSDL for SOAP).
+    /// File or folder of its definition, beside this one: a WSDL for SOAP; for gRPC `.proto` files or a descriptor set.
     pub definition: Option<String>,
     /// SOAP: the port to call, by its name in the definition; the first that has the operation unless given.
     pub port: Option<String>,
@@ -39,8 +77,16 @@ pub struct BackendDoc {
     pub media_type: Option<MediaType>,
     /// HTTP: options of that mapping.
     pub xml: Option<XmlDoc>,
+    /// gRPC: greatest size of one message, either way; 64MiB unless given.
+    pub max_message: Option<Size>,
+    /// gRPC: whether messages are sent compressed (gzip); answers may always be.
+    #[serde(default)]
+    pub compress: bool,
+    /// Certificates that its own may be signed with, for addresses that begin with `https://`: a file in PEM beside this
+    /// one; those of the machine unless given.
+    pub trust: Option<String>,
     /// Where it is called, unless the environment says otherwise.
-    pub address: Option<String>,
+    pub address: Option<Addresses>,
     /// How long an answer may take; 10s unless given.
     pub timeout: Option<Span>,
     /// Credentials.
@@ -122,12 +168,62 @@ pub struct FacadeDoc {
     pub media_types: Vec<MediaType>,
     /// Options of the generic mapping, for the XML that callers send and get.
     pub xml: Option<XmlDoc>,
+    /// gRPC: what the JSON of messages looks like.
+    #[serde(default)]
+    pub json: JsonDoc,
+    /// gRPC: metadata that crosses the porch.
+    #[serde(default)]
+    pub metadata: MetadataDoc,
+    /// gRPC: whether native callers may call the same methods, under the same rules.
+    #[serde(default)]
+    pub native: bool,
     /// Who and what may pass, for all operations.
     #[serde(default)]
     pub admit: AdmitDoc,
     /// How operations are carried out, by `operationId`.
     #[serde(default)]
     pub operations: IndexMap<String, OperationDoc>,
+}
+
+/// What the JSON of messages looks like (JSON mapping of protocol buffers, “JSON Options”).
+#[derive(Clone, Copy, Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct JsonDoc {
+    /// Whether fields that have their default are shown; left out unless true.
+    #[serde(default)]
+    pub defaults: bool,
+    /// Whether fields have the names of the `.proto` file instead of lower camel case.
+    #[serde(default)]
+    pub proto_names: bool,
+    /// Whether enums are shown as numbers.
+    #[serde(default)]
+    pub enum_numbers: bool,
+    /// What is done with members and query parameters that are no fields; refused unless given.
+    #[serde(default)]
+    pub unknown_fields: UnknownFields,
+}
+
+/// What is done with members that are no fields.
+#[derive(Clone, Copy, Debug, Default, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub enum UnknownFields {
+    /// The request is refused, and the caller told what was probably meant.
+    #[default]
+    Refuse,
+    /// They are passed over.
+    Ignore,
+}
+
+/// Metadata that crosses the porch, by the names of header fields; those that end with `-bin` hold bytes in base64.
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct MetadataDoc {
+    /// From the caller to the backend.
+    #[serde(default)]
+    pub request: Vec<String>,
+    /// From the backend, before or behind its answer, to the caller.
+    #[serde(default)]
+    pub reply: Vec<String>,
 }
 
 /// Who and what may pass.
@@ -195,9 +291,13 @@ pub struct OperationDoc {
     pub send: Option<Value>,
     /// SOAP: header elements of this operation's requests, by their names; on top of the backend's credentials.
     pub soap_headers: Option<Value>,
+    /// gRPC: the field that the request's body is; `"*"` for the whole message (`body` of `google.api.HttpRule`).
+    pub body: Option<String>,
+    /// gRPC: the field that the reply's body is (`response_body` of `google.api.HttpRule`).
+    pub response_body: Option<String>,
     /// What is made of the answer; the whole answer unless given.
     pub reply: Option<Value>,
-    /// Status of the reply for a declared fault, by the name of its detail element or its code.
+    /// Status of the reply for a declared fault, by the name of its detail element or its code; for gRPC by the code's name.
     #[serde(default)]
     pub faults: IndexMap<String, u16>,
 }
@@ -208,7 +308,7 @@ pub struct OperationDoc {
 pub struct CallDoc {
     /// Name of the backend.
     pub backend: String,
-    /// SOAP: name of the operation in its definition.
+    /// SOAP: name of the operation in its definition. gRPC: `package.Service/Method`.
     pub operation: Option<String>,
     /// HTTP: method; the caller's unless given.
     pub method: Option<String>,
@@ -281,7 +381,7 @@ pub struct EnvironmentDoc {
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct PlaceDoc {
     /// Its address here.
-    pub address: String,
+    pub address: Addresses,
 }
 
 /// The JSON Schemas (draft 2020-12) of all documents, by kind, for editors.

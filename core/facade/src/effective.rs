@@ -40,6 +40,20 @@ pub fn effective(porch: &CompiledPorch, operation: u32) -> Vec<EffectiveRule> {
             let whole = if soap.reply.is_some() { "the answer is shaped as `reply` says" } else { "the whole answer becomes JSON" };
             rules.push(EffectiveRule { stage: "reply", place: wiring(whole.into()) });
         }
+        Wiring::Grpc(grpc) => {
+            let stream = if grpc.client_streaming { "lines of JSON become messages" } else { "JSON becomes a message" };
+            rules.push(EffectiveRule { stage: "prepare", place: wiring(format!("{stream} for {}", grpc.method)) });
+            if grpc.mask.is_some() {
+                rules.push(EffectiveRule { stage: "prepare", place: wiring("a mask that is not sent is made from the members that are".into()) });
+            }
+            rules.push(EffectiveRule { stage: "call", place: wiring(format!("{} within {:?}; each message at most {} bytes", backend.name, backend.timeout, grpc.max_message)) });
+            let reply = match (&grpc.reply, grpc.server_streaming) {
+                (Some(_), _) => "each message is shaped as `reply` says",
+                (None, true) => "each message becomes a line of JSON, or an event, as it comes",
+                (None, false) => "the message becomes JSON",
+            };
+            rules.push(EffectiveRule { stage: "reply", place: wiring(reply.into()) });
+        }
         Wiring::Http(http) => {
             let body = if http.body.is_some() { "path, query, headers and body are built" } else { "path, query and headers are built; the body streams through" };
             rules.push(EffectiveRule { stage: "prepare", place: wiring(body.into()) });

@@ -10,7 +10,7 @@ use crate::source::Source;
 /// What a definition offers.
 #[derive(Clone, Debug, Serialize)]
 pub struct Look {
-    /// `soap` or `http`.
+    /// `soap`, `grpc` or `http`.
     pub kind: &'static str,
     /// The definition's title.
     pub title: String,
@@ -94,7 +94,16 @@ impl From<Finding> for LookFinding {
 /// # Errors
 /// When it is none that can be read.
 pub fn look(source: &Source) -> Result<Look, Box<Finding>> {
+    look_with(source, &|_, _| ())
+}
+
+/// The same, telling how far it is: files read, and files in all.
+///
+/// # Errors
+/// When it is none that can be read.
+pub fn look_with(source: &Source, progress: porch_grpc::read::Progress<'_>) -> Result<Look, Box<Finding>> {
     match kind(source)? {
+        Kind::Grpc => porch_grpc::read(&source.files, progress).map(|d| grpc(&d, source)),
         Kind::Soap => porch_soap::read_definition(&source.files, &source.main).map(soap),
         Kind::Http => http(source),
     }
@@ -102,6 +111,7 @@ pub fn look(source: &Source) -> Result<Look, Box<Finding>> {
 
 pub(crate) enum Kind {
     Soap,
+    Grpc,
     Http,
 }
 
@@ -112,14 +122,17 @@ pub(crate) fn kind(source: &Source) -> Result<Kind, Box<Finding>> {
     if start.starts_with('<') {
         return Ok(Kind::Soap);
     }
+    if porch_grpc::read::is_definition(text) {
+        return Ok(Kind::Grpc);
+    }
     match porch_contract::Node::parse(text) {
         Ok(node) if node.get("openapi").is_some() => Ok(Kind::Http),
         Ok(node) if node.get("swagger").is_some() => Err(Box::new(Finding::error(&source.main, node.at, "OpenAPI 2.0 is not read yet").help("convert it to OpenAPI 3 first"))),
         Ok(node) => {
-            let help = "give a WSDL 1.1 or an OpenAPI 3 document";
+            let help = "give a WSDL 1.1, .proto files, a descriptor set or an OpenAPI 3 document";
             Err(Box::new(Finding::error(&source.main, node.at, "this is no definition that can be read").help(help)))
         }
-        Err(e) => Err(Box::new(Finding::error(&source.main, e.at, e.message).help("give a WSDL 1.1 or an OpenAPI 3 document"))),
+        Err(e) => Err(Box::new(Finding::error(&source.main, e.at, e.message).help("give a WSDL 1.1, .proto files, a descriptor set or an OpenAPI 3 document"))),
     }
 }
 
@@ -160,6 +173,49 @@ fn soap(definition: Definition) -> Look {
         documentation: definition.documentation.clone(),
         addresses: addresses(&definition),
         ports: definition.ports.clone(),
+        operations: operations.collect(),
+        findings: definition.findings.iter().cloned().map(Into::into).collect(),
+    }
+}
+
+fn grpc(definition: &porch_grpc::Definition, source: &Source) -> Look {
+    let shapes = porch_grpc::propose::shapes(definition);
+    let types = &definition.types;
+    let mut schemas = porch_grpc::Schemas::new(types);
+    let sides: Vec<(Value, Value)> = shapes.iter().filter_map(|s| definition.method(&s.calls)).map(|m| (schemas.of(m.input), schemas.of(m.output))).collect();
+    let root = json!({ "components": { "schemas": schemas.schemas } });
+    let operations = shapes.iter().zip(&sides).filter_map(|(shape, (input, output))| {
+        let method = definition.method(&shape.calls)?;
+        let style = match (method.client_streaming, method.server_streaming) {
+            (false, false) => "gRPC",
+            (true, false) => "gRPC, messages streamed in",
+            (false, true) => "gRPC, messages streamed out",
+            (true, true) => "gRPC, messages streamed both ways",
+        };
+        Some(LookOperation {
+            id: shape.id.clone(),
+            method: shape.method.clone(),
+            path: shape.path.clone(),
+            source: shape.calls.clone(),
+            style: style.to_owned(),
+            available: true,
+            why: String::new(),
+            losses: Vec::new(),
+            reason: shape.why.clone(),
+            documentation: method.documentation.clone(),
+            inputs: fields(&root, input),
+            outputs: fields(&root, output),
+            faults: Vec::new(),
+        })
+    });
+    let names: Vec<&str> = definition.services.iter().map(|s| s.name.rsplit('.').next().unwrap_or(&s.name)).collect();
+    let documentation: Vec<&str> = definition.services.iter().map(|s| s.documentation.as_str()).filter(|d| !d.is_empty()).collect();
+    Look {
+        kind: "grpc",
+        title: names.join(", "),
+        documentation: documentation.join("\n"),
+        addresses: Some(source.address.clone()).filter(|a| !a.is_empty()).into_iter().collect(),
+        ports: Vec::new(),
         operations: operations.collect(),
         findings: definition.findings.iter().cloned().map(Into::into).collect(),
     }

@@ -183,3 +183,32 @@ pub(crate) fn definition_of(files: &Files, backend: &Document<BackendDoc>) -> Re
         other => other,
     }
 }
+
+/// The files of a gRPC definition: those below a folder, or one file with those around it; by their paths below that.
+pub(crate) fn grpc_files(files: &Files, path: &str) -> Files {
+    let path = path.trim_end_matches('/');
+    let folder = if files.contains_key(path) { path.rsplit_once('/').map_or(String::new(), |(f, _)| format!("{f}/")) } else { format!("{path}/") };
+    let single = files.get(path).is_some_and(|t| porch_grpc::read::descriptor_set(t).is_some());
+    let near = files.iter().filter(|(n, _)| if single { n.as_str() == path } else { n.starts_with(&folder) });
+    let is_part = |text: &str| porch_grpc::read::is_definition(text) || porch_grpc::read::is_service_config(text);
+    near.filter(|(_, t)| is_part(t)).map(|(n, t)| (n[folder.len()..].to_owned(), t.clone())).collect()
+}
+
+/// The gRPC definition named by a backend; `Err` holds why there is none.
+pub(crate) fn grpc_definition_of(files: &Files, backend: &Document<BackendDoc>) -> Result<porch_grpc::Definition, Box<Finding>> {
+    let at = |key: &str| backend.node.locate(&[Step::Key(key.into())], false);
+    let Some(name) = &backend.doc.definition else {
+        return Err(Box::new(Finding::error(&backend.file, at("kind"), "a gRPC backend needs its definition").help("add `definition: FOLDER` with its .proto files, or a descriptor set")));
+    };
+    let path = beside(&backend.file, name.trim_end_matches('/'));
+    let found = grpc_files(files, &path);
+    if found.is_empty() {
+        let near = suggest(&path, files.keys().map(String::as_str)).map_or_else(String::new, |n| format!("did you mean “{n}”?"));
+        return Err(Box::new(Finding::error(&backend.file, at("definition"), format!("there is no .proto file and no descriptor set at “{path}”")).help(near)));
+    }
+    let below = if files.contains_key(&path) { path.rsplit_once('/').map_or(String::new(), |(f, _)| format!("{f}/")) } else { format!("{path}/") };
+    porch_grpc::read(&found, &|_, _| ()).map_err(|mut finding| {
+        finding.file = format!("{below}{}", finding.file);
+        finding
+    })
+}

@@ -34,12 +34,15 @@ struct Node {
     literals: Literals,
     parameter: Option<u32>,
     rest: Option<u32>,
+    /// What stands behind a colon at the end of the last segment, when the template ends here with a verb.
+    verbs: Literals,
     methods: Vec<(Box<str>, u32)>,
 }
 
 /// All routes of a release.
 ///
-/// Literal segments win over parameters, parameters over a trailing multi-segment parameter, from left to right.
+/// Literal segments win over parameters, parameters over multi-segment parameters, from left to right; a template with a
+/// verb wins over the same without one.
 #[derive(Debug)]
 pub struct Router {
     nodes: Vec<Node>,
@@ -67,6 +70,9 @@ pub enum Miss {
 
 /// Paths with more segments than this match nothing.
 const MAX_SEGMENTS: usize = 64;
+/// A search that has not found anything after so many steps gives up: several multi-segment parameters in one template
+/// can be laid over a path in many ways.
+const MAX_STEPS: u32 = 20_000;
 
 impl Default for Router {
     fn default() -> Self {
@@ -123,6 +129,16 @@ impl Router {
                 },
             };
         }
+        if let Some(verb) = &path.verb {
+            at = match self.nodes[at as usize].verbs.get(verb.as_str()) {
+                Some(next) => *next,
+                None => {
+                    let next = self.add();
+                    self.nodes[at as usize].verbs.insert(verb.as_str().into(), next);
+                    next
+                }
+            };
+        }
         let methods = &mut self.nodes[at as usize].methods;
         if let Some((_, other)) = methods.iter().find(|(m, _)| **m == *method) {
             return Err(*other);
@@ -159,7 +175,7 @@ impl Router {
                 count += 1;
             }
         }
-        let mut search = Search { router: self, path, offsets: &offsets[..count], method, allowed: Vec::new(), captured: Vec::new() };
+        let mut search = Search { router: self, path, offsets: &offsets[..count], method, allowed: Vec::new(), captured: Vec::new(), steps: MAX_STEPS };
         let own_host = host.and_then(|h| self.hosts.get(h)).copied();
         for start in own_host.into_iter().chain([self.any_host]) {
             if let Some(operation) = search.walk(start, 0) {
@@ -186,6 +202,7 @@ struct Search<'r, 'p> {
     method: &'r str,
     allowed: Vec<Box<str>>,
     captured: Vec<&'p str>,
+    steps: u32,
 }
 
 impl<'p> Search<'_, 'p> {
@@ -195,33 +212,63 @@ impl<'p> Search<'_, 'p> {
     }
 
     fn walk(&mut self, at: u32, i: usize) -> Option<u32> {
-        let node = &self.router.nodes[at as usize];
+        let router = self.router;
+        let node = &router.nodes[at as usize];
         if i == self.offsets.len() {
             return self.leaf(node);
         }
+        self.steps = self.steps.checked_sub(1)?;
         let segment = self.segment(i);
         if let Some(found) = node.literals.get(segment).and_then(|next| self.walk(*next, i + 1)) {
             return Some(found);
         }
         if let Some(next) = node.parameter.filter(|_| !segment.is_empty()) {
             self.captured.push(segment);
-            if let Some(found) = self.walk(next, i + 1) {
+            if let Some(found) = self.with_verb(next, i).or_else(|| self.walk(next, i + 1)) {
                 return Some(found);
             }
             self.captured.pop();
         }
         let next = node.rest.filter(|_| !segment.is_empty())?;
+        let below = &router.nodes[next as usize];
+        let goes_on = !below.literals.is_empty() || below.parameter.is_some();
         self.captured.push(&self.path[self.offsets[i]..]);
-        let found = self.leaf(&self.router.nodes[next as usize]);
-        if found.is_none() {
-            self.captured.pop();
+        let depth = self.captured.len();
+        // As many segments as can be; fewer only where something may follow.
+        let shortest = if goes_on { i + 1 } else { self.offsets.len() };
+        for end in (shortest..=self.offsets.len()).rev() {
+            self.captured.truncate(depth);
+            let to = self.offsets.get(end).map_or(self.path.len(), |o| o - 1);
+            self.captured[depth - 1] = &self.path[self.offsets[i]..to];
+            let found = if end == self.offsets.len() { self.with_verb(next, end - 1) } else { None };
+            if let Some(found) = found.or_else(|| self.walk(next, end)) {
+                return Some(found);
+            }
         }
-        found
+        self.captured.truncate(depth - 1);
+        None
+    }
+
+    /// A last segment with a verb behind it, when a template has that.
+    fn with_verb(&mut self, at: u32, i: usize) -> Option<u32> {
+        let router = self.router;
+        let node = &router.nodes[at as usize];
+        if node.verbs.is_empty() || i + 1 != self.offsets.len() {
+            return None;
+        }
+        let whole = *self.captured.last()?;
+        let (value, verb) = whole.rsplit_once(':').filter(|(value, verb)| !value.is_empty() && !verb.contains('/'))?;
+        let next = *node.verbs.get(verb)?;
+        let found = self.leaf(&router.nodes[next as usize])?;
+        if let Some(last) = self.captured.last_mut() {
+            *last = value;
+        }
+        Some(found)
     }
 
     fn leaf(&mut self, node: &Node) -> Option<u32> {
         let by = |name: &str| node.methods.iter().find(|(m, _)| **m == *name).map(|(_, o)| *o);
-        let found = by(self.method).or_else(|| if self.method == "HEAD" { by("GET") } else { None });
+        let found = by(self.method).or_else(|| if self.method == "HEAD" { by("GET") } else { None }).or_else(|| by("*"));
         if found.is_none() {
             self.allowed.extend(node.methods.iter().map(|(m, _)| m.clone()));
         }
@@ -374,6 +421,29 @@ mod tests {
         r.insert(Some("Ferry.example"), "/v2", &PathTemplate::parse("/a/{x}").unwrap(), "GET", 7).unwrap();
         assert_eq!(r.find(Some("ferry.example"), "GET", "/v2/a/1").unwrap().operation, 7);
         assert_eq!(r.find(Some("other"), "GET", "/v2/a/1").unwrap().operation, 0);
+    }
+
+    #[test]
+    fn verbs_and_parameters_of_several_segments_in_the_middle() {
+        let r = router(&[("GET", "/{a}/{b}:cancel"), ("GET", "/{a}/{b}"), ("GET", "/files/{f*}/history"), ("GET", "/files/{f*}:read"), ("GET", "/x/{a*}/y/{b*}/z"), ("GET", "/x/{a*}/end/{last}"), ("*", "/any")]);
+        let find = |path: &str| r.find(None, "GET", path).map(|m| (m.operation, m.captured.join(",")));
+        for (path, op, captured) in [
+            ("/v2/q/w:cancel", 0, "q,w"),
+            ("/v2/q/w:other", 1, "q,w:other"),
+            ("/v2/q/w:x:cancel", 0, "q,w:x"),
+            ("/v2/files/a/b/history", 2, "a/b"),
+            ("/v2/files/a/history/history", 2, "a/history"),
+            ("/v2/files/a/b:read", 3, "a/b"),
+            ("/v2/files/history", 1, "files,history"),
+            ("/v2/x/1/y/2/y/3/z", 4, "1/y/2,3"),
+            ("/v2/x/1/2/end/3", 5, "1/2,3"),
+            ("/v2/any", 6, ""),
+        ] {
+            assert_eq!(find(path), Ok((op, captured.to_owned())), "{path}");
+        }
+        assert_eq!(find("/v2/files/a/b/c"), Err(Miss::Path));
+        let many = router(&[("GET", "/{a*}/x/{b*}/x/{c*}/x/{d*}/end")]);
+        assert_eq!(many.find(None, "GET", &format!("/v2{}", "/x".repeat(60))), Err(Miss::Path));
     }
 
     #[test]

@@ -10,12 +10,14 @@ use porch_soap::wsdl::find_name;
 use crate::Files;
 
 /// A definition's files and which of them to begin with.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct Source {
     /// The files.
     pub files: Files,
     /// The main one.
     pub main: String,
+    /// Where the server is that told it, when one did.
+    pub address: String,
 }
 
 /// A ZIP may hold at most so many files and, unpacked, bytes.
@@ -60,6 +62,9 @@ pub fn unzip(name: &str, bytes: &[u8]) -> Result<BTreeMap<String, Vec<u8>>, Box<
 
 /// The text of a file in whatever encoding it is; `None` when it is no text that could matter.
 fn text_of(bytes: &[u8]) -> Option<String> {
+    if porch_grpc::read::is_descriptor_set(bytes) {
+        return Some(porch_grpc::read::as_text(bytes));
+    }
     porch_soap::decode_document(bytes, None).ok().filter(|t| !t.contains('\0'))
 }
 
@@ -73,7 +78,7 @@ impl Source {
             return Self::from_files(name, unzip(name, bytes)?, main);
         }
         match text_of(bytes) {
-            Some(text) => Ok(Self { files: Files::from([(name.to_owned(), text)]), main: name.to_owned() }),
+            Some(text) => Ok(Self { files: Files::from([(name.to_owned(), text)]), main: name.to_owned(), ..Self::default() }),
             None => Err(Box::new(Finding::error(name, Position::default(), "this is neither text nor a ZIP"))),
         }
     }
@@ -87,7 +92,7 @@ impl Source {
         let fail = |message: String, help: String| Box::new(Finding::error(name, Position::default(), message).help(help));
         if let Some(main) = main {
             return match find_name(files.keys().map(String::as_str), "", main) {
-                Some(found) => Ok(Self { main: found.to_owned(), files: files.clone() }),
+                Some(found) => Ok(Self { main: found.to_owned(), files: files.clone(), ..Self::default() }),
                 None => {
                     let near = porch_contract::suggest(main, files.keys().map(String::as_str));
                     Err(fail(format!("there is no file “{main}”"), near.map_or_else(String::new, |n| format!("did you mean “{n}”?"))))
@@ -113,12 +118,18 @@ impl Source {
             let with_service: Vec<String> = mains.iter().filter(|m| files[*m].contains("service")).cloned().collect();
             mains = if with_service.is_empty() { mains } else { with_service };
         }
+        if mains.is_empty()
+            && let Some((one, _)) = files.iter().find(|(_, t)| porch_grpc::read::is_definition(t))
+        {
+            // A gRPC definition is all of its files together.
+            return Ok(Self { main: one.clone(), files, ..Self::default() });
+        }
         if mains.is_empty() {
             mains = files.iter().filter(|(_, text)| text.contains("openapi") && !text.trim_start().starts_with('<')).map(|(n, _)| n.clone()).collect();
         }
         match mains.as_slice() {
-            [one] => Ok(Self { main: one.clone(), files: files.clone() }),
-            [] => Err(fail("no definition was found in it".into(), "a WSDL 1.1 or an OpenAPI 3 document is needed".into())),
+            [one] => Ok(Self { main: one.clone(), files: files.clone(), ..Self::default() }),
+            [] => Err(fail("no definition was found in it".into(), "a WSDL 1.1, .proto files, a descriptor set or an OpenAPI 3 document is needed".into())),
             several => Err(fail(format!("it holds {} definitions", several.len()), format!("say which to begin with: {}", several.join(", ")))),
         }
     }

@@ -38,10 +38,10 @@ pub fn update(current: &Files, name: &str, new: &Source) -> Result<Updated, Box<
     let facade = documents.facades.get(name).ok_or_else(|| missing(format!("there is no facade “{name}” among the files")))?;
     let old_main = backend.doc.definition.as_ref().map(|d| crate::read::beside(&backend.file, d)).ok_or_else(|| missing(format!("the backend “{name}” has no definition")))?;
     let folder = backend.file.rsplit_once('/').map_or(String::new(), |(f, _)| format!("{f}/"));
-    let old = derive(&Source { files: current.clone(), main: old_main.clone() }, name, backend.doc.address.as_deref(), &[])?;
+    let old = derive(&old_source(current, &old_main), name, backend.doc.address.as_ref().and_then(|a| a.first()), &[])?;
     // The operations that the publisher took, and those that are new.
     let base_ids = operations(&old.files[&format!("{name}.facade.yaml")]);
-    let derived = derive(new, name, backend.doc.address.as_deref(), &[])?;
+    let derived = derive(new, name, backend.doc.address.as_ref().and_then(|a| a.first()), &[])?;
     let mut changes = Vec::new();
     let mut files = Files::new();
     let mut removed = Vec::new();
@@ -78,11 +78,30 @@ pub fn update(current: &Files, name: &str, new: &Source) -> Result<Updated, Box<
     Ok(Updated { files, removed, changes, findings: derived.findings })
 }
 
+/// The definition as it was derived from before.
+fn old_source(current: &Files, old_main: &str) -> Source {
+    let of_grpc = crate::read::grpc_files(current, old_main);
+    match of_grpc.keys().next().cloned() {
+        Some(main) => Source { files: of_grpc, main, ..Source::default() },
+        None => Source { files: current.clone(), main: old_main.to_owned(), ..Source::default() },
+    }
+}
+
 /// The new definition's files in place of the old ones.
 fn definitions(current: &Files, old_main: &str, derived: &Derived, name: &str, folder: &str, files: &mut Files, removed: &mut Vec<String>) {
     let own = |path: &str| path.ends_with(".facade.yaml") || path.ends_with(".backend.yaml") || path.ends_with(".openapi.yaml");
     let parts: Vec<(&String, &String)> = derived.files.iter().filter(|(path, _)| !own(path)).collect();
-    let main = parts.iter().map(|(p, _)| p.as_str()).find(|p| p.ends_with(&format!("{name}.wsdl"))).unwrap_or_default();
+    let main = parts.iter().map(|(p, _)| p.as_str()).find(|p| p.ends_with(&format!("{name}.wsdl")) || p.ends_with(".descriptors.txt")).unwrap_or_default();
+    let below = format!("{}/", old_main.trim_end_matches('/'));
+    if !current.contains_key(old_main) && current.keys().any(|p| p.starts_with(&below)) {
+        // A gRPC definition is a folder.
+        for (path, text) in &parts {
+            let inner = path.split_once('/').map_or(path.as_str(), |(_, rest)| rest);
+            files.insert(format!("{below}{inner}"), (*text).clone());
+        }
+        removed.extend(current.keys().filter(|p| p.starts_with(&below) && !files.contains_key(*p)).cloned());
+        return;
+    }
     let old_folder = old_main.rsplit_once('/').map_or(String::new(), |(f, _)| format!("{f}/"));
     let several = old_folder != folder;
     for (path, text) in &parts {

@@ -175,7 +175,7 @@ fn a_table_shows_the_callers_fields_beside_the_backends() {
 }
 
 fn wsdl() -> Source {
-    Source { files: Files::from([("in.wsdl".to_owned(), demo()["sailings/reservations.wsdl"].clone())]), main: "in.wsdl".into() }
+    Source { files: Files::from([("in.wsdl".to_owned(), demo()["sailings/reservations.wsdl"].clone())]), main: "in.wsdl".into(), ..Source::default() }
 }
 
 #[test]
@@ -185,7 +185,7 @@ fn looking_shows_operations_with_inputs_and_outputs() {
     let quote = &found.operations[1];
     assert_eq!((quote.id.as_str(), quote.method.as_str(), quote.path.as_str(), quote.source.as_str()), ("quoteFare", "GET", "/fare/{routeCode}", "QuoteFare"));
     assert_eq!(quote.inputs.iter().map(|f| format!("{}: {}", f.name, f.kind)).collect::<Vec<_>>(), ["RouteCode: string", "FareClass: string (foot, bicycle, car, cabin)", "Passengers: integer"]);
-    assert!(look(&Source { files: Files::from([("x".to_owned(), "hello".to_owned())]), main: "x".into() }).is_err());
+    assert!(look(&Source { files: Files::from([("x".to_owned(), "hello".to_owned())]), main: "x".into(), ..Source::default() }).is_err());
 }
 
 #[test]
@@ -197,7 +197,7 @@ fn what_is_derived_passes_the_check_as_it_is() {
     let one = derive(&wsdl(), "fares", Some("http://127.0.0.1:9"), &["QuoteFare".into()]).unwrap();
     assert!(!one.files["fares.openapi.yaml"].contains("Sailing"));
     assert_eq!(check(&one.files, "live"), []);
-    let openapi = Source { files: Files::from([("t.yaml".to_owned(), demo()["timetable/timetable.openapi.yaml"].clone())]), main: "t.yaml".into() };
+    let openapi = Source { files: Files::from([("t.yaml".to_owned(), demo()["timetable/timetable.openapi.yaml"].clone())]), main: "t.yaml".into(), ..Source::default() };
     let derived = derive(&openapi, "tt", Some("http://127.0.0.1:1"), &[]).unwrap();
     assert_eq!(check(&derived.files, "live"), []);
 }

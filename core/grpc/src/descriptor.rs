@@ -38,6 +38,11 @@ pub struct File {
     pub edition: Option<i32>,
 }
 
+/// One file from its bytes.
+pub fn file(bytes: &[u8]) -> Option<File> {
+    File::decode(bytes).ok()
+}
+
 #[derive(Clone, PartialEq, Message)]
 pub struct FileOptions {
     #[prost(message, optional, tag = "50")]

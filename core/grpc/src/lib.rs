@@ -20,5 +20,5 @@ pub mod types;
 pub use read::{Definition, Files, Method, Service, read};
 pub use bind::BindError;
 pub use schemas::Schemas;
-pub use json::{JsonError, Mistake, WireError};
+pub use json::{JsonError, Mistake, WireError, put_varint, read_varint};
 pub use types::{Cardinality, EnumId, EnumType, Field, JsonOptions, Kind, MessageId, MessageType, Types, WellKnown};

@@ -126,6 +126,25 @@ pub fn as_text(set: &[u8]) -> String {
     text.as_bytes().chunks(76).map(|line| format!("{}\n", String::from_utf8_lossy(line))).collect()
 }
 
+/// A descriptor set, as a text, with only some of its files and what those import.
+pub fn only(text: &str, wanted: &[&str]) -> String {
+    let Some(set) = descriptor_set(text) else { return text.to_owned() };
+    let raw = RawSet::decode(set.as_slice()).unwrap_or_default();
+    let parsed: Vec<File> = raw.file.iter().filter_map(|f| File::decode(f.as_slice()).ok()).collect();
+    let by_name: HashMap<&str, &File> = parsed.iter().map(|f| (f.name.as_str(), f)).collect();
+    let mut kept: BTreeSet<&str> = BTreeSet::new();
+    let mut open: Vec<&str> = wanted.to_vec();
+    while let Some(name) = open.pop() {
+        if let Some(file) = by_name.get(name)
+            && kept.insert(&file.name)
+        {
+            open.extend(file.dependency.iter().map(String::as_str));
+        }
+    }
+    let file = raw.file.iter().zip(&parsed).filter(|(_, f)| kept.contains(f.name.as_str())).map(|(bytes, _)| bytes.clone());
+    as_text(&RawSet { file: file.collect() }.encode_to_vec())
+}
+
 /// Whether a text is a service configuration (`google.api.Service`).
 pub fn is_service_config(text: &str) -> bool {
     text.contains("google.api.Service") && Node::parse(text).is_ok_and(|n| n.get("type").and_then(Node::text) == Some("google.api.Service"))
@@ -182,6 +201,12 @@ fn imports(clean: &str) -> Vec<String> {
             inner.strip_suffix(['"', '\'']).map(str::to_owned)
         })
         .collect()
+}
+
+/// The files that a `.proto` file imports and that are not built in.
+pub fn missing_imports(text: &str) -> Vec<String> {
+    let built_in = |name: &str| name.starts_with("google/protobuf/") || SHIPPED.iter().any(|(n, _)| *n == name);
+    imports(&without_comments(text)).into_iter().filter(|name| !built_in(name)).collect()
 }
 
 /// The edition of a file: `2023` is 1000 and so on (`enum Edition`), and where its statement stands.

@@ -225,6 +225,8 @@ pub enum Piece {
     Fixed(String),
     /// A variable of the contract's path.
     Variable(String),
+    /// One that takes several segments.
+    Several(String),
 }
 
 /// A template as a contract's path, where each `*` is a variable of its own, and what the fields get from it.
@@ -260,6 +262,7 @@ pub fn contract_path(template: &Template) -> (String, Vec<Bound>) {
         pieces: (v.from..v.to)
             .map(|i| match (&template.parts[i], &of_part[i]) {
                 (Part::Literal(text), _) => Piece::Fixed(text.clone()),
+                (Part::Many, name) => Piece::Several(name.clone().unwrap_or_default()),
                 (_, name) => Piece::Variable(name.clone().unwrap_or_default()),
             })
             .collect(),
@@ -308,7 +311,11 @@ mod tests {
             let fields: Vec<String> = bound
                 .iter()
                 .map(|b| {
-                    let pieces: Vec<String> = b.pieces.iter().map(|p| if let Piece::Variable(v) = p { format!("<{v}>") } else if let Piece::Fixed(t) = p { t.clone() } else { String::new() }).collect();
+                    let pieces: Vec<String> = b.pieces.iter().map(|p| match p {
+                        Piece::Variable(v) => format!("<{v}>"),
+                        Piece::Several(v) => format!("<{v}…>"),
+                        Piece::Fixed(t) => t.clone(),
+                    }).collect();
                     format!("{}={}{}", b.field.join("."), pieces.join("/"), if b.several { " several" } else { "" })
                 })
                 .collect();
@@ -320,9 +327,9 @@ mod tests {
             ("/v1/{name}", "/v1/{name}", "name=<name>"),
             ("/v1/{name=vessels/*}", "/v1/vessels/{vessel}", "name=vessels/<vessel> several"),
             ("/v1/{report.vessel.name=vessels/*/berths/*}:move", "/v1/vessels/{vessel}/berths/{berth}:move", "report.vessel.name=vessels/<vessel>/berths/<berth> several"),
-            ("/v1/{path=files/**}:read", "/v1/files/{file*}:read", "path=files/<file> several"),
+            ("/v1/{path=files/**}:read", "/v1/files/{file*}:read", "path=files/<file…> several"),
             ("/v1/**/history", "/v1/{segment*}/history", ""),
-            ("/v1/{a=**}/{b=x/**}/end", "/v1/{a*}/x/{x*}/end", "a=<a> several; b=x/<x> several"),
+            ("/v1/{a=**}/{b=x/**}/end", "/v1/{a*}/x/{x*}/end", "a=<a…> several; b=x/<x…> several"),
             ("/v1/*/*/{home_port.code}", "/v1/{segment}/{segment2}/{homePortCode}", "home_port.code=<homePortCode>"),
             ("/v1/{a=parties/*}/{b=parties/*}", "/v1/parties/{party}/parties/{party2}", "a=parties/<party> several; b=parties/<party2> several"),
         ] {

@@ -9,4 +9,4 @@ mod varint;
 
 pub use from_wire::WireError;
 pub use to_wire::{JsonError, Mistake};
-pub(crate) use varint::{put_varint, read_varint};
+pub use varint::{put_varint, read_varint};

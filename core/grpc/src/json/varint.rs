@@ -2,7 +2,7 @@
 
 /// Appends a varint.
 #[inline]
-pub(crate) fn put_varint(out: &mut Vec<u8>, mut value: u64) {
+pub fn put_varint(out: &mut Vec<u8>, mut value: u64) {
     while value >= 0x80 {
         out.push(value as u8 | 0x80);
         value >>= 7;
@@ -12,7 +12,7 @@ pub(crate) fn put_varint(out: &mut Vec<u8>, mut value: u64) {
 
 /// Reads a varint at `pos` and moves behind it; `None` when it is cut off or too long.
 #[inline]
-pub(crate) fn read_varint(bytes: &[u8], pos: &mut usize) -> Option<u64> {
+pub fn read_varint(bytes: &[u8], pos: &mut usize) -> Option<u64> {
     let first = *bytes.get(*pos)?;
     if first < 0x80 {
         *pos += 1;
