@@ -14,6 +14,7 @@ use std::future::Future;
 use std::net::SocketAddr;
 
 use axum::Router;
+use axum::serve::ListenerExt;
 use tokio::net::TcpListener;
 
 pub use mood::{Mood, Moods};
@@ -53,5 +54,7 @@ pub fn router(standin: Standin) -> Router {
 pub async fn serve(standin: Standin, address: SocketAddr, stop: impl Future<Output = ()> + Send + 'static) -> std::io::Result<(SocketAddr, impl Future<Output = std::io::Result<()>>)> {
     let listener = TcpListener::bind(address).await?;
     let address = listener.local_addr()?;
+    // Answers of several small writes would otherwise wait for one another.
+    let listener = listener.tap_io(|stream| drop(stream.set_nodelay(true)));
     Ok((address, async move { axum::serve(listener, router(standin)).with_graceful_shutdown(stop).await }))
 }

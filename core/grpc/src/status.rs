@@ -138,6 +138,12 @@ fn pointer(field: &str) -> String {
     steps.map(|s| format!("/{}", crate::build::lower_camel(s))).collect()
 }
 
+/// The bytes of binary metadata: base64, padded or not (PROTOCOL-HTTP2 of gRPC, “Binary-Header”).
+pub fn binary(text: &str) -> Option<Vec<u8>> {
+    use base64::Engine;
+    base64::engine::general_purpose::STANDARD_NO_PAD.decode(text.trim().trim_end_matches('=')).ok()
+}
+
 /// Undoes the percent-encoding of `grpc-message`.
 pub fn message(encoded: &[u8]) -> String {
     let mut out = Vec::with_capacity(encoded.len());

@@ -140,7 +140,7 @@ pub(crate) fn raw(wiring: &GrpcWiring, message: &[u8]) -> Result<(String, Bytes)
 pub(crate) fn failed(ended: &Ended, op: &CompiledOperation, wiring: &GrpcWiring) -> Box<Problem> {
     let name = status::code_name(ended.code);
     let said = ended.trailers.get(&GRPC_MESSAGE).map_or_else(String::new, |v| status::message(v.as_bytes()));
-    let details = ended.trailers.get(&DETAILS).and_then(|v| porch_soap::from_base64(v.to_str().ok()?)).map(|bytes| status::details(&bytes, &wiring.types)).unwrap_or_default();
+    let details = ended.trailers.get(&DETAILS).and_then(|v| status::binary(v.to_str().ok()?)).map(|bytes| status::details(&bytes, &wiring.types)).unwrap_or_default();
     let mapped = op.faults.get(name).copied();
     let http = mapped.unwrap_or_else(|| status::http_status(ended.code));
     // What a server says of its own failures may tell of its inside.

@@ -11,7 +11,6 @@ use http::Method;
 use http::{HeaderMap, HeaderName, HeaderValue, Response, StatusCode, header};
 use hyper::body::Incoming;
 use porch_facade::{CompiledBackend, CompiledOperation, CompiledPorch, GrpcWiring, MediaType, MessagePart, Wiring};
-use porch_soap::from_base64;
 
 use super::answer::{self, Answer, Ended, Part};
 use super::frames::frame;
@@ -351,5 +350,5 @@ struct Call<'a> {
 /// The metadata that is passed back; bytes stay as they are, in base64.
 fn metadata<'a>(wiring: &'a GrpcWiring, from: &'a HeaderMap) -> impl Iterator<Item = (HeaderName, HeaderValue)> + 'a {
     let fields = wiring.metadata_back.iter().flat_map(|name| from.get_all(name).into_iter().map(move |value| (name.clone(), value.clone())));
-    fields.filter(|(name, value)| !name.as_str().ends_with("-bin") || value.to_str().is_ok_and(|v| from_base64(v.trim_end_matches('=')).is_some() || from_base64(v).is_some()))
+    fields.filter(|(name, value)| !name.as_str().ends_with("-bin") || value.to_str().is_ok_and(|v| porch_grpc::status::binary(v).is_some()))
 }

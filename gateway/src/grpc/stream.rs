@@ -82,8 +82,8 @@ pub(crate) struct Messages {
     /// What is sent next; taken before anything else.
     next: Option<Bytes>,
     complaint: Option<Complaint>,
-    /// The stream is broken off behind what is sent next.
-    broken: Option<&'static str>,
+    /// The stream is broken off behind what is sent next, once that had time to leave.
+    broken: Option<(&'static str, bool)>,
     pub(crate) ending: Option<Rc<Ending>>,
     /// A trial run ends after so many messages, or after a while.
     left: Option<u32>,
@@ -148,7 +148,7 @@ impl Messages {
         let (_, document) = problem.render(&self.id, &HeaderMap::new());
         self.next = Some(self.form.problem(&document));
         self.answer = None;
-        self.broken = Some(what);
+        self.broken = Some((what, false));
     }
 
     pub(crate) fn poll(&mut self, cx: &mut Context<'_>) -> Poll<Option<Result<Bytes, BodyError>>> {
@@ -162,8 +162,15 @@ impl Messages {
                 }
                 continue;
             }
-            if let Some(what) = self.broken.take() {
-                return Poll::Ready(Some(Err(BodyError(what))));
+            match self.broken.take() {
+                None => {}
+                Some((what, true)) => return Poll::Ready(Some(Err(BodyError(what)))),
+                Some((what, false)) => {
+                    // An error drops what the connection has not written yet: it gets a turn to write first.
+                    self.broken = Some((what, true));
+                    cx.waker().wake_by_ref();
+                    return Poll::Pending;
+                }
             }
             let Some(answer) = &mut self.answer else { return Poll::Ready(None) };
             match answer.poll(cx) {
