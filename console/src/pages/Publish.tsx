@@ -63,7 +63,7 @@ function Found({ look, source }: { look: Look; source: Source }) {
       <Sheet>
         <RowOf>
           <h2>{look.title}</h2>
-          <Tag>{look.kind.toUpperCase()}</Tag>
+          <Tag>{look.kind === "grpc" ? "gRPC" : look.kind.toUpperCase()}</Tag>
           {look.operations[0]?.style && <Soft>{look.operations[0].style}</Soft>}
         </RowOf>
         <p>{look.documentation}</p>
@@ -90,7 +90,7 @@ function Found({ look, source }: { look: Look; source: Source }) {
               <Button onPress={() => setChosen([...new Set([...chosen, ...able])])}>Take these {able.length}</Button>
               <Button onPress={() => setChosen(chosen.filter((c) => !able.includes(c)))}>Leave these out</Button>
               <Soft>
-                {chosen.length} of {look.operations.length} are taken.
+                {look.operations.filter((o) => chosen.includes(o.source)).length} of {look.operations.length} are taken.
               </Soft>
             </RowOf>
           </>
@@ -100,12 +100,12 @@ function Found({ look, source }: { look: Look; source: Source }) {
           head={["", "Operation", "As REST", "Why this shape", "Inputs"]}
           empty="No operation fits."
           rows={listed.slice(0, MOST).map((o) => ({
-            key: o.source,
+            key: o.id,
             cells: [
               <input
                 key="c"
                 type="checkbox"
-                aria-label={`Publish ${o.source}`}
+                aria-label={`Publish ${o.id}`}
                 disabled={!o.available}
                 checked={chosen.includes(o.source)}
                 onChange={(e) =>
@@ -133,7 +133,7 @@ function Found({ look, source }: { look: Look; source: Source }) {
             {look.operations
               .filter((o) => o.losses.length > 0)
               .map((o) => (
-                <p key={o.source}>
+                <p key={o.id}>
                   {o.source}: {o.losses.join("; ")}
                 </p>
               ))}
@@ -168,7 +168,7 @@ function Found({ look, source }: { look: Look; source: Source }) {
             isDisabled={publish.isPending || chosen.length === 0 || !name}
             onPress={() => publish.mutate(undefined)}
           >
-            Put {chosen.length} operations into the draft
+            Put {look.operations.filter((o) => chosen.includes(o.source)).length} operations into the draft
           </Button>
           <Soft>Callers see nothing of it before you release it.</Soft>
         </RowOf>
@@ -215,7 +215,7 @@ export function Publish() {
     setSource(from);
     return api<Look>("POST", "/api/look", from);
   });
-  const host = /^\w+:\/\/(localhost|127\.|\[::1|169\.254\.|0\.0\.0\.0)/.test(url.trim());
+  const host = /^(\w+:\/\/)?(localhost|127\.|\[::1|169\.254\.|0\.0\.0\.0)/.test(url.trim());
   return (
     <Page>
       <h1>Publish a backend</h1>
@@ -228,7 +228,11 @@ export function Publish() {
           }}
           style={{ display: "grid", gap: 12 }}
         >
-          <Field label="Address of a WSDL or an OpenAPI document" value={url} onChange={setUrl} />
+          <Field
+            label="Address of a WSDL or an OpenAPI document, or HOST:PORT of a gRPC server"
+            value={url}
+            onChange={setUrl}
+          />
           {(host || local) && (
             <label style={{ display: "flex", gap: 8, alignItems: "center", minHeight: 24 }}>
               <input type="checkbox" checked={local} onChange={(e) => setLocal(e.target.checked)} />

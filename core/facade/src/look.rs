@@ -212,7 +212,7 @@ fn grpc(definition: &porch_grpc::Definition, source: &Source) -> Look {
     let documentation: Vec<&str> = definition.services.iter().map(|s| s.documentation.as_str()).filter(|d| !d.is_empty()).collect();
     Look {
         kind: "grpc",
-        title: names.join(", "),
+        title: if names.len() > 3 { format!("{} and {} more services", names[..2].join(", "), names.len() - 2) } else { names.join(", ") },
         documentation: documentation.join("\n"),
         addresses: Some(source.address.clone()).filter(|a| !a.is_empty()).into_iter().collect(),
         ports: Vec::new(),

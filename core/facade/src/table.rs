@@ -5,7 +5,7 @@ use serde::Serialize;
 use serde_json::{Value, json};
 
 use crate::documents::BackendKind;
-use crate::read::{contract_of, definition_of};
+use crate::read::{contract_of, definition_of, grpc_definition_of};
 use crate::{Documents, Files};
 
 /// One row: a field on the caller's side, on the backend's, or on both.
@@ -43,6 +43,15 @@ pub fn table(files: &Files, documents: &Documents, facade: &str, operation: &str
     let contract = contract_of(files, facade).1?;
     let op = contract.operations.get(operation)?;
     let backend = documents.backends.get(&doc.call.backend);
+    let grpc = backend.filter(|b| b.doc.kind == BackendKind::Grpc);
+    let of_grpc = grpc.and_then(|b| {
+        let definition = grpc_definition_of(files, b).ok()?;
+        let method = definition.method(doc.call.operation.as_deref()?)?;
+        let mut schemas = porch_grpc::Schemas::new(&definition.types);
+        let (input, output) = (schemas.of(method.input), schemas.of(method.output));
+        let output = doc.response_body.as_ref().and_then(|name| definition.types.message(method.output).field(name)).map_or(output, |f| schemas.field(f));
+        Some(json!({ "components": { "schemas": schemas.schemas }, "input": input, "output": output }))
+    });
     let document = backend.filter(|b| b.doc.kind == BackendKind::Soap).and_then(|b| {
         let definition = definition_of(files, b).ok()?;
         let soap_op = definition.operation(doc.call.operation.as_deref()?)?;
@@ -51,6 +60,7 @@ pub fn table(files: &Files, documents: &Documents, facade: &str, operation: &str
         let output = soap_op.output.as_ref().map_or(json!({}), |m| schemas.of(m.type_id));
         Some(json!({ "components": { "schemas": schemas.schemas }, "input": input, "output": output }))
     });
+    let document = document.or(of_grpc);
     let side = |name: &str| document.as_ref().map(|d| SchemaView::new(d, &d[name]));
     let mut rows = Vec::new();
     let mut caller: Vec<(String, String, bool, String)> = Vec::new();
@@ -69,8 +79,12 @@ pub fn table(files: &Files, documents: &Documents, facade: &str, operation: &str
             caller.push((format!("body {}", field.name), field.kind, field.required, format!("body.{}", field.name)));
         }
     }
-    let send = doc.send.clone().unwrap_or_else(|| if op.body.is_some() { json!("=body") } else { json!({}) });
+    let whole = || if op.body.is_some() && grpc.is_none() { json!("=body") } else { json!({}) };
+    let send = doc.send.clone().unwrap_or_else(whole);
     let mut used = vec![false; caller.len()];
+    if grpc.is_some() {
+        of_message(doc, &caller, &mut used, side("input"), &mut rows);
+    }
     flatten(&send, String::new(), &mut |name, value| {
         let view = side("input").and_then(|v| deep(v, &name));
         let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
@@ -111,7 +125,23 @@ pub fn table(files: &Files, documents: &Documents, facade: &str, operation: &str
             });
         }
     }
-    Some(Table { request: rows, reply: reply_rows(doc.reply.as_ref(), &contract, op, side("output")), sample: sample(&contract, op) })
+    Some(Table { request: rows, reply: reply_rows(doc.reply.as_ref(), &contract, op, side("output")), sample: sample(&contract, op, grpc.is_none()) })
+}
+
+/// What of a gRPC message comes from body and query as it is.
+fn of_message(doc: &crate::documents::OperationDoc, caller: &[(String, String, bool, String)], used: &mut [bool], input: Option<SchemaView<'_>>, rows: &mut Vec<Row>) {
+    let part = doc.body.as_deref().unwrap_or(if doc.send.is_none() { "*" } else { "" });
+    for (i, (label, kind, required, _)) in caller.iter().enumerate() {
+        let backend = match (label.as_str(), label.strip_prefix("query ")) {
+            ("body", _) if part == "*" => "the whole message".to_owned(),
+            ("body", _) if !part.is_empty() => part.to_owned(),
+            (_, Some(name)) if input.and_then(|v| deep(v, name)).is_some() => name.to_owned(),
+            _ => continue,
+        };
+        used[i] = true;
+        let view = input.and_then(|v| deep(v, &backend));
+        rows.push(Row { caller: label.clone(), caller_type: kind.clone(), what: "as it is".into(), backend, backend_type: view.map_or_else(String::new, |v| v.kind()), required: *required });
+    }
 }
 
 fn reply_rows(reply: Option<&Value>, contract: &Contract, op: &porch_contract::Operation, output: Option<SchemaView<'_>>) -> Vec<Row> {
@@ -155,11 +185,12 @@ fn flatten(value: &Value, name: String, f: &mut dyn FnMut(String, &Value)) {
     }
 }
 
-fn sample(contract: &Contract, op: &porch_contract::Operation) -> Value {
+/// A request that fits; `every` optional query parameter is in it too, when that is wanted.
+fn sample(contract: &Contract, op: &porch_contract::Operation, every: bool) -> Value {
     let values = |place: Place| -> Value {
         op.parameters
             .iter()
-            .filter(|p| p.place == place && (p.required || place == Place::Query))
+            .filter(|p| p.place == place && (p.required || (place == Place::Query && every)))
             .map(|p| (p.name.clone(), contract.view(&p.schema).sample()))
             .collect::<serde_json::Map<_, _>>()
             .into()

@@ -165,7 +165,13 @@ pub(crate) fn failed(ended: &Ended, op: &CompiledOperation, wiring: &GrpcWiring)
         problem = problem.with("details", Value::Array(details.details));
     }
     if !details.errors.is_empty() {
-        problem = problem.with("errors", details.errors.into_iter().map(|(pointer, detail)| json!({ "pointer": pointer, "detail": detail })).collect());
+        // Fields are told where the caller put them.
+        let place = |pointer: String| match &wiring.body {
+            MessagePart::Whole => format!("/body{pointer}"),
+            MessagePart::Field(field) if pointer == format!("/{}", field.json) || pointer.starts_with(&format!("/{}/", field.json)) => format!("/body{}", &pointer[field.json.len() + 1..]),
+            _ => pointer,
+        };
+        problem = problem.with("errors", details.errors.into_iter().map(|(pointer, detail)| json!({ "pointer": place(pointer), "detail": detail })).collect());
     }
     if let Some(seconds) = details.retry_after {
         problem = problem.header(header::RETRY_AFTER, &seconds.to_string());

@@ -55,6 +55,18 @@ async fn main() {
     light.see("Name it").await;
     light.find(By::XPath("//label[.//code][2]//input")).await.scroll_into_view().await.expect("the page scrolls");
     light.shot(&shot("publish")).await;
+    light.go("/publish").await;
+    light.find(By::XPath("//label[contains(., 'gRPC server')]/following::input[1] | //label[contains(., 'gRPC server')]//input")).await.send_keys("127.0.0.1:3854").await.expect("the address is typed");
+    light.find(By::Css("input[type=checkbox]")).await.click().await.expect("the box is ticked");
+    light.press("Look").await;
+    light.see("StreamPositions").await;
+    light.shot(&shot("publish-grpc")).await;
+    light.driver.goto("http://127.0.0.1:3810/harbour/v1/chart").await.expect("the chart opens");
+    light.find(By::XPath("//*[name()='polyline'][string-length(@points) > 260]")).await;
+    light.shot(&shot("chart")).await;
+    light.go("/facades/vessels/updateVessel").await;
+    light.see("Rules that act").await;
+    light.shot(&shot("operation-grpc")).await;
     light.go("/facades/sailings/quoteFare").await;
     light.see("Rules that act").await;
     light.shot(&shot("operation")).await;
