@@ -8,7 +8,7 @@ mod loyalty;
 mod mood;
 mod reservations;
 mod timetable;
-mod vessels;
+pub mod vessels;
 
 use std::future::Future;
 use std::net::SocketAddr;

@@ -13,20 +13,20 @@ use tonic::metadata::MetadataMap;
 use tonic::{Code, Request, Response, Status, Streaming};
 
 #[allow(clippy::all, clippy::pedantic, unreachable_pub, dead_code, missing_docs, reason = "made from the definition")]
-pub(crate) mod pb {
-    pub(crate) mod google {
-        pub(crate) mod api {
+pub mod pb {
+    pub mod google {
+        pub mod api {
             tonic::include_proto!("google.api");
         }
     }
-    pub(crate) mod skerry {
-        pub(crate) mod fleet {
-            pub(crate) mod v1 {
+    pub mod skerry {
+        pub mod fleet {
+            pub mod v1 {
                 tonic::include_proto!("skerry.fleet.v1");
             }
         }
-        pub(crate) mod berths {
-            pub(crate) mod v1 {
+        pub mod berths {
+            pub mod v1 {
                 tonic::include_proto!("skerry.berths.v1");
             }
         }
@@ -343,8 +343,8 @@ fn berths() -> Vec<Berth> {
         .into()
 }
 
-/// The routes, with reflection of both versions.
-pub(crate) fn routes() -> Router {
+/// The services, with reflection of both versions.
+pub fn services() -> tonic::service::Routes {
     let harbour = Arc::new(Harbour { vessels: Mutex::new(fleet()), defects: Mutex::default() });
     let mut routes = tonic::service::Routes::builder();
     routes.add_service(FleetServer::new(harbour.clone()).accept_compressed(tonic::codec::CompressionEncoding::Gzip).send_compressed(tonic::codec::CompressionEncoding::Gzip));
@@ -354,6 +354,11 @@ pub(crate) fn routes() -> Router {
         routes.add_service(v1);
         routes.add_service(v1alpha);
     }
+    routes.routes()
+}
+
+/// The services and the page with the chart.
+pub(crate) fn routes() -> Router {
     let chart = axum::routing::get(|| async { axum::response::Html(include_str!("chart.html")) });
-    routes.routes().into_axum_router().route("/chart", chart)
+    services().into_axum_router().route("/chart", chart)
 }

@@ -353,8 +353,13 @@ impl<'t> Writer<'t, '_> {
         }
     }
 
-    /// Numbers that a closed enum does not know are left out, as unknown fields are.
+    /// Numbers that a closed enum does not know are left out, as unknown fields are; so is a default that somebody wrote
+    /// out although it has no presence.
+    #[inline]
     fn skipped(&self, field: &Field, raw: &Raw<'_>) -> bool {
+        if field.cardinality == Cardinality::Single && !field.presence && !self.options.defaults && raw.number == 0 && raw.bytes.iter().all(|b| *b == 0) && (raw.wire_type != LENGTH || raw.bytes.is_empty()) {
+            return true;
+        }
         match field.kind {
             Kind::Enum(id) => {
                 let e = self.types.enumeration(id);
