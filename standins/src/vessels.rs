@@ -40,7 +40,7 @@ use pb::skerry::fleet::v1::fleet_server::{Fleet, FleetServer};
 use pb::skerry::fleet::v1::*;
 
 /// The compiled definition, with everything that it imports.
-const DESCRIPTORS: &[u8] = include_bytes!(concat!(env!("OUT_DIR"), "/vessels.bin"));
+pub const DESCRIPTORS: &[u8] = include_bytes!(concat!(env!("OUT_DIR"), "/vessels.bin"));
 
 type Many<T> = Pin<Box<dyn Stream<Item = Result<T, Status>> + Send>>;
 

@@ -210,6 +210,8 @@ pub struct Porch {
     pub cargo_desk: Option<Backend>,
     /// The members' programme.
     pub loyalty: Option<Backend>,
+    /// The fleet's service.
+    pub vessels: Option<Backend>,
     /// Folder with the demo's documents, the stand-ins' addresses filled in.
     pub documents: PathBuf,
     folder: tempfile::TempDir,
@@ -228,8 +230,9 @@ impl Porch {
         let folder = tempfile::tempdir().unwrap();
         let (reservations, timetable) = (Backend::start(Standin::Reservations, 0), Backend::start(Standin::Timetable, 0));
         let (cargo_desk, loyalty) = (Backend::start(Standin::CargoDesk, 0), Backend::start(Standin::Loyalty, 0));
+        let vessels = Backend::start(Standin::Vessels, 0);
         let documents = folder.path().join("documents");
-        let places: Vec<(String, String)> = [&reservations, &timetable, &cargo_desk, &loyalty].iter().zip(3850..).map(|(b, port)| (format!("127.0.0.1:{port}"), b.address.to_string())).collect();
+        let places: Vec<(String, String)> = [&reservations, &timetable, &cargo_desk, &loyalty, &vessels].iter().zip(3850..).map(|(b, port)| (format!("127.0.0.1:{port}"), b.address.to_string())).collect();
         copy_documents(&root().join("demo/documents"), &documents, &places.iter().map(|(a, b)| (a.as_str(), b.as_str())).collect::<Vec<_>>());
         let mut porch = Self {
             gateway: String::new(),
@@ -239,6 +242,7 @@ impl Porch {
             timetable: Some(timetable),
             cargo_desk: Some(cargo_desk),
             loyalty: Some(loyalty),
+            vessels: Some(vessels),
             documents,
             folder,
             database: database.to_owned(),
@@ -262,7 +266,7 @@ impl Porch {
             self.ok_with(&["secret", "set", name], value);
         }
         self.ok(&["push", self.documents.to_str().unwrap()]);
-        self.ok(&["release", "sailings", "timetable", "cargo", "loyalty"]);
+        self.ok(&["release", "sailings", "timetable", "cargo", "loyalty", "vessels", "berths", "harbour"]);
         self.ok(&["consumer", "create", "Quayside Kiosk"]);
         self.new_key("Quayside Kiosk")
     }

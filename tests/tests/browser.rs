@@ -121,6 +121,40 @@ async fn a_zip_is_uploaded_looked_at_named_and_tried_in_one_sitting() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_running_grpc_server_is_published_and_its_stream_drawn_live() {
+    if switched_off() {
+        return;
+    }
+    let (porch, _) = tokio::task::spawn_blocking(Porch::published).await.unwrap();
+    let vessels = porch.vessels.as_ref().unwrap().address;
+    let browser = Browser::open(&porch.console, false).await;
+    browser.sign_in(ADMIN.0, ADMIN.1).await;
+    browser.go("/publish").await;
+    browser.fill("Address of a WSDL or an OpenAPI document, or HOST:PORT of a gRPC server", &vessels.to_string()).await;
+    browser.find(By::Css("input[type=checkbox]")).await.click().await.unwrap();
+    browser.press("Look").await;
+    browser.see("/v1/positions:stream").await;
+    assert_eq!(browser.axe().await, Vec::<String>::new(), "what was found");
+    browser.press("Leave these out").await;
+    browser.find(By::Css("input[aria-label='Publish skerry.fleet.v1.Fleet/GetVessel']")).await.click().await.unwrap();
+    browser.fill("Name of backend and facade", "own-fleet").await;
+    browser.press("Put 1 operations into the draft").await;
+    browser.see("own-fleet is in the draft.").await;
+    browser.find(By::LinkText("getVessel")).await.click().await.unwrap();
+    browser.fill("path vessel", "dunlin").await;
+    browser.press("Run").await;
+    let body = browser.find(By::Css("[data-testid=trial-body]")).await;
+    let text = body.text().await.unwrap();
+    assert!(text.contains("\"Dunlin\"") && text.contains("9007199254740995"), "{text}");
+    browser.see("shown is its JSON").await;
+    // The page that listens to the stream, through the gateway.
+    browser.driver.goto(format!("{}/harbour/v1/chart", porch.gateway)).await.unwrap();
+    browser.find(By::XPath("//*[name()='polyline'][string-length(@points) > 26]")).await;
+    browser.see("fulmar").await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn every_page_is_accessible_in_light_and_dark_and_by_keyboard() {
     if switched_off() {
         return;

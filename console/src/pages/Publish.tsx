@@ -105,7 +105,7 @@ function Found({ look, source }: { look: Look; source: Source }) {
               <input
                 key="c"
                 type="checkbox"
-                aria-label={`Publish ${o.id}`}
+                aria-label={`Publish ${o.source}`}
                 disabled={!o.available}
                 checked={chosen.includes(o.source)}
                 onChange={(e) =>

@@ -1,0 +1,82 @@
+//! The gRPC backend of the benchmarks: answers that were made once, sent at once.
+//!
+//! `bench-fleet PORT`: `GetVessel` (about 1 KB), `ListVessels` (10,000 elements), `StreamPositions` (1,000 messages).
+
+use std::convert::Infallible;
+
+use bytes::{BufMut, Bytes, BytesMut};
+use http_body::Frame;
+use http_body_util::{BodyExt, StreamBody};
+use hyper::body::Incoming;
+use hyper::header::HeaderValue;
+use hyper::service::service_fn;
+use hyper::{HeaderMap, Request, Response};
+use hyper_util::rt::{TokioExecutor, TokioIo};
+use porch_standins::vessels::pb::skerry::fleet::v1::{Battery, ListVesselsResponse, Position, Vessel, vessel};
+use prost::Message;
+
+type Frames = std::vec::IntoIter<Result<Frame<Bytes>, Infallible>>;
+
+fn framed(message: &impl Message) -> Bytes {
+    let mut out = BytesMut::new();
+    out.put_u8(0);
+    out.put_u32(message.encoded_len() as u32);
+    // A buffer that grows takes every message.
+    let _ = message.encode(&mut out);
+    out.freeze()
+}
+
+pub(crate) fn vessel(i: usize, ports: usize) -> Vessel {
+    Vessel {
+        name: format!("vessels/v{i}"),
+        title: format!("Vessel number {i}"),
+        number: 9_007_199_254_740_993 + i as i64,
+        state: 1 + (i % 3) as i32,
+        draught: 2.5 + i as f64 / 16.0,
+        seats: 40 + i as u32,
+        car_decks: Some(2),
+        commissioned: Some(prost_types::Timestamp { seconds: 725_846_400 + i as i64, nanos: 500_000_000 }),
+        turnaround: Some(prost_types::Duration { seconds: 1200, nanos: 0 }),
+        home_ports: (0..ports).map(|p| format!("Harbour number {p} of the archipelago")).collect(),
+        stores: [("lifejackets".to_owned(), 60)].into(),
+        drive: Some(vessel::Drive::Battery(Battery { kilowatt_hours: 950.25 })),
+        call_sign: Some("SK1".into()),
+        seal: vec![0x5e, 0xa1, 7, 9],
+        ..Vessel::default()
+    }
+}
+
+#[tokio::main(flavor = "current_thread")]
+async fn main() -> std::io::Result<()> {
+    let port: u16 = std::env::args().nth(1).and_then(|p| p.parse().ok()).unwrap_or(3874);
+    let one = framed(&vessel(1, 16));
+    let many = framed(&ListVesselsResponse { vessels: (0..10_000).map(|i| vessel(i, 1)).collect(), next_page_token: String::new(), total: 10_000 });
+    let position = |i: usize| Position { vessel: format!("vessels/v{}", i % 40), latitude: 61.2 + i as f64 / 1000.0, longitude: 6.1, speed: 9.5, time: Some(prost_types::Timestamp { seconds: 1_793_000_000 + i as i64, nanos: 0 }) };
+    // Thirty-two messages a piece, as a busy connection carries them.
+    let stream: Vec<Bytes> = (0..1000).map(|i| framed(&position(i))).collect::<Vec<_>>().chunks(32).map(|c| Bytes::from(c.concat())).collect();
+    let listener = tokio::net::TcpListener::bind(("127.0.0.1", port)).await?;
+    loop {
+        let (socket, _) = listener.accept().await?;
+        let _ = socket.set_nodelay(true);
+        let (one, many, stream) = (one.clone(), many.clone(), stream.clone());
+        tokio::spawn(async move {
+            let service = service_fn(move |request: Request<Incoming>| {
+                let (one, many, stream) = (one.clone(), many.clone(), stream.clone());
+                async move {
+                    let path = request.uri().path().to_owned();
+                    let _ = request.into_body().collect().await;
+                    let pieces = if path.ends_with("/ListVessels") { vec![many] } else if path.ends_with("/StreamPositions") { stream } else { vec![one] };
+                    let trailers = Frame::trailers(HeaderMap::from_iter([(hyper::header::HeaderName::from_static("grpc-status"), HeaderValue::from_static("0"))]));
+                    let frames: Vec<Result<Frame<Bytes>, Infallible>> = pieces.into_iter().map(Frame::data).chain([trailers]).map(Ok).collect();
+                    let frames: Frames = frames.into_iter();
+                    let mut response = Response::new(StreamBody::new(tokio_stream::iter(frames)));
+                    response.headers_mut().insert("content-type", HeaderValue::from_static("application/grpc"));
+                    Ok::<_, Infallible>(response)
+                }
+            });
+            let mut builder = hyper::server::conn::http2::Builder::new(TokioExecutor::new());
+            builder.initial_stream_window_size(1 << 20).initial_connection_window_size(8 << 20).max_concurrent_streams(1024);
+            let _ = builder.serve_connection(TokioIo::new(socket), service).await;
+        });
+    }
+}

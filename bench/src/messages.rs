@@ -1,0 +1,97 @@
+//! Conversion alone: protobuf to JSON and back, against the dynamic messages of the reference implementation.
+//!
+//! `bench-messages ROUNDS` prints a line of JSON for each direction and size; all programs take turns within each round.
+
+use std::collections::BTreeMap;
+use std::hint::black_box;
+use std::time::Instant;
+
+use porch_grpc::JsonOptions;
+use porch_standins::vessels::pb::skerry::fleet::v1::{Battery, ListVesselsResponse, Vessel, vessel};
+use prost::Message;
+use prost_reflect::{DescriptorPool, DynamicMessage};
+use serde_json::json;
+
+fn one(i: usize) -> Vessel {
+    Vessel {
+        name: format!("vessels/v{i}"),
+        title: format!("Vessel number {i}"),
+        number: 9_007_199_254_740_993 + i as i64,
+        state: 1 + (i % 3) as i32,
+        draught: 2.5 + i as f64 / 16.0,
+        seats: 40 + i as u32,
+        car_decks: Some(2),
+        commissioned: Some(prost_types::Timestamp { seconds: 725_846_400 + i as i64, nanos: 500_000_000 }),
+        turnaround: Some(prost_types::Duration { seconds: 1200, nanos: 0 }),
+        home_ports: vec!["Harbour number 1 of the archipelago".into(), "Osprey Sound".into()],
+        stores: [("lifejackets".to_owned(), 60)].into(),
+        drive: Some(vessel::Drive::Battery(Battery { kilowatt_hours: 950.25 })),
+        call_sign: Some("SK1".into()),
+        seal: vec![0x5e, 0xa1, 7, 9],
+        ..Vessel::default()
+    }
+}
+
+/// Megabytes of input a second.
+fn rate(bytes: usize, mut work: impl FnMut()) -> f64 {
+    let times = std::env::var("BENCH_BYTES").ok().and_then(|b| b.parse::<usize>().ok()).unwrap_or(4 << 20) / bytes + 1;
+    let from = Instant::now();
+    for _ in 0..times {
+        work();
+    }
+    (bytes * times) as f64 / 1e6 / from.elapsed().as_secs_f64()
+}
+
+fn median(values: &mut [f64]) -> f64 {
+    values.sort_by(f64::total_cmp);
+    values[values.len() / 2]
+}
+
+fn main() {
+    let mut arguments = std::env::args().skip(1);
+    let proto = arguments.next().unwrap_or_else(|| "standins/proto".into());
+    let rounds: usize = arguments.next().and_then(|r| r.parse().ok()).unwrap_or(9);
+    let file = "skerry/fleet/v1/fleet.proto";
+    let text = std::fs::read_to_string(std::path::Path::new(&proto).join(file)).expect("the .proto file is there");
+    let definition = porch_grpc::read(&BTreeMap::from([(file.to_owned(), text)]), &|_, _| ()).expect("it is read");
+    let types = &definition.types;
+    let id = types.find("skerry.fleet.v1.ListVesselsResponse").expect("its type");
+    let pool = DescriptorPool::decode(porch_standins::vessels::DESCRIPTORS).expect("its descriptors");
+    let descriptor = pool.get_message_by_name("skerry.fleet.v1.ListVesselsResponse").expect("its type");
+    for (size, vessels) in [("1 KB", 3), ("1 MB", 3000)] {
+        let wire = ListVesselsResponse { vessels: (0..vessels).map(one).collect(), next_page_token: String::new(), total: vessels as i64 }.encode_to_vec();
+        let mut json_text = Vec::new();
+        types.to_json(id, &wire, JsonOptions::default(), &mut json_text).expect("it is written");
+        // With digits kept as they are, the reference cannot read fractions: it gets a text without any.
+        let whole: Vec<Vessel> = (0..vessels).map(|i| Vessel { draught: i as f64, drive: Some(vessel::Drive::Battery(Battery { kilowatt_hours: 950.0 })), ..one(i) }).collect();
+        let mut readable = Vec::new();
+        types.to_json(id, &ListVesselsResponse { vessels: whole, next_page_token: String::new(), total: vessels as i64 }.encode_to_vec(), JsonOptions::default(), &mut readable).expect("it is written");
+        let (mut to, mut to_dynamic, mut from, mut from_dynamic) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+        let mut out = Vec::with_capacity(json_text.len() + 64);
+        for _ in 0..rounds {
+            to.push(rate(wire.len(), || {
+                out.clear();
+                types.to_json(id, &wire, JsonOptions::default(), &mut out).expect("it is written");
+                black_box(&out);
+            }));
+            to_dynamic.push(rate(wire.len(), || {
+                let message = DynamicMessage::decode(descriptor.clone(), wire.as_slice()).expect("it is decoded");
+                black_box(serde_json::to_vec(&message).expect("it is written"));
+            }));
+            from.push(rate(readable.len(), || {
+                out.clear();
+                types.to_wire(id, &readable, JsonOptions::default(), &mut out).expect("it is read");
+                black_box(&out);
+            }));
+            from_dynamic.push(rate(readable.len(), || {
+                let mut reader = serde_json::Deserializer::from_slice(&readable);
+                let message = DynamicMessage::deserialize(descriptor.clone(), &mut reader).expect("it is read");
+                black_box(message.encode_to_vec());
+            }));
+        }
+        for (direction, ours, dynamic) in [("to JSON", &mut to, &mut to_dynamic), ("from JSON", &mut from, &mut from_dynamic)] {
+            let (ours, dynamic) = (median(ours), median(dynamic));
+            println!("{}", json!({ "case": format!("message {direction}, {size}"), "ours_mb_s": ours, "dynamic_mb_s": dynamic, "ratio": ours / dynamic }));
+        }
+    }
+}
