@@ -90,6 +90,13 @@ fn folder() -> PathBuf {
     root().join("target/bench")
 }
 
+/// Ports of the backends.
+#[derive(Clone, Copy)]
+struct Backends {
+    backend: u16,
+    fleet: u16,
+}
+
 /// A service with documents and keys of its own.
 struct Porch {
     server: Server,
@@ -100,7 +107,7 @@ struct Porch {
 const PASSWORD: &str = "bench-harbour";
 
 impl Porch {
-    fn start(name: &str, cluster: &Cluster, backend: u16, operations: usize, keys: usize) -> Outcome<Self> {
+    fn start(name: &str, cluster: &Cluster, backends: Backends, operations: usize, keys: usize) -> Outcome<Self> {
         let fail = |e: std::io::Error| e.to_string();
         cluster.sql(&format!("drop database if exists {name} with (force)")).map_err(fail)?;
         cluster.ensure_database(name).map_err(fail)?;
@@ -129,11 +136,11 @@ impl Porch {
         };
         client(&["login", "bench"], PASSWORD)?;
         let documents = home.join("documents");
-        write_documents(&documents, backend, operations).map_err(fail)?;
+        write_documents(&documents, backends, operations).map_err(fail)?;
         client(&["secret", "set", "reservations-user"], "porch")?;
         client(&["secret", "set", "reservations-password"], "x")?;
         client(&["push", &documents.to_string_lossy()], "")?;
-        client(&["release", "plain", "full", "soap"], "")?;
+        client(&["release", "plain", "full", "soap", "vessels"], "")?;
         client(&["consumer", "create", "bench"], "")?;
         // Keys of nobody in particular, straight into the table: a million by the client would take hours.
         let insert =
@@ -152,7 +159,7 @@ impl Porch {
     }
 }
 
-fn write_documents(folder: &std::path::Path, backend: u16, operations: usize) -> std::io::Result<()> {
+fn write_documents(folder: &std::path::Path, Backends { backend, fleet }: Backends, operations: usize) -> std::io::Result<()> {
     fs::create_dir_all(folder)?;
     let write = |name: &str, text: String| fs::write(folder.join(name), text);
     write("fixed.backend.yaml", format!("elm-porch: backend/1\nname: fixed\nkind: http\naddress: http://127.0.0.1:{backend}\n"))?;
@@ -179,6 +186,15 @@ fn write_documents(folder: &std::path::Path, backend: u16, operations: usize) ->
             "elm-porch: facade/1\nname: full\nbase: /full\ncontract: full.openapi.yaml\nadmit:\n  credentials: [key]\n  limits:\n    - {{ requests: 4000000000, window: 1h }}\noperations:\n{wiring}"
         ),
     )?;
+    let vessels = root().join("demo/documents/vessels");
+    let definition = "vessels-definition/skerry/fleet/v1";
+    fs::create_dir_all(folder.join(definition))?;
+    fs::copy(vessels.join(definition).join("fleet.proto"), folder.join(definition).join("fleet.proto"))?;
+    fs::copy(vessels.join("vessels.openapi.yaml"), folder.join("vessels.openapi.yaml"))?;
+    write("vessels.backend.yaml", fs::read_to_string(vessels.join("vessels.backend.yaml"))?.replace("127.0.0.1:3854", &format!("127.0.0.1:{fleet}")))?;
+    // Without the demo's limit, which so many calls would meet.
+    let facade = fs::read_to_string(vessels.join("vessels.facade.yaml"))?;
+    write("vessels.facade.yaml", facade.replace("admit:\n  limits:\n    - { requests: 600, window: 1m, per: address }\n", ""))?;
     let demo = root().join("demo/documents/sailings");
     fs::copy(demo.join("reservations.wsdl"), folder.join("reservations.wsdl"))?;
     write("reservations.backend.yaml", fs::read_to_string(demo.join("reservations.backend.yaml"))?.replace("127.0.0.1:3850", &format!("127.0.0.1:{backend}")))?;
@@ -279,6 +295,13 @@ fn convert(runs: u32) -> Outcome<Vec<Value>> {
     Ok(String::from_utf8_lossy(&output.stdout).lines().filter_map(|l| serde_json::from_str(l).ok()).collect())
 }
 
+/// The same for messages of gRPC.
+fn messages(runs: u32) -> Outcome<Vec<Value>> {
+    eprintln!("· conversion of messages alone");
+    let output = Command::new("taskset").args(["-c", "0"]).arg(program("bench-messages")).arg(root().join("standins/proto")).arg((runs * 2 + 1).to_string()).output().map_err(|e| e.to_string())?;
+    Ok(String::from_utf8_lossy(&output.stdout).lines().filter_map(|l| serde_json::from_str(l).ok()).collect())
+}
+
 /// `cargo xtask bench`.
 pub(crate) fn run(arguments: &[String]) -> Outcome {
     let (mut json, mut only, mut seconds, mut runs) = (false, None, 3u32, 5u32);
@@ -303,7 +326,10 @@ pub(crate) fn run(arguments: &[String]) -> Outcome {
     let database = place_for(&folder().join("database"));
     let cluster = Cluster::start(&database, free_port().map_err(|e| e.to_string())?, false).map_err(|e| format!("the database: {e}"))?;
     let port = || free_port().map_err(|e| e.to_string());
-    let (backend, forwarder, converter) = (port()?, port()?, port()?);
+    let (backend, forwarder, converter, fleet, rest) = (port()?, port()?, port()?, port()?, port()?);
+    let backends = Backends { backend, fleet };
+    let (fleet_server, _) = start(1, "bench-fleet", &[fleet.to_string()], &[], 0)?;
+    let (rest_server, _) = start(0, "bench-fleet-rest", &[rest.to_string(), fleet.to_string()], &[], 0)?;
     let (backend_server, _) = start(1, "bench-backend", &[backend.to_string()], &[], 0)?;
     let (forwarder_server, _) = start(0, "bench-forwarder", &[forwarder.to_string(), backend.to_string()], &[], 0)?;
     let (converter_server, _) = start(0, "bench-converter", &[converter.to_string(), backend.to_string()], &[], 0)?;
@@ -312,7 +338,7 @@ pub(crate) fn run(arguments: &[String]) -> Outcome {
     let bare = plain(&forwarder_server, forwarder, "/item/7");
     let wanted = |name: &str| only.as_deref().is_none_or(|o| o == name);
     eprintln!("· starting the service: 10 operations and 1,000 keys");
-    let small = Porch::start("small", &cluster, backend, 10, 1000)?;
+    let small = Porch::start("small", &cluster, backends, 10, 1000)?;
     let idle_mb = small.memory_mb();
     let mut results = Vec::new();
     let mut add = |case: Case| -> Outcome {
@@ -341,25 +367,32 @@ pub(crate) fn run(arguments: &[String]) -> Outcome {
         ours: small.load("/soap/harbours/Everywhere/sailings?on=2027-05-14", false),
         reference: plain(&converter_server, converter, "/harbours/Everywhere/sailings?on=2027-05-14"),
     })?;
+    for (name, target, connections, ours, path) in
+        [("grpc-1kb", 1.2, 64, "/vessels/v1/vessels/v1", "/vessels/v1"), ("grpc-10000", 2.0, 4, "/vessels/v1/vessels", "/vessels"), ("grpc-stream", 1.2, 4, "/vessels/v1/positions:stream", "/positions")]
+    {
+        add(Case { name, reference_name: "hand-written typed service", target: (target, None), connections, ours: small.load(ours, false), reference: plain(&rest_server, rest, path) })?;
+    }
     if ["full", "full-against-own", "operations"].into_iter().any(wanted) {
         eprintln!("· starting the service: 10,000 operations");
-        let wide = Porch::start("wide", &cluster, backend, 10_000, 1000)?;
+        let wide = Porch::start("wide", &cluster, backends, 10_000, 1000)?;
         add(Case { name: "full", reference_name: "bare forwarder", target: (1.1, Some(0.9)), connections: 64, ours: full(&wide, 7777), reference: bare.clone() })?;
         add(Case { name: "full-against-own", reference_name: "our own pass-through", target: (0.95, None), connections: 64, ours: full(&wide, 7777), reference: wide.load("/plain/item/7", false) })?;
         add(Case { name: "operations", reference_name: "10 operations", target: (0.93, None), connections: 64, ours: full(&wide, 7777), reference: full(&small, 7) })?;
     }
     if wanted("keys") {
         eprintln!("· starting the service: 1,000,000 keys");
-        let many = Porch::start("many", &cluster, backend, 10, 1_000_000)?;
+        let many = Porch::start("many", &cluster, backends, 10, 1_000_000)?;
         add(Case { name: "keys", reference_name: "1,000 keys", target: (0.93, None), connections: 64, ours: full(&many, 7), reference: full(&small, 7) })?;
     }
     let conversions = if wanted("convert") { convert(runs)? } else { Vec::new() };
-    if results.is_empty() && conversions.is_empty() {
-        return Err("bench: no such case; there are pass-through, soap-1kb, soap-1mb, convert, full, full-against-own, operations, keys".into());
+    let messages = if wanted("messages") { messages(runs)? } else { Vec::new() };
+    if results.is_empty() && conversions.is_empty() && messages.is_empty() {
+        return Err("bench: no such case; there are pass-through, soap-1kb, soap-1mb, grpc-1kb, grpc-10000, grpc-stream, convert, messages, full, full-against-own, operations, keys".into());
     }
-    drop((small, backend_server, forwarder_server, converter_server));
+    drop((small, backend_server, forwarder_server, converter_server, fleet_server, rest_server));
     if json {
         results.extend(conversions);
+        results.extend(messages);
         println!("{:#}", Value::Array(results));
         return Ok(());
     }
@@ -370,6 +403,15 @@ pub(crate) fn run(arguments: &[String]) -> Outcome {
             let ratio = c["ratio"].as_f64().unwrap_or(f64::NAN);
             let met = if ratio >= 0.65 { "yes" } else { "no" };
             println!("| {} | {} | {} | {ratio:.2} | {} | ≥ 0.65 | {met} |", c["case"].as_str().unwrap_or_default(), mb("ours_mb_s"), mb("bare_xml_mb_s"), mb("serde_json_mb_s"));
+        }
+        println!();
+    }
+    if !messages.is_empty() {
+        println!("| messages alone | ours | dynamic message | ratio | target | met |\n|---|---|---|---|---|---|");
+        for m in &messages {
+            let mb = |name: &str| format!("{:.0} MB/s", m[name].as_f64().unwrap_or(f64::NAN));
+            let ratio = m["ratio"].as_f64().unwrap_or(f64::NAN);
+            println!("| {} | {} | {} | {ratio:.1} | ≥ 6 | {} |", m["case"].as_str().unwrap_or_default(), mb("ours_mb_s"), mb("dynamic_mb_s"), if ratio >= 6.0 { "yes" } else { "no" });
         }
         println!();
     }

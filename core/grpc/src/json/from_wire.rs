@@ -127,7 +127,8 @@ pub(crate) fn quoted(out: &mut Vec<u8>, text: &str) {
     out.push(b'"');
     let bytes = text.as_bytes();
     let mut from = 0;
-    for (i, b) in bytes.iter().enumerate() {
+    let skipped = super::pull::plain(bytes);
+    for (i, b) in bytes.iter().enumerate().skip(skipped) {
         if PLAIN[usize::from(*b)] {
             continue;
         }
@@ -270,6 +271,10 @@ impl<'t> Writer<'t, '_> {
                 Cardinality::Map { key } => {
                     self.key(field, start);
                     let tag = &wire[tag_at..tag_at + varint_len(wire, tag_at)];
+                    if !wire[pos..].starts_with(tag) {
+                        self.map(of, field, key, &[raw], depth)?;
+                        continue;
+                    }
                     let mut entries = vec![raw];
                     while wire[pos..].starts_with(tag) {
                         pos += tag.len();
@@ -402,47 +407,38 @@ impl<'t> Writer<'t, '_> {
     }
 
     fn map(&mut self, of: &MessageType, field: &Field, key: Kind, entries: &[Raw<'_>], depth: usize) -> Result<()> {
-        let mut parts = Vec::with_capacity(entries.len());
-        for entry in entries {
-            if entry.wire_type != LENGTH {
-                return Err(WireError::OtherType(place(of, field), wire_name(entry.wire_type)));
-            }
-            let (mut pos, mut k, mut v) = (0, None, None);
-            while pos < entry.bytes.len() {
-                let cut = || WireError::CutOff(place(of, field));
-                let (number, wire_type) = read_tag(entry.bytes, &mut pos).ok_or_else(cut)?;
-                let raw = read_value(entry.bytes, &mut pos, number, wire_type).ok_or_else(cut)?;
-                match number {
-                    1 if wire_type == key.wire_type() => k = Some(raw),
-                    2 if wire_type == field.kind.wire_type() => v = Some(raw),
-                    1 | 2 => return Err(WireError::OtherType(place(of, field), wire_name(wire_type))),
-                    _ => {}
-                }
-            }
-            parts.push((k, v));
-        }
-        // The last entry of a key counts.
-        let identity = |raw: &Option<Raw<'_>>| raw.map_or((0, Vec::new()), |r| (r.number, r.bytes.to_vec()));
-        let mut seen = HashSet::new();
-        let keep: Vec<bool> = if parts.len() == 1 { vec![true] } else { parts.iter().rev().map(|(k, _)| seen.insert(identity(k))).collect() };
         self.out.push(b'{');
         let list = self.out.len();
-        for ((k, v), _) in parts.iter().zip(keep.iter().rev()).filter(|(_, keep)| **keep) {
-            if v.as_ref().is_some_and(|raw| self.skipped(field, raw)) {
-                continue;
-            }
-            if self.out.len() > list {
-                self.out.push(b',');
-            }
-            self.map_key(of, field, key, k.as_ref())?;
-            self.out.push(b':');
-            match v {
-                Some(raw) => self.value(of, field, field.kind, raw, depth, true)?,
-                None => self.zero(field.kind)?,
+        if let [one] = entries {
+            let (k, v) = entry_of(of, field, key, one)?;
+            self.entry(of, field, key, (k.as_ref(), v.as_ref()), depth, list)?;
+        } else {
+            let parts: Vec<_> = entries.iter().map(|entry| entry_of(of, field, key, entry)).collect::<Result<_>>()?;
+            // The last entry of a key counts.
+            let identity = |raw: &Option<Raw<'_>>| raw.map_or((0, Vec::new()), |r| (r.number, r.bytes.to_vec()));
+            let mut seen = HashSet::new();
+            let keep: Vec<bool> = parts.iter().rev().map(|(k, _)| seen.insert(identity(k))).collect();
+            for ((k, v), _) in parts.iter().zip(keep.iter().rev()).filter(|(_, keep)| **keep) {
+                self.entry(of, field, key, (k.as_ref(), v.as_ref()), depth, list)?;
             }
         }
         self.out.push(b'}');
         Ok(())
+    }
+
+    fn entry(&mut self, of: &MessageType, field: &Field, key: Kind, (k, v): (Option<&Raw<'_>>, Option<&Raw<'_>>), depth: usize, list: usize) -> Result<()> {
+        if v.is_some_and(|raw| self.skipped(field, raw)) {
+            return Ok(());
+        }
+        if self.out.len() > list {
+            self.out.push(b',');
+        }
+        self.map_key(of, field, key, k)?;
+        self.out.push(b':');
+        match v {
+            Some(raw) => self.value(of, field, field.kind, raw, depth, true),
+            None => self.zero(field.kind),
+        }
     }
 
     fn map_key(&mut self, of: &MessageType, field: &Field, key: Kind, raw: Option<&Raw<'_>>) -> Result<()> {
@@ -577,6 +573,28 @@ impl<'t> Writer<'t, '_> {
         }
         Ok(())
     }
+}
+
+type Entry<'b> = (Option<Raw<'b>>, Option<Raw<'b>>);
+
+/// Key and value of a map's entry.
+fn entry_of<'b>(of: &MessageType, field: &Field, key: Kind, entry: &Raw<'b>) -> Result<Entry<'b>> {
+    if entry.wire_type != LENGTH {
+        return Err(WireError::OtherType(place(of, field), wire_name(entry.wire_type)));
+    }
+    let (mut pos, mut k, mut v) = (0, None, None);
+    while pos < entry.bytes.len() {
+        let cut = || WireError::CutOff(place(of, field));
+        let (number, wire_type) = read_tag(entry.bytes, &mut pos).ok_or_else(cut)?;
+        let raw = read_value(entry.bytes, &mut pos, number, wire_type).ok_or_else(cut)?;
+        match number {
+            1 if wire_type == key.wire_type() => k = Some(raw),
+            2 if wire_type == field.kind.wire_type() => v = Some(raw),
+            1 | 2 => return Err(WireError::OtherType(place(of, field), wire_name(wire_type))),
+            _ => {}
+        }
+    }
+    Ok((k, v))
 }
 
 /// Numbers that JSON has no digits for.

@@ -11,9 +11,10 @@ fn no_json(of: &MessageType, why: impl Into<String>) -> WireError {
     WireError::NoJson(of.name.to_string(), why.into())
 }
 
-/// The values of a message by number, in the order they came.
-fn values<'b>(of: &MessageType, wire: &'b [u8]) -> Result<Vec<(u32, Raw<'b>)>> {
-    let (mut pos, mut all) = (0, Vec::new());
+/// Goes through the values of a message, in the order they came.
+#[inline]
+fn each<'b>(of: &MessageType, wire: &'b [u8], mut f: impl FnMut(u32, Raw<'b>)) -> Result<()> {
+    let mut pos = 0;
     while pos < wire.len() {
         let cut = || WireError::CutOff(of.name.to_string());
         let key = read_varint(wire, &mut pos).ok_or_else(cut)?;
@@ -24,8 +25,15 @@ fn values<'b>(of: &MessageType, wire: &'b [u8]) -> Result<Vec<(u32, Raw<'b>)>> {
         {
             return Err(WireError::OtherType(format!("{}.{}", of.name, of.fields[i].name), "another wire type"));
         }
-        all.push((number, raw));
+        f(number, raw);
     }
+    Ok(())
+}
+
+/// The values of a message by number, in the order they came.
+fn values<'b>(of: &MessageType, wire: &'b [u8]) -> Result<Vec<(u32, Raw<'b>)>> {
+    let mut all = Vec::new();
+    each(of, wire, |number, raw| all.push((number, raw)))?;
     Ok(all)
 }
 
@@ -80,13 +88,11 @@ pub(super) fn write(w: &mut Writer<'_, '_>, known: WellKnown, of: &MessageType, 
 
 fn time(w: &mut Writer<'_, '_>, known: WellKnown, of: &MessageType, wire: &[u8]) -> Result<()> {
     let (mut seconds, mut nanos) = (0i64, 0i32);
-    for (number, raw) in values(of, wire)? {
-        match number {
-            1 => seconds = raw.number as i64,
-            2 => nanos = raw.number as i32,
-            _ => {}
-        }
-    }
+    each(of, wire, |number, raw| match number {
+        1 => seconds = raw.number as i64,
+        2 => nanos = raw.number as i32,
+        _ => {}
+    })?;
     w.out.push(b'"');
     let written = if known == WellKnown::Timestamp { write_timestamp(w.out, seconds, nanos) } else { write_duration(w.out, seconds, nanos) };
     w.out.push(b'"');
@@ -94,10 +100,15 @@ fn time(w: &mut Writer<'_, '_>, known: WellKnown, of: &MessageType, wire: &[u8])
 }
 
 fn wrapper(w: &mut Writer<'_, '_>, of: &MessageType, wire: &[u8], depth: usize) -> Result<()> {
-    let all = values(of, wire)?;
     let Some(field) = of.fields.first() else { return Err(no_json(of, "it has no value")) };
-    match all.iter().rev().find(|(n, _)| *n == 1) {
-        Some((_, raw)) => w.value(of, field, field.kind, raw, depth, true),
+    let mut last = None;
+    each(of, wire, |number, raw| {
+        if number == 1 {
+            last = Some(raw);
+        }
+    })?;
+    match last {
+        Some(raw) => w.value(of, field, field.kind, &raw, depth, true),
         None => w.zero(field.kind),
     }
 }

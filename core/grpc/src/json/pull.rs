@@ -49,6 +49,8 @@ const MAX_NESTING: usize = 256;
 /// The reader.
 #[derive(Clone)]
 pub struct Pull<'j> {
+    /// The same twice: as a text, pieces of it are texts without being looked at again.
+    whole: &'j str,
     text: &'j [u8],
     pos: usize,
 }
@@ -60,10 +62,9 @@ impl<'j> Pull<'j> {
     /// When it is not UTF-8 (RFC 8259 §8.1).
     pub fn new(text: &'j [u8]) -> Result<Self> {
         let start = if text.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
-        let reader = Self { text, pos: start };
         match std::str::from_utf8(text) {
-            Ok(_) => Ok(reader),
-            Err(e) => Err(Self { text, pos: e.valid_up_to() }.error("bytes that are not UTF-8")),
+            Ok(whole) => Ok(Self { whole, text, pos: start }),
+            Err(e) => Err(Self { whole: "", text, pos: e.valid_up_to() }.error("bytes that are not UTF-8")),
         }
     }
 
@@ -177,8 +178,7 @@ impl<'j> Pull<'j> {
             }
             digits(self)?;
         }
-        // Only ASCII was passed.
-        std::str::from_utf8(&self.text[start..self.pos]).map_err(|_| self.error("bytes that are not UTF-8"))
+        Ok(&self.whole[start..self.pos])
     }
 
     /// Takes a string; borrowed unless something in it is escaped.
@@ -193,12 +193,13 @@ impl<'j> Pull<'j> {
         }
         self.pos += 1;
         let start = self.pos;
+        self.pos += plain(&self.text[start..]);
         loop {
             match self.text.get(self.pos) {
                 Some(b'"') => {
-                    let found = &self.text[start..self.pos];
+                    let found = &self.whole[start..self.pos];
                     self.pos += 1;
-                    return std::str::from_utf8(found).map(Cow::Borrowed).map_err(|_| self.error("bytes that are not UTF-8"));
+                    return Ok(Cow::Borrowed(found));
                 }
                 Some(b'\\') => return self.escaped(start).map(Cow::Owned),
                 Some(0..=0x1f) => return Err(self.error("a control character in a text")),
@@ -386,6 +387,24 @@ impl<'j> Pull<'j> {
         self.blank();
         if self.pos == self.text.len() { Ok(()) } else { Err(self.error("something behind the value")) }
     }
+}
+
+/// How many bytes come before the first quote, backslash or control character, in steps of eight.
+#[inline]
+pub(crate) fn plain(bytes: &[u8]) -> usize {
+    const ONES: u64 = 0x0101_0101_0101_0101;
+    const HIGH: u64 = 0x8080_8080_8080_8080;
+    let zero = |v: u64| v.wrapping_sub(ONES) & !v & HIGH;
+    let (chunks, _) = bytes.as_chunks::<8>();
+    for (i, chunk) in chunks.iter().enumerate() {
+        let v = u64::from_le_bytes(*chunk);
+        // Below 0x20: what is left of a byte after that is subtracted borrows, unless its high bit was set.
+        let control = v.wrapping_sub(ONES * 0x20) & !v & HIGH;
+        if zero(v ^ (ONES * u64::from(b'"'))) | zero(v ^ (ONES * u64::from(b'\\'))) | control != 0 {
+            return i * 8;
+        }
+    }
+    chunks.len() * 8
 }
 
 #[cfg(test)]

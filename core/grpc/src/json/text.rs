@@ -1,7 +1,5 @@
 //! Times, durations, field masks and numbers as texts, both ways.
 
-use chrono::{DateTime, NaiveDate};
-
 /// Seconds from 0001-01-01T00:00:00Z to 9999-12-31T23:59:59Z, as `timestamp.proto` allows.
 const FIRST: i64 = -62_135_596_800;
 const LAST: i64 = 253_402_300_799;
@@ -54,30 +52,65 @@ pub(crate) fn write_timestamp(out: &mut Vec<u8>, seconds: i64, nanos: i32) -> Op
     Some(())
 }
 
-/// Reads a timestamp (RFC 3339 §5.6), any offset.
+/// Days since 1970-01-01 of a date in the proleptic Gregorian calendar.
+fn days(year: i64, month: i64, day: i64) -> i64 {
+    let year = if month <= 2 { year - 1 } else { year };
+    let era = year.div_euclid(400);
+    let year_of_era = year - era * 400;
+    let day_of_year = (153 * (if month > 2 { month - 3 } else { month + 9 }) + 2) / 5 + day - 1;
+    era * 146_097 + year_of_era * 365 + year_of_era / 4 - year_of_era / 100 + day_of_year - 719_468
+}
+
+/// Reads a timestamp (RFC 3339 §5.6), any offset; upper-case letters, four digits for the year, no leap seconds.
 pub(crate) fn read_timestamp(text: &str) -> Result<(i64, i32), &'static str> {
     const WRONG: &str = "must be a time as in 2027-05-14T08:30:00Z (RFC 3339)";
     let b = text.as_bytes();
-    // The stricter grammar: upper-case letters, four digits, no leap seconds.
-    if b.len() < 20 || b[10] != b'T' || !b[..4].iter().all(u8::is_ascii_digit) || &b[17..19] == b"60" {
+    let number = |from: usize, to: usize| -> Result<i64, &'static str> {
+        let digits = b.get(from..to).filter(|d| d.iter().all(u8::is_ascii_digit)).ok_or(WRONG)?;
+        Ok(digits.iter().fold(0, |n, d| n * 10 + i64::from(d - b'0')))
+    };
+    let marks = [(4, b'-'), (7, b'-'), (10, b'T'), (13, b':'), (16, b':')];
+    if b.len() < 20 || marks.iter().any(|(i, m)| b[*i] != *m) {
         return Err(WRONG);
     }
-    if let Some(dot) = text.find('.') {
-        let width = b[dot + 1..].iter().take_while(|c| c.is_ascii_digit()).count();
+    let (year, month, day) = (number(0, 4)?, number(5, 7)?, number(8, 10)?);
+    let (hour, minute, second) = (number(11, 13)?, number(14, 16)?, number(17, 19)?);
+    let leap = (year % 4 == 0 && year % 100 != 0) || year % 400 == 0;
+    let last = match month {
+        2 => 28 + i64::from(leap),
+        4 | 6 | 9 | 11 => 30,
+        1..=12 => 31,
+        _ => return Err(WRONG),
+    };
+    if !(1..=last).contains(&day) || hour > 23 || minute > 59 || second > 59 {
+        return Err(WRONG);
+    }
+    let mut at = 19;
+    let mut nanos = 0;
+    if b[at] == b'.' {
+        let width = b[at + 1..].iter().take_while(|c| c.is_ascii_digit()).count();
         if width == 0 || width > 9 {
             return Err("must have one to nine digits behind its point");
         }
+        nanos = number(at + 1, at + 1 + width)? * 10i64.pow(9 - width as u32);
+        at += 1 + width;
     }
-    if !text.ends_with('Z') && !matches!(b[b.len() - 6], b'+' | b'-') {
-        return Err(WRONG);
-    }
-    let time = DateTime::parse_from_rfc3339(text).map_err(|_| WRONG)?;
-    let seconds = time.timestamp();
+    let offset = match b.get(at) {
+        Some(b'Z') if b.len() == at + 1 => 0,
+        Some(sign @ (b'+' | b'-')) if b.len() == at + 6 && b[at + 3] == b':' => {
+            let (hours, minutes) = (number(at + 1, at + 3)?, number(at + 4, at + 6)?);
+            if hours > 23 || minutes > 59 {
+                return Err(WRONG);
+            }
+            (hours * 3600 + minutes * 60) * if *sign == b'-' { -1 } else { 1 }
+        }
+        _ => return Err(WRONG),
+    };
+    let seconds = days(year, month, day) * 86_400 + hour * 3600 + minute * 60 + second - offset;
     if !(FIRST..=LAST).contains(&seconds) {
         return Err("must lie between the years 0001 and 9999");
     }
-    debug_assert!(NaiveDate::from_ymd_opt(1, 1, 1).is_some());
-    Ok((seconds, time.timestamp_subsec_nanos() as i32))
+    Ok((seconds, nanos as i32))
 }
 
 /// Appends a duration: `1.5s`; `None` when it is out of range or its signs differ.
@@ -239,6 +272,15 @@ mod tests {
         assert!(write_duration(&mut Vec::new(), 1, -1).is_none() && write_timestamp(&mut Vec::new(), LAST + 1, 0).is_none());
         for text in ["1", "s", ".5s", "1.s", "1.1234567891s", "+1s", "315576000001s", "1 s"] {
             assert!(read_duration(text).is_err(), "{text}");
+        }
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn times_are_read_as_another_reader_reads_them(text in "[0-9]{4}-(0[0-9]|1[0-3])-[0-3][0-9]T[0-2][0-9]:[0-6][0-9]:[0-6][0-9](\\.[0-9]{1,9})?(Z|[+-][0-2][0-9]:[0-6][0-9])") {
+            let other = chrono::DateTime::parse_from_rfc3339(&text).ok().filter(|_| &text[17..19] != "60").map(|t| (t.timestamp(), t.timestamp_subsec_nanos() as i32));
+            let other = other.filter(|(s, _)| (FIRST..=LAST).contains(s));
+            proptest::prop_assert_eq!(read_timestamp(&text).ok(), other);
         }
     }
 

@@ -344,11 +344,13 @@ impl Reader<'_, '_, '_> {
         }
         self.json.enter()?;
         let mut first = true;
-        let mut names = std::collections::HashSet::new();
+        // A few names are looked through; many are hashed.
+        let (mut few, mut names) = (Vec::new(), std::collections::HashSet::new());
         while let Some(name) = self.json.member(first)? {
             first = false;
             let since = self.mistakes.len();
-            if !names.insert(name.clone()) {
+            let twice = few.contains(&name) || (!names.is_empty() && names.contains(&name));
+            if twice {
                 self.mistake("stands twice");
             }
             self.out.extend_from_slice(field.length_tag().bytes());
@@ -367,6 +369,11 @@ impl Reader<'_, '_, '_> {
             self.close(entry);
             if self.mistakes.len() > since {
                 self.below(since, &name);
+            }
+            if few.len() < 12 {
+                few.push(name);
+            } else {
+                names.insert(name);
             }
         }
         Ok(())
