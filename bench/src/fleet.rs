@@ -51,7 +51,13 @@ async fn main() -> std::io::Result<()> {
     let port: u16 = std::env::args().nth(1).and_then(|p| p.parse().ok()).unwrap_or(3874);
     let one = framed(&vessel(1, 16));
     let many = framed(&ListVesselsResponse { vessels: (0..10_000).map(|i| vessel(i, 1)).collect(), next_page_token: String::new(), total: 10_000 });
-    let position = |i: usize| Position { vessel: format!("vessels/v{}", i % 40), latitude: 61.2 + i as f64 / 1000.0, longitude: 6.1, speed: 9.5, time: Some(prost_types::Timestamp { seconds: 1_793_000_000 + i as i64, nanos: 0 }) };
+    let position = |i: usize| Position {
+        vessel: format!("vessels/v{}", i % 40),
+        latitude: 61.2 + i as f64 / 1000.0,
+        longitude: 6.1,
+        speed: 9.5,
+        time: Some(prost_types::Timestamp { seconds: 1_793_000_000 + i as i64, nanos: 0 }),
+    };
     // Thirty-two messages a piece, as a busy connection carries them.
     let stream: Vec<Bytes> = (0..1000).map(|i| framed(&position(i))).collect::<Vec<_>>().chunks(32).map(|c| Bytes::from(c.concat())).collect();
     let listener = tokio::net::TcpListener::bind(("127.0.0.1", port)).await?;
@@ -65,7 +71,13 @@ async fn main() -> std::io::Result<()> {
                 async move {
                     let path = request.uri().path().to_owned();
                     let _ = request.into_body().collect().await;
-                    let pieces = if path.ends_with("/ListVessels") { vec![many] } else if path.ends_with("/StreamPositions") { stream } else { vec![one] };
+                    let pieces = if path.ends_with("/ListVessels") {
+                        vec![many]
+                    } else if path.ends_with("/StreamPositions") {
+                        stream
+                    } else {
+                        vec![one]
+                    };
                     let trailers = Frame::trailers(HeaderMap::from_iter([(hyper::header::HeaderName::from_static("grpc-status"), HeaderValue::from_static("0"))]));
                     let frames: Vec<Result<Frame<Bytes>, Infallible>> = pieces.into_iter().map(Frame::data).chain([trailers]).map(Ok).collect();
                     let frames: Frames = frames.into_iter();

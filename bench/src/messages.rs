@@ -65,7 +65,9 @@ fn main() {
         // With digits kept as they are, the reference cannot read fractions: it gets a text without any.
         let whole: Vec<Vessel> = (0..vessels).map(|i| Vessel { draught: i as f64, drive: Some(vessel::Drive::Battery(Battery { kilowatt_hours: 950.0 })), ..one(i) }).collect();
         let mut readable = Vec::new();
-        types.to_json(id, &ListVesselsResponse { vessels: whole, next_page_token: String::new(), total: vessels as i64 }.encode_to_vec(), JsonOptions::default(), &mut readable).expect("it is written");
+        types
+            .to_json(id, &ListVesselsResponse { vessels: whole, next_page_token: String::new(), total: vessels as i64 }.encode_to_vec(), JsonOptions::default(), &mut readable)
+            .expect("it is written");
         let (mut to, mut to_dynamic, mut from, mut from_dynamic) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
         let mut out = Vec::with_capacity(json_text.len() + 64);
         for _ in 0..rounds {

@@ -122,10 +122,10 @@ macro_rules! version {
     ($name:ident) => {
         mod $name {
             use super::*;
+            use tonic_reflection::pb::$name::ServerReflectionRequest;
             use tonic_reflection::pb::$name::server_reflection_client::ServerReflectionClient;
             use tonic_reflection::pb::$name::server_reflection_request::MessageRequest;
             use tonic_reflection::pb::$name::server_reflection_response::MessageResponse;
-            use tonic_reflection::pb::$name::ServerReflectionRequest;
 
             async fn one(client: &mut ServerReflectionClient<Channel>, request: MessageRequest, allowed: &Allowed) -> Result<MessageResponse, Status> {
                 let asked = ServerReflectionRequest { host: String::new(), message_request: Some(request) };

@@ -38,7 +38,7 @@ fn wsdl(imports: &[&str]) -> String {
 }
 
 fn local() -> Allowed {
-    Allowed { local: true, login: None }
+    Allowed { local: true, ..Allowed::default() }
 }
 
 #[tokio::test]
@@ -77,7 +77,7 @@ async fn credentials_are_for_the_definition_s_own_host_only() {
     assert!(matches!(fetch(&url, &local()).await, Err(FetchError::Login(_, 401))));
     let (pair, trimmed) = login(" porch:tide & tackle \n").unwrap();
     assert!(trimmed);
-    let fetched = fetch(&url, &Allowed { local: true, login: Some(pair) }).await.unwrap();
+    let fetched = fetch(&url, &Allowed { local: true, login: Some(pair), ..Allowed::default() }).await.unwrap();
     assert_eq!((fetched.source.files.len(), fetched.missing), (3, vec![]));
     assert!(!login("a:b").unwrap().1 && login("nonsense").is_err());
 }

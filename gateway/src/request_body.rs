@@ -105,7 +105,10 @@ pub(crate) enum ReadFailure {
 pub(crate) enum OutBody {
     Empty,
     Full(Option<Bytes>),
-    Stream { body: Incoming, left: u64 },
+    Stream {
+        body: Incoming,
+        left: u64,
+    },
     /// Lines of JSON that become gRPC messages.
     Lines(Box<Lines>),
 }

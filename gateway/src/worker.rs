@@ -34,7 +34,15 @@ impl Worker {
     pub(crate) fn new(shared: Arc<Shared>) -> Rc<Self> {
         let mut seed = [0u8; 8];
         let _ = getrandom::fill(&mut seed);
-        Rc::new(Self { shared, pool: Rc::default(), channels: Channels::default(), batch: RefCell::default(), random: Cell::new(u64::from_le_bytes(seed) | 1), traces: Cell::default(), inflight: Cell::new(0) })
+        Rc::new(Self {
+            shared,
+            pool: Rc::default(),
+            channels: Channels::default(),
+            batch: RefCell::default(),
+            random: Cell::new(u64::from_le_bytes(seed) | 1),
+            traces: Cell::default(),
+            inflight: Cell::new(0),
+        })
     }
 
     /// The next number of a xorshift generator: ids need to differ, not to be secret.

@@ -187,7 +187,9 @@ fn documents(proto: &str, addresses: &[SocketAddr], edit: impl Fn(&mut Files)) -
     let all: Vec<String> = addresses.iter().map(|a| format!("http://{a}")).collect();
     let mut files = porch_facade::derive(&source, "odd", Some(&all[0]), &[]).unwrap().files;
     for text in files.values_mut() {
-        *text = text.replace("admit:\n  credentials: [key]\n", "").replace(&format!("address: {}", all[0]), &format!("address: [{}]\ntimeout: 1500ms", all.iter().map(|a| format!("'{a}'")).collect::<Vec<_>>().join(", ")));
+        *text = text
+            .replace("admit:\n  credentials: [key]\n", "")
+            .replace(&format!("address: {}", all[0]), &format!("address: [{}]\ntimeout: 1500ms", all.iter().map(|a| format!("'{a}'")).collect::<Vec<_>>().join(", ")));
     }
     edit(&mut files);
     files
@@ -257,7 +259,13 @@ async fn http_rules_are_honoured_to_the_letter() {
         ("a verb beside the same template without it", "POST", "/things/a:close", Some(r#"{"other": "o"}"#), json!({"name": "a", "other": "o"})),
         ("the same template with another method and body", "PUT", "/things/a?other=o", Some(r#"{"name": "p"}"#), json!({"name": "a", "other": "o", "place": {"name": "p"}})),
         ("an additional binding without a body", "GET", "/things/a:other", None, json!({"name": "a:other"})),
-        ("the path wins over the body, three messages deep", "PATCH", "/deep/a/1/b/2", Some(r#"{"place": {"inner": {"depth": 1, "inner": {"name": "from the body", "depth": 2}}}}"#), json!({"place": {"inner": {"depth": 1, "inner": {"name": "a/1/b/2", "depth": 2}}}})),
+        (
+            "the path wins over the body, three messages deep",
+            "PATCH",
+            "/deep/a/1/b/2",
+            Some(r#"{"place": {"inner": {"depth": 1, "inner": {"name": "from the body", "depth": 2}}}}"#),
+            json!({"place": {"inner": {"depth": 1, "inner": {"name": "a/1/b/2", "depth": 2}}}}),
+        ),
         ("response_body", "GET", "/part/a?place.name=q", None, json!({"name": "q"})),
         ("response_body that is a list without elements", "GET", "/parts/a", None, json!([])),
         ("a response_body that is not there", "GET", "/part/a", None, json!(null)),
@@ -272,10 +280,22 @@ async fn http_rules_are_honoured_to_the_letter() {
         ),
         ("both spellings of a name, in the query too", "GET", "/query?spelt=x", None, json!({"Called-Otherwise": "x"})),
         ("both spellings in the body", "POST", "/body", Some(r#"{"spelt": "x", "larger": 18446744073709551615}"#), json!({"Called-Otherwise": "x", "larger": "18446744073709551615"})),
-        ("numbers at their limits", "POST", "/body", Some(r#"{"large": "9223372036854775807", "numbers": [-2147483648, 2147483647]}"#), json!({"large": "9223372036854775807", "numbers": [-2147483648i64, 2147483647]})),
+        (
+            "numbers at their limits",
+            "POST",
+            "/body",
+            Some(r#"{"large": "9223372036854775807", "numbers": [-2147483648, 2147483647]}"#),
+            json!({"large": "9223372036854775807", "numbers": [-2147483648i64, 2147483647]}),
+        ),
         ("not a number", "POST", "/body", Some(r#"{"ratio": "NaN"}"#), json!({"ratio": "NaN"})),
         ("null in a Value is a value", "POST", "/body", Some(r#"{"value": null, "name": null}"#), json!({"value": null})),
-        ("an Any of a known type", "POST", "/body", Some(r#"{"any": {"depth": 3, "@type": "type.googleapis.com/odd.v1.Place"}}"#), json!({"any": {"@type": "type.googleapis.com/odd.v1.Place", "depth": 3}})),
+        (
+            "an Any of a known type",
+            "POST",
+            "/body",
+            Some(r#"{"any": {"depth": 3, "@type": "type.googleapis.com/odd.v1.Place"}}"#),
+            json!({"any": {"@type": "type.googleapis.com/odd.v1.Place", "depth": 3}}),
+        ),
     ] {
         let (status, got) = porch.send(method, &format!("{base}{path}"), body).await;
         assert_eq!((status, got), (200, expected), "{what}");
@@ -447,7 +467,9 @@ async fn choices_of_json_and_statuses() {
     let server = Server::start().await;
     let files = documents(ODDITIES, &[server.address], |files| {
         for text in files.values_mut() {
-            *text = text.replace("operations:\n", "json: { defaults: true, proto-names: true, enum-numbers: true, unknown-fields: ignore }\noperations:\n").replace("  bad:\n", "  bad:\n    faults: { RESOURCE_EXHAUSTED: 420 }\n");
+            *text = text
+                .replace("operations:\n", "json: { defaults: true, proto-names: true, enum-numbers: true, unknown-fields: ignore }\noperations:\n")
+                .replace("  bad:\n", "  bad:\n    faults: { RESOURCE_EXHAUSTED: 420 }\n");
         }
     });
     let porch = Porch::over(&files, &["odd"]);
@@ -476,7 +498,9 @@ async fn native_callers_pass_under_the_same_rules() {
     let address = standin().await;
     let files = fleet(&address.to_string(), "", |files| {
         for text in files.values_mut() {
-            *text = text.replace("admit:\n  credentials: [key]\n", "native: true\nadmit:\n  limits: [{ requests: 5, window: 1m, per: everyone }]\n").replace("  retireVessel:\n", "  retireVessel:\n    admit: { credentials: [key] }\n");
+            *text = text
+                .replace("admit:\n  credentials: [key]\n", "native: true\nadmit:\n  limits: [{ requests: 5, window: 1m, per: everyone }]\n")
+                .replace("  retireVessel:\n", "  retireVessel:\n    admit: { credentials: [key] }\n");
         }
     })
     .await;
@@ -558,7 +582,13 @@ async fn reflection_is_bounded_and_says_what_is_wrong() {
     let look = porch_facade::look(&found).unwrap();
     assert_eq!((look.kind, look.addresses.as_slice()), ("grpc", &[format!("http://{address}")][..]));
     let shapes: BTreeMap<&str, String> = look.operations.iter().map(|o| (o.id.as_str(), format!("{} {}", o.method, o.path))).collect();
-    for (id, shape) in [("getVessel", "GET /v1/vessels/{vessel}"), ("getFile", "GET /v1/files/{file*}"), ("assignBerth", "POST /berth/{berthId}:assign"), ("watchBerth", "GET /berth/{berthId}:watch"), ("streamPositions", "GET /v1/positions:stream")] {
+    for (id, shape) in [
+        ("getVessel", "GET /v1/vessels/{vessel}"),
+        ("getFile", "GET /v1/files/{file*}"),
+        ("assignBerth", "POST /berth/{berthId}:assign"),
+        ("watchBerth", "GET /berth/{berthId}:watch"),
+        ("streamPositions", "GET /v1/positions:stream"),
+    ] {
         assert_eq!(shapes[id], shape);
     }
 }

@@ -206,7 +206,13 @@ pub(crate) async fn look(args: &LookArgs, show: &Show) -> Result<bool, CliError>
 fn look_text(v: &Value, fields: bool) -> String {
     let addresses: Vec<&str> = list(v, "addresses").iter().filter_map(Value::as_str).collect();
     let ports = list(v, "ports");
-    let mut out = format!("{} ({}) at {}\n{}\n\n", bold(text(v, "title")), if text(v, "kind") == "grpc" { "gRPC".into() } else { text(v, "kind").to_uppercase() }, addresses.join(", "), text(v, "documentation"));
+    let mut out = format!(
+        "{} ({}) at {}\n{}\n\n",
+        bold(text(v, "title")),
+        if text(v, "kind") == "grpc" { "gRPC".into() } else { text(v, "kind").to_uppercase() },
+        addresses.join(", "),
+        text(v, "documentation")
+    );
     let rows = list(v, "operations").iter().map(|o| {
         let state = if o["available"] == json!(true) { text(o, "reason").to_owned() } else { format!("cannot be called: {}", text(o, "why")) };
         vec![text(o, "source").to_owned(), text(o, "method").to_owned(), text(o, "path").to_owned(), state]

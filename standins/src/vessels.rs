@@ -54,7 +54,12 @@ fn time(seconds: i64) -> Option<prost_types::Timestamp> {
 }
 
 fn fleet() -> BTreeMap<String, Vessel> {
-    let rows = [("alca", "Alca", 40, State::UnderWay, "Farholt"), ("brent", "Brent", 180, State::Moored, "Maren Quay"), ("dunlin", "Dunlin", 320, State::UnderWay, "Hollow Bay"), ("fulmar", "Fulmar", 12, State::InDock, "Tern Rock")];
+    let rows = [
+        ("alca", "Alca", 40, State::UnderWay, "Farholt"),
+        ("brent", "Brent", 180, State::Moored, "Maren Quay"),
+        ("dunlin", "Dunlin", 320, State::UnderWay, "Hollow Bay"),
+        ("fulmar", "Fulmar", 12, State::InDock, "Tern Rock"),
+    ];
     let make = |(i, (id, title, seats, state, port)): (usize, (&str, &str, u32, State, &str))| {
         let certificate = Certificate { authority: "Osprey Sound Harbour Office".into(), expires: time(1_861_920_000) };
         let remark = |kind: Kind| prost_types::Value { kind: Some(kind) };
@@ -276,7 +281,8 @@ impl Fleet for Arc<Harbour> {
 
     async fn get_deck_plan(&self, request: Request<GetVesselRequest>) -> Result<Response<HttpBody>, Status> {
         let name = request.into_inner().name;
-        let drawing = format!("<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 90 20\"><path d=\"M2 10 10 2h70v16H10z\" fill=\"#d7e3ea\"/><text x=\"14\" y=\"13\" font-size=\"6\">{name}</text></svg>");
+        let drawing =
+            format!("<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 90 20\"><path d=\"M2 10 10 2h70v16H10z\" fill=\"#d7e3ea\"/><text x=\"14\" y=\"13\" font-size=\"6\">{name}</text></svg>");
         Ok(Response::new(HttpBody { content_type: "image/svg+xml".into(), data: drawing.into_bytes(), extensions: Vec::new() }))
     }
 
@@ -306,7 +312,13 @@ fn position(names: &[String], i: usize) -> Position {
     let step = (i / names.len().max(1)) as f64;
     let row = (i % names.len().max(1)) as f64;
     let angle = step / 14.0 + row;
-    Position { vessel, latitude: 61.2 + 0.11 * (row + 1.0) * angle.sin() / 2.0, longitude: 6.1 + 0.2 * (row + 1.0) * angle.cos() / 2.0, speed: 9.5 + row as f32 * 2.25, time: Some(SystemTime::now().into()) }
+    Position {
+        vessel,
+        latitude: 61.2 + 0.11 * (row + 1.0) * angle.sin() / 2.0,
+        longitude: 6.1 + 0.2 * (row + 1.0) * angle.cos() / 2.0,
+        speed: 9.5 + row as f32 * 2.25,
+        time: Some(SystemTime::now().into()),
+    }
 }
 
 #[tonic::async_trait]

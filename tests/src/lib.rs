@@ -232,7 +232,8 @@ impl Porch {
         let (cargo_desk, loyalty) = (Backend::start(Standin::CargoDesk, 0), Backend::start(Standin::Loyalty, 0));
         let vessels = Backend::start(Standin::Vessels, 0);
         let documents = folder.path().join("documents");
-        let places: Vec<(String, String)> = [&reservations, &timetable, &cargo_desk, &loyalty, &vessels].iter().zip(3850..).map(|(b, port)| (format!("127.0.0.1:{port}"), b.address.to_string())).collect();
+        let places: Vec<(String, String)> =
+            [&reservations, &timetable, &cargo_desk, &loyalty, &vessels].iter().zip(3850..).map(|(b, port)| (format!("127.0.0.1:{port}"), b.address.to_string())).collect();
         copy_documents(&root().join("demo/documents"), &documents, &places.iter().map(|(a, b)| (a.as_str(), b.as_str())).collect::<Vec<_>>());
         let mut porch = Self {
             gateway: String::new(),

@@ -48,7 +48,10 @@ fn every_kind_of_call_works_on_the_demo() {
     let url = |path: &str| format!("{}/vessels/v1{path}", porch.gateway);
     let get = |path: &str| Http::send("GET", &url(path), &[], Vec::new());
     let alca = get("/vessels/alca").json();
-    assert_eq!((&alca["number"], &alca["certificate"]["authority"], &alca["remarks"]), (&json!("9007199254740993"), &json!("Osprey Sound Harbour Office"), &json!({"bow thruster": false, "ramp": "bow"})));
+    assert_eq!(
+        (&alca["number"], &alca["certificate"]["authority"], &alca["remarks"]),
+        (&json!("9007199254740993"), &json!("Osprey Sound Harbour Office"), &json!({"bow thruster": false, "ramp": "bow"}))
+    );
     let some = get("/vessels?states=MOORED&states=3&filter.minSeats=100").json();
     assert_eq!((some["vessels"].as_array().unwrap().len(), &some["vessels"][0]["title"], &some["total"]), (1, &json!("Brent"), &json!("1")));
     assert_eq!(get("/harbours/hollow-bay/vessels").json()["vessels"][0]["title"], "Dunlin");

@@ -367,9 +367,11 @@ pub(crate) fn run(arguments: &[String]) -> Outcome {
         ours: small.load("/soap/harbours/Everywhere/sailings?on=2027-05-14", false),
         reference: plain(&converter_server, converter, "/harbours/Everywhere/sailings?on=2027-05-14"),
     })?;
-    for (name, target, connections, ours, path) in
-        [("grpc-1kb", 1.2, 64, "/vessels/v1/vessels/v1", "/vessels/v1"), ("grpc-10000", 2.0, 4, "/vessels/v1/vessels", "/vessels"), ("grpc-stream", 1.2, 4, "/vessels/v1/positions:stream", "/positions")]
-    {
+    for (name, target, connections, ours, path) in [
+        ("grpc-1kb", 1.2, 64, "/vessels/v1/vessels/v1", "/vessels/v1"),
+        ("grpc-10000", 2.0, 4, "/vessels/v1/vessels", "/vessels"),
+        ("grpc-stream", 1.2, 4, "/vessels/v1/positions:stream", "/positions"),
+    ] {
         add(Case { name, reference_name: "hand-written typed service", target: (target, None), connections, ours: small.load(ours, false), reference: plain(&rest_server, rest, path) })?;
     }
     if ["full", "full-against-own", "operations"].into_iter().any(wanted) {

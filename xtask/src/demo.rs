@@ -15,8 +15,16 @@ use porch_cluster::{Cluster, place_for};
 use crate::places::{ACCOUNT, CONSOLE, GATEWAY, PASSWORD, program};
 use crate::{Outcome, install, root, run as run_command, seed};
 
-const PORTS: [(&str, u16); 8] =
-    [("gateway", GATEWAY), ("console", CONSOLE), ("stand-in reservations", 3850), ("stand-in timetable", 3851), ("stand-in cargo-desk", 3852), ("stand-in loyalty", 3853), ("stand-in vessels", 3854), ("database", 3860)];
+const PORTS: [(&str, u16); 8] = [
+    ("gateway", GATEWAY),
+    ("console", CONSOLE),
+    ("stand-in reservations", 3850),
+    ("stand-in timetable", 3851),
+    ("stand-in cargo-desk", 3852),
+    ("stand-in loyalty", 3853),
+    ("stand-in vessels", 3854),
+    ("database", 3860),
+];
 
 fn folder() -> PathBuf {
     root().join("target/demo")

@@ -124,9 +124,14 @@ mod tests {
 
     #[test]
     fn what_is_not_a_template_says_why() {
-        for (text, error) in
-            [("fares", TemplateError::NoSlash), ("/a{b}", TemplateError::Brace("a{b}".into())), ("/{a}/{a}", TemplateError::Twice("a".into())), ("/{a*}/{b*}", TemplateError::RestBehindRest("b".into())), ("/{a}:x/b", TemplateError::Brace("{a}:x".into())), ("/{a}:", TemplateError::Brace("{a}:".into()))]
-        {
+        for (text, error) in [
+            ("fares", TemplateError::NoSlash),
+            ("/a{b}", TemplateError::Brace("a{b}".into())),
+            ("/{a}/{a}", TemplateError::Twice("a".into())),
+            ("/{a*}/{b*}", TemplateError::RestBehindRest("b".into())),
+            ("/{a}:x/b", TemplateError::Brace("{a}:x".into())),
+            ("/{a}:", TemplateError::Brace("{a}:".into())),
+        ] {
             assert_eq!(PathTemplate::parse(text), Err(error));
         }
         for text in ["/", "/a/{b}", "/a/{b}/c/{d*}", "/{a*}/b", "/a/{b}:cancel", "/a/{b*}/c/{d*}:read", "/a:list"] {

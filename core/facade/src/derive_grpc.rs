@@ -100,7 +100,13 @@ fn operation(schemas: &mut Schemas<'_>, types: &Types, shape: &Shape, method: &M
         name => types.message(method.input).field(name).map(|f| (schemas.field(f), raw_field(types, f))),
     };
     if let Some((schema, raw)) = body {
-        let kind = if raw { "*/*" } else if method.client_streaming { "application/x-ndjson" } else { "application/json" };
+        let kind = if raw {
+            "*/*"
+        } else if method.client_streaming {
+            "application/x-ndjson"
+        } else {
+            "application/json"
+        };
         let content = if raw { json!({ "schema": {} }) } else { json!({ "schema": schema }) };
         doc["requestBody"] = json!({ "required": !method.client_streaming, "content": { kind: content } });
     }

@@ -45,7 +45,8 @@ impl Builder<'_> {
             part => part,
         };
         for key in op.doc.faults.keys().filter(|k| !porch_grpc::status::is_code(k)) {
-            let near = suggest(key, porch_grpc::status::code_names()).map_or_else(|| format!("known are {}", porch_grpc::status::code_names().collect::<Vec<_>>().join(", ")), |n| format!("did you mean “{n}”?"));
+            let near = suggest(key, porch_grpc::status::code_names())
+                .map_or_else(|| format!("known are {}", porch_grpc::status::code_names().collect::<Vec<_>>().join(", ")), |n| format!("did you mean “{n}”?"));
             self.findings.push(Finding::error(&op.facade.file, op.at_key(&["faults", key]), format!("“{key}” is no code of gRPC")).help(near));
         }
         let mut schemas = Schemas::lenient(types);
@@ -74,8 +75,7 @@ impl Builder<'_> {
         let raw_response = is_raw(types, &response, method.output);
         if matches!(body, MessagePart::None) && op.contract_op.body.is_some() && !send.as_ref().is_some_and(|t| uses(t, "body")) {
             self.findings.push(
-                Finding::new(Severity::Warning, &op.facade.file, op.at_key(&["call"]), "the request's body is not sent anywhere")
-                    .help("add `body: \"*\"`, `body: FIELD`, or use `=body.…` in `send`"),
+                Finding::new(Severity::Warning, &op.facade.file, op.at_key(&["call"]), "the request's body is not sent anywhere").help("add `body: \"*\"`, `body: FIELD`, or use `=body.…` in `send`"),
             );
         }
         let reads_body = [send.as_ref(), reply.as_ref()].into_iter().flatten().any(|t| uses(t, "body"));
@@ -187,7 +187,8 @@ impl Builder<'_> {
 fn mask(types: &Types, method: &Method, body: &MessagePart) -> Option<(porch_grpc::Field, MessageId)> {
     let MessagePart::Field(about) = body else { return None };
     let about = about.kind.message().filter(|id| types.message(*id).well_known.is_none())?;
-    let masks = || types.message(method.input).fields.iter().filter(|f| f.cardinality == Cardinality::Single && f.kind.message().is_some_and(|id| types.message(id).well_known == Some(WellKnown::FieldMask)));
+    let masks =
+        || types.message(method.input).fields.iter().filter(|f| f.cardinality == Cardinality::Single && f.kind.message().is_some_and(|id| types.message(id).well_known == Some(WellKnown::FieldMask)));
     let one = masks().next().filter(|_| masks().count() == 1)?;
     Some((one.clone(), about))
 }

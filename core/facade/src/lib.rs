@@ -6,6 +6,7 @@
 //! and backends, expressions and conversions compiled, secrets filled in.
 #![warn(missing_docs)]
 
+mod backend;
 mod bundle;
 mod check;
 mod compile;

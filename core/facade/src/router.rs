@@ -425,7 +425,15 @@ mod tests {
 
     #[test]
     fn verbs_and_parameters_of_several_segments_in_the_middle() {
-        let r = router(&[("GET", "/{a}/{b}:cancel"), ("GET", "/{a}/{b}"), ("GET", "/files/{f*}/history"), ("GET", "/files/{f*}:read"), ("GET", "/x/{a*}/y/{b*}/z"), ("GET", "/x/{a*}/end/{last}"), ("*", "/any")]);
+        let r = router(&[
+            ("GET", "/{a}/{b}:cancel"),
+            ("GET", "/{a}/{b}"),
+            ("GET", "/files/{f*}/history"),
+            ("GET", "/files/{f*}:read"),
+            ("GET", "/x/{a*}/y/{b*}/z"),
+            ("GET", "/x/{a*}/end/{last}"),
+            ("*", "/any"),
+        ]);
         let find = |path: &str| r.find(None, "GET", path).map(|m| (m.operation, m.captured.join(",")));
         for (path, op, captured) in [
             ("/v2/q/w:cancel", 0, "q,w"),

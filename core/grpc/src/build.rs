@@ -127,7 +127,12 @@ impl<'f> Builder<'f> {
             self.map_entries.insert(id, proto);
         }
         if options.is_some_and(|o| o.message_set_wire_format) {
-            self.findings.push(Finding::new(Severity::Warning, &file.name, Position::default(), format!("{name} has the wire format of message sets, which has no JSON form; its content is left out")));
+            self.findings.push(Finding::new(
+                Severity::Warning,
+                &file.name,
+                Position::default(),
+                format!("{name} has the wire format of message sets, which has no JSON form; its content is left out"),
+            ));
         }
         if self.named.insert(name.clone(), Named::Message(id)).is_some() {
             self.findings.push(Finding::new(Severity::Warning, &file.name, Position::default(), format!("{name} is defined more than once; the last one counts")));
@@ -171,7 +176,12 @@ impl<'f> Builder<'f> {
             field.documentation = comments.at(&at);
             let taken = |f: &Field| f.number == field.number;
             if self.types.message(pending.id).fields.iter().any(taken) || self.types.message(pending.id).fields.len() >= usize::from(u16::MAX - 1) {
-                self.findings.push(Finding::new(Severity::Warning, &pending.file.name, Position::default(), format!("{message}.{}: the number {} is taken; the field is left out", field.name, field.number)));
+                self.findings.push(Finding::new(
+                    Severity::Warning,
+                    &pending.file.name,
+                    Position::default(),
+                    format!("{message}.{}: the number {} is taken; the field is left out", field.name, field.number),
+                ));
                 continue;
             }
             self.types.messages[pending.id.0 as usize].fields.push(field);

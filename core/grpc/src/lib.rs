@@ -17,8 +17,8 @@ pub mod schemas;
 pub mod status;
 pub mod types;
 
-pub use read::{Definition, Files, Method, Service, read};
 pub use bind::BindError;
-pub use schemas::Schemas;
 pub use json::{JsonError, Mistake, WireError, put_varint, read_varint};
+pub use read::{Definition, Files, Method, Service, read};
+pub use schemas::Schemas;
 pub use types::{Cardinality, EnumId, EnumType, Field, JsonOptions, Kind, MessageId, MessageType, Types, WellKnown};

@@ -35,7 +35,11 @@ pub fn shapes(definition: &Definition) -> Vec<Shape> {
                 let shape = proposed(&definition.types, method);
                 let taken = |s: &Shape| all.iter().any(|o| o.method == s.method && pattern(&o.path) == pattern(&s.path));
                 // The verb tells it apart from the other.
-                let verb = Shape { path: format!("{}:{}", shape.path, words(&method.name).first().map_or_else(String::new, |w| w.to_lowercase())), why: format!("{}; another operation has the path without the verb", shape.why), ..shape.clone() };
+                let verb = Shape {
+                    path: format!("{}:{}", shape.path, words(&method.name).first().map_or_else(String::new, |w| w.to_lowercase())),
+                    why: format!("{}; another operation has the path without the verb", shape.why),
+                    ..shape.clone()
+                };
                 own.push(match (taken(&shape), taken(&verb)) {
                     (false, _) => shape,
                     (true, false) if shape.path.ends_with('}') => verb,

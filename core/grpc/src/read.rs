@@ -340,7 +340,8 @@ fn compile_finding(tree: &Tree, name: &str, error: &protox::Error) -> Finding {
         Position { line: before.matches('\n').count() + 1, column: before.rsplit('\n').next().unwrap_or("").chars().count() + 1 }
     });
     let help = error.help().map(|h| h.to_string()).unwrap_or_default();
-    let help = if error.to_string().contains("not found") && help.is_empty() { "give the folder or ZIP that holds it too; google/protobuf, google/api and google/rpc are built in".into() } else { help };
+    let help =
+        if error.to_string().contains("not found") && help.is_empty() { "give the folder or ZIP that holds it too; google/protobuf, google/api and google/rpc are built in".into() } else { help };
     Finding::error(path, at, error.to_string()).help(help)
 }
 

@@ -311,11 +311,15 @@ mod tests {
             let fields: Vec<String> = bound
                 .iter()
                 .map(|b| {
-                    let pieces: Vec<String> = b.pieces.iter().map(|p| match p {
-                        Piece::Variable(v) => format!("<{v}>"),
-                        Piece::Several(v) => format!("<{v}…>"),
-                        Piece::Fixed(t) => t.clone(),
-                    }).collect();
+                    let pieces: Vec<String> = b
+                        .pieces
+                        .iter()
+                        .map(|p| match p {
+                            Piece::Variable(v) => format!("<{v}>"),
+                            Piece::Several(v) => format!("<{v}…>"),
+                            Piece::Fixed(t) => t.clone(),
+                        })
+                        .collect();
                     format!("{}={}{}", b.field.join("."), pieces.join("/"), if b.several { " several" } else { "" })
                 })
                 .collect();

@@ -80,9 +80,9 @@ fn known(descriptor: &MessageDescriptor, depth: u32) -> Option<BoxedStrategy<Dyn
         "google.protobuf.Timestamp" => (-62_135_596_800i64..253_402_300_799, prop_oneof![Just(0), 0..1_000_000_000i32, Just(500_000_000), Just(1000)])
             .prop_map(move |(s, n)| build(vec![("seconds", Value::I64(s)), ("nanos", Value::I32(n))], &d))
             .boxed(),
-        "google.protobuf.Duration" => (-315_576_000_000i64..=315_576_000_000, 0..1_000_000_000i32)
-            .prop_map(move |(s, n)| build(vec![("seconds", Value::I64(s)), ("nanos", Value::I32(if s < 0 { -n } else { n }))], &d))
-            .boxed(),
+        "google.protobuf.Duration" => {
+            (-315_576_000_000i64..=315_576_000_000, 0..1_000_000_000i32).prop_map(move |(s, n)| build(vec![("seconds", Value::I64(s)), ("nanos", Value::I32(if s < 0 { -n } else { n }))], &d)).boxed()
+        }
         "google.protobuf.FieldMask" => proptest::collection::vec("[a-z]{1,5}(_[a-z]{1,4}){0,2}(\\.[a-z]{1,4}){0,1}", 0..4)
             .prop_map(move |p| build(vec![("paths", Value::List(p.into_iter().map(Value::String).collect()))], &d))
             .boxed(),
@@ -129,10 +129,15 @@ fn message(descriptor: MessageDescriptor, depth: u32) -> BoxedStrategy<DynamicMe
     let count = fields.len();
     proptest::collection::vec(0..count, 0..6.min(count + 1))
         .prop_flat_map(move |picked| {
-            let values: Vec<_> = picked.iter().map(|i| field(fields[*i].clone(), depth.saturating_sub(1)).prop_map({
-                let f = fields[*i].clone();
-                move |v| (f.clone(), v)
-            })).collect();
+            let values: Vec<_> = picked
+                .iter()
+                .map(|i| {
+                    field(fields[*i].clone(), depth.saturating_sub(1)).prop_map({
+                        let f = fields[*i].clone();
+                        move |v| (f.clone(), v)
+                    })
+                })
+                .collect();
             let descriptor = descriptor.clone();
             values.prop_map(move |values| {
                 let mut m = DynamicMessage::new(descriptor.clone());
@@ -221,7 +226,10 @@ proptest! {
         let mut json = Vec::new();
         let written = types.to_json(types.find("skerry.test.v1.Everything").unwrap(), &wire, JsonOptions::default(), &mut json);
         // An `Any` may have got the type of one and the bytes of the other.
-        let Ok(theirs) = serde_json::to_value(&merged) else { return Ok(prop_assert!(written.is_err())) };
+        let Ok(theirs) = serde_json::to_value(&merged) else {
+            prop_assert!(written.is_err());
+            return Ok(());
+        };
         prop_assert!(written.is_ok(), "{written:?}");
         let ours: serde_json::Value = serde_json::from_slice(&json).unwrap();
         prop_assert_eq!(plain(ours), plain(theirs));
@@ -242,7 +250,6 @@ proptest! {
         at in any::<prop::sample::Index>(),
         with in prop_oneof![Just("null"), Just("1"), Just("-1"), Just("\"1\""), Just("[]"), Just("{}"), Just("true"), Just("\"x\""), Just("\"LOW\""), Just("\"-Infinity\""), Just("4294967296"), Just("\"AA==\"")],
     ) {
-        use prost::Message;
         let mut value = serde_json::to_value(&m).unwrap();
         let Some(object) = value.as_object_mut().filter(|o| !o.is_empty()) else { return Ok(()) };
         let name = at.get(&object.keys().cloned().collect::<Vec<_>>()).clone();

@@ -131,11 +131,24 @@ fn a_broken_file_is_told_with_its_place_and_takes_only_its_own_services_along() 
 fn hostile_definitions_end_in_an_error_and_nothing_worse() {
     let deep = format!("syntax = \"proto3\"; {} {} service S {{ }}", "message M {".repeat(50_000), "}".repeat(50_000));
     assert!(read(&files(&[("a.proto", &deep)]), &|_, _| ()).is_err());
-    let chain: Files = (0..500).map(|i| (format!("f{i}.proto"), format!("syntax = \"proto3\"; {} message M{i} {{}} {}", if i < 499 { format!("import \"f{}.proto\";", i + 1) } else { String::new() }, if i == 0 { "service S { rpc Get(M0) returns (M0); }" } else { "" }))).collect();
+    let chain: Files = (0..500)
+        .map(|i| {
+            (
+                format!("f{i}.proto"),
+                format!(
+                    "syntax = \"proto3\"; {} message M{i} {{}} {}",
+                    if i < 499 { format!("import \"f{}.proto\";", i + 1) } else { String::new() },
+                    if i == 0 { "service S { rpc Get(M0) returns (M0); }" } else { "" }
+                ),
+            )
+        })
+        .collect();
     assert_eq!(read(&chain, &|_, _| ()).unwrap().services.len(), 1);
     let circle = files(&[("a.proto", "syntax = \"proto3\"; import \"b.proto\"; message A {} service S { rpc Get(A) returns (A); }"), ("b.proto", "syntax = \"proto3\"; import \"a.proto\";")]);
     assert!(read(&circle, &|_, _| ()).is_err());
-    for text in ["", "syntax", "service", "syntax = \"proto3\"", "message {", "\u{0}", "service S { rpc ; }", "/*", "\"", "edition = \"2023\"", "edition=\"2023\";x", "import \"a.proto\"; service S {}"] {
+    for text in
+        ["", "syntax", "service", "syntax = \"proto3\"", "message {", "\u{0}", "service S { rpc ; }", "/*", "\"", "edition = \"2023\"", "edition=\"2023\";x", "import \"a.proto\"; service S {}"]
+    {
         let _ = is_proto(text);
         assert!(read(&files(&[("a.proto", text)]), &|_, _| ()).is_err(), "{text}");
     }
@@ -164,7 +177,10 @@ fn names_that_are_odd() {
     let d = one(r#"syntax = "proto3"; package n;
         message M { string foo_bar = 1; string _under = 3; string a__b = 4; string x1_y2 = 5; string other = 6 [json_name = "Über-\"Name\""]; string renamed = 7 [json_name = "fooBar2"]; }
         service S { rpc Get(M) returns (M); }"#);
-    assert_eq!(round(&d, "n.M", r#"{"fooBar": "a", "Under": "c", "aB": "d", "x1Y2": "e", "Über-\"Name\"": "f", "fooBar2": "g"}"#), r#"{"fooBar":"a","Under":"c","aB":"d","x1Y2":"e","Über-\"Name\"":"f","fooBar2":"g"}"#);
+    assert_eq!(
+        round(&d, "n.M", r#"{"fooBar": "a", "Under": "c", "aB": "d", "x1Y2": "e", "Über-\"Name\"": "f", "fooBar2": "g"}"#),
+        r#"{"fooBar":"a","Under":"c","aB":"d","x1Y2":"e","Über-\"Name\"":"f","fooBar2":"g"}"#
+    );
     assert_eq!(round(&d, "n.M", r#"{"foo_bar": "a", "_under": "c", "renamed": "g"}"#), r#"{"fooBar":"a","Under":"c","fooBar2":"g"}"#);
 }
 
@@ -192,7 +208,10 @@ fn comments_become_documentation_and_field_behaviour_becomes_schema() {
     assert_eq!(schemas.of(d.services[0].methods[0].input), json!({ "$ref": "#/components/schemas/V" }));
     let v = &schemas.schemas["V"];
     assert_eq!((&v["description"], &v["required"], &v["additionalProperties"]), (&json!("A vessel.\nWith two lines."), &json!(["name"]), &json!(false)));
-    assert_eq!((&v["properties"]["number"]["description"], &v["properties"]["number"]["type"], &v["properties"]["made"]["readOnly"], &v["properties"]["made"]["deprecated"]), (&json!("Behind it."), &json!("string"), &json!(true), &json!(true)));
+    assert_eq!(
+        (&v["properties"]["number"]["description"], &v["properties"]["number"]["type"], &v["properties"]["made"]["readOnly"], &v["properties"]["made"]["deprecated"]),
+        (&json!("Behind it."), &json!("string"), &json!(true), &json!(true))
+    );
     assert_eq!(v["oneOf"], json!([{ "required": ["sail"] }, { "required": ["engines"] }, { "not": { "anyOf": [{ "required": ["sail"] }, { "required": ["engines"] }] } }]));
     assert_eq!(v["properties"]["depths"]["propertyNames"], json!({ "pattern": "^-?[0-9]+$" }));
     assert_eq!(v["properties"]["tow"], json!({ "$ref": "#/components/schemas/V" }));
@@ -221,7 +240,17 @@ fn methods_without_rules_get_a_shape_from_names_and_messages() {
     let all: Vec<String> = shapes(&d).iter().map(|s| format!("{} {} {}", s.method, s.path, s.body)).collect();
     assert_eq!(
         all,
-        ["GET /berths ", "GET /berth/{berthId} ", "POST /berth berth", "PATCH /berth/{berthId} berth", "DELETE /berth/{berthId} ", "POST /berth/{berthId}:close *", "POST /get-notes *", "POST /ping *", "POST /upload-plans *"]
+        [
+            "GET /berths ",
+            "GET /berth/{berthId} ",
+            "POST /berth berth",
+            "PATCH /berth/{berthId} berth",
+            "DELETE /berth/{berthId} ",
+            "POST /berth/{berthId}:close *",
+            "POST /get-notes *",
+            "POST /ping *",
+            "POST /upload-plans *"
+        ]
     );
     assert!(shapes(&d).iter().all(|s| !s.why.is_empty()));
 }
@@ -254,7 +283,10 @@ fn what_the_json_of_well_known_types_and_limits_looks_like() {
         (r#"{"long": null, "empty": {}, "nothing": null, "inner": null, "ints": null}"#, r#"{"empty":{}}"#),
         (r#"{"any": {"@type": "type.googleapis.com/google.protobuf.Duration", "value": "3s"}}"#, r#"{"any":{"@type":"type.googleapis.com/google.protobuf.Duration","value":"3s"}}"#),
         (r#"{"any": {"value": "3s", "@type": "x.example/google.protobuf.Any"}}"#, ""),
-        (r#"{"byNumber": {"-1": {}}, "byBool": {"true": "HIGH"}, "byLong": {"18446744073709551615": "AA=="}}"#, r#"{"byNumber":{"-1":{}},"byBool":{"true":"HIGH"},"byLong":{"18446744073709551615":"AA=="}}"#),
+        (
+            r#"{"byNumber": {"-1": {}}, "byBool": {"true": "HIGH"}, "byLong": {"18446744073709551615": "AA=="}}"#,
+            r#"{"byNumber":{"-1":{}},"byBool":{"true":"HIGH"},"byLong":{"18446744073709551615":"AA=="}}"#,
+        ),
         (r#"{"nullChoice": null}"#, r#"{"nullChoice":null}"#),
         (r#"{"maybe": 0, "maybeText": ""}"#, r#"{"maybe":0,"maybeText":""}"#),
         (r#"{"numberChoice": 1, "textChoice": "x"}"#, ""),
@@ -286,7 +318,10 @@ fn seven_thousand_files_are_read_with_progress_and_only_what_a_service_needs_is_
         let service = if i % 70 == 10 { format!("service S{i} {{ rpc Get(M{i}) returns (M{i}); }}") } else { String::new() };
         let import = if i % 70 < 60 && i > 0 { format!("import \"tree/f{}.proto\";", i - 1) } else { String::new() };
         let uses = if import.is_empty() { String::new() } else { format!("M{} before = 9;", i - 1) };
-        all.insert(format!("tree/f{i}.proto"), format!("syntax = \"proto3\"; package tree; {import}\n// Number {i}.\nmessage M{i} {{ string name = 1; int64 n = 2; repeated double all = 3; {uses} }}\n{service}"));
+        all.insert(
+            format!("tree/f{i}.proto"),
+            format!("syntax = \"proto3\"; package tree; {import}\n// Number {i}.\nmessage M{i} {{ string name = 1; int64 n = 2; repeated double all = 3; {uses} }}\n{service}"),
+        );
     }
     let (most, calls) = (std::sync::atomic::AtomicUsize::new(0), std::sync::atomic::AtomicUsize::new(0));
     let d = read(&all, &|done, of| {

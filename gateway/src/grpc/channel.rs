@@ -97,7 +97,8 @@ impl Channels {
 
     async fn connect(&self, backend: &CompiledBackend, authority: &str) -> Result<SendRequest<OutBody>, CallFailure> {
         let failed = |e: &dyn std::error::Error| CallFailure::Connect(deepest(e));
-        let with_port = if authority.rsplit_once(':').is_some_and(|(_, p)| p.parse::<u16>().is_ok()) { authority.to_owned() } else { format!("{authority}:{}", if backend.tls.is_some() { 443 } else { 80 }) };
+        let with_port =
+            if authority.rsplit_once(':').is_some_and(|(_, p)| p.parse::<u16>().is_ok()) { authority.to_owned() } else { format!("{authority}:{}", if backend.tls.is_some() { 443 } else { 80 }) };
         let stream = match tokio::time::timeout(backend.timeout.min(CONNECT), TcpStream::connect(&with_port)).await {
             Err(_) => return Err(CallFailure::Timeout),
             Ok(Err(e)) => return Err(failed(&e)),

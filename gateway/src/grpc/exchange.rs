@@ -6,8 +6,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use http::request::Parts;
 use http::Method;
+use http::request::Parts;
 use http::{HeaderMap, HeaderName, HeaderValue, Response, StatusCode, header};
 use hyper::body::Incoming;
 use porch_facade::{CompiledBackend, CompiledOperation, CompiledPorch, GrpcWiring, MediaType, MessagePart, Wiring};
@@ -78,17 +78,17 @@ impl Exchange<'_> {
         };
         let prepared = prepare::bound(wiring, values, query).map_err(unfit).and_then(|bound| {
             if wiring.client_streaming {
-                return Ok((bound, Vec::new()));
+                return Ok((bound, Vec::new(), Vec::new()));
             }
             let kind = values.headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
-            let wire = prepare::message(wiring, &bound, bytes.as_deref(), kind, asked.parts.method == Method::PATCH).map_err(|list| admit::mistakes(list, op, "prepare"))?;
+            let (wire, mask) = prepare::message(wiring, &bound, bytes.as_deref(), kind, asked.parts.method == Method::PATCH).map_err(|list| admit::mistakes(list, op, "prepare"))?;
             if wire.len() > wiring.max_message {
                 return Err(admit::mistakes(vec![("/body".into(), format!("is a message of {} bytes, more than the {} that are allowed", wire.len(), wiring.max_message))], op, "prepare"));
             }
-            Ok((bound, wire))
+            Ok((bound, wire, mask))
         });
         let complaint: Complaint = Rc::new(RefCell::new(None));
-        let prepared = prepared.map(|(bound, wire)| {
+        let prepared = prepared.map(|(bound, wire, mask)| {
             let out = if wiring.client_streaming {
                 let first = [bound.query, bound.over].concat();
                 let taken = body.take().unwrap_or(InBody::Full(Bytes::new()));
@@ -97,12 +97,15 @@ impl Exchange<'_> {
                 OutBody::Full(Some(frame(&wire, wiring.compress)))
             };
             let request = prepare::request(wiring, backend, values.headers, within, &self.traceparent, self.forwarded(values.headers), out);
-            (request, wire)
+            (request, wire, mask)
         });
         self.recorder.stage("prepare", from, |s| {
             s.before = bytes.as_ref().map(|b| Message::default().body(b));
             match &prepared {
-                Ok((request, wire)) => {
+                Ok((request, wire, mask)) => {
+                    if !mask.is_empty() {
+                        s.notes.push(format!("no mask was sent: it is made of the members that were, {}", mask.join(", ")));
+                    }
                     let name = &wiring.types.message(wiring.input).name;
                     let message = Message::new(format!("POST http://{}{}", backend.authority, request.uri()), request.headers(), "");
                     s.after = Some(if wiring.client_streaming {
@@ -116,7 +119,7 @@ impl Exchange<'_> {
                 Err(problem) => s.notes.push(problem.refusal.why.clone()),
             }
         });
-        let (request, _) = prepared?;
+        let (request, ..) = prepared?;
         let from = Instant::now();
         let until = tokio::time::Instant::now() + within;
         let sent = tokio::time::timeout_at(until, self.worker.channels.send(backend, request)).await.unwrap_or(Err(CallFailure::Timeout));

@@ -136,8 +136,9 @@ pub(crate) fn bound(wiring: &GrpcWiring, values: &Values<'_>, query: &str) -> Re
     Ok(Bound { query: before, over, masked })
 }
 
-/// The whole message of a call with one.
-pub(crate) fn message(wiring: &GrpcWiring, bound: &Bound, body: Option<&[u8]>, content_type: &str, patch: bool) -> Result<Vec<u8>, Vec<Mistake>> {
+/// The whole message of a call with one, and the paths of the mask that was made for it.
+pub(crate) fn message(wiring: &GrpcWiring, bound: &Bound, body: Option<&[u8]>, content_type: &str, patch: bool) -> Result<(Vec<u8>, Vec<String>), Vec<Mistake>> {
+    let mut made = Vec::new();
     let mut wire = Vec::with_capacity(body.map_or(0, <[u8]>::len) + bound.query.len() + bound.over.len());
     wire.extend_from_slice(&bound.query);
     if let Some(body) = body {
@@ -154,6 +155,7 @@ pub(crate) fn message(wiring: &GrpcWiring, bound: &Bound, body: Option<&[u8]>, c
                     porch_grpc::put_varint(&mut mask, path.len() as u64);
                     mask.extend_from_slice(path.as_bytes());
                 }
+                made = paths;
                 if !mask.is_empty() {
                     porch_grpc::put_varint(&mut wire, u64::from(field.number) << 3 | 2);
                     porch_grpc::put_varint(&mut wire, mask.len() as u64);
@@ -163,7 +165,7 @@ pub(crate) fn message(wiring: &GrpcWiring, bound: &Bound, body: Option<&[u8]>, c
         }
     }
     wire.extend_from_slice(&bound.over);
-    Ok(wire)
+    Ok((wire, made))
 }
 
 /// How long a caller is willing to wait: `grpc-timeout`, at most eight digits and a unit.

@@ -56,7 +56,12 @@ async fn main() {
     light.find(By::XPath("//label[.//code][2]//input")).await.scroll_into_view().await.expect("the page scrolls");
     light.shot(&shot("publish")).await;
     light.go("/publish").await;
-    light.find(By::XPath("//label[contains(., 'gRPC server')]/following::input[1] | //label[contains(., 'gRPC server')]//input")).await.send_keys("127.0.0.1:3854").await.expect("the address is typed");
+    light
+        .find(By::XPath("//label[contains(., 'gRPC server')]/following::input[1] | //label[contains(., 'gRPC server')]//input"))
+        .await
+        .send_keys("127.0.0.1:3854")
+        .await
+        .expect("the address is typed");
     light.find(By::Css("input[type=checkbox]")).await.click().await.expect("the box is ticked");
     light.press("Look").await;
     light.see("StreamPositions").await;

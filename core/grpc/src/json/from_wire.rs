@@ -362,7 +362,13 @@ impl<'t> Writer<'t, '_> {
     /// out although it has no presence.
     #[inline]
     fn skipped(&self, field: &Field, raw: &Raw<'_>) -> bool {
-        if field.cardinality == Cardinality::Single && !field.presence && !self.options.defaults && raw.number == 0 && raw.bytes.iter().all(|b| *b == 0) && (raw.wire_type != LENGTH || raw.bytes.is_empty()) {
+        if field.cardinality == Cardinality::Single
+            && !field.presence
+            && !self.options.defaults
+            && raw.number == 0
+            && raw.bytes.iter().all(|b| *b == 0)
+            && (raw.wire_type != LENGTH || raw.bytes.is_empty())
+        {
             return true;
         }
         match field.kind {
@@ -641,4 +647,3 @@ static EMPTY: std::sync::LazyLock<MessageType> = std::sync::LazyLock::new(|| Mes
 fn place(of: &MessageType, field: &Field) -> String {
     if of.name.is_empty() { field.name.to_string() } else { format!("{}.{}", of.name, field.name) }
 }
-

@@ -2,7 +2,9 @@
 
 mod from_wire;
 pub(crate) mod known;
+mod known_to_wire;
 pub mod pull;
+mod scalars;
 pub(crate) mod text;
 mod to_wire;
 mod varint;

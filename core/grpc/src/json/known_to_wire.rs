@@ -1,0 +1,187 @@
+//! Messages with a JSON form of their own, from JSON (JSON mapping of protocol buffers, table).
+
+use super::pull::Next;
+use super::text::{read_duration, read_timestamp, snake_path};
+use super::to_wire::{Reader, Result};
+use super::varint::put_varint;
+use crate::types::*;
+
+impl Reader<'_, '_, '_> {
+    /// A well-known message that JSON writes as a text, without its length.
+    pub(super) fn known_text(&mut self, id: MessageId, text: &str) -> std::result::Result<(), String> {
+        let of = self.types.message(id);
+        match of.well_known {
+            Some(kind @ (WellKnown::Timestamp | WellKnown::Duration)) => {
+                let (seconds, nanos) = if kind == WellKnown::Timestamp { read_timestamp(text) } else { read_duration(text) }?;
+                for (tag, value) in [(0x08, seconds), (0x10, i64::from(nanos))] {
+                    if value != 0 {
+                        self.out.push(tag);
+                        put_varint(self.out, value as u64);
+                    }
+                }
+                Ok(())
+            }
+            Some(WellKnown::FieldMask) => {
+                for path in text.split(',').filter(|p| !p.is_empty()) {
+                    let path = snake_path(path).ok_or_else(|| format!("the path “{path}” must be in lower camel case"))?;
+                    self.out.push(0x0a);
+                    put_varint(self.out, path.len() as u64);
+                    self.out.extend_from_slice(path.as_bytes());
+                }
+                Ok(())
+            }
+            Some(WellKnown::Wrapper) => match of.fields.first() {
+                Some(field) => {
+                    self.out.extend_from_slice(field.tag.bytes());
+                    self.text(field.kind, text)
+                }
+                None => Err("has no value".into()),
+            },
+            Some(WellKnown::Value) => {
+                // string_value, 3.
+                self.out.push(0x1a);
+                put_varint(self.out, text.len() as u64);
+                self.out.extend_from_slice(text.as_bytes());
+                Ok(())
+            }
+            _ => Err(format!("is the message {}: name one of its fields", of.name)),
+        }
+    }
+
+    pub(super) fn known(&mut self, known: WellKnown, of: &MessageType, depth: usize) -> Result<()> {
+        match known {
+            WellKnown::Empty => {
+                if self.json.peek()? != Next::Object {
+                    return self.wrong("an object");
+                }
+                self.members(of, depth, false)
+            }
+            WellKnown::Timestamp | WellKnown::Duration | WellKnown::FieldMask => {
+                if self.json.peek()? != Next::String {
+                    return self.wrong("a text");
+                }
+                let text = self.json.string()?;
+                let id = self.types.find(&of.name);
+                if let Some(Err(message)) = id.map(|id| self.known_text(id, &text)) {
+                    self.mistake(message);
+                }
+                Ok(())
+            }
+            WellKnown::Wrapper => match of.fields.first() {
+                Some(field) => self.single(field, depth),
+                None => self.wrong("nothing"),
+            },
+            WellKnown::HttpBody => {
+                if self.json.peek()? != Next::Object {
+                    return self.wrong("an object");
+                }
+                self.members(of, depth, false)
+            }
+            WellKnown::Struct => {
+                if self.json.peek()? != Next::Object {
+                    return self.wrong("an object");
+                }
+                self.structure(of, depth)
+            }
+            WellKnown::ListValue => {
+                if self.json.peek()? != Next::Array {
+                    return self.wrong("an array");
+                }
+                match of.fields.first() {
+                    Some(field) => self.list(field, depth),
+                    None => self.wrong("nothing"),
+                }
+            }
+            WellKnown::Value => self.any_value(of, depth),
+            WellKnown::Any => self.any(depth),
+        }
+    }
+
+    fn structure(&mut self, of: &MessageType, depth: usize) -> Result<()> {
+        match of.fields.first() {
+            Some(field) => self.map(field, Kind::String, depth),
+            None => self.wrong("nothing"),
+        }
+    }
+
+    /// `google.protobuf.Value`: null 1, number 2, string 3, boolean 4, object 5, array 6.
+    fn any_value(&mut self, of: &MessageType, depth: usize) -> Result<()> {
+        let number = match self.json.peek()? {
+            Next::Null => 1,
+            Next::Number => 2,
+            Next::String => 3,
+            Next::True | Next::False => 4,
+            Next::Object => 5,
+            Next::Array => 6,
+        };
+        match of.index(number).map(|i| &of.fields[i]) {
+            Some(field) => self.single(field, depth),
+            None => self.wrong("another value"),
+        }
+    }
+
+    fn any(&mut self, depth: usize) -> Result<()> {
+        if self.json.peek()? != Next::Object {
+            return self.wrong("an object");
+        }
+        // Its type may stand anywhere among its members.
+        let start = self.json.position();
+        let (mut url, mut value, mut first, mut empty) = (None, None, true, true);
+        let mut ahead = self.json.clone();
+        ahead.enter()?;
+        while let Some(name) = ahead.member(first)? {
+            first = false;
+            empty = false;
+            match &*name {
+                "@type" if ahead.peek()? == Next::String => url = Some(ahead.string()?.into_owned()),
+                "value" => {
+                    ahead.peek()?;
+                    value = Some(ahead.position());
+                    ahead.skip()?;
+                }
+                _ => drop(ahead.skip()?),
+            }
+        }
+        let end = ahead.position();
+        let Some(url) = url else {
+            self.json.rewind(end);
+            if !empty {
+                self.mistake("needs “@type”, the type of what it holds");
+            }
+            return Ok(());
+        };
+        let name = url.rsplit('/').next().unwrap_or(&url);
+        let Some(id) = self.types.find(name).filter(|_| url.contains('/')) else {
+            self.json.rewind(end);
+            let since = self.mistakes.len();
+            self.mistake(format!("the definition does not know the type “{url}”{}", if url.contains('/') { "" } else { "; a type’s address has a slash before its name" }));
+            self.below(since, "@type");
+            return Ok(());
+        };
+        self.out.push(0x0a);
+        put_varint(self.out, url.len() as u64);
+        self.out.extend_from_slice(url.as_bytes());
+        self.out.push(0x12);
+        let content = self.open();
+        let of = self.types.message(id);
+        if depth >= MAX_DEPTH {
+            self.mistake("lies in more than 100 messages");
+        } else if let Some(known) = of.well_known.filter(|k| *k != WellKnown::HttpBody) {
+            match value {
+                Some(at) => {
+                    self.json.rewind(at);
+                    let since = self.mistakes.len();
+                    self.known(known, of, depth + 1)?;
+                    self.below(since, "value");
+                }
+                None => self.mistake(format!("{name} stands in the member “value”")),
+            }
+        } else {
+            self.json.rewind(start);
+            self.members(of, depth + 1, true)?;
+        }
+        self.close(content);
+        self.json.rewind(end);
+        Ok(())
+    }
+}

@@ -1,0 +1,162 @@
+//! Scalars from JSON: numbers, and values that are given as texts.
+
+use base64::Engine;
+use base64::alphabet;
+use base64::engine::{DecodePaddingMode, GeneralPurpose, GeneralPurposeConfig};
+
+use super::text::{NotInteger, read_integer};
+use super::to_wire::Reader;
+use super::varint::{put_varint, zigzag};
+use crate::types::*;
+
+/// Standard and URL-safe base64, padded or not, as the mapping demands of readers.
+const FORGIVING: GeneralPurposeConfig = GeneralPurposeConfig::new().with_decode_padding_mode(DecodePaddingMode::Indifferent).with_decode_allow_trailing_bits(true);
+const STANDARD: GeneralPurpose = GeneralPurpose::new(&alphabet::STANDARD, FORGIVING);
+const URL_SAFE: GeneralPurpose = GeneralPurpose::new(&alphabet::URL_SAFE, FORGIVING);
+
+/// Text of an enum's names, a few of them.
+fn names_of(e: &EnumType) -> String {
+    let names: Vec<&str> = e.values.iter().take(8).map(|v| &*v.0).collect();
+    format!("{}{}", names.join(", "), if e.values.len() > 8 { ", …" } else { "" })
+}
+
+impl Reader<'_, '_, '_> {
+    /// A value that is given as a text.
+    pub(super) fn text(&mut self, kind: Kind, text: &str) -> std::result::Result<(), String> {
+        match kind {
+            Kind::String => {
+                put_varint(self.out, text.len() as u64);
+                self.out.extend_from_slice(text.as_bytes());
+                Ok(())
+            }
+            Kind::Bool => {
+                let value = match text {
+                    "true" => 1,
+                    "false" => 0,
+                    _ => return Err("must be true or false".into()),
+                };
+                self.out.push(value);
+                Ok(())
+            }
+            Kind::Bytes => {
+                let engine = if text.contains(['-', '_']) { &URL_SAFE } else { &STANDARD };
+                let bytes = engine.decode(text).map_err(|e| format!("is no base64: {e}"))?;
+                put_varint(self.out, bytes.len() as u64);
+                self.out.extend_from_slice(&bytes);
+                Ok(())
+            }
+            Kind::Enum(id) => {
+                let e = self.types.enumeration(id);
+                if let Some(number) = e.names.get(text) {
+                    put_varint(self.out, i64::from(*number) as u64);
+                    return Ok(());
+                }
+                if self.texts && text.parse::<i32>().is_ok() {
+                    return self.number(kind, text);
+                }
+                let near = porch_contract::suggest(text, e.values.iter().map(|v| &*v.0)).map_or_else(|| format!("there are: {}", names_of(e)), |n| format!("did you mean “{n}”?"));
+                Err(format!("“{text}” is none of {}; {near}", e.name))
+            }
+            Kind::Message(id) | Kind::Group(id) => {
+                let start = self.open();
+                let result = self.known_text(id, text);
+                self.close(start);
+                result
+            }
+            _ => self.number(kind, text),
+        }
+    }
+
+    pub(super) fn number(&mut self, kind: Kind, text: &str) -> std::result::Result<(), String> {
+        if let Kind::Double | Kind::Float = kind {
+            return self.float(kind, text);
+        }
+        let value = read_integer(text).map_err(|e| {
+            match e {
+                NotInteger::Syntax => "must be a number",
+                NotInteger::Fraction => "must be a whole number",
+                NotInteger::Range => "is out of range",
+            }
+            .to_owned()
+        })?;
+        let within = |least: i128, most: i128| if (least..=most).contains(&value) { Ok(()) } else { Err(format!("must lie between {least} and {most}")) };
+        match kind {
+            Kind::Enum(id) if self.types.enumeration(id).null && value != 0 => return Err("must be null".into()),
+            Kind::Int32 | Kind::Enum(_) => {
+                within(i32::MIN.into(), i32::MAX.into())?;
+                put_varint(self.out, value as i64 as u64);
+            }
+            Kind::Int64 => {
+                within(i64::MIN.into(), i64::MAX.into())?;
+                put_varint(self.out, value as i64 as u64);
+            }
+            Kind::Uint32 => {
+                within(0, u32::MAX.into())?;
+                put_varint(self.out, value as u64);
+            }
+            Kind::Uint64 => {
+                within(0, u64::MAX.into())?;
+                put_varint(self.out, value as u64);
+            }
+            Kind::Sint32 => {
+                within(i32::MIN.into(), i32::MAX.into())?;
+                put_varint(self.out, zigzag(value as i64) & 0xffff_ffff);
+            }
+            Kind::Sint64 => {
+                within(i64::MIN.into(), i64::MAX.into())?;
+                put_varint(self.out, zigzag(value as i64));
+            }
+            Kind::Fixed32 => {
+                within(0, u32::MAX.into())?;
+                self.out.extend_from_slice(&(value as u32).to_le_bytes());
+            }
+            Kind::Sfixed32 => {
+                within(i32::MIN.into(), i32::MAX.into())?;
+                self.out.extend_from_slice(&(value as i32).to_le_bytes());
+            }
+            Kind::Fixed64 => {
+                within(0, u64::MAX.into())?;
+                self.out.extend_from_slice(&(value as u64).to_le_bytes());
+            }
+            Kind::Sfixed64 => {
+                within(i64::MIN.into(), i64::MAX.into())?;
+                self.out.extend_from_slice(&(value as i64).to_le_bytes());
+            }
+            _ => return Err("must be another kind of value".into()),
+        }
+        Ok(())
+    }
+
+    fn float(&mut self, kind: Kind, text: &str) -> std::result::Result<(), String> {
+        let special = match text {
+            "NaN" => Some(f64::NAN),
+            "Infinity" => Some(f64::INFINITY),
+            "-Infinity" => Some(f64::NEG_INFINITY),
+            _ => None,
+        };
+        let numeric = !text.is_empty() && text.bytes().all(|b| b.is_ascii_digit() || matches!(b, b'.' | b'e' | b'E' | b'+' | b'-')) && !text.starts_with(['+', '.']);
+        if special.is_none() && !numeric {
+            return Err("must be a number, “NaN”, “Infinity” or “-Infinity”".into());
+        }
+        if kind == Kind::Double {
+            let value: f64 = match special {
+                Some(value) => value,
+                None => text.parse().map_err(|_| "must be a number")?,
+            };
+            if special.is_none() && value.is_infinite() {
+                return Err("is too large for a double".into());
+            }
+            self.out.extend_from_slice(&value.to_le_bytes());
+        } else {
+            let value: f32 = match special {
+                Some(value) => value as f32,
+                None => text.parse().map_err(|_| "must be a number")?,
+            };
+            if special.is_none() && value.is_infinite() {
+                return Err("is too large for a float".into());
+            }
+            self.out.extend_from_slice(&value.to_le_bytes());
+        }
+        Ok(())
+    }
+}
