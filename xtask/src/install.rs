@@ -20,6 +20,7 @@ pub(crate) fn packages(wanted: &[&str]) -> Outcome {
             "chromium-driver" => !on_path("chromedriver"),
             "nodejs" => !on_path("node"),
             // A client for the tests only; it belongs to the system's own interpreter.
+            "python3-protobuf" => !Path::new("/usr/lib/python3/dist-packages/google/protobuf").exists(),
             "python3-zeep" => !Path::new("/usr/lib/python3/dist-packages/zeep").exists(),
             other => !on_path(other),
         })

@@ -7,7 +7,7 @@ use crate::{Outcome, api, install, root, run as run_command};
 
 /// `cargo xtask test`; `--quick` leaves the browser out.
 fn run_all(quick: bool) -> Outcome {
-    let mut packages = vec!["postgresql", "python3-zeep"];
+    let mut packages = vec!["postgresql", "python3-zeep", "python3-protobuf"];
     if !quick {
         packages.extend(["chromium", "chromium-driver"]);
     }

@@ -190,7 +190,9 @@ impl Reader<'_> {
                     continue;
                 }
             };
-            let name = text("name").to_owned();
+            // `{name*}` has the star in its name, as far as other tools are concerned.
+            let star = if place == Place::Path { text("name").strip_suffix('*') } else { None };
+            let name = star.unwrap_or(text("name")).to_owned();
             let required = place == Place::Path || value.get("required").and_then(Value::as_bool).unwrap_or(false);
             let schema = value.get("schema").cloned().unwrap_or(Value::Object(Default::default()));
             let schema = SchemaView::new(&self.document, &schema).value().clone();

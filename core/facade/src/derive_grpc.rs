@@ -132,11 +132,12 @@ fn whole_variable<'b>(shape: &'b Shape, name: &str) -> Option<&'b Bound> {
 fn parameters(schemas: &mut Schemas<'_>, types: &Types, shape: &Shape, method: &Method) -> Vec<Value> {
     let mut list = Vec::new();
     let template = porch_contract::PathTemplate::parse(&shape.path).ok();
+    let several = |name: &str| template.iter().flat_map(|t| &t.segments).any(|s| matches!(s, porch_contract::Segment::Rest(n) if n == name));
     for name in template.iter().flat_map(|t| t.variables()) {
         let field = whole_variable(shape, name).and_then(|b| types.resolve(method.input, &b.field.join(".")).ok()?.pop());
         let mut schema = field.map_or_else(|| json!({ "type": "string" }), |f| schemas.field(f));
         let description = schema.as_object_mut().and_then(|s| s.shift_remove("description"));
-        let mut doc = json!({ "name": name, "in": "path", "required": true });
+        let mut doc = json!({ "name": if several(name) { format!("{name}*") } else { name.to_owned() }, "in": "path", "required": true });
         if let Some(text) = description {
             doc["description"] = text;
         }
