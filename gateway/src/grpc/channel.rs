@@ -3,7 +3,7 @@
 use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use http::uri::Authority;
 use http::{Request, Response, Uri};
@@ -45,7 +45,12 @@ pub(crate) struct Channels {
     open: RefCell<HashMap<Box<str>, SendRequest<OutBody>>>,
     tls: RefCell<Vec<Tls>>,
     turn: Cell<usize>,
+    /// Addresses that took no connection, and when.
+    down: RefCell<HashMap<Box<str>, Instant>>,
 }
+
+/// An address that took no connection is left alone for so long, while there are others.
+const DOWN: Duration = Duration::from_secs(5);
 
 impl Channels {
     /// Sends a request to one of a backend's addresses, taking turns, and waits for the head of its answer. An address
@@ -56,19 +61,23 @@ impl Channels {
         let count = backend.addresses.len().max(1);
         let (mut request, mut last) = (Some(request), CallFailure::Connect("it has no address".into()));
         // Each address once, and the first once more: its old connection may have been closed behind our back.
-        for i in 0..=count {
-            let Some(authority) = backend.addresses.get((turn + i) % count) else { break };
+        let mut order: Vec<&str> = (0..=count).filter_map(|i| backend.addresses.get((turn + i) % count)).map(String::as_str).collect();
+        if count > 1 {
+            let down = self.down.borrow();
+            order.sort_by_key(|a| down.get(*a).is_some_and(|since| since.elapsed() < DOWN));
+        }
+        for authority in order {
             let Some(mut one) = request.take() else { break };
-            let sender = match self.channel(backend, authority, i > 0).await {
+            let mut sender = match self.channel(backend, authority).await {
                 Ok(sender) => sender,
                 Err(failure) => {
+                    self.down.borrow_mut().insert(authority.into(), Instant::now());
                     last = failure;
                     request = Some(one);
                     continue;
                 }
             };
             address(&mut one, authority, backend);
-            let mut sender = sender;
             match sender.try_send_request(one).await {
                 Ok(answer) => return Ok(answer),
                 Err(mut e) => {
@@ -82,10 +91,15 @@ impl Channels {
         Err(last)
     }
 
-    async fn channel(&self, backend: &CompiledBackend, authority: &str, fresh: bool) -> Result<SendRequest<OutBody>, CallFailure> {
+    /// Lets go of a backend's connections: calls on them go on, new ones get others. For when one gave no answer in time,
+    /// and may be dead.
+    pub(crate) fn forget(&self, backend: &CompiledBackend) {
+        self.open.borrow_mut().retain(|authority, _| !backend.addresses.iter().any(|a| **a == **authority));
+    }
+
+    async fn channel(&self, backend: &CompiledBackend, authority: &str) -> Result<SendRequest<OutBody>, CallFailure> {
         let known = self.open.borrow().get(authority).filter(|s| !s.is_closed()).cloned();
         if let Some(mut sender) = known
-            && (!fresh || !sender.is_closed())
             && sender.ready().await.is_ok()
         {
             return Ok(sender);

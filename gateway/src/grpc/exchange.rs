@@ -126,6 +126,9 @@ impl Exchange<'_> {
         let (head, incoming) = match sent {
             Ok(answer) => answer.into_parts(),
             Err(failure) => {
+                if matches!(failure, CallFailure::Timeout) {
+                    self.worker.channels.forget(backend);
+                }
                 let problem = match complaint.borrow_mut().take() {
                     Some(mistakes) => admit::mistakes(mistakes, op, "prepare"),
                     None => reply::call_failed(&failure, op, backend),
