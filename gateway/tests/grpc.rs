@@ -578,7 +578,14 @@ async fn reflection_is_bounded_and_says_what_is_wrong() {
         let refused = porch_fetch::fetch(&server.to_string(), &local).await.map(|_| ()).unwrap_err().to_string();
         assert!(refused.contains(part) && !refused.is_empty(), "{refused}");
     }
+    // One that only knows the older version tells the same.
+    let older = tonic_reflection::server::Builder::configure().register_encoded_file_descriptor_set(porch_standins::vessels::DESCRIPTORS).build_v1alpha().unwrap();
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let older_address = listener.local_addr().unwrap().to_string();
+    tokio::spawn(tonic::transport::Server::builder().add_service(older).serve_with_incoming(tokio_stream::wrappers::TcpListenerStream::new(listener)));
+    let told = porch_facade::look(&porch_fetch::fetch(&older_address, &local).await.unwrap().source).unwrap();
     let found = porch_fetch::fetch(&address, &local).await.unwrap().source;
+    assert_eq!(told.operations.len(), porch_facade::look(&found).unwrap().operations.len());
     let look = porch_facade::look(&found).unwrap();
     assert_eq!((look.kind, look.addresses.as_slice()), ("grpc", &[format!("http://{address}")][..]));
     let shapes: BTreeMap<&str, String> = look.operations.iter().map(|o| (o.id.as_str(), format!("{} {}", o.method, o.path))).collect();
