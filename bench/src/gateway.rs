@@ -1,7 +1,7 @@
 //! The data plane alone, without database and control plane: for profiling and for counting instructions.
 //!
-//! `bench-gateway PORT BACKEND-PORT`: `/plain/item/{id}` passes through, `/full/item/{id}` has a key (`bench`), a limit and
-//! ten header rules.
+//! `bench-gateway PORT BACKEND-PORT [FLEET-PORT]`: `/plain/item/{id}` passes through, `/full/item/{id}` has a key (`bench`), a
+//! limit and ten header rules; with a third port `/vessels/v1/…` is the demo's gRPC facade.
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
@@ -18,7 +18,7 @@ fn main() -> Result<(), String> {
     let headers: String = (0..10).map(|i| format!(", X-Rule-{i}: value {i}")).collect();
     let facade =
         |name: &str, admit: &str, send: &str| format!("elm-porch: facade/1\nname: {name}\nbase: /{name}\ncontract: c.yaml\n{admit}operations:\n  item: {{ call: {{ backend: fixed }}{send} }}\n");
-    let files = BTreeMap::from([
+    let mut files = BTreeMap::from([
         ("b.yaml".to_owned(), format!("elm-porch: backend/1\nname: fixed\nkind: http\naddress: http://127.0.0.1:{backend}\n")),
         ("c.yaml".to_owned(), contract.to_owned()),
         ("plain.yaml".to_owned(), facade("plain", "", "")),
@@ -27,11 +27,21 @@ fn main() -> Result<(), String> {
             facade("full", "admit: { credentials: [key], limits: [{ requests: 4000000000, window: 1h }] }\n", &format!(", send: {{ headers: {{ {} }} }}", headers.trim_start_matches(", "))),
         ),
     ]);
+    if let Some(fleet) = std::env::args().nth(3) {
+        let folder = "demo/documents/vessels/";
+        for name in ["vessels.backend.yaml", "vessels.facade.yaml", "vessels.openapi.yaml", "vessels-definition/skerry/fleet/v1/fleet.proto"] {
+            let text = std::fs::read_to_string(format!("{folder}{name}")).map_err(|e| format!("{name}: {e}"))?;
+            files.insert(name.to_owned(), text.replace("127.0.0.1:3854", &format!("127.0.0.1:{fleet}")).replace("requests: 600", "requests: 4000000000"));
+        }
+    }
     let documents = Documents::read(&files);
     let secrets = HashMap::new();
     let mut builder = Builder::new(Secrets::Known(&secrets), None);
     builder.add_facade(&files, &documents, "plain");
     builder.add_facade(&files, &documents, "full");
+    if documents.facades.contains_key("vessels") {
+        builder.add_facade(&files, &documents, "vessels");
+    }
     let (porch, findings) = builder.finish();
     if porch_contract::has_errors(&findings) || porch_contract::has_errors(&documents.findings) {
         return Err(format!("{findings:?} {:?}", documents.findings));

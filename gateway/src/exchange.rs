@@ -10,23 +10,19 @@ use bytes::Bytes;
 use http::Method;
 use http::request::Parts;
 use http::{HeaderMap, HeaderName, HeaderValue, Request, Response, StatusCode, header};
-use http_body::Body;
 use porch_facade::{CompiledOperation, CompiledPorch, MediaType, Miss, NATIVE, Wiring, normalise};
-use porch_soap::Answer;
 use serde_json::Value;
 
 use crate::admit::{self, Caller, RATE_LIMIT, RATE_LIMIT_POLICY, RateFields};
 use crate::grpc;
 use crate::media;
 use crate::pool::{CallFailure, Lease};
-use crate::prepare::{self, Asked, Common};
 use crate::problem::Problem;
 use crate::record::{NO_OPERATION, Record};
 use crate::reply;
-use crate::reply_body::{ReplyBody, StreamBody};
+use crate::reply_body::ReplyBody;
 use crate::request_body::{InBody, OutBody, ReadFailure};
 use crate::scope::{self, Parameters, Values};
-use crate::soap;
 use crate::trace::{Message, Recorder, Stage, Trace};
 use crate::worker::{Ending, FULL_TRACES, SHORT_TRACES, Worker};
 
@@ -269,7 +265,7 @@ impl Exchange<'_> {
     }
 
     /// The caller's body as a value.
-    async fn read_value(&mut self, op: &CompiledOperation, headers: &HeaderMap, body: InBody) -> Result<Option<Value>, Box<Problem>> {
+    pub(crate) async fn read_value(&mut self, op: &CompiledOperation, headers: &HeaderMap, body: InBody) -> Result<Option<Value>, Box<Problem>> {
         let bytes = self.read(op, body).await?;
         if bytes.is_empty() {
             if op.body_required {
@@ -326,180 +322,6 @@ impl Exchange<'_> {
         HeaderValue::from_maybe_shared(Bytes::from(text)).unwrap_or_else(|_| HeaderValue::from_static("for=unknown"))
     }
 
-    async fn soap(&mut self, porch: &CompiledPorch, values: &mut Values<'_>, body: InBody) -> Outcome {
-        let op = values.operation;
-        let Wiring::Soap(wiring) = &op.wiring else {
-            return Err(no_wiring(op));
-        };
-        let backend = &porch.backends[op.backend];
-        // A body that is only converted needs no value in between.
-        let mut raw = None;
-        if wiring.direct && media::kind(&media::essence(values.headers)) == Some(MediaType::Json) {
-            let bytes = self.read(op, body).await?;
-            if bytes.is_empty() && op.body_required {
-                return Err(admit::mistakes(vec![("/body".into(), "must be there".into())], op, "admit"));
-            }
-            raw = (!bytes.is_empty()).then_some(bytes);
-        } else if wiring.reads_body {
-            values.body = self.read_value(op, values.headers, body).await?;
-        }
-        let from = Instant::now();
-        let traceparent = self.traceparent.clone();
-        let common = Common { backend, traceparent: &traceparent, forwarded: self.forwarded(values.headers) };
-        let prepared = prepare::soap_request(wiring, &common, values, raw.as_deref(), self.recorder.full);
-        let caller_body = raw.or_else(|| values.body.as_ref().filter(|_| self.recorder.full).map(|b| b.to_string().into()));
-        self.recorder.stage("prepare", from, |s| {
-            s.before = caller_body.as_ref().map(|b| Message::default().body(b));
-            match &prepared {
-                Ok((request, bytes, input)) => {
-                    s.notes.push(format!("the input of {} in JSON: {input}", wiring.operation));
-                    s.after = Some(Message::new(format!("POST http://{}{}", backend.authority, request.uri()), request.headers(), "").body(bytes).without(&backend.secrets));
-                }
-                Err(problem) => s.notes.push(problem.refusal.why.clone()),
-            }
-        });
-        let (request, ..) = prepared?;
-        let (answer, lease, from) = self.call(op, backend, request, || None).await?;
-        let (head, incoming) = answer.into_parts();
-        let stream = self.mode == Mode::Live && wiring.reply.is_none() && self.chosen != Some(MediaType::Xml);
-        let reading = soap::Reading { status: head.status, headers: &head.headers, wiring, op, idle: backend.timeout, keep: self.recorder.full, stream };
-        let read = soap::read(&reading, incoming).await;
-        let (status_line, secrets) = (head.status.to_string(), &backend.secrets);
-        match &read {
-            Ok(read) => self.recorder.stage("call", from, |s| {
-                s.after = Some(Message { bytes: Some(read.bytes), ..Message::new(status_line, &head.headers, "").body(&read.seen).without(secrets) });
-            }),
-            Err((_, seen)) => self.recorder.stage("call", from, |s| s.after = Some(Message::new(status_line, &head.headers, "").body(seen).without(secrets))),
-        }
-        let read = read.map_err(|(problem, _)| problem)?;
-        if let Some(rest) = read.rest {
-            self.recorder.stage("reply", Instant::now(), |s| {
-                s.notes.extend(read.notes.iter().map(|n| format!("tolerated: {n}")));
-                s.notes.push("the answer is large: it is converted while it streams through".into());
-            });
-            let mut response = Response::new(ReplyBody::Convert(rest.starting_with(read.json, lease)));
-            response.headers_mut().insert(header::CONTENT_TYPE, HeaderValue::from_static("application/json"));
-            return Ok(response);
-        }
-        lease.give_back();
-        let from = Instant::now();
-        let outcome = match (&read.answer, &wiring.reply) {
-            (Answer::Fault(fault), _) => Err(reply::fault(fault, &read.json, op, values.headers)),
-            (Answer::Empty, None) => Ok((if wiring.answer.one_way { StatusCode::ACCEPTED } else { StatusCode::NO_CONTENT }, Bytes::new())),
-            (Answer::Body, None) => Ok((StatusCode::OK, Bytes::from(read.json))),
-            (Answer::Empty | Answer::Body, Some(template)) => {
-                let value = reply::json_of(&read.json, op)?;
-                let soap_headers = read.headers.as_deref().and_then(|h| serde_json::from_slice(h).ok());
-                reply::shape(template, values, head.status, &head.headers, value, soap_headers).map(|b| (StatusCode::OK, b))
-            }
-        };
-        let outcome = outcome.and_then(|(status, bytes)| Ok((status, self.in_chosen_type(op, bytes)?)));
-        self.recorder.stage("reply", from, |s| {
-            s.notes.extend(read.notes.iter().map(|n| format!("tolerated: {n}")));
-            note_reply(s, &outcome);
-        });
-        let (status, bytes) = outcome?;
-        let empty = bytes.is_empty();
-        let mut response = reply::own_reply(self.chosen, bytes).map(|b| ReplyBody::Full(b.filter(|b| !b.is_empty())));
-        *response.status_mut() = status;
-        if empty {
-            response.headers_mut().remove(header::CONTENT_TYPE);
-        }
-        Ok(response)
-    }
-
-    async fn http(&mut self, porch: &CompiledPorch, values: &mut Values<'_>, captured: &[&str], parts: &Parts, body: InBody) -> Outcome {
-        let op = values.operation;
-        let Wiring::Http(wiring) = &op.wiring else {
-            return Err(no_wiring(op));
-        };
-        let (backend, facade) = (&porch.backends[op.backend], &porch.facades[op.facade]);
-        let mut body = Some(body);
-        let given = media::kind(&media::essence(&parts.headers));
-        // A body in another media type than the backend's is converted; one of no known type is not touched.
-        let convert = op.media.is_some() && wiring.body.is_none() && body.as_ref().is_some_and(|b| b.length() != Some(0)) && given.is_some_and(|k| k != prepare::speaks(wiring));
-        if wiring.reads_body || convert {
-            let taken = body.take().unwrap_or(InBody::Full(Bytes::new()));
-            values.body = self.read_value(op, values.headers, taken).await?;
-        }
-        let from = Instant::now();
-        let traceparent = self.traceparent.clone();
-        let forwarded = self.forwarded(&parts.headers);
-        let make = |values: &Values<'_>| {
-            let common = Common { backend, traceparent: &traceparent, forwarded: forwarded.clone() };
-            prepare::http_request(wiring, &common, values, &Asked { parts, captured, key_header: &facade.key_header, convert })
-        };
-        let mut request = make(values)?;
-        let streamed = match (matches!(request.body(), OutBody::Empty), body.take()) {
-            (true, Some(InBody::Incoming(incoming))) if !incoming.is_end_stream() => {
-                *request.body_mut() = OutBody::Stream { body: incoming, left: op.max_body.0 };
-                true
-            }
-            (true, Some(InBody::Full(bytes))) if !bytes.is_empty() => {
-                *request.body_mut() = OutBody::Full(Some(bytes));
-                true
-            }
-            _ => false,
-        };
-        self.recorder.stage("prepare", from, |s| {
-            let message = Message::new(format!("{} http://{}{}", request.method(), backend.authority, request.uri()), request.headers(), "").without(&backend.secrets);
-            s.after = Some(if streamed { message.streamed(request.body().size_hint().exact()) } else { message });
-        });
-        // A request without a body whose method is safe (RFC 9110 §9.2.1) may be sent again.
-        let safe = !streamed && wiring.body.is_none() && request.method().is_safe();
-        let (answer, lease, from) = self.call(op, backend, request, || if safe { make(values).ok() } else { None }).await?;
-        let (mut head, incoming) = answer.into_parts();
-        let came = media::kind(&media::essence(&head.headers));
-        let other = self.chosen.is_some() && came.is_some() && came != self.chosen && !incoming.is_end_stream();
-        // What a reply makes of an answer is for answers that succeeded; others are passed on as they are.
-        let template = wiring.reply.as_ref().filter(|_| head.status.is_success());
-        if template.is_some() || other {
-            let bytes = reply::collect(incoming, backend.timeout, op).await?;
-            lease.give_back();
-            self.recorder.stage("call", from, |s| s.after = Some(Message::new(head.status.to_string(), &head.headers, "").body(&bytes).without(&backend.secrets)));
-            let from = Instant::now();
-            let own = wiring.xml.as_ref().or(op.media.as_ref().map(|m| &m.mapping)).cloned().unwrap_or_default();
-            let came = came.unwrap_or(prepare::speaks(wiring));
-            let value = if bytes.is_empty() { Ok(Value::Null) } else { media::parse(came, &bytes, &head.headers, &own).map_err(|why| reply::bad_answer(op, format!("its body {why}"))) };
-            let outcome = match (template, value) {
-                (_, Err(problem)) => Err(problem),
-                (Some(template), Ok(value)) => reply::shape(template, values, head.status, &head.headers, value, None),
-                (None, Ok(value)) => Ok(value.to_string().into()),
-            };
-            let outcome = outcome.and_then(|bytes| Ok((head.status, self.in_chosen_type(op, bytes)?)));
-            self.recorder.stage("reply", from, |s| {
-                if other {
-                    s.notes.push(format!("the answer's {} becomes {} by the generic mapping", media::name(came), self.chosen.map_or("", media::name)));
-                }
-                note_reply(s, &outcome);
-            });
-            let (status, bytes) = outcome?;
-            let mut response = reply::own_reply(self.chosen, bytes).map(ReplyBody::Full);
-            *response.status_mut() = status;
-            if template.is_none() {
-                reply::pass_on(&mut head.headers, backend, facade);
-                reply::converted(&mut head.headers, response.headers());
-                *response.headers_mut() = head.headers;
-            }
-            return Ok(response);
-        }
-        let length = incoming.size_hint().exact();
-        self.recorder.stage("call", from, |s| s.after = Some(Message::new(head.status.to_string(), &head.headers, "").streamed(length)));
-        reply::pass_on(&mut head.headers, backend, facade);
-        if self.chosen.is_some() {
-            head.headers.append(header::VARY, HeaderValue::from_static("accept"));
-        }
-        let lease = if incoming.is_end_stream() {
-            lease.give_back();
-            None
-        } else {
-            Some(lease)
-        };
-        let stream = StreamBody { body: incoming, lease, idle: backend.timeout, timer: None, ending: None };
-        self.recorder.stage("reply", Instant::now(), |s| s.notes.push("the answer streams through".into()));
-        Ok(Response::from_parts(head, ReplyBody::Stream(Box::new(stream))))
-    }
-
     /// A reply's JSON in the media type that the caller gets.
     pub(crate) fn in_chosen_type(&self, op: &CompiledOperation, json: Bytes) -> Result<Bytes, Box<Problem>> {
         let (Some(MediaType::Xml), Some(offer)) = (self.chosen, &op.media) else { return Ok(json) };
@@ -514,7 +336,7 @@ impl Exchange<'_> {
     }
 
     /// Calls the backend; a connection that had gone stale is replaced once, when that is safe.
-    async fn call(
+    pub(crate) async fn call(
         &mut self,
         op: &CompiledOperation,
         backend: &Arc<porch_facade::CompiledBackend>,

@@ -10,6 +10,7 @@
 mod admit;
 mod exchange;
 mod grpc;
+mod http_call;
 mod listen;
 mod media;
 mod pool;
@@ -22,6 +23,7 @@ mod request_body;
 mod scope;
 mod shared;
 mod soap;
+mod soap_call;
 mod trace;
 mod trial;
 mod worker;

@@ -304,12 +304,14 @@ fn messages(runs: u32) -> Outcome<Vec<Value>> {
 
 /// `cargo xtask bench`.
 pub(crate) fn run(arguments: &[String]) -> Outcome {
-    let (mut json, mut only, mut seconds, mut runs) = (false, None, 3u32, 5u32);
+    let (mut json, mut built, mut only, mut seconds, mut runs) = (false, false, None, 3u32, 5u32);
     let mut rest = arguments.iter();
     while let Some(argument) = rest.next() {
         let mut number = || rest.next().and_then(|n| n.parse::<u32>().ok()).filter(|n| (1..=60).contains(n)).ok_or_else(|| format!("bench: {argument} needs a number from 1 to 60"));
         match argument.as_str() {
             "--json" => json = true,
+            // With the programs that are there, to measure again.
+            "--built" => built = true,
             "--seconds" => seconds = number()?,
             "--runs" => runs = number()?,
             "--only" => only = rest.next().cloned(),
@@ -318,10 +320,11 @@ pub(crate) fn run(arguments: &[String]) -> Outcome {
     }
     install::packages(&["postgresql", "wrk"])?;
     install::console()?;
-    run_command(
-        "building for measuring (the first time takes many minutes)",
-        Command::new("cargo").args(["build", "--quiet", "--profile", "dist", "-p", "porch", "-p", "porch-bench"]).current_dir(root()),
-    )?;
+    if !built {
+        let mut build = Command::new("cargo");
+        build.args(["build", "--quiet", "--profile", "dist", "-p", "porch", "-p", "porch-bench"]).current_dir(root());
+        run_command("building for measuring (the first time takes many minutes)", &mut build)?;
+    }
     fs::create_dir_all(folder()).map_err(|e| e.to_string())?;
     let database = place_for(&folder().join("database"));
     let cluster = Cluster::start(&database, free_port().map_err(|e| e.to_string())?, false).map_err(|e| format!("the database: {e}"))?;

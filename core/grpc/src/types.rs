@@ -59,15 +59,15 @@ pub enum Kind {
 }
 
 /// Wire types (encoding of protocol buffers, “Message Structure”).
-pub(crate) const VARINT: u8 = 0;
-pub(crate) const FIXED64: u8 = 1;
-pub(crate) const LENGTH: u8 = 2;
-pub(crate) const START_GROUP: u8 = 3;
-pub(crate) const END_GROUP: u8 = 4;
-pub(crate) const FIXED32: u8 = 5;
+pub(crate) const VARINT: u32 = 0;
+pub(crate) const FIXED64: u32 = 1;
+pub(crate) const LENGTH: u32 = 2;
+pub(crate) const START_GROUP: u32 = 3;
+pub(crate) const END_GROUP: u32 = 4;
+pub(crate) const FIXED32: u32 = 5;
 
 impl Kind {
-    pub(crate) fn wire_type(self) -> u8 {
+    pub(crate) fn wire_type(self) -> u32 {
         match self {
             Kind::Double | Kind::Fixed64 | Kind::Sfixed64 => FIXED64,
             Kind::Float | Kind::Fixed32 | Kind::Sfixed32 => FIXED32,
@@ -150,8 +150,8 @@ pub(crate) struct Tag {
 }
 
 impl Tag {
-    pub(crate) fn new(number: u32, wire_type: u8) -> Self {
-        let (mut bytes, mut len, mut value) = ([0; 5], 0, number << 3 | u32::from(wire_type));
+    pub(crate) fn new(number: u32, wire_type: u32) -> Self {
+        let (mut bytes, mut len, mut value) = ([0; 5], 0, number << 3 | wire_type);
         loop {
             let rest = value >> 7;
             bytes[len as usize] = (value & 0x7f) as u8 | if rest > 0 { 0x80 } else { 0 };

@@ -52,14 +52,14 @@ pub(super) struct Writer<'t, 'o> {
 /// A value as it stands on the wire.
 #[derive(Clone, Copy)]
 pub(super) struct Raw<'b> {
-    pub(super) wire_type: u8,
+    pub(super) wire_type: u32,
     /// The varint's value.
     pub(super) number: u64,
     /// The bytes of fixed and length-delimited values, and what stands in a group.
     pub(super) bytes: &'b [u8],
 }
 
-fn wire_name(wire_type: u8) -> &'static str {
+fn wire_name(wire_type: u32) -> &'static str {
     match wire_type {
         VARINT => "a varint",
         FIXED64 => "eight bytes",
@@ -72,7 +72,7 @@ fn wire_name(wire_type: u8) -> &'static str {
 
 /// Reads the value behind a tag.
 #[inline]
-pub(super) fn read_value<'b>(bytes: &'b [u8], pos: &mut usize, number: u32, wire_type: u8) -> Option<Raw<'b>> {
+pub(super) fn read_value<'b>(bytes: &'b [u8], pos: &mut usize, number: u32, wire_type: u32) -> Option<Raw<'b>> {
     let take = |pos: &mut usize, n: usize| -> Option<&'b [u8]> {
         let end = pos.checked_add(n)?;
         let found = bytes.get(*pos..end)?;
@@ -102,7 +102,7 @@ fn skip_group(bytes: &[u8], pos: &mut usize, number: u32) -> Option<usize> {
     loop {
         let at = *pos;
         let key = read_varint(bytes, pos)?;
-        let (field, wire_type) = (u32::try_from(key >> 3).ok()?, (key & 7) as u8);
+        let (field, wire_type) = (u32::try_from(key >> 3).ok()?, (key & 7) as u32);
         match wire_type {
             START_GROUP if open.len() > MAX_DEPTH => return None,
             START_GROUP => open.push(field),
@@ -115,10 +115,10 @@ fn skip_group(bytes: &[u8], pos: &mut usize, number: u32) -> Option<usize> {
 }
 
 #[inline]
-fn read_tag(bytes: &[u8], pos: &mut usize) -> Option<(u32, u8)> {
+fn read_tag(bytes: &[u8], pos: &mut usize) -> Option<(u32, u32)> {
     let key = read_varint(bytes, pos)?;
     let number = u32::try_from(key >> 3).ok().filter(|n| *n > 0)?;
-    Some((number, (key & 7) as u8))
+    Some((number, (key & 7) as u32))
 }
 
 /// Appends a text as a JSON string.

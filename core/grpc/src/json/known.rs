@@ -19,7 +19,7 @@ fn each<'b>(of: &MessageType, wire: &'b [u8], mut f: impl FnMut(u32, Raw<'b>)) -
         let cut = || WireError::CutOff(of.name.to_string());
         let key = read_varint(wire, &mut pos).ok_or_else(cut)?;
         let number = u32::try_from(key >> 3).map_err(|_| cut())?;
-        let raw = read_value(wire, &mut pos, number, (key & 7) as u8).ok_or_else(cut)?;
+        let raw = read_value(wire, &mut pos, number, (key & 7) as u32).ok_or_else(cut)?;
         if let Some(i) = of.index(number)
             && of.fields[i].kind.wire_type() != raw.wire_type
         {
@@ -121,7 +121,7 @@ fn structure(w: &mut Writer<'_, '_>, of: &MessageType, wire: &[u8], depth: usize
         while pos < raw.bytes.len() {
             let cut = || WireError::CutOff(of.name.to_string());
             let tag = read_varint(raw.bytes, &mut pos).ok_or_else(cut)?;
-            let part = read_value(raw.bytes, &mut pos, 0, (tag & 7) as u8).ok_or_else(cut)?;
+            let part = read_value(raw.bytes, &mut pos, 0, (tag & 7) as u32).ok_or_else(cut)?;
             match tag {
                 0x0a => key = part.bytes,
                 0x12 => content = part.bytes,

@@ -8,8 +8,7 @@ use crate::types::*;
 
 impl Reader<'_, '_, '_> {
     /// A well-known message that JSON writes as a text, without its length.
-    pub(super) fn known_text(&mut self, id: MessageId, text: &str) -> std::result::Result<(), String> {
-        let of = self.types.message(id);
+    pub(super) fn known_text(&mut self, of: &MessageType, text: &str) -> std::result::Result<(), String> {
         match of.well_known {
             Some(kind @ (WellKnown::Timestamp | WellKnown::Duration)) => {
                 let (seconds, nanos) = if kind == WellKnown::Timestamp { read_timestamp(text) } else { read_duration(text) }?;
@@ -61,8 +60,7 @@ impl Reader<'_, '_, '_> {
                     return self.wrong("a text");
                 }
                 let text = self.json.string()?;
-                let id = self.types.find(&of.name);
-                if let Some(Err(message)) = id.map(|id| self.known_text(id, &text)) {
+                if let Err(message) = self.known_text(of, &text) {
                     self.mistake(message);
                 }
                 Ok(())

@@ -59,7 +59,7 @@ impl Reader<'_, '_, '_> {
             }
             Kind::Message(id) | Kind::Group(id) => {
                 let start = self.open();
-                let result = self.known_text(id, text);
+                let result = self.known_text(self.types.message(id), text);
                 self.close(start);
                 result
             }
