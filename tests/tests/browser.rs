@@ -29,7 +29,7 @@ async fn a_publisher_publishes_tries_releases_and_explains() {
 
     // From a WSDL to a trial run, without a manual.
     browser.go("/publish").await;
-    browser.fill("Address of a WSDL or an OpenAPI document", &wsdl).await;
+    browser.fill("Address of a WSDL or an OpenAPI document, or HOST:PORT of a gRPC server", &wsdl).await;
     // An address of the service's own host is only called when that is allowed.
     browser.press("Look").await;
     browser.see("The address must be allowed first").await;

@@ -25,12 +25,14 @@ export interface ConsumerView {
 }
 
 export interface DeriveRequest {
-  /** Address of a definition. */
+  /** Address of a definition, or HOST:PORT (with https:// before it for TLS) of a gRPC server that tells it by reflection. */
   url?: string;
   /** Name and password for that address, as NAME:PASSWORD; nothing of it is kept. */
   login?: string;
   /** Whether addresses of the service's own host and link may be called. */
   allow_local?: boolean;
+  /** Certificates in PEM that a server's own may be signed with, for reflection by TLS; the machine's unless given. */
+  trust?: string;
   /** Or its files, by name. */
   files?: Record<string, string>;
   /** Or an uploaded file or ZIP, in base64 (RFC 4648 §4), with its name in `name_of_upload`. */
@@ -125,12 +127,14 @@ export interface KeyView {
 }
 
 export interface LookRequest {
-  /** Address of a definition. */
+  /** Address of a definition, or HOST:PORT (with https:// before it for TLS) of a gRPC server that tells it by reflection. */
   url?: string;
   /** Name and password for that address, as NAME:PASSWORD; nothing of it is kept. */
   login?: string;
   /** Whether addresses of the service's own host and link may be called. */
   allow_local?: boolean;
+  /** Certificates in PEM that a server's own may be signed with, for reflection by TLS; the machine's unless given. */
+  trust?: string;
   /** Or its files, by name. */
   files?: Record<string, string>;
   /** Or an uploaded file or ZIP, in base64 (RFC 4648 §4), with its name in `name_of_upload`. */
