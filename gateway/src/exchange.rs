@@ -61,7 +61,13 @@ pub(crate) type Outcome = Result<Response<ReplyBody>, Box<Problem>>;
 
 /// Carries out one exchange. The trace is given for trial runs; those of live traffic are handed out as records.
 pub(crate) async fn run(worker: &Rc<Worker>, porch: &Arc<CompiledPorch>, request: Request<InBody>, address: IpAddr, mode: Mode) -> (Response<ReplyBody>, Option<Box<Trace>>) {
-    let (parts, body) = request.into_parts();
+    let (mut parts, body) = request.into_parts();
+    // HTTP/2 has the host in its target (RFC 9113 §8.3.1).
+    if let Some(authority) = parts.uri.authority().filter(|_| !parts.headers.contains_key(header::HOST))
+        && let Ok(value) = HeaderValue::from_str(authority.as_str())
+    {
+        parts.headers.insert(header::HOST, value);
+    }
     let now = unix_ms();
     let full = mode == Mode::Trial || worker.may_trace(now, FULL_TRACES);
     let context = trace_context(worker, &parts.headers);

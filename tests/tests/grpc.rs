@@ -143,12 +143,22 @@ fn documents_that_do_not_fit_a_definition_are_told_where() {
         ("path.vessel.replace", "path.vesel.replace", "did you mean “vessel”?"),
         ("request: [x-voyage", "request: [grpc-status, x-voyage", "“grpc-status” cannot be metadata"),
         ("native: true", "nativ: true", "did you mean “native”?"),
+        ("Fleet/StreamPositions", "Fleet/StreamPositions\n    reply: { v: =answer.body.?vessel, who: =caller.address }", "there is no “caller”"),
     ] {
         let found = check(facade, from, to);
         assert!(found.contains(part) && found.contains("\"error\""), "{to}: {found}");
     }
     let found = check("vessels/vessels.openapi.yaml", "name: pageSize", "name: pageSise");
     assert!(found.contains("goes nowhere") && found.contains("did you mean “pageSize”?"), "{found}");
+    // Two facades for the same native callers; options of gRPC where there is none.
+    let found = check("berths/berths.facade.yaml", "operations:", "native: true\noperations:");
+    assert!(!found.contains("error"), "{found}");
+    porch.edit("berths/berths.facade.yaml", "operations:", "native: true\noperations:");
+    let found = check("berths/berths.facade.yaml", "skerry.berths.v1.Berths/GetBerth\n    send:\n      berthId:", "skerry.fleet.v1.Fleet/GetVessel\n    send:\n      name:");
+    assert!(found.contains("native callers of skerry.fleet.v1.Fleet/GetVessel are taken by the facade “berths” already"), "{found}");
+    porch.edit("berths/berths.facade.yaml", "native: true\n", "");
+    let found = check("timetable/timetable.facade.yaml", "operations:", "native: true\noperations:");
+    assert!(found.contains("“native” has no meaning here"), "{found}");
     // Two operations of one route.
     let found = check("vessels/vessels.openapi.yaml", "/v1/vessels/{vessel}/deckplan:", "/v1/vessels/{ship}/defects/{defect}:");
     assert!(found.contains("error"), "{found}");

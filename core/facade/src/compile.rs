@@ -129,6 +129,13 @@ impl<'a> Builder<'a> {
                 self.operation(&op, wired);
             }
         }
+        let calls_grpc = |o: &OperationDoc| documents.backends.get(&o.call.backend).is_some_and(|b| b.doc.kind == BackendKind::Grpc);
+        if !facade.doc.operations.values().any(calls_grpc) {
+            for name in ["native", "json", "metadata"].into_iter().filter(|n| facade.node.get(n).is_some()) {
+                let at = facade.node.locate(&[Step::Key(name.into())], true);
+                self.findings.push(Finding::new(Severity::Warning, &facade.file, at, format!("“{name}” has no meaning here")).help("it is for facades that call gRPC backends"));
+            }
+        }
         for (id, op) in contract.operations.iter().filter(|(id, _)| !facade.doc.operations.contains_key(*id)) {
             let finding = Finding::new(Severity::Warning, &contract_file, op.at, format!("“{id}” is not wired: callers get 404"));
             self.findings.push(finding.help(format!("add `{id}:` below `operations:` in {}", facade.file)));
@@ -154,7 +161,12 @@ impl<'a> Builder<'a> {
                     && let Ok(path) = PathTemplate::parse(&w.path)
                 {
                     // Additional bindings lead to the same method: the first of them takes its native callers.
-                    let _ = router.insert(host, "", &path, NATIVE, i as u32);
+                    let taken = router.insert(host, "", &path, NATIVE, i as u32).err().map(|other| &self.porch.operations[other as usize]);
+                    if let Some(other) = taken.filter(|o| o.facade != operation.facade) {
+                        let (file, at) = &self.files[i];
+                        let message = format!("native callers of {} are taken by the facade “{}” already", w.method, self.porch.facades[other.facade].name);
+                        self.findings.push(Finding::error(file, *at, message).help("let only one of them be `native`, or give them different hosts"));
+                    }
                 }
                 if let Err(other) = router.insert(host, &facade.base, &template, &operation.method, i as u32) {
                     let other = &self.porch.operations[other as usize];

@@ -69,6 +69,9 @@ impl Builder<'_> {
             }
         };
         let reply = self.reply(op, &templates, &shapes);
+        if method.server_streaming {
+            self.of_stream(op, reply.as_ref());
+        }
         let used_query = self.query(op, types, method, send.as_ref());
         self.path_values(op, send.as_ref());
         let raw_body = is_raw(types, &body, method.input);
@@ -134,6 +137,16 @@ impl Builder<'_> {
                     None
                 }
             },
+        }
+    }
+
+    /// What shapes the messages of a stream sees each of them, and nothing of the request, which is long gone.
+    fn of_stream(&mut self, op: &Op<'_>, reply: Option<&Template>) {
+        for root in ["path", "query", "header", "body", "caller"] {
+            if reply.is_some_and(|t| uses(t, root)) {
+                let message = format!("the reply of a stream is made of its messages: there is no “{root}”");
+                self.findings.push(Finding::error(&op.facade.file, op.at_key(&["reply"]), message).help("use `answer.body`"));
+            }
         }
     }
 
