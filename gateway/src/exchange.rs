@@ -167,7 +167,7 @@ impl Exchange<'_> {
         let facade = &porch.facades[op.facade];
         self.recorder.stage("match", from, |s| {
             s.notes.push(format!("{} {}{} is the operation “{}” of the facade “{}” {}", op.method, facade.base, op.path, op.id, facade.name, facade.version));
-            s.before = Some(Message::new(format!("{} {}", parts.method, parts.uri), &parts.headers, facade.key_header.as_str()));
+            s.before = Some(Message::new(format!("{} {}", parts.method, target(parts)), &parts.headers, facade.key_header.as_str()));
         });
         if self.mode == Mode::Live && self.worker.shared.pauses.load().stops(&facade.name, &op.id) {
             let problem = Problem::new(503, "paused", "Paused", "This operation is paused by its publisher.", "match").why("the facade or the operation is paused").by(&op.place);
@@ -425,7 +425,7 @@ impl Exchange<'_> {
             key: self.caller.key.to_string(),
             address: self.address.to_string(),
             method: parts.method.to_string(),
-            target: parts.uri.to_string(),
+            target: target(parts),
             status,
             us: self.recorder.started.elapsed().as_micros() as u64,
             refusal,
@@ -449,6 +449,11 @@ pub(crate) fn note_reply<T>(stage: &mut Stage, outcome: &Result<T, Box<Problem>>
     if let Err(problem) = outcome {
         stage.notes.push(problem.refusal.why.clone());
     }
+}
+
+/// Path and query, whichever way the target was written.
+fn target(parts: &Parts) -> String {
+    parts.uri.path_and_query().map_or_else(|| parts.uri.to_string(), ToString::to_string)
 }
 
 /// The host that was asked for, in lower case and without its port.

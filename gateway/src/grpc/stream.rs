@@ -71,6 +71,9 @@ impl Form {
     }
 }
 
+/// How long a problem in the stream has to leave before the stream is broken off.
+const LAST_WORDS: Duration = Duration::from_millis(250);
+
 /// Messages that are sent on while they come.
 pub(crate) struct Messages {
     porch: Arc<CompiledPorch>,
@@ -83,7 +86,7 @@ pub(crate) struct Messages {
     next: Option<Bytes>,
     complaint: Option<Complaint>,
     /// The stream is broken off behind what is sent next, once that had time to leave.
-    broken: Option<(&'static str, bool)>,
+    broken: Option<(&'static str, Option<Pin<Box<Sleep>>>)>,
     pub(crate) ending: Option<Rc<Ending>>,
     /// A trial run ends after so many messages, or after a while.
     left: Option<u32>,
@@ -148,7 +151,7 @@ impl Messages {
         let (_, document) = problem.render(&self.id, &HeaderMap::new());
         self.next = Some(self.form.problem(&document));
         self.answer = None;
-        self.broken = Some((what, false));
+        self.broken = Some((what, None));
     }
 
     pub(crate) fn poll(&mut self, cx: &mut Context<'_>) -> Poll<Option<Result<Bytes, BodyError>>> {
@@ -162,15 +165,15 @@ impl Messages {
                 }
                 continue;
             }
-            match self.broken.take() {
-                None => {}
-                Some((what, true)) => return Poll::Ready(Some(Err(BodyError(what)))),
-                Some((what, false)) => {
-                    // An error drops what the connection has not written yet: it gets a turn to write first.
-                    self.broken = Some((what, true));
-                    cx.waker().wake_by_ref();
+            if let Some((what, wait)) = &mut self.broken {
+                // An error drops what the connection has not written yet: it gets time to write first.
+                let wait = wait.get_or_insert_with(|| Box::pin(tokio::time::sleep(LAST_WORDS)));
+                if wait.as_mut().poll(cx).is_pending() {
                     return Poll::Pending;
                 }
+                let what = *what;
+                self.broken = None;
+                return Poll::Ready(Some(Err(BodyError(what))));
             }
             let Some(answer) = &mut self.answer else { return Poll::Ready(None) };
             match answer.poll(cx) {
