@@ -266,11 +266,17 @@ impl Exchange<'_> {
             });
         });
         let form = Form::of(values.headers, wiring.raw_response && wiring.reply.is_none());
-        self.recorder.stage("reply", Instant::now(), |s| s.notes.push(format!("each message is sent on as it comes, as {}", form.content_type())));
+        let trial = self.mode == Mode::Trial;
+        self.recorder.stage("reply", Instant::now(), |s| {
+            s.notes.push(format!("each message is sent on as it comes, as {}", form.content_type()));
+            if trial {
+                s.notes.push(format!("a trial run shows at most {SHOWN} messages, and waits {} seconds for them", SHOWN_FOR.as_secs()));
+            }
+        });
         let mut kind = form.content_type().to_owned();
         let complaint = wiring.client_streaming.then(|| call.complaint.clone());
         let mut messages = Box::new(Messages::new(porch.clone(), asked.operation, answer, form, asked.id.to_owned(), complaint));
-        if self.mode == Mode::Trial {
+        if trial {
             messages = messages.bounded(SHOWN, SHOWN_FOR);
         }
         let body = match first {
