@@ -13,23 +13,7 @@ use prost_reflect::{DescriptorPool, DynamicMessage};
 use serde_json::json;
 
 fn one(i: usize) -> Vessel {
-    Vessel {
-        name: format!("vessels/v{i}"),
-        title: format!("Vessel number {i}"),
-        number: 9_007_199_254_740_993 + i as i64,
-        state: 1 + (i % 3) as i32,
-        draught: 2.5 + i as f64 / 16.0,
-        seats: 40 + i as u32,
-        car_decks: Some(2),
-        commissioned: Some(prost_types::Timestamp { seconds: 725_846_400 + i as i64, nanos: 500_000_000 }),
-        turnaround: Some(prost_types::Duration { seconds: 1200, nanos: 0 }),
-        home_ports: vec!["Harbour number 1 of the archipelago".into(), "Osprey Sound".into()],
-        stores: [("lifejackets".to_owned(), 60)].into(),
-        drive: Some(vessel::Drive::Battery(Battery { kilowatt_hours: 950.25 })),
-        call_sign: Some("SK1".into()),
-        seal: vec![0x5e, 0xa1, 7, 9],
-        ..Vessel::default()
-    }
+    porch_bench::vessel(i, 2)
 }
 
 /// Megabytes of input a second.

@@ -17,6 +17,7 @@ use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::rustls::{ClientConfig, RootCertStore};
 
+use super::deepest;
 use crate::pool::CallFailure;
 use crate::request_body::OutBody;
 
@@ -173,14 +174,6 @@ impl Channels {
         self.tls.borrow_mut().push((trust.clone(), config.clone()));
         Ok(config)
     }
-}
-
-fn deepest(error: &dyn std::error::Error) -> String {
-    let mut at = error;
-    while let Some(inner) = at.source() {
-        at = inner;
-    }
-    at.to_string()
 }
 
 /// Writes the address into a request's target (RFC 9113 §8.3.1).

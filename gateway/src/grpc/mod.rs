@@ -15,6 +15,7 @@ pub(crate) use lines::Lines;
 pub(crate) use native::{is_native, refusal};
 pub(crate) use stream::Messages;
 
+/// What lies at the bottom of an error.
 fn deepest(error: &dyn std::error::Error) -> String {
     let mut at = error;
     while let Some(inner) = at.source() {
