@@ -2,7 +2,6 @@
 
 use bytes::Bytes;
 use http::{HeaderMap, HeaderName, StatusCode, header};
-use http_body_util::BodyExt;
 use hyper::body::Incoming;
 use porch_facade::{CompiledOperation, GrpcWiring, MessagePart};
 use porch_grpc::status;
@@ -102,11 +101,7 @@ pub(crate) async fn only(mut answer: Answer) -> Result<(Option<Bytes>, Ended), S
         match answer.next().await? {
             Part::Message(_) if message.is_some() => return Err("it answered with several messages, where its definition has one".into()),
             Part::Message(one) => message = Some(one),
-            Part::Ended(ended) => {
-                // What is behind the trailers is of no interest; the stream ends there.
-                drop(answer.body.frame());
-                return Ok((message, ended));
-            }
+            Part::Ended(ended) => return Ok((message, ended)),
         }
     }
 }

@@ -34,7 +34,7 @@ pub(crate) fn part_to_wire(wiring: &GrpcWiring, json: &[u8], out: &mut Vec<u8>) 
     match &wiring.body {
         MessagePart::None => Ok(()),
         MessagePart::Whole => wiring.types.to_wire(wiring.input, json, wiring.json, out).map_err(mistakes_of),
-        MessagePart::Field(field) => wiring.types.field_to_wire(wiring.input, field, json, wiring.json, out).map_err(mistakes_of),
+        MessagePart::Field(field) => wiring.types.field_to_wire(field, json, wiring.json, out).map_err(mistakes_of),
     }
 }
 

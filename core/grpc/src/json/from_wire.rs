@@ -182,7 +182,7 @@ impl Types {
         let entries = w.sorted(self.message(message), wire)?;
         let index = self.message(message).index(field.number);
         let own: Vec<Raw<'_>> = entries.into_iter().filter(|(i, _)| Some(*i) == index).map(|(_, raw)| raw).collect();
-        if own.is_empty() { w.default(field) } else { w.gathered(field, &own, 0) }
+        if own.is_empty() { w.default(field) } else { w.gathered(self.message(message), field, &own, 0) }
     }
 }
 
@@ -326,7 +326,7 @@ impl<'t> Writer<'t, '_> {
                 continue;
             }
             self.key(field, start);
-            self.gathered(field, &raws, depth)?;
+            self.gathered(of, field, &raws, depth)?;
         }
         if self.options.defaults {
             self.defaults(&of.fields[next..], start)?;
@@ -335,8 +335,7 @@ impl<'t> Writer<'t, '_> {
     }
 
     /// The value of a field from everything that came for it.
-    fn gathered(&mut self, field: &Field, raws: &[Raw<'_>], depth: usize) -> Result<()> {
-        let of = &EMPTY;
+    fn gathered(&mut self, of: &MessageType, field: &Field, raws: &[Raw<'_>], depth: usize) -> Result<()> {
         match field.cardinality {
             Cardinality::Single => match (field.kind, raws) {
                 (_, []) => self.default(field),
@@ -633,17 +632,6 @@ fn varint_len(bytes: &[u8], at: usize) -> usize {
     bytes[at..].iter().position(|b| *b < 0x80).map_or(0, |n| n + 1)
 }
 
-static EMPTY: std::sync::LazyLock<MessageType> = std::sync::LazyLock::new(|| MessageType {
-    name: Box::default(),
-    fields: Vec::new(),
-    oneofs: Vec::new(),
-    well_known: None,
-    documentation: Box::default(),
-    dense: Box::default(),
-    names: Names::default(),
-    any_required: false,
-});
-
 fn place(of: &MessageType, field: &Field) -> String {
-    if of.name.is_empty() { field.name.to_string() } else { format!("{}.{}", of.name, field.name) }
+    format!("{}.{}", of.name, field.name)
 }

@@ -108,9 +108,8 @@ impl Types {
     ///
     /// # Errors
     /// See [`JsonError`].
-    pub fn field_to_wire(&self, message: MessageId, field: &Field, json: &[u8], options: JsonOptions, out: &mut Vec<u8>) -> std::result::Result<(), JsonError> {
-        let of = self.message(message);
-        self.read(json, options, false, out, |r| r.field(of, field, 0))
+    pub fn field_to_wire(&self, field: &Field, json: &[u8], options: JsonOptions, out: &mut Vec<u8>) -> std::result::Result<(), JsonError> {
+        self.read(json, options, false, out, |r| r.field(field, 0))
     }
 
     fn read(&self, json: &[u8], options: JsonOptions, explicit: bool, out: &mut Vec<u8>, with: impl FnOnce(&mut Reader<'_, '_, '_>) -> Result<()>) -> std::result::Result<(), JsonError> {
@@ -201,7 +200,7 @@ impl Reader<'_, '_, '_> {
             let field = &of.fields[index];
             let since = self.mistakes.len();
             self.once(of, field, index, &mut seen);
-            self.field(of, field, depth)?;
+            self.field(field, depth)?;
             if self.mistakes.len() > since {
                 self.below(since, &name);
             }
@@ -256,7 +255,7 @@ impl Reader<'_, '_, '_> {
     }
 
     /// The value of a field, with its tag.
-    fn field(&mut self, _of: &MessageType, field: &Field, depth: usize) -> Result<()> {
+    fn field(&mut self, field: &Field, depth: usize) -> Result<()> {
         if self.json.peek()? == Next::Null && (field.is_many() || !self.takes_null(field)) {
             self.json.null()?;
             return Ok(());
