@@ -30,8 +30,13 @@ fn soap(sailings: u32) -> String {
 
 #[tokio::main(flavor = "current_thread")]
 async fn main() -> std::io::Result<()> {
-    let port: u16 = std::env::args().nth(1).and_then(|p| p.parse().ok()).unwrap_or(3870);
-    let json: &'static [u8] = format!("{{\"text\":\"{}\"}}", "x".repeat(1012)).leak().as_bytes();
+    let port: u16 = std::env::args()
+        .nth(1)
+        .and_then(|p| p.parse().ok())
+        .unwrap_or(3870);
+    let json: &'static [u8] = format!("{{\"text\":\"{}\"}}", "x".repeat(1012))
+        .leak()
+        .as_bytes();
     let xml: &'static [u8] = soap(3).leak().as_bytes();
     let large: &'static [u8] = soap(3000).leak().as_bytes();
     let listener = TcpListener::bind(("127.0.0.1", port)).await?;
@@ -40,7 +45,12 @@ async fn main() -> std::io::Result<()> {
         stream.set_nodelay(true)?;
         let service = service_fn(move |request: Request<Incoming>| async move {
             let post = request.method() == Method::POST;
-            let sent = request.into_body().collect().await.map(|b| b.to_bytes()).unwrap_or_default();
+            let sent = request
+                .into_body()
+                .collect()
+                .await
+                .map(|b| b.to_bytes())
+                .unwrap_or_default();
             // Who asks for sailings from everywhere gets a thousand times as many.
             let all = post && sent.windows(12).any(|w| w == b">Everywhere<");
             let (kind, body) = match (post, all) {
@@ -49,11 +59,16 @@ async fn main() -> std::io::Result<()> {
                 _ => ("application/json", json),
             };
             let mut response = Response::new(Full::new(Bytes::from_static(body)));
-            response.headers_mut().insert("content-type", hyper::header::HeaderValue::from_static(kind));
+            response.headers_mut().insert(
+                "content-type",
+                hyper::header::HeaderValue::from_static(kind),
+            );
             Ok::<_, Infallible>(response)
         });
         tokio::spawn(async move {
-            let _ = http1::Builder::new().serve_connection(TokioIo::new(stream), service).await;
+            let _ = http1::Builder::new()
+                .serve_connection(TokioIo::new(stream), service)
+                .await;
         });
     }
 }

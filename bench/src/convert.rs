@@ -29,7 +29,12 @@ fn answer(sailings: usize) -> String {
 
 /// Megabytes of input a second.
 fn rate(bytes: usize, mut work: impl FnMut()) -> f64 {
-    let times = std::env::var("BENCH_BYTES").ok().and_then(|b| b.parse::<usize>().ok()).unwrap_or(4 << 20) / bytes + 1;
+    let times = std::env::var("BENCH_BYTES")
+        .ok()
+        .and_then(|b| b.parse::<usize>().ok())
+        .unwrap_or(4 << 20)
+        / bytes
+        + 1;
     let from = Instant::now();
     for _ in 0..times {
         work();
@@ -59,17 +64,27 @@ fn scan(xml: &str) -> usize {
 
 fn main() {
     let mut arguments = std::env::args().skip(1);
-    let wsdl = arguments.next().unwrap_or_else(|| "demo/documents/sailings/reservations.wsdl".into());
+    let wsdl = arguments
+        .next()
+        .unwrap_or_else(|| "demo/documents/sailings/reservations.wsdl".into());
     let rounds: usize = arguments.next().and_then(|r| r.parse().ok()).unwrap_or(9);
     let only = arguments.next();
     let wanted = |case: &str| only.as_deref().is_none_or(|o| o == case);
     // Without the limit of forty passengers, so that a request can be large.
-    let text = std::fs::read_to_string(&wsdl).expect("the WSDL is there").replace("maxOccurs=\"40\"", "maxOccurs=\"unbounded\"");
-    let mut definition = read_definition(&Files::from([("m".to_owned(), text)]), "m").expect("it is a WSDL");
+    let text = std::fs::read_to_string(&wsdl)
+        .expect("the WSDL is there")
+        .replace("maxOccurs=\"40\"", "maxOccurs=\"unbounded\"");
+    let mut definition =
+        read_definition(&Files::from([("m".to_owned(), text)]), "m").expect("it is a WSDL");
     let plan = Arc::new(std::mem::take(&mut definition.plan));
-    let search = definition.operation("SearchSailings").expect("SearchSailings");
+    let search = definition
+        .operation("SearchSailings")
+        .expect("SearchSailings");
     let answers = Arc::new(AnswerPlan::of(plan.clone(), search));
-    for (size, sailings) in [("1 KB", 3), ("1 MB", 3000)].into_iter().filter(|_| wanted("read")) {
+    for (size, sailings) in [("1 KB", 3), ("1 MB", 3000)]
+        .into_iter()
+        .filter(|_| wanted("read"))
+    {
         let xml = answer(sailings);
         let convert = |out: &mut Vec<u8>| {
             let mut reader = AnswerReader::new(answers.clone());
@@ -78,7 +93,8 @@ fn main() {
         };
         let mut json_text = Vec::new();
         convert(&mut json_text);
-        let (mut ours, mut bare, mut own, mut value) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+        let (mut ours, mut bare, mut own, mut value) =
+            (Vec::new(), Vec::new(), Vec::new(), Vec::new());
         let mut out = Vec::with_capacity(json_text.len() + 64);
         for _ in 0..rounds {
             ours.push(rate(xml.len(), || {
@@ -89,9 +105,14 @@ fn main() {
             bare.push(rate(xml.len(), || drop(black_box(vec![(); scan(&xml)]))));
             own.push(rate(xml.len(), || {
                 let mut scanner = porch_soap::xml::Scanner::new();
-                while !matches!(scanner.next(&xml, true), Ok(porch_soap::xml::Token::Eof) | Err(_)) {}
+                while !matches!(
+                    scanner.next(&xml, true),
+                    Ok(porch_soap::xml::Token::Eof) | Err(_)
+                ) {}
             }));
-            value.push(rate(json_text.len(), || drop(black_box(serde_json::from_slice::<Value>(&json_text)))));
+            value.push(rate(json_text.len(), || {
+                drop(black_box(serde_json::from_slice::<Value>(&json_text)))
+            }));
         }
         let (ours, bare) = (median(&mut ours), median(&mut bare));
         println!(
@@ -102,13 +123,22 @@ fn main() {
     // The other direction: seats for passengers, the same amount of JSON.
     let hold = definition.operation("HoldSeats").expect("HoldSeats");
     let envelope = Envelope::new(plan, hold, &json!({})).expect("its headers fit");
-    for (size, passengers) in [("1 KB", 15), ("1 MB", 15_000)].into_iter().filter(|_| wanted("write")) {
-        let list: Vec<Value> = (0..passengers).map(|i| json!({"Name": format!("Passenger {i} of Osprey Sound"), "Born": "1984-03-07"})).collect();
+    for (size, passengers) in [("1 KB", 15), ("1 MB", 15_000)]
+        .into_iter()
+        .filter(|_| wanted("write"))
+    {
+        let list: Vec<Value> = (0..passengers)
+            .map(
+                |i| json!({"Name": format!("Passenger {i} of Osprey Sound"), "Born": "1984-03-07"}),
+            )
+            .collect();
         let body = json!({"SailingId": "S-17", "FareClass": "car", "Passengers": list}).to_string();
         let mut out = Vec::with_capacity(body.len() * 3);
         let write = |out: &mut Vec<u8>| {
             let value = Json::parse(body.as_bytes()).expect("it is JSON");
-            envelope.write_with(&value, None, &[], out).expect("it fits");
+            envelope
+                .write_with(&value, None, &[], out)
+                .expect("it fits");
         };
         write(&mut out);
         let xml = String::from_utf8(out.clone()).expect("UTF-8");
@@ -120,9 +150,14 @@ fn main() {
                 black_box(&out);
             }));
             bare.push(rate(xml.len(), || drop(black_box(vec![(); scan(&xml)]))));
-            value.push(rate(body.len(), || drop(black_box(serde_json::from_slice::<Value>(body.as_bytes())))));
+            value.push(rate(body.len(), || {
+                drop(black_box(serde_json::from_slice::<Value>(body.as_bytes())))
+            }));
         }
         let (ours, bare) = (median(&mut ours), median(&mut bare));
-        println!("{}", json!({ "case": format!("write {size}"), "ours_mb_s": ours, "bare_xml_mb_s": bare, "serde_json_mb_s": median(&mut value), "ratio": ours / bare }));
+        println!(
+            "{}",
+            json!({ "case": format!("write {size}"), "ours_mb_s": ours, "bare_xml_mb_s": bare, "serde_json_mb_s": median(&mut value), "ratio": ours / bare })
+        );
     }
 }

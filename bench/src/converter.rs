@@ -94,16 +94,31 @@ struct Shared {
     backend: String,
 }
 
-async fn search(State(shared): State<Shared>, Path(harbour): Path<String>, Query(query): Query<HashMap<String, String>>) -> Response {
+async fn search(
+    State(shared): State<Shared>,
+    Path(harbour): Path<String>,
+    Query(query): Query<HashMap<String, String>>,
+) -> Response {
     let Some(on) = query.get("on") else {
         return StatusCode::BAD_REQUEST.into_response();
     };
-    let Ok(body) = quick_xml::se::to_string(&Search { namespace: "urn:skerry-line:reservations:3", from: &harbour, on }) else {
+    let Ok(body) = quick_xml::se::to_string(&Search {
+        namespace: "urn:skerry-line:reservations:3",
+        from: &harbour,
+        on,
+    }) else {
         return StatusCode::BAD_REQUEST.into_response();
     };
-    let envelope = format!("<s:Envelope xmlns:s=\"http://schemas.xmlsoap.org/soap/envelope/\"><s:Body>{body}</s:Body></s:Envelope>");
-    let request =
-        Request::post(&shared.backend).header("content-type", "text/xml; charset=utf-8").header("soapaction", "\"urn:skerry-line:reservations:3/SearchSailings\"").body(Full::new(envelope.into()));
+    let envelope = format!(
+        "<s:Envelope xmlns:s=\"http://schemas.xmlsoap.org/soap/envelope/\"><s:Body>{body}</s:Body></s:Envelope>"
+    );
+    let request = Request::post(&shared.backend)
+        .header("content-type", "text/xml; charset=utf-8")
+        .header(
+            "soapaction",
+            "\"urn:skerry-line:reservations:3/SearchSailings\"",
+        )
+        .body(Full::new(envelope.into()));
     let Ok(request) = request else {
         return StatusCode::INTERNAL_SERVER_ERROR.into_response();
     };
@@ -125,12 +140,22 @@ async fn search(State(shared): State<Shared>, Path(harbour): Path<String>, Query
 
 #[tokio::main(flavor = "current_thread")]
 async fn main() -> std::io::Result<()> {
-    let port = |n: usize, default: u16| std::env::args().nth(n).and_then(|p| p.parse().ok()).unwrap_or(default);
+    let port = |n: usize, default: u16| {
+        std::env::args()
+            .nth(n)
+            .and_then(|p| p.parse().ok())
+            .unwrap_or(default)
+    };
     let (own, backend) = (port(1, 3872), port(2, 3870));
     let mut connector = HttpConnector::new();
     connector.set_nodelay(true);
-    let shared = Shared { client: Client::builder(TokioExecutor::new()).build(connector), backend: format!("http://127.0.0.1:{backend}/reservations") };
-    let app = Router::new().route("/harbours/{harbour}/sailings", get(search)).with_state(shared);
+    let shared = Shared {
+        client: Client::builder(TokioExecutor::new()).build(connector),
+        backend: format!("http://127.0.0.1:{backend}/reservations"),
+    };
+    let app = Router::new()
+        .route("/harbours/{harbour}/sailings", get(search))
+        .with_state(shared);
     let listener = tokio::net::TcpListener::bind(("127.0.0.1", own)).await?;
     use axum::serve::ListenerExt;
     axum::serve(listener.tap_io(|s| drop(s.set_nodelay(true))), app).await

@@ -29,18 +29,33 @@ fn framed(message: &impl Message) -> Bytes {
 
 #[tokio::main(flavor = "current_thread")]
 async fn main() -> std::io::Result<()> {
-    let port: u16 = std::env::args().nth(1).and_then(|p| p.parse().ok()).unwrap_or(3874);
+    let port: u16 = std::env::args()
+        .nth(1)
+        .and_then(|p| p.parse().ok())
+        .unwrap_or(3874);
     let one = framed(&vessel(1, 16));
-    let many = framed(&ListVesselsResponse { vessels: (0..10_000).map(|i| vessel(i, 1)).collect(), next_page_token: String::new(), total: 10_000 });
+    let many = framed(&ListVesselsResponse {
+        vessels: (0..10_000).map(|i| vessel(i, 1)).collect(),
+        next_page_token: String::new(),
+        total: 10_000,
+    });
     let position = |i: usize| Position {
         vessel: format!("vessels/v{}", i % 40),
         latitude: 61.2 + i as f64 / 1000.0,
         longitude: 6.1,
         speed: 9.5,
-        time: Some(prost_types::Timestamp { seconds: 1_793_000_000 + i as i64, nanos: 0 }),
+        time: Some(prost_types::Timestamp {
+            seconds: 1_793_000_000 + i as i64,
+            nanos: 0,
+        }),
     };
     // Thirty-two messages a piece, as a busy connection carries them.
-    let stream: Vec<Bytes> = (0..1000).map(|i| framed(&position(i))).collect::<Vec<_>>().chunks(32).map(|c| Bytes::from(c.concat())).collect();
+    let stream: Vec<Bytes> = (0..1000)
+        .map(|i| framed(&position(i)))
+        .collect::<Vec<_>>()
+        .chunks(32)
+        .map(|c| Bytes::from(c.concat()))
+        .collect();
     let listener = tokio::net::TcpListener::bind(("127.0.0.1", port)).await?;
     loop {
         let (socket, _) = listener.accept().await?;
@@ -59,17 +74,32 @@ async fn main() -> std::io::Result<()> {
                     } else {
                         vec![one]
                     };
-                    let trailers = Frame::trailers(HeaderMap::from_iter([(hyper::header::HeaderName::from_static("grpc-status"), HeaderValue::from_static("0"))]));
-                    let frames: Vec<Result<Frame<Bytes>, Infallible>> = pieces.into_iter().map(Frame::data).chain([trailers]).map(Ok).collect();
+                    let trailers = Frame::trailers(HeaderMap::from_iter([(
+                        hyper::header::HeaderName::from_static("grpc-status"),
+                        HeaderValue::from_static("0"),
+                    )]));
+                    let frames: Vec<Result<Frame<Bytes>, Infallible>> = pieces
+                        .into_iter()
+                        .map(Frame::data)
+                        .chain([trailers])
+                        .map(Ok)
+                        .collect();
                     let frames: Frames = frames.into_iter();
                     let mut response = Response::new(StreamBody::new(tokio_stream::iter(frames)));
-                    response.headers_mut().insert("content-type", HeaderValue::from_static("application/grpc"));
+                    response
+                        .headers_mut()
+                        .insert("content-type", HeaderValue::from_static("application/grpc"));
                     Ok::<_, Infallible>(response)
                 }
             });
             let mut builder = hyper::server::conn::http2::Builder::new(TokioExecutor::new());
-            builder.initial_stream_window_size(1 << 20).initial_connection_window_size(8 << 20).max_concurrent_streams(1024);
-            let _ = builder.serve_connection(TokioIo::new(socket), service).await;
+            builder
+                .initial_stream_window_size(1 << 20)
+                .initial_connection_window_size(8 << 20)
+                .max_concurrent_streams(1024);
+            let _ = builder
+                .serve_connection(TokioIo::new(socket), service)
+                .await;
         });
     }
 }

@@ -16,11 +16,17 @@ use tokio::net::TcpListener;
 
 #[tokio::main(flavor = "current_thread")]
 async fn main() -> std::io::Result<()> {
-    let port = |n: usize, default: u16| std::env::args().nth(n).and_then(|p| p.parse().ok()).unwrap_or(default);
+    let port = |n: usize, default: u16| {
+        std::env::args()
+            .nth(n)
+            .and_then(|p| p.parse().ok())
+            .unwrap_or(default)
+    };
     let (own, backend) = (port(1, 3871), port(2, 3870));
     let mut connector = HttpConnector::new();
     connector.set_nodelay(true);
-    let client: Client<HttpConnector, Incoming> = Client::builder(TokioExecutor::new()).build(connector);
+    let client: Client<HttpConnector, Incoming> =
+        Client::builder(TokioExecutor::new()).build(connector);
     let listener = TcpListener::bind(("127.0.0.1", own)).await?;
     loop {
         let (stream, _) = listener.accept().await?;
@@ -33,12 +39,15 @@ async fn main() -> std::io::Result<()> {
                 if let Ok(uri) = format!("http://127.0.0.1:{backend}{path}").parse::<Uri>() {
                     *request.uri_mut() = uri;
                 }
-                let answer: Result<Response<BoxBody<Bytes, hyper::Error>>, _> = client.request(request).await.map(|r| r.map(BodyExt::boxed));
+                let answer: Result<Response<BoxBody<Bytes, hyper::Error>>, _> =
+                    client.request(request).await.map(|r| r.map(BodyExt::boxed));
                 answer
             }
         });
         tokio::spawn(async move {
-            let _ = http1::Builder::new().serve_connection(TokioIo::new(stream), service).await;
+            let _ = http1::Builder::new()
+                .serve_connection(TokioIo::new(stream), service)
+                .await;
         });
     }
 }

@@ -12,26 +12,58 @@ use porch_gateway::{Gateway, GatewayConfig, Shared};
 use porch_rules::key::{Consumer, KeyEntry, KeyHash, KeyTable};
 
 fn main() -> Result<(), String> {
-    let port = |n: usize, default: u16| std::env::args().nth(n).and_then(|p| p.parse().ok()).unwrap_or(default);
+    let port = |n: usize, default: u16| {
+        std::env::args()
+            .nth(n)
+            .and_then(|p| p.parse().ok())
+            .unwrap_or(default)
+    };
     let (own, backend) = (port(1, 3873), port(2, 3870));
     let contract = "openapi: 3.1.0\ninfo: { title: T, version: 1.0.0 }\npaths:\n  /item/{id}:\n    get: { operationId: item, parameters: [{ name: id, in: path, required: true }], responses: { '200': { description: ok } } }\n";
-    let headers: String = (0..10).map(|i| format!(", X-Rule-{i}: value {i}")).collect();
-    let facade =
-        |name: &str, admit: &str, send: &str| format!("elm-porch: facade/1\nname: {name}\nbase: /{name}\ncontract: c.yaml\n{admit}operations:\n  item: {{ call: {{ backend: fixed }}{send} }}\n");
+    let headers: String = (0..10)
+        .map(|i| format!(", X-Rule-{i}: value {i}"))
+        .collect();
+    let facade = |name: &str, admit: &str, send: &str| {
+        format!(
+            "elm-porch: facade/1\nname: {name}\nbase: /{name}\ncontract: c.yaml\n{admit}operations:\n  item: {{ call: {{ backend: fixed }}{send} }}\n"
+        )
+    };
     let mut files = BTreeMap::from([
-        ("b.yaml".to_owned(), format!("elm-porch: backend/1\nname: fixed\nkind: http\naddress: http://127.0.0.1:{backend}\n")),
+        (
+            "b.yaml".to_owned(),
+            format!(
+                "elm-porch: backend/1\nname: fixed\nkind: http\naddress: http://127.0.0.1:{backend}\n"
+            ),
+        ),
         ("c.yaml".to_owned(), contract.to_owned()),
         ("plain.yaml".to_owned(), facade("plain", "", "")),
         (
             "full.yaml".to_owned(),
-            facade("full", "admit: { credentials: [key], limits: [{ requests: 4000000000, window: 1h }] }\n", &format!(", send: {{ headers: {{ {} }} }}", headers.trim_start_matches(", "))),
+            facade(
+                "full",
+                "admit: { credentials: [key], limits: [{ requests: 4000000000, window: 1h }] }\n",
+                &format!(
+                    ", send: {{ headers: {{ {} }} }}",
+                    headers.trim_start_matches(", ")
+                ),
+            ),
         ),
     ]);
     if let Some(fleet) = std::env::args().nth(3) {
         let folder = "demo/documents/vessels/";
-        for name in ["vessels.backend.yaml", "vessels.facade.yaml", "vessels.openapi.yaml", "vessels-definition/skerry/fleet/v1/fleet.proto"] {
-            let text = std::fs::read_to_string(format!("{folder}{name}")).map_err(|e| format!("{name}: {e}"))?;
-            files.insert(name.to_owned(), text.replace("127.0.0.1:3854", &format!("127.0.0.1:{fleet}")).replace("requests: 600", "requests: 4000000000"));
+        for name in [
+            "vessels.backend.yaml",
+            "vessels.facade.yaml",
+            "vessels.openapi.yaml",
+            "vessels-definition/skerry/fleet/v1/fleet.proto",
+        ] {
+            let text = std::fs::read_to_string(format!("{folder}{name}"))
+                .map_err(|e| format!("{name}: {e}"))?;
+            files.insert(
+                name.to_owned(),
+                text.replace("127.0.0.1:3854", &format!("127.0.0.1:{fleet}"))
+                    .replace("requests: 600", "requests: 4000000000"),
+            );
         }
     }
     let documents = Documents::read(&files);
@@ -48,9 +80,24 @@ fn main() -> Result<(), String> {
     }
     let (shared, mut records) = Shared::new();
     shared.porch.store(Arc::new(porch));
-    let entry = KeyEntry { consumer: Arc::new(Consumer { id: 1, name: "bench".into(), paused: false }), prefix: "bench".into(), ends: i64::MAX, paused: false };
-    shared.keys.store(Arc::new(KeyTable::new([(KeyHash::of("bench"), entry)])));
-    let config = GatewayConfig { address: ([127, 0, 0, 1], own).into(), workers: 1, drain: Duration::from_secs(1) };
+    let entry = KeyEntry {
+        consumer: Arc::new(Consumer {
+            id: 1,
+            name: "bench".into(),
+            paused: false,
+        }),
+        prefix: "bench".into(),
+        ends: i64::MAX,
+        paused: false,
+    };
+    shared
+        .keys
+        .store(Arc::new(KeyTable::new([(KeyHash::of("bench"), entry)])));
+    let config = GatewayConfig {
+        address: ([127, 0, 0, 1], own).into(),
+        workers: 1,
+        drain: Duration::from_secs(1),
+    };
     let _gateway = Gateway::start(&config, &shared).map_err(|e| e.to_string())?;
     while records.blocking_recv().is_some() {}
     Ok(())

@@ -12,11 +12,21 @@ pub fn vessel(i: usize, ports: usize) -> Vessel {
         draught: 2.5 + i as f64 / 16.0,
         seats: 40 + i as u32,
         car_decks: Some(2),
-        commissioned: Some(prost_types::Timestamp { seconds: 725_846_400 + i as i64, nanos: 500_000_000 }),
-        turnaround: Some(prost_types::Duration { seconds: 1200, nanos: 0 }),
-        home_ports: (0..ports).map(|p| format!("Harbour number {p} of the archipelago")).collect(),
+        commissioned: Some(prost_types::Timestamp {
+            seconds: 725_846_400 + i as i64,
+            nanos: 500_000_000,
+        }),
+        turnaround: Some(prost_types::Duration {
+            seconds: 1200,
+            nanos: 0,
+        }),
+        home_ports: (0..ports)
+            .map(|p| format!("Harbour number {p} of the archipelago"))
+            .collect(),
         stores: [("lifejackets".to_owned(), 60)].into(),
-        drive: Some(vessel::Drive::Battery(Battery { kilowatt_hours: 950.25 })),
+        drive: Some(vessel::Drive::Battery(Battery {
+            kilowatt_hours: 950.25,
+        })),
         call_sign: Some("SK1".into()),
         seal: vec![0x5e, 0xa1, 7, 9],
         ..Vessel::default()

@@ -7,7 +7,9 @@ use std::hint::black_box;
 use std::time::Instant;
 
 use porch_grpc::JsonOptions;
-use porch_standins::vessels::pb::skerry::fleet::v1::{Battery, ListVesselsResponse, Vessel, vessel};
+use porch_standins::vessels::pb::skerry::fleet::v1::{
+    Battery, ListVesselsResponse, Vessel, vessel,
+};
 use prost::Message;
 use prost_reflect::{DescriptorPool, DynamicMessage};
 use serde_json::json;
@@ -18,7 +20,12 @@ fn one(i: usize) -> Vessel {
 
 /// Megabytes of input a second.
 fn rate(bytes: usize, mut work: impl FnMut()) -> f64 {
-    let times = std::env::var("BENCH_BYTES").ok().and_then(|b| b.parse::<usize>().ok()).unwrap_or(4 << 20) / bytes + 1;
+    let times = std::env::var("BENCH_BYTES")
+        .ok()
+        .and_then(|b| b.parse::<usize>().ok())
+        .unwrap_or(4 << 20)
+        / bytes
+        + 1;
     let from = Instant::now();
     for _ in 0..times {
         work();
@@ -36,48 +43,93 @@ fn main() {
     let proto = arguments.next().unwrap_or_else(|| "standins/proto".into());
     let rounds: usize = arguments.next().and_then(|r| r.parse().ok()).unwrap_or(9);
     let file = "skerry/fleet/v1/fleet.proto";
-    let text = std::fs::read_to_string(std::path::Path::new(&proto).join(file)).expect("the .proto file is there");
-    let definition = porch_grpc::read(&BTreeMap::from([(file.to_owned(), text)]), &|_, _| ()).expect("it is read");
+    let text = std::fs::read_to_string(std::path::Path::new(&proto).join(file))
+        .expect("the .proto file is there");
+    let definition = porch_grpc::read(&BTreeMap::from([(file.to_owned(), text)]), &|_, _| ())
+        .expect("it is read");
     let types = &definition.types;
-    let id = types.find("skerry.fleet.v1.ListVesselsResponse").expect("its type");
-    let pool = DescriptorPool::decode(porch_standins::vessels::DESCRIPTORS).expect("its descriptors");
-    let descriptor = pool.get_message_by_name("skerry.fleet.v1.ListVesselsResponse").expect("its type");
+    let id = types
+        .find("skerry.fleet.v1.ListVesselsResponse")
+        .expect("its type");
+    let pool =
+        DescriptorPool::decode(porch_standins::vessels::DESCRIPTORS).expect("its descriptors");
+    let descriptor = pool
+        .get_message_by_name("skerry.fleet.v1.ListVesselsResponse")
+        .expect("its type");
     for (size, vessels) in [("1 KB", 3), ("1 MB", 3000)] {
-        let wire = ListVesselsResponse { vessels: (0..vessels).map(one).collect(), next_page_token: String::new(), total: vessels as i64 }.encode_to_vec();
+        let wire = ListVesselsResponse {
+            vessels: (0..vessels).map(one).collect(),
+            next_page_token: String::new(),
+            total: vessels as i64,
+        }
+        .encode_to_vec();
         let mut json_text = Vec::new();
-        types.to_json(id, &wire, JsonOptions::default(), &mut json_text).expect("it is written");
+        types
+            .to_json(id, &wire, JsonOptions::default(), &mut json_text)
+            .expect("it is written");
         // With digits kept as they are, the reference cannot read fractions: it gets a text without any.
-        let whole: Vec<Vessel> = (0..vessels).map(|i| Vessel { draught: i as f64, drive: Some(vessel::Drive::Battery(Battery { kilowatt_hours: 950.0 })), ..one(i) }).collect();
+        let whole: Vec<Vessel> = (0..vessels)
+            .map(|i| Vessel {
+                draught: i as f64,
+                drive: Some(vessel::Drive::Battery(Battery {
+                    kilowatt_hours: 950.0,
+                })),
+                ..one(i)
+            })
+            .collect();
         let mut readable = Vec::new();
         types
-            .to_json(id, &ListVesselsResponse { vessels: whole, next_page_token: String::new(), total: vessels as i64 }.encode_to_vec(), JsonOptions::default(), &mut readable)
+            .to_json(
+                id,
+                &ListVesselsResponse {
+                    vessels: whole,
+                    next_page_token: String::new(),
+                    total: vessels as i64,
+                }
+                .encode_to_vec(),
+                JsonOptions::default(),
+                &mut readable,
+            )
             .expect("it is written");
-        let (mut to, mut to_dynamic, mut from, mut from_dynamic) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+        let (mut to, mut to_dynamic, mut from, mut from_dynamic) =
+            (Vec::new(), Vec::new(), Vec::new(), Vec::new());
         let mut out = Vec::with_capacity(json_text.len() + 64);
         for _ in 0..rounds {
             to.push(rate(wire.len(), || {
                 out.clear();
-                types.to_json(id, &wire, JsonOptions::default(), &mut out).expect("it is written");
+                types
+                    .to_json(id, &wire, JsonOptions::default(), &mut out)
+                    .expect("it is written");
                 black_box(&out);
             }));
             to_dynamic.push(rate(wire.len(), || {
-                let message = DynamicMessage::decode(descriptor.clone(), wire.as_slice()).expect("it is decoded");
+                let message = DynamicMessage::decode(descriptor.clone(), wire.as_slice())
+                    .expect("it is decoded");
                 black_box(serde_json::to_vec(&message).expect("it is written"));
             }));
             from.push(rate(readable.len(), || {
                 out.clear();
-                types.to_wire(id, &readable, JsonOptions::default(), &mut out).expect("it is read");
+                types
+                    .to_wire(id, &readable, JsonOptions::default(), &mut out)
+                    .expect("it is read");
                 black_box(&out);
             }));
             from_dynamic.push(rate(readable.len(), || {
                 let mut reader = serde_json::Deserializer::from_slice(&readable);
-                let message = DynamicMessage::deserialize(descriptor.clone(), &mut reader).expect("it is read");
+                let message = DynamicMessage::deserialize(descriptor.clone(), &mut reader)
+                    .expect("it is read");
                 black_box(message.encode_to_vec());
             }));
         }
-        for (direction, ours, dynamic) in [("to JSON", &mut to, &mut to_dynamic), ("from JSON", &mut from, &mut from_dynamic)] {
+        for (direction, ours, dynamic) in [
+            ("to JSON", &mut to, &mut to_dynamic),
+            ("from JSON", &mut from, &mut from_dynamic),
+        ] {
             let (ours, dynamic) = (median(ours), median(dynamic));
-            println!("{}", json!({ "case": format!("message {direction}, {size}"), "ours_mb_s": ours, "dynamic_mb_s": dynamic, "ratio": ours / dynamic }));
+            println!(
+                "{}",
+                json!({ "case": format!("message {direction}, {size}"), "ours_mb_s": ours, "dynamic_mb_s": dynamic, "ratio": ours / dynamic })
+            );
         }
     }
 }

@@ -41,13 +41,18 @@ fn is_root() -> bool {
 
 /// A port that is free now.
 pub fn free_port() -> io::Result<u16> {
-    Ok(TcpListener::bind((Ipv4Addr::LOCALHOST, 0))?.local_addr()?.port())
+    Ok(TcpListener::bind((Ipv4Addr::LOCALHOST, 0))?
+        .local_addr()?
+        .port())
 }
 
 /// Whether another user can enter every folder above a path: as root, the server runs as `postgres`.
 fn enterable(path: &Path) -> bool {
     use std::os::unix::fs::PermissionsExt;
-    path.ancestors().skip(1).filter(|p| p.exists()).all(|p| fs::metadata(p).is_ok_and(|m| m.permissions().mode() & 0o001 != 0))
+    path.ancestors()
+        .skip(1)
+        .filter(|p| p.exists())
+        .all(|p| fs::metadata(p).is_ok_and(|m| m.permissions().mode() & 0o001 != 0))
 }
 
 /// A folder for a cluster: the wanted one, or one below /var/tmp when the server could not enter it.
@@ -55,7 +60,12 @@ pub fn place_for(wanted: &Path) -> PathBuf {
     if !is_root() || enterable(wanted) {
         return wanted.to_owned();
     }
-    let hash = wanted.to_string_lossy().bytes().fold(0xcbf2_9ce4_8422_2325_u64, |h, b| (h ^ u64::from(b)).wrapping_mul(0x100_0000_01b3));
+    let hash = wanted
+        .to_string_lossy()
+        .bytes()
+        .fold(0xcbf2_9ce4_8422_2325_u64, |h, b| {
+            (h ^ u64::from(b)).wrapping_mul(0x100_0000_01b3)
+        });
     PathBuf::from(format!("/var/tmp/elm-porch-{hash:016x}"))
 }
 
@@ -76,21 +86,40 @@ impl Cluster {
     /// # Errors
     /// When no server is installed, the folder is broken, or the server does not come up; the message says which.
     pub fn start(folder: &Path, port: u16, durable: bool) -> io::Result<Self> {
-        let bin = installed().ok_or_else(|| fail("PostgreSQL is not installed: apt-get install postgresql"))?;
+        let bin = installed()
+            .ok_or_else(|| fail("PostgreSQL is not installed: apt-get install postgresql"))?;
         fs::create_dir_all(folder)?;
-        let (data, log, secret) = (folder.join("data"), folder.join("log"), folder.join("password"));
+        let (data, log, secret) = (
+            folder.join("data"),
+            folder.join("log"),
+            folder.join("password"),
+        );
         if !data.join("PG_VERSION").exists() {
             if data.exists() {
-                return Err(fail(format!("{} is no database folder: remove it, or start with --fresh", data.display())));
+                return Err(fail(format!(
+                    "{} is no database folder: remove it, or start with --fresh",
+                    data.display()
+                )));
             }
             fs::write(&secret, random_text()?)?;
             if is_root() {
-                run(Command::new("chown").arg("-R").arg("postgres:postgres").arg(folder))?;
+                run(Command::new("chown")
+                    .arg("-R")
+                    .arg("postgres:postgres")
+                    .arg(folder))?;
             }
             let init = run(as_server(&bin, "initdb")
                 .arg("-D")
                 .arg(&data)
-                .args(["-U", "postgres", "-E", "UTF8", "--locale=C.UTF-8", "--auth-local=reject", "--auth-host=scram-sha-256"])
+                .args([
+                    "-U",
+                    "postgres",
+                    "-E",
+                    "UTF8",
+                    "--locale=C.UTF-8",
+                    "--auth-local=reject",
+                    "--auth-host=scram-sha-256",
+                ])
                 .arg("--pwfile")
                 .arg(&secret));
             if let Err(e) = init {
@@ -98,17 +127,42 @@ impl Cluster {
                 return Err(fail(format!("the database folder cannot be made: {e}")));
             }
         }
-        let password = fs::read_to_string(&secret).map_err(|e| fail(format!("{}: {e}; start with --fresh", secret.display())))?;
-        let mut output = fs::OpenOptions::new().create(true).append(true).open(&log)?;
+        let password = fs::read_to_string(&secret)
+            .map_err(|e| fail(format!("{}: {e}; start with --fresh", secret.display())))?;
+        let mut output = fs::OpenOptions::new()
+            .create(true)
+            .append(true)
+            .open(&log)?;
         writeln!(output, "-- start")?;
         let mut command = as_server(&bin, "postgres");
-        command.arg("-D").arg(&data).args(["-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=200", "-p", &port.to_string()]);
+        command.arg("-D").arg(&data).args([
+            "-c",
+            "listen_addresses=127.0.0.1",
+            "-c",
+            "unix_socket_directories=",
+            "-c",
+            "max_connections=200",
+            "-p",
+            &port.to_string(),
+        ]);
         if !durable {
-            command.args(["-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off"]);
+            command.args([
+                "-c",
+                "fsync=off",
+                "-c",
+                "synchronous_commit=off",
+                "-c",
+                "full_page_writes=off",
+            ]);
         }
         std::os::unix::process::CommandExt::process_group(&mut command, 0);
         let server = command.stdout(output.try_clone()?).stderr(output).spawn()?;
-        let mut cluster = Self { port, password: password.trim().to_owned(), bin, server };
+        let mut cluster = Self {
+            port,
+            password: password.trim().to_owned(),
+            bin,
+            server,
+        };
         cluster.wait(&data, &log)?;
         Ok(cluster)
     }
@@ -119,16 +173,23 @@ impl Cluster {
             if let Some(status) = self.server.try_wait()? {
                 let text = fs::read_to_string(log).unwrap_or_default();
                 let last: Vec<&str> = text.lines().rev().take(3).collect();
-                return Err(fail(format!("PostgreSQL ended at once ({status}): {}", last.into_iter().rev().collect::<Vec<_>>().join(" / "))));
+                return Err(fail(format!(
+                    "PostgreSQL ended at once ({status}): {}",
+                    last.into_iter().rev().collect::<Vec<_>>().join(" / ")
+                )));
             }
             let own = fs::read_to_string(data.join("postmaster.pid")).unwrap_or_default();
             // The first line is the server's process; a file of an earlier run names another one.
-            let ready = own.lines().nth(7).is_some_and(|l| l.trim() == "ready") && own.lines().next() == Some(self.server.id().to_string().as_str());
+            let ready = own.lines().nth(7).is_some_and(|l| l.trim() == "ready")
+                && own.lines().next() == Some(self.server.id().to_string().as_str());
             if ready {
                 return Ok(());
             }
             if Instant::now() > end {
-                return Err(fail(format!("PostgreSQL did not come up in 30 s; see {}", log.display())));
+                return Err(fail(format!(
+                    "PostgreSQL did not come up in 30 s; see {}",
+                    log.display()
+                )));
             }
             std::thread::sleep(Duration::from_millis(10));
         }
@@ -136,7 +197,10 @@ impl Cluster {
 
     /// Address of a database.
     pub fn url(&self, database: &str) -> String {
-        format!("postgres://postgres:{}@127.0.0.1:{}/{database}", self.password, self.port)
+        format!(
+            "postgres://postgres:{}@127.0.0.1:{}/{database}",
+            self.password, self.port
+        )
     }
 
     /// Runs one statement in the maintenance database.
@@ -145,7 +209,18 @@ impl Cluster {
     /// What psql says.
     pub fn sql(&self, statement: &str) -> io::Result<String> {
         let mut command = Command::new(self.bin.join("psql"));
-        command.args(["-X", "-q", "-A", "-t", "-v", "ON_ERROR_STOP=1", "-d", &self.url("postgres"), "-c", statement]);
+        command.args([
+            "-X",
+            "-q",
+            "-A",
+            "-t",
+            "-v",
+            "ON_ERROR_STOP=1",
+            "-d",
+            &self.url("postgres"),
+            "-c",
+            statement,
+        ]);
         run(&mut command)
     }
 
@@ -154,7 +229,13 @@ impl Cluster {
     /// # Errors
     /// What psql says.
     pub fn ensure_database(&self, name: &str) -> io::Result<()> {
-        if self.sql(&format!("select 1 from pg_database where datname = '{name}'"))?.trim() != "1" {
+        if self
+            .sql(&format!(
+                "select 1 from pg_database where datname = '{name}'"
+            ))?
+            .trim()
+            != "1"
+        {
             self.sql(&format!("create database {name}"))?;
         }
         Ok(())
@@ -172,7 +253,9 @@ impl Cluster {
 
     /// Stops the server, ending open connections.
     pub fn stop(&mut self) {
-        let _ = Command::new("kill").args(["-INT", &self.server.id().to_string()]).status();
+        let _ = Command::new("kill")
+            .args(["-INT", &self.server.id().to_string()])
+            .status();
         let end = Instant::now() + Duration::from_secs(15);
         while self.is_running() && Instant::now() < end {
             std::thread::sleep(Duration::from_millis(10));
@@ -199,5 +282,7 @@ fn run(command: &mut Command) -> io::Result<String> {
     if output.status.success() {
         return Ok(String::from_utf8_lossy(&output.stdout).into_owned());
     }
-    Err(fail(String::from_utf8_lossy(&output.stderr).trim().to_owned()))
+    Err(fail(
+        String::from_utf8_lossy(&output.stderr).trim().to_owned(),
+    ))
 }

@@ -68,15 +68,27 @@ impl App {
 
     /// The draft's files as the core wants them.
     pub(crate) async fn draft_files(&self) -> Result<Files, ApiError> {
-        Ok(self.store()?.draft().await?.into_iter().map(|f| (f.path, f.text)).collect())
+        Ok(self
+            .store()?
+            .draft()
+            .await?
+            .into_iter()
+            .map(|f| (f.path, f.text))
+            .collect())
     }
 
     /// Notes down what went wrong, or that all is well again.
     pub(crate) fn set_trouble(&self, text: impl Into<String>) {
-        *self.trouble.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = text.into();
+        *self
+            .trouble
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner) = text.into();
     }
 
     pub(crate) fn trouble(&self) -> String {
-        self.trouble.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clone()
+        self.trouble
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner)
+            .clone()
     }
 }

@@ -35,7 +35,9 @@ fn needed(method: &Method, path: &str) -> Option<Role> {
         (_, "/api/session") => Some(Role::Viewer),
         (_, "/api/accounts" | "/api/secrets") => Some(Role::Administrator),
         // These change nothing.
-        (&Method::POST, "/api/look" | "/api/derive" | "/api/check" | "/api/trials") => Some(Role::Viewer),
+        (&Method::POST, "/api/look" | "/api/derive" | "/api/check" | "/api/trials") => {
+            Some(Role::Viewer)
+        }
         (&Method::GET | &Method::HEAD, _) => Some(Role::Viewer),
         _ => Some(Role::Publisher),
     }
@@ -43,15 +45,29 @@ fn needed(method: &Method, path: &str) -> Option<Role> {
 
 /// The token of a request: `Authorization: Bearer` (RFC 6750 §2.1), or the console's cookie.
 fn token(headers: &HeaderMap) -> Option<(String, bool)> {
-    if let Some(value) = headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()) {
-        return value.strip_prefix("Bearer ").map(|t| (t.trim().to_owned(), false));
+    if let Some(value) = headers
+        .get(header::AUTHORIZATION)
+        .and_then(|v| v.to_str().ok())
+    {
+        return value
+            .strip_prefix("Bearer ")
+            .map(|t| (t.trim().to_owned(), false));
     }
     let cookies = headers.get(header::COOKIE)?.to_str().ok()?;
-    cookies.split(';').find_map(|c| c.trim().strip_prefix(COOKIE)?.strip_prefix('=').map(|t| (t.to_owned(), true)))
+    cookies.split(';').find_map(|c| {
+        c.trim()
+            .strip_prefix(COOKIE)?
+            .strip_prefix('=')
+            .map(|t| (t.to_owned(), true))
+    })
 }
 
 /// Lets a request pass when its account's role is enough.
-pub(crate) async fn authorize(State(app): State<Arc<App>>, mut request: Request, next: Next) -> Response {
+pub(crate) async fn authorize(
+    State(app): State<Arc<App>>,
+    mut request: Request,
+    next: Next,
+) -> Response {
     let (method, headers) = (request.method().clone(), request.headers().clone());
     let path = request.uri().path().to_owned();
     let Some(role) = needed(&method, &path) else {
@@ -65,28 +81,55 @@ pub(crate) async fn authorize(State(app): State<Arc<App>>, mut request: Request,
         Err(e) => {
             let mut response = e.into_response();
             if response.status() == 401 {
-                response.headers_mut().insert(header::WWW_AUTHENTICATE, header::HeaderValue::from_static("Bearer realm=\"elm-porch\""));
+                response.headers_mut().insert(
+                    header::WWW_AUTHENTICATE,
+                    header::HeaderValue::from_static("Bearer realm=\"elm-porch\""),
+                );
             }
             response
         }
     }
 }
 
-async fn publisher(app: &App, method: &Method, headers: &HeaderMap, role: Role) -> Result<Publisher, ApiError> {
-    let (token, by_cookie) = token(headers).ok_or_else(|| ApiError::new(401, "Sign in first", "Use the console, or `porch login`."))?;
+async fn publisher(
+    app: &App,
+    method: &Method,
+    headers: &HeaderMap,
+    role: Role,
+) -> Result<Publisher, ApiError> {
+    let (token, by_cookie) = token(headers)
+        .ok_or_else(|| ApiError::new(401, "Sign in first", "Use the console, or `porch login`."))?;
     if by_cookie && !method.is_safe() {
         // A page of another origin must not act in the name of whoever is signed in here.
-        let site = headers.get("sec-fetch-site").and_then(|v| v.to_str().ok()).unwrap_or("none");
+        let site = headers
+            .get("sec-fetch-site")
+            .and_then(|v| v.to_str().ok())
+            .unwrap_or("none");
         if !matches!(site, "same-origin" | "none") {
-            return Err(ApiError::new(403, "This request comes from another site", "Use the console itself."));
+            return Err(ApiError::new(
+                403,
+                "This request comes from another site",
+                "Use the console itself.",
+            ));
         }
     }
-    let account = app.store()?.session(&token).await?.ok_or_else(|| ApiError::new(401, "The session is over", "Sign in again."))?;
+    let account = app
+        .store()?
+        .session(&token)
+        .await?
+        .ok_or_else(|| ApiError::new(401, "The session is over", "Sign in again."))?;
     let own = Role::parse(&account.role).unwrap_or(Role::Viewer);
     if own < role {
-        return Err(ApiError::new(403, format!("This needs the role {}", role.name()), format!("{} is a {}.", account.name, own.name())));
+        return Err(ApiError::new(
+            403,
+            format!("This needs the role {}", role.name()),
+            format!("{} is a {}.", account.name, own.name()),
+        ));
     }
-    Ok(Publisher { name: account.name, role: own })
+    Ok(Publisher {
+        name: account.name,
+        role: own,
+    })
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -109,16 +152,30 @@ pub(crate) struct Session {
 
 /// Sign in.
 #[utoipa::path(post, path = "/api/session", request_body = SignIn, responses((status = 200, body = Session), (status = 401), (status = 429)))]
-pub(crate) async fn sign_in(State(app): State<Arc<App>>, ConnectInfo(peer): ConnectInfo<SocketAddr>, Json(body): Json<SignIn>) -> Result<Response, ApiError> {
+pub(crate) async fn sign_in(
+    State(app): State<Arc<App>>,
+    ConnectInfo(peer): ConnectInfo<SocketAddr>,
+    Json(body): Json<SignIn>,
+) -> Result<Response, ApiError> {
     // Pasted white space is not part of a name or password.
     let (name, password) = (body.name.trim(), body.password.trim());
-    let limit = Limit { requests: 10, window: Duration::from_secs(60) };
+    let limit = Limit {
+        requests: 10,
+        window: Duration::from_secs(60),
+    };
     let now = started().elapsed().as_millis() as u64;
     let ids = [stable_id(name), stable_id(&peer.ip().to_string())];
     for id in ids {
         let decision = app.attempts.ask(1, id, limit, now);
         if !decision.allowed {
-            return Err(ApiError::new(429, "Too many attempts to sign in", format!("Try again in {} seconds.", decision.retry_after.as_secs() + 1)));
+            return Err(ApiError::new(
+                429,
+                "Too many attempts to sign in",
+                format!(
+                    "Try again in {} seconds.",
+                    decision.retry_after.as_secs() + 1
+                ),
+            ));
         }
     }
     let store = app.store()?;
@@ -129,12 +186,33 @@ pub(crate) async fn sign_in(State(app): State<Arc<App>>, ConnectInfo(peer): Conn
         app.attempts.give_back(1, id);
     }
     let mut random = [0u8; 32];
-    getrandom::fill(&mut random).map_err(|_| ApiError::new(500, "The system gives no random bytes", ""))?;
+    getrandom::fill(&mut random)
+        .map_err(|_| ApiError::new(500, "The system gives no random bytes", ""))?;
     let token: String = random.iter().map(|b| format!("{b:02x}")).collect();
-    store.create_session(&token, account.id, body.label.trim(), 30 * 24 * HOUR).await?;
-    store.audit(&account.name, "signed in", "session", json!({ "label": body.label })).await?;
-    let cookie = format!("{COOKIE}={token}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}", 30 * 24 * 3600);
-    Ok(([(header::SET_COOKIE, cookie)], Json(Session { token: Some(token), name: account.name, role: account.role })).into_response())
+    store
+        .create_session(&token, account.id, body.label.trim(), 30 * 24 * HOUR)
+        .await?;
+    store
+        .audit(
+            &account.name,
+            "signed in",
+            "session",
+            json!({ "label": body.label }),
+        )
+        .await?;
+    let cookie = format!(
+        "{COOKIE}={token}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}",
+        30 * 24 * 3600
+    );
+    Ok((
+        [(header::SET_COOKIE, cookie)],
+        Json(Session {
+            token: Some(token),
+            name: account.name,
+            role: account.role,
+        }),
+    )
+        .into_response())
 }
 
 fn started() -> Instant {
@@ -145,15 +223,26 @@ fn started() -> Instant {
 /// Who is signed in.
 #[utoipa::path(get, path = "/api/session", responses((status = 200, body = Session), (status = 401)))]
 pub(crate) async fn who(Extension(publisher): Extension<Publisher>) -> Json<Session> {
-    Json(Session { token: None, name: publisher.name, role: publisher.role.name().into() })
+    Json(Session {
+        token: None,
+        name: publisher.name,
+        role: publisher.role.name().into(),
+    })
 }
 
 /// Sign out.
 #[utoipa::path(delete, path = "/api/session", responses((status = 204)))]
-pub(crate) async fn sign_out(State(app): State<Arc<App>>, headers: HeaderMap) -> Result<Response, ApiError> {
+pub(crate) async fn sign_out(
+    State(app): State<Arc<App>>,
+    headers: HeaderMap,
+) -> Result<Response, ApiError> {
     if let Some((token, _)) = token(&headers) {
         app.store()?.end_session(&token).await?;
     }
     let cookie = format!("{COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0");
-    Ok((axum::http::StatusCode::NO_CONTENT, [(header::SET_COOKIE, cookie)]).into_response())
+    Ok((
+        axum::http::StatusCode::NO_CONTENT,
+        [(header::SET_COOKIE, cookie)],
+    )
+        .into_response())
 }

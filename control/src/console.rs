@@ -17,7 +17,17 @@ pub(crate) async fn serve(uri: Uri, headers: HeaderMap) -> Response {
     }
     if let Some(file) = Files::get(path).filter(|_| path != "index.html" && !path.is_empty()) {
         let kind = file.metadata.mimetype().to_owned();
-        return ([(header::CONTENT_TYPE, kind), (header::CACHE_CONTROL, "public, max-age=31536000, immutable".into())], file.data).into_response();
+        return (
+            [
+                (header::CONTENT_TYPE, kind),
+                (
+                    header::CACHE_CONTROL,
+                    "public, max-age=31536000, immutable".into(),
+                ),
+            ],
+            file.data,
+        )
+            .into_response();
     }
     if path.starts_with("assets/") {
         return StatusCode::NOT_FOUND.into_response();
@@ -27,7 +37,11 @@ pub(crate) async fn serve(uri: Uri, headers: HeaderMap) -> Response {
 
 fn page(headers: &HeaderMap) -> Response {
     let Some(file) = Files::get("index.html") else {
-        return (StatusCode::SERVICE_UNAVAILABLE, "The console is not built: run `cargo xtask console`.").into_response();
+        return (
+            StatusCode::SERVICE_UNAVAILABLE,
+            "The console is not built: run `cargo xtask console`.",
+        )
+            .into_response();
     };
     let _ = headers;
     let mut random = [0u8; 16];
@@ -36,12 +50,23 @@ fn page(headers: &HeaderMap) -> Response {
     }
     let nonce: String = random.iter().map(|b| format!("{b:02x}")).collect();
     let html = String::from_utf8_lossy(&file.data).replace("NONCE", &nonce);
-    let policy = format!("default-src 'self'; style-src 'self' 'nonce-{nonce}'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'");
-    let mut response =
-        ([(header::CONTENT_TYPE, "text/html; charset=utf-8"), (header::CACHE_CONTROL, "no-cache"), (header::X_CONTENT_TYPE_OPTIONS, "nosniff"), (header::REFERRER_POLICY, "no-referrer")], html)
-            .into_response();
+    let policy = format!(
+        "default-src 'self'; style-src 'self' 'nonce-{nonce}'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
+    );
+    let mut response = (
+        [
+            (header::CONTENT_TYPE, "text/html; charset=utf-8"),
+            (header::CACHE_CONTROL, "no-cache"),
+            (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
+            (header::REFERRER_POLICY, "no-referrer"),
+        ],
+        html,
+    )
+        .into_response();
     if let Ok(value) = HeaderValue::from_str(&policy) {
-        response.headers_mut().insert(header::CONTENT_SECURITY_POLICY, value);
+        response
+            .headers_mut()
+            .insert(header::CONTENT_SECURITY_POLICY, value);
     }
     response
 }

@@ -19,7 +19,12 @@ impl ApiError {
     /// An error with a status, what happened, and what to do.
     pub fn new(status: u16, title: impl Into<String>, detail: impl Into<String>) -> Self {
         let status = StatusCode::from_u16(status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
-        Self { status, title: title.into(), detail: detail.into(), findings: Vec::new() }
+        Self {
+            status,
+            title: title.into(),
+            detail: detail.into(),
+            findings: Vec::new(),
+        }
     }
 
     /// Something that is not there.
@@ -40,11 +45,23 @@ impl From<StoreError> for ApiError {
         match &e {
             StoreError::Taken(_) => Self::new(409, e.to_string(), "Choose another name."),
             StoreError::Missing(_) => Self::new(404, e.to_string(), ""),
-            StoreError::Stale(_) => Self::new(409, e.to_string(), "Look at the change and do yours again on top of it."),
-            StoreError::Seal(_) => Self::new(500, e.to_string(), "Start the service with the key the secrets were sealed with."),
+            StoreError::Stale(_) => Self::new(
+                409,
+                e.to_string(),
+                "Look at the change and do yours again on top of it.",
+            ),
+            StoreError::Seal(_) => Self::new(
+                500,
+                e.to_string(),
+                "Start the service with the key the secrets were sealed with.",
+            ),
             StoreError::Database(inner) => {
                 tracing::warn!("database: {inner}");
-                Self::new(503, "The database does not answer", "Callers are still served. Changes are possible again when it is back.")
+                Self::new(
+                    503,
+                    "The database does not answer",
+                    "Callers are still served. Changes are possible again when it is back.",
+                )
             }
         }
     }
@@ -56,6 +73,11 @@ impl IntoResponse for ApiError {
         if !self.findings.is_empty() {
             body["findings"] = serde_json::to_value(&self.findings).unwrap_or(Value::Null);
         }
-        (self.status, [(header::CONTENT_TYPE, "application/problem+json")], body.to_string()).into_response()
+        (
+            self.status,
+            [(header::CONTENT_TYPE, "application/problem+json")],
+            body.to_string(),
+        )
+            .into_response()
     }
 }

@@ -32,7 +32,11 @@ pub struct FirstAccount {
 ///
 /// # Errors
 /// When neither is possible: why.
-pub async fn start(app: Arc<App>, records: mpsc::Receiver<Record>, first: Option<FirstAccount>) -> Result<(), String> {
+pub async fn start(
+    app: Arc<App>,
+    records: mpsc::Receiver<Record>,
+    first: Option<FirstAccount>,
+) -> Result<(), String> {
     let connected = connect(&app, first.as_ref()).await;
     tokio::spawn(write_records(app.clone(), records));
     tokio::spawn(sweep(app.clone()));
@@ -40,8 +44,12 @@ pub async fn start(app: Arc<App>, records: mpsc::Receiver<Record>, first: Option
         Ok(()) => Ok(()),
         Err(why) => {
             let number = load_snapshot(&app).map_err(|e| format!("the database does not answer ({why}), and there is no release on disk to serve: {e}"))?;
-            app.set_trouble(format!("the database does not answer; release {number} is served from disk"));
-            tracing::warn!("the database does not answer ({why}); release {number} is served from disk");
+            app.set_trouble(format!(
+                "the database does not answer; release {number} is served from disk"
+            ));
+            tracing::warn!(
+                "the database does not answer ({why}); release {number} is served from disk"
+            );
             tokio::spawn(reconnect(app, first));
             Ok(())
         }
@@ -49,15 +57,26 @@ pub async fn start(app: Arc<App>, records: mpsc::Receiver<Record>, first: Option
 }
 
 async fn connect(app: &App, first: Option<&FirstAccount>) -> Result<(), String> {
-    let store = Store::open(&app.config.database, app.seal.clone()).await.map_err(|e| e.to_string())?;
+    let store = Store::open(&app.config.database, app.seal.clone())
+        .await
+        .map_err(|e| e.to_string())?;
     if let Some(first) = first
         && !store.has_accounts().await.map_err(|e| e.to_string())?
     {
-        store.create_account(first.name.trim(), first.password.trim(), Role::Administrator).await.map_err(|e| e.to_string())?;
+        store
+            .create_account(
+                first.name.trim(),
+                first.password.trim(),
+                Role::Administrator,
+            )
+            .await
+            .map_err(|e| e.to_string())?;
         tracing::info!("made the first administrator, {}", first.name);
     }
     app.store.store(Some(Arc::new(store)));
-    reload(app).await.map_err(|e| format!("what was released cannot be served: {e:?}"))
+    reload(app)
+        .await
+        .map_err(|e| format!("what was released cannot be served: {e:?}"))
 }
 
 async fn reconnect(app: Arc<App>, first: Option<FirstAccount>) {
@@ -137,13 +156,22 @@ async fn write_records(app: Arc<App>, mut records: mpsc::Receiver<Record>) {
 }
 
 fn take_in(minutes: &mut HashMap<UsageKey, UsageRow>, dirty: &mut Vec<UsageKey>, row: UsageRow) {
-    let key = (now_ms() / 60_000, row.facade.clone(), row.operation.clone(), row.consumer, row.status);
+    let key = (
+        now_ms() / 60_000,
+        row.facade.clone(),
+        row.operation.clone(),
+        row.consumer,
+        row.status,
+    );
     match minutes.get_mut(&key) {
         Some(sum) => {
             sum.calls += row.calls;
             sum.bytes_in += row.bytes_in;
             sum.bytes_out += row.bytes_out;
-            sum.latency.iter_mut().zip(&row.latency).for_each(|(a, b)| *a += b);
+            sum.latency
+                .iter_mut()
+                .zip(&row.latency)
+                .for_each(|(a, b)| *a += b);
         }
         None => drop(minutes.insert(key.clone(), row)),
     }
@@ -176,7 +204,10 @@ fn trace_model(trace: &Trace) -> trace::ActiveModel {
         us: Set(trace.us as i64),
         method: Set(trace.method.clone()),
         target: Set(trace.target.replace('\0', "")),
-        why: Set(trace.refusal.as_ref().map_or_else(String::new, |r| r.why.replace('\0', ""))),
+        why: Set(trace
+            .refusal
+            .as_ref()
+            .map_or_else(String::new, |r| r.why.replace('\0', ""))),
         content: Set(without_nul(serde_json::to_value(trace).unwrap_or_default())),
         ..Default::default()
     }
@@ -188,7 +219,9 @@ fn without_nul(value: serde_json::Value) -> serde_json::Value {
     match value {
         Value::String(text) if text.contains('\0') => Value::String(text.replace('\0', "\u{fffd}")),
         Value::Array(items) => items.into_iter().map(without_nul).collect(),
-        Value::Object(map) => Value::Object(map.into_iter().map(|(k, v)| (k, without_nul(v))).collect()),
+        Value::Object(map) => {
+            Value::Object(map.into_iter().map(|(k, v)| (k, without_nul(v))).collect())
+        }
         other => other,
     }
 }

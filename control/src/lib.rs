@@ -34,7 +34,11 @@ pub use jobs::{FirstAccount, start as start_jobs};
 pub use publish::load_snapshot;
 
 #[derive(OpenApi)]
-#[openapi(info(title = "Elm Porch publisher's API", description = "Everything that the console and the client do. Errors are problem documents (RFC 9457).", license(name = "MIT")))]
+#[openapi(info(
+    title = "Elm Porch publisher's API",
+    description = "Everything that the console and the client do. Errors are problem documents (RFC 9457).",
+    license(name = "MIT")
+))]
 struct Api;
 
 fn api() -> OpenApiRouter<Arc<App>> {
@@ -78,7 +82,15 @@ pub fn router(app: Arc<App>) -> Router {
     Router::new()
         .merge(api)
         .layer(middleware::from_fn_with_state(app.clone(), auth::authorize))
-        .route("/api/openapi.json", axum::routing::get(move || async move { ([("content-type", "application/json")], document.as_str().to_owned()) }))
+        .route(
+            "/api/openapi.json",
+            axum::routing::get(move || async move {
+                (
+                    [("content-type", "application/json")],
+                    document.as_str().to_owned(),
+                )
+            }),
+        )
         .route("/health", axum::routing::get(observe::health))
         .fallback(console::serve)
         .layer(DefaultBodyLimit::max(32 << 20))
@@ -90,7 +102,13 @@ pub fn router(app: Arc<App>) -> Router {
 ///
 /// # Errors
 /// When serving fails.
-pub async fn serve(listener: tokio::net::TcpListener, app: Arc<App>, stop: impl Future<Output = ()> + Send + 'static) -> std::io::Result<()> {
+pub async fn serve(
+    listener: tokio::net::TcpListener,
+    app: Arc<App>,
+    stop: impl Future<Output = ()> + Send + 'static,
+) -> std::io::Result<()> {
     let service = router(app).into_make_service_with_connect_info::<SocketAddr>();
-    axum::serve(listener, service).with_graceful_shutdown(stop).await
+    axum::serve(listener, service)
+        .with_graceful_shutdown(stop)
+        .await
 }

@@ -40,19 +40,34 @@ pub(crate) struct KeyView {
 }
 
 fn key_view(k: porch_store::entity::api_key::Model, key: Option<String>) -> KeyView {
-    KeyView { prefix: k.prefix, label: k.label, ends_at: k.ends_at, paused: k.paused, created_at: k.created_at, key }
+    KeyView {
+        prefix: k.prefix,
+        label: k.label,
+        ends_at: k.ends_at,
+        paused: k.paused,
+        created_at: k.created_at,
+        key,
+    }
 }
 
 /// All consumers with their keys.
 #[utoipa::path(get, path = "/api/consumers", responses((status = 200, body = Vec<ConsumerView>)))]
-pub(crate) async fn consumers(State(app): State<Arc<App>>) -> Result<Json<Vec<ConsumerView>>, ApiError> {
+pub(crate) async fn consumers(
+    State(app): State<Arc<App>>,
+) -> Result<Json<Vec<ConsumerView>>, ApiError> {
     let store = app.store()?;
     let mut keys = store.keys().await?;
     let mut list = Vec::new();
     for c in store.consumers().await? {
         let (own, others): (Vec<_>, Vec<_>) = keys.into_iter().partition(|k| k.consumer_id == c.id);
         keys = others;
-        list.push(ConsumerView { name: c.name, owner: c.owner, paused: c.paused, created_at: c.created_at, keys: own.into_iter().map(|k| key_view(k, None)).collect() });
+        list.push(ConsumerView {
+            name: c.name,
+            owner: c.owner,
+            paused: c.paused,
+            created_at: c.created_at,
+            keys: own.into_iter().map(|k| key_view(k, None)).collect(),
+        });
     }
     Ok(Json(list))
 }
@@ -75,11 +90,33 @@ fn tidy_name(name: &str) -> Result<String, ApiError> {
 
 /// Registers a consumer.
 #[utoipa::path(post, path = "/api/consumers", request_body = NewConsumer, responses((status = 201, body = ConsumerView), (status = 409)))]
-pub(crate) async fn create_consumer(State(app): State<Arc<App>>, Extension(publisher): Extension<Publisher>, Json(body): Json<NewConsumer>) -> Result<(StatusCode, Json<ConsumerView>), ApiError> {
+pub(crate) async fn create_consumer(
+    State(app): State<Arc<App>>,
+    Extension(publisher): Extension<Publisher>,
+    Json(body): Json<NewConsumer>,
+) -> Result<(StatusCode, Json<ConsumerView>), ApiError> {
     let store = app.store()?;
-    let c = store.create_consumer(&tidy_name(&body.name)?, body.owner.trim()).await?;
-    store.audit(&publisher.name, "registered", &format!("consumer {}", c.name), json!({ "owner": c.owner })).await?;
-    Ok((StatusCode::CREATED, Json(ConsumerView { name: c.name, owner: c.owner, paused: false, created_at: c.created_at, keys: Vec::new() })))
+    let c = store
+        .create_consumer(&tidy_name(&body.name)?, body.owner.trim())
+        .await?;
+    store
+        .audit(
+            &publisher.name,
+            "registered",
+            &format!("consumer {}", c.name),
+            json!({ "owner": c.owner }),
+        )
+        .await?;
+    Ok((
+        StatusCode::CREATED,
+        Json(ConsumerView {
+            name: c.name,
+            owner: c.owner,
+            paused: false,
+            created_at: c.created_at,
+            keys: Vec::new(),
+        }),
+    ))
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -89,10 +126,22 @@ pub(crate) struct Paused {
 
 /// Stops a consumer at once, or ends that.
 #[utoipa::path(put, path = "/api/consumers/{consumer}/pause", params(("consumer" = String, Path)), request_body = Paused, responses((status = 204), (status = 404)))]
-pub(crate) async fn pause_consumer(State(app): State<Arc<App>>, Extension(publisher): Extension<Publisher>, Path(name): Path<String>, Json(body): Json<Paused>) -> Result<StatusCode, ApiError> {
+pub(crate) async fn pause_consumer(
+    State(app): State<Arc<App>>,
+    Extension(publisher): Extension<Publisher>,
+    Path(name): Path<String>,
+    Json(body): Json<Paused>,
+) -> Result<StatusCode, ApiError> {
     let store = app.store()?;
     store.pause_consumer(&name, body.paused).await?;
-    store.audit(&publisher.name, if body.paused { "paused" } else { "resumed" }, &format!("consumer {name}"), json!({})).await?;
+    store
+        .audit(
+            &publisher.name,
+            if body.paused { "paused" } else { "resumed" },
+            &format!("consumer {name}"),
+            json!({}),
+        )
+        .await?;
     keys_changed(&app).await?;
     Ok(StatusCode::NO_CONTENT)
 }
@@ -114,15 +163,35 @@ pub(crate) async fn create_key(
     Json(body): Json<NewKey>,
 ) -> Result<(StatusCode, Json<KeyView>), ApiError> {
     if body.ends_at.is_some_and(|at| at <= now_ms()) {
-        return Err(ApiError::new(400, "The key would have ended already", "Give a time to come, or none."));
+        return Err(ApiError::new(
+            400,
+            "The key would have ended already",
+            "Give a time to come, or none.",
+        ));
     }
     let mut random = [0u8; 25];
-    getrandom::fill(&mut random).map_err(|_| ApiError::new(500, "The system gives no random bytes", ""))?;
+    getrandom::fill(&mut random)
+        .map_err(|_| ApiError::new(500, "The system gives no random bytes", ""))?;
     let key = new_key(&random);
     let known_by = prefix(&key).unwrap_or_default();
     let store = app.store()?;
-    let made = store.create_key(&consumer, body.label.trim(), known_by, &KeyHash::of(&key).to_hex(), body.ends_at).await?;
-    store.audit(&publisher.name, "made a key", &format!("consumer {consumer}"), json!({ "key": known_by, "label": made.label })).await?;
+    let made = store
+        .create_key(
+            &consumer,
+            body.label.trim(),
+            known_by,
+            &KeyHash::of(&key).to_hex(),
+            body.ends_at,
+        )
+        .await?;
+    store
+        .audit(
+            &publisher.name,
+            "made a key",
+            &format!("consumer {consumer}"),
+            json!({ "key": known_by, "label": made.label }),
+        )
+        .await?;
     keys_changed(&app).await?;
     Ok((StatusCode::CREATED, Json(key_view(made, Some(key)))))
 }
@@ -136,11 +205,25 @@ pub(crate) struct KeyChange {
 
 /// Ends, pauses or resumes a key.
 #[utoipa::path(put, path = "/api/keys/{prefix}", params(("prefix" = String, Path)), request_body = KeyChange, responses((status = 200, body = KeyView), (status = 404)))]
-pub(crate) async fn change_key(State(app): State<Arc<App>>, Extension(publisher): Extension<Publisher>, Path(known_by): Path<String>, Json(body): Json<KeyChange>) -> Result<Json<KeyView>, ApiError> {
+pub(crate) async fn change_key(
+    State(app): State<Arc<App>>,
+    Extension(publisher): Extension<Publisher>,
+    Path(known_by): Path<String>,
+    Json(body): Json<KeyChange>,
+) -> Result<Json<KeyView>, ApiError> {
     let store = app.store()?;
-    let ends_at = body.ends_at.map(|at| Some(if at == 0 { now_ms() } else { at }));
+    let ends_at = body
+        .ends_at
+        .map(|at| Some(if at == 0 { now_ms() } else { at }));
     let changed = store.change_key(&known_by, ends_at, body.paused).await?;
-    store.audit(&publisher.name, "changed a key", &format!("key {known_by}"), json!({ "ends_at": changed.ends_at, "paused": changed.paused })).await?;
+    store
+        .audit(
+            &publisher.name,
+            "changed a key",
+            &format!("key {known_by}"),
+            json!({ "ends_at": changed.ends_at, "paused": changed.paused }),
+        )
+        .await?;
     keys_changed(&app).await?;
     Ok(Json(key_view(changed, None)))
 }
@@ -154,9 +237,19 @@ pub(crate) struct SecretView {
 
 /// The names of the environment's secrets.
 #[utoipa::path(get, path = "/api/secrets", responses((status = 200, body = Vec<SecretView>)))]
-pub(crate) async fn secrets(State(app): State<Arc<App>>) -> Result<Json<Vec<SecretView>>, ApiError> {
+pub(crate) async fn secrets(
+    State(app): State<Arc<App>>,
+) -> Result<Json<Vec<SecretView>>, ApiError> {
     let list = app.store()?.secret_names(&app.config.environment).await?;
-    Ok(Json(list.into_iter().map(|s| SecretView { name: s.name, changed_by: s.changed_by, changed_at: s.changed_at }).collect()))
+    Ok(Json(
+        list.into_iter()
+            .map(|s| SecretView {
+                name: s.name,
+                changed_by: s.changed_by,
+                changed_at: s.changed_at,
+            })
+            .collect(),
+    ))
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -175,18 +268,42 @@ pub(crate) struct SecretSet {
 
 /// Sets a secret of the environment; it acts at once.
 #[utoipa::path(put, path = "/api/secrets", request_body = NewSecret, responses((status = 200, body = SecretSet)))]
-pub(crate) async fn set_secret(State(app): State<Arc<App>>, Extension(publisher): Extension<Publisher>, Json(body): Json<NewSecret>) -> Result<Json<SecretSet>, ApiError> {
+pub(crate) async fn set_secret(
+    State(app): State<Arc<App>>,
+    Extension(publisher): Extension<Publisher>,
+    Json(body): Json<NewSecret>,
+) -> Result<Json<SecretSet>, ApiError> {
     let name = body.name.trim();
-    if name.is_empty() || !name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-') {
-        return Err(ApiError::new(400, format!("“{name}” is no name for a secret"), "Names have lower-case letters, digits and hyphens."));
+    if name.is_empty()
+        || !name
+            .bytes()
+            .all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-')
+    {
+        return Err(ApiError::new(
+            400,
+            format!("“{name}” is no name for a secret"),
+            "Names have lower-case letters, digits and hyphens.",
+        ));
     }
     let value = body.value.trim();
     let store = app.store()?;
-    store.set_secret(&app.config.environment, name, value, &publisher.name).await?;
-    store.audit(&publisher.name, "set", &format!("secret {name} of {}", app.config.environment), json!({})).await?;
+    store
+        .set_secret(&app.config.environment, name, value, &publisher.name)
+        .await?;
+    store
+        .audit(
+            &publisher.name,
+            "set",
+            &format!("secret {name} of {}", app.config.environment),
+            json!({}),
+        )
+        .await?;
     let _one_at_a_time = app.publishing.lock().await;
     reload(&app).await?;
-    Ok(Json(SecretSet { name: name.to_owned(), trimmed: value != body.value }))
+    Ok(Json(SecretSet {
+        name: name.to_owned(),
+        trimmed: value != body.value,
+    }))
 }
 
 #[derive(Serialize, ToSchema)]
@@ -198,8 +315,21 @@ pub(crate) struct AccountView {
 
 /// All accounts.
 #[utoipa::path(get, path = "/api/accounts", responses((status = 200, body = Vec<AccountView>)))]
-pub(crate) async fn accounts(State(app): State<Arc<App>>) -> Result<Json<Vec<AccountView>>, ApiError> {
-    Ok(Json(app.store()?.accounts().await?.into_iter().map(|a| AccountView { name: a.name, role: a.role, created_at: a.created_at }).collect()))
+pub(crate) async fn accounts(
+    State(app): State<Arc<App>>,
+) -> Result<Json<Vec<AccountView>>, ApiError> {
+    Ok(Json(
+        app.store()?
+            .accounts()
+            .await?
+            .into_iter()
+            .map(|a| AccountView {
+                name: a.name,
+                role: a.role,
+                created_at: a.created_at,
+            })
+            .collect(),
+    ))
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -213,14 +343,44 @@ pub(crate) struct NewAccount {
 
 /// Makes an account.
 #[utoipa::path(post, path = "/api/accounts", request_body = NewAccount, responses((status = 201, body = AccountView), (status = 409)))]
-pub(crate) async fn create_account(State(app): State<Arc<App>>, Extension(publisher): Extension<Publisher>, Json(body): Json<NewAccount>) -> Result<(StatusCode, Json<AccountView>), ApiError> {
-    let role = Role::parse(&body.role).ok_or_else(|| ApiError::new(400, format!("“{}” is no role", body.role), "Roles are viewer, publisher and administrator."))?;
+pub(crate) async fn create_account(
+    State(app): State<Arc<App>>,
+    Extension(publisher): Extension<Publisher>,
+    Json(body): Json<NewAccount>,
+) -> Result<(StatusCode, Json<AccountView>), ApiError> {
+    let role = Role::parse(&body.role).ok_or_else(|| {
+        ApiError::new(
+            400,
+            format!("“{}” is no role", body.role),
+            "Roles are viewer, publisher and administrator.",
+        )
+    })?;
     let password = body.password.trim();
     if password.chars().count() < 8 {
-        return Err(ApiError::new(400, "The password is too short", "Take at least 8 characters."));
+        return Err(ApiError::new(
+            400,
+            "The password is too short",
+            "Take at least 8 characters.",
+        ));
     }
     let store = app.store()?;
-    let a = store.create_account(&tidy_name(&body.name)?, password, role).await?;
-    store.audit(&publisher.name, "made an account", &a.name, json!({ "role": a.role })).await?;
-    Ok((StatusCode::CREATED, Json(AccountView { name: a.name, role: a.role, created_at: a.created_at })))
+    let a = store
+        .create_account(&tidy_name(&body.name)?, password, role)
+        .await?;
+    store
+        .audit(
+            &publisher.name,
+            "made an account",
+            &a.name,
+            json!({ "role": a.role }),
+        )
+        .await?;
+    Ok((
+        StatusCode::CREATED,
+        Json(AccountView {
+            name: a.name,
+            role: a.role,
+            created_at: a.created_at,
+        }),
+    ))
 }

@@ -23,7 +23,9 @@ pub(crate) async fn health(State(app): State<Arc<App>>) -> Json<Value> {
         Some(store) => store.is_up().await,
         None => false,
     };
-    Json(json!({ "ok": true, "environment": app.config.environment, "release": served.number, "from_disk": served.from_disk, "database": database }))
+    Json(
+        json!({ "ok": true, "environment": app.config.environment, "release": served.number, "from_disk": served.from_disk, "database": database }),
+    )
 }
 
 #[derive(Serialize, ToSchema)]
@@ -98,7 +100,10 @@ fn traffic<'a>(rows: impl Iterator<Item = (&'a i32, &'a UsageTotals)>) -> Traffi
             _ => {}
         }
         latency.resize(latency.len().max(total.latency.len()), 0);
-        latency.iter_mut().zip(&total.latency).for_each(|(a, b)| *a += b);
+        latency
+            .iter_mut()
+            .zip(&total.latency)
+            .for_each(|(a, b)| *a += b);
     }
     traffic.p50_us = percentile(&latency, 0.5);
     traffic.p99_us = percentile(&latency, 0.99);
@@ -110,18 +115,31 @@ fn traffic<'a>(rows: impl Iterator<Item = (&'a i32, &'a UsageTotals)>) -> Traffi
 pub(crate) async fn overview(State(app): State<Arc<App>>) -> Result<Json<Overview>, ApiError> {
     let store = app.store()?;
     let files = app.draft_files().await?;
-    let errors = porch_facade::check(&files, &app.config.environment).iter().filter(|f| f.severity == Severity::Error).count();
+    let errors = porch_facade::check(&files, &app.config.environment)
+        .iter()
+        .filter(|f| f.severity == Severity::Error)
+        .count();
     let now = porch_store::now_ms() / 60_000;
     let rows = store.usage_since(now - 119).await?;
     let (early, late): (Vec<_>, Vec<_>) = rows.into_iter().partition(|r| r.minute <= now - 60);
     let by_minute = Store::add_up(&late, |r| (r.minute, r.status / 100));
     let minutes = (now - 59..=now).map(|minute| {
         let of = |class: i32| by_minute.get(&(minute, class)).map_or(0, |t| t.calls);
-        Minute { minute, calls: (1..6).map(of).sum(), refused: of(4), failed: of(5) }
+        Minute {
+            minute,
+            calls: (1..6).map(of).sum(),
+            refused: of(4),
+            failed: of(5),
+        }
     });
     let served = app.served.load();
     let pauses = app.shared.pauses.load();
-    let mut paused: Vec<(String, String)> = pauses.facades.iter().map(|f| (f.clone(), String::new())).chain(pauses.operations.iter().cloned()).collect();
+    let mut paused: Vec<(String, String)> = pauses
+        .facades
+        .iter()
+        .map(|f| (f.clone(), String::new()))
+        .chain(pauses.operations.iter().cloned())
+        .collect();
     paused.sort();
     Ok(Json(Overview {
         environment: app.config.environment.clone(),
@@ -131,13 +149,19 @@ pub(crate) async fn overview(State(app): State<Arc<App>>) -> Result<Json<Overvie
         gateway: app.config.gateway.clone(),
         from_disk: served.from_disk,
         trouble: app.trouble(),
-        unreleased: differences(&app, &files).into_iter().filter(|d| d.status != "same").collect(),
+        unreleased: differences(&app, &files)
+            .into_iter()
+            .filter(|d| d.status != "same")
+            .collect(),
         errors,
         now: traffic(Store::add_up(&late, |r| r.status).iter()),
         before: traffic(Store::add_up(&early, |r| r.status).iter()),
         minutes: minutes.collect(),
         paused,
-        lost_records: app.shared.lost_records.load(std::sync::atomic::Ordering::Relaxed),
+        lost_records: app
+            .shared
+            .lost_records
+            .load(std::sync::atomic::Ordering::Relaxed),
     }))
 }
 
@@ -173,18 +197,45 @@ pub(crate) struct TraceLine {
 
 /// Recent exchanges, the newest first.
 #[utoipa::path(get, path = "/api/traces", params(TraceFilter), responses((status = 200, body = Vec<TraceLine>)))]
-pub(crate) async fn traces(State(app): State<Arc<App>>, Query(f): Query<TraceFilter>) -> Result<Json<Vec<TraceLine>>, ApiError> {
+pub(crate) async fn traces(
+    State(app): State<Arc<App>>,
+    Query(f): Query<TraceFilter>,
+) -> Result<Json<Vec<TraceLine>>, ApiError> {
     let (status_from, status_to) = match f.status.as_str() {
         "" => (0, 0),
         "refused" => (400, 499),
         "failed" => (500, 599),
-        text => text.parse().map(|s: i32| (s, s)).map_err(|_| ApiError::new(400, format!("“{text}” is no status"), "Write refused, failed or a number."))?,
+        text => text.parse().map(|s: i32| (s, s)).map_err(|_| {
+            ApiError::new(
+                400,
+                format!("“{text}” is no status"),
+                "Write refused, failed or a number.",
+            )
+        })?,
     };
-    let query = TraceQuery { facade: f.facade, operation: f.operation, consumer: f.consumer, status_from, status_to, most: f.most.unwrap_or(50) };
+    let query = TraceQuery {
+        facade: f.facade,
+        operation: f.operation,
+        consumer: f.consumer,
+        status_from,
+        status_to,
+        most: f.most.unwrap_or(50),
+    };
     let rows = app.store()?.traces(&query).await?;
     Ok(Json(
         rows.into_iter()
-            .map(|t| TraceLine { id: t.trace_id, at: t.at, facade: t.facade, operation: t.operation, consumer: t.consumer, status: t.status, us: t.us, method: t.method, target: t.target, why: t.why })
+            .map(|t| TraceLine {
+                id: t.trace_id,
+                at: t.at,
+                facade: t.facade,
+                operation: t.operation,
+                consumer: t.consumer,
+                status: t.status,
+                us: t.us,
+                method: t.method,
+                target: t.target,
+                why: t.why,
+            })
             .collect(),
     ))
 }
@@ -199,13 +250,28 @@ pub(crate) struct Explained {
 
 /// One exchange by its id, or the beginning of it, with why it got the reply it got.
 #[utoipa::path(get, path = "/api/traces/{id}", params(("id" = String, Path)), responses((status = 200, body = Explained), (status = 404)))]
-pub(crate) async fn trace(State(app): State<Arc<App>>, Path(id): Path<String>) -> Result<Json<Explained>, ApiError> {
-    let id = id.trim().trim_start_matches("urn:elm-porch:exchange:").to_ascii_lowercase();
+pub(crate) async fn trace(
+    State(app): State<Arc<App>>,
+    Path(id): Path<String>,
+) -> Result<Json<Explained>, ApiError> {
+    let id = id
+        .trim()
+        .trim_start_matches("urn:elm-porch:exchange:")
+        .to_ascii_lowercase();
     let rows = app.store()?.trace(&id).await?;
-    let row =
-        rows.into_iter().next().ok_or_else(|| ApiError::new(404, format!("No trace of the exchange “{id}” is kept"), "Traces are kept of what failed or was refused, and of a sample of the rest."))?;
-    let trace: Trace = serde_json::from_value(row.content).map_err(|e| ApiError::new(500, "The trace cannot be read", e.to_string()))?;
-    Ok(Json(Explained { explanation: explain(&trace), trace }))
+    let row = rows.into_iter().next().ok_or_else(|| {
+        ApiError::new(
+            404,
+            format!("No trace of the exchange “{id}” is kept"),
+            "Traces are kept of what failed or was refused, and of a sample of the rest.",
+        )
+    })?;
+    let trace: Trace = serde_json::from_value(row.content)
+        .map_err(|e| ApiError::new(500, "The trace cannot be read", e.to_string()))?;
+    Ok(Json(Explained {
+        explanation: explain(&trace),
+        trace,
+    }))
 }
 
 fn explain(trace: &Trace) -> Vec<String> {
@@ -214,10 +280,20 @@ fn explain(trace: &Trace) -> Vec<String> {
         ("", _) => format!("A caller at {}", trace.address),
         (name, key) => format!("The consumer “{name}” (key {key}…, at {})", trace.address),
     };
-    lines.push(format!("{who} sent {} {} and got {}.", trace.method, trace.target, trace.status));
+    lines.push(format!(
+        "{who} sent {} {} and got {}.",
+        trace.method, trace.target, trace.status
+    ));
     if !trace.operation.is_empty() {
-        let served = if trace.release == 0 { "a trial run of the draft".to_owned() } else { format!("release {}", trace.release) };
-        lines.push(format!("It is the operation “{}” of the facade “{}”, in {served}.", trace.operation, trace.facade));
+        let served = if trace.release == 0 {
+            "a trial run of the draft".to_owned()
+        } else {
+            format!("release {}", trace.release)
+        };
+        lines.push(format!(
+            "It is the operation “{}” of the facade “{}”, in {served}.",
+            trace.operation, trace.facade
+        ));
     }
     match &trace.refusal {
         Some(refusal) => {
@@ -254,12 +330,27 @@ pub(crate) struct UsageLine {
 
 /// Who calls what, how often, how fast.
 #[utoipa::path(get, path = "/api/usage", params(UsageFilter), responses((status = 200, body = Vec<UsageLine>)))]
-pub(crate) async fn usage(State(app): State<Arc<App>>, Query(f): Query<UsageFilter>) -> Result<Json<Vec<UsageLine>>, ApiError> {
+pub(crate) async fn usage(
+    State(app): State<Arc<App>>,
+    Query(f): Query<UsageFilter>,
+) -> Result<Json<Vec<UsageLine>>, ApiError> {
     let store = app.store()?;
-    let rows = store.usage_since(porch_store::now_ms() / 60_000 - f.minutes.unwrap_or(60).clamp(1, 100_000)).await?;
-    let names: BTreeMap<i64, String> = store.consumers().await?.into_iter().map(|c| (c.id, c.name)).collect();
+    let rows = store
+        .usage_since(porch_store::now_ms() / 60_000 - f.minutes.unwrap_or(60).clamp(1, 100_000))
+        .await?;
+    let names: BTreeMap<i64, String> = store
+        .consumers()
+        .await?
+        .into_iter()
+        .map(|c| (c.id, c.name))
+        .collect();
     let mut groups: BTreeMap<(String, String, i64), BTreeMap<i32, UsageTotals>> = BTreeMap::new();
-    for ((key, status), total) in Store::add_up(&rows, |r| ((r.facade.clone(), r.operation.clone(), r.consumer), r.status)) {
+    for ((key, status), total) in Store::add_up(&rows, |r| {
+        (
+            (r.facade.clone(), r.operation.clone(), r.consumer),
+            r.status,
+        )
+    }) {
         groups.entry(key).or_default().insert(status, total);
     }
     let mut lines: Vec<UsageLine> = groups

@@ -34,10 +34,31 @@ pub(crate) struct Served {
 }
 
 /// The facade as a release would take it from a set of files.
-pub(crate) fn take(files: &Files, documents: &Documents, environment: &str, name: &str) -> Option<ReleasedFacade> {
+pub(crate) fn take(
+    files: &Files,
+    documents: &Documents,
+    environment: &str,
+    name: &str,
+) -> Option<ReleasedFacade> {
     let own = bundle(files, documents, name)?;
     let facade = documents.facades.get(name)?;
-    let places = documents.environments.get(environment).map(|e| &e.doc.backends);
-    let addresses = facade.doc.operations.values().filter_map(|o| Some((o.call.backend.clone(), places?.get(&o.call.backend)?.address.joined()))).collect();
-    Some(ReleasedFacade { files: own, addresses })
+    let places = documents
+        .environments
+        .get(environment)
+        .map(|e| &e.doc.backends);
+    let addresses = facade
+        .doc
+        .operations
+        .values()
+        .filter_map(|o| {
+            Some((
+                o.call.backend.clone(),
+                places?.get(&o.call.backend)?.address.joined(),
+            ))
+        })
+        .collect();
+    Some(ReleasedFacade {
+        files: own,
+        addresses,
+    })
 }

@@ -51,48 +51,106 @@ pub(crate) struct TrialResult {
 
 /// Carries out one exchange against the draft. Nothing is published, no limit counts, no key is demanded.
 #[utoipa::path(post, path = "/api/trials", request_body = Trial, responses((status = 200, body = TrialResult), (status = 422)))]
-pub(crate) async fn run(State(app): State<Arc<App>>, Json(trial): Json<Trial>) -> Result<Json<TrialResult>, ApiError> {
+pub(crate) async fn run(
+    State(app): State<Arc<App>>,
+    Json(trial): Json<Trial>,
+) -> Result<Json<TrialResult>, ApiError> {
     let store = app.store()?;
     let mut files: Files = app.draft_files().await?;
     files.extend(trial.files.clone());
     let documents = Documents::read(&files);
     let secrets = store.secrets(&app.config.environment).await?;
-    let environment = documents.environments.get(&app.config.environment).map(|e| &e.doc);
+    let environment = documents
+        .environments
+        .get(&app.config.environment)
+        .map(|e| &e.doc);
     let mut builder = Builder::new(Secrets::Known(&secrets), environment);
     builder.add_facade(&files, &documents, &trial.facade);
     let (porch, mut findings) = builder.finish();
     findings.extend(documents.findings.iter().cloned());
     let Some(index) = porch.operation(&trial.facade, &trial.operation) else {
-        let near = porch_contract::suggest(&trial.operation, porch.operations.iter().map(|o| o.id.as_str())).map_or_else(String::new, |n| format!("Did you mean “{n}”?"));
-        return Err(ApiError::new(422, format!("The draft has no operation “{}” that can be tried", trial.operation), near).with(findings));
+        let near = porch_contract::suggest(
+            &trial.operation,
+            porch.operations.iter().map(|o| o.id.as_str()),
+        )
+        .map_or_else(String::new, |n| format!("Did you mean “{n}”?"));
+        return Err(ApiError::new(
+            422,
+            format!(
+                "The draft has no operation “{}” that can be tried",
+                trial.operation
+            ),
+            near,
+        )
+        .with(findings));
     };
     if porch_contract::has_errors(&findings) {
-        return Err(ApiError::new(422, "The draft has errors", "Mend what is listed, and try again.").with(findings));
+        return Err(ApiError::new(
+            422,
+            "The draft has errors",
+            "Mend what is listed, and try again.",
+        )
+        .with(findings));
     }
     let op = &porch.operations[index as usize];
     let target = target(&trial, &porch.facades[op.facade].base, &op.path)?;
-    let mut request = http::Request::builder().method(op.method.as_str()).uri(&target).header("host", "trial.invalid");
+    let mut request = http::Request::builder()
+        .method(op.method.as_str())
+        .uri(&target)
+        .header("host", "trial.invalid");
     for (name, value) in &trial.headers {
         request = request.header(name, value.trim());
     }
     let body = match &trial.body {
         Some(body) if !body.is_null() => {
-            if !trial.headers.keys().any(|k| k.eq_ignore_ascii_case("content-type")) {
+            if !trial
+                .headers
+                .keys()
+                .any(|k| k.eq_ignore_ascii_case("content-type"))
+            {
                 request = request.header("content-type", "application/json");
             }
             Bytes::from(body.to_string())
         }
         _ => Bytes::new(),
     };
-    let request = request.body(body).map_err(|e| ApiError::new(422, "No request can be made of this", e.to_string()))?;
-    let reply = app.trials.run(TrialRequest { porch: Arc::new(porch), request }).await.ok_or_else(|| ApiError::new(500, "The trial run was lost", ""))?;
-    let released = crate::compare::differences(&app, &files).iter().any(|d| d.facade == trial.facade && d.status == "same");
-    let headers = reply.headers.iter().map(|(k, v)| (k.to_string(), String::from_utf8_lossy(v.as_bytes()).into_owned())).collect();
-    Ok(Json(TrialResult { status: reply.status, headers, body: String::from_utf8_lossy(&reply.body).into_owned(), trace: reply.trace, released }))
+    let request = request
+        .body(body)
+        .map_err(|e| ApiError::new(422, "No request can be made of this", e.to_string()))?;
+    let reply = app
+        .trials
+        .run(TrialRequest {
+            porch: Arc::new(porch),
+            request,
+        })
+        .await
+        .ok_or_else(|| ApiError::new(500, "The trial run was lost", ""))?;
+    let released = crate::compare::differences(&app, &files)
+        .iter()
+        .any(|d| d.facade == trial.facade && d.status == "same");
+    let headers = reply
+        .headers
+        .iter()
+        .map(|(k, v)| {
+            (
+                k.to_string(),
+                String::from_utf8_lossy(v.as_bytes()).into_owned(),
+            )
+        })
+        .collect();
+    Ok(Json(TrialResult {
+        status: reply.status,
+        headers,
+        body: String::from_utf8_lossy(&reply.body).into_owned(),
+        trace: reply.trace,
+        released,
+    }))
 }
 
 fn text(value: &Value) -> String {
-    value.as_str().map_or_else(|| value.to_string(), |s| s.trim().to_owned())
+    value
+        .as_str()
+        .map_or_else(|| value.to_string(), |s| s.trim().to_owned())
 }
 
 /// The path and query that a caller would send.
@@ -104,7 +162,13 @@ fn target(trial: &Trial, base: &str, template: &str) -> Result<String, ApiError>
             Some(name) => {
                 let name = name.trim_end_matches('*');
                 let value = trial.path.get(name).map(text).filter(|t| !t.is_empty());
-                let value = value.ok_or_else(|| ApiError::new(422, format!("The path variable “{name}” has no value"), "Give it one."))?;
+                let value = value.ok_or_else(|| {
+                    ApiError::new(
+                        422,
+                        format!("The path variable “{name}” has no value"),
+                        "Give it one.",
+                    )
+                })?;
                 percent_encode_segment(&mut target, &value);
             }
             None => target.push_str(segment),

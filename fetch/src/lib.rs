@@ -85,7 +85,9 @@ pub struct Fetched {
 /// # Errors
 /// When there is no colon.
 pub fn login(text: &str) -> Result<((String, String), bool), String> {
-    let (name, password) = text.split_once(':').ok_or("the login is not of the form NAME:PASSWORD")?;
+    let (name, password) = text
+        .split_once(':')
+        .ok_or("the login is not of the form NAME:PASSWORD")?;
     let trimmed = (name.trim().to_owned(), password.trim().to_owned());
     let spaces = trimmed.0.len() != name.len() || trimmed.1.len() != password.len();
     Ok((trimmed, spaces))
@@ -93,8 +95,14 @@ pub fn login(text: &str) -> Result<((String, String), bool), String> {
 
 /// Whether an address that somebody wrote names the host itself or its link, as far as it can be told without asking.
 pub fn names_local(address: &str) -> bool {
-    let full = if is_server(address) && !address.contains("://") { format!("http://{}", address.trim()) } else { address.trim().to_owned() };
-    let Ok(url) = Url::parse(&full) else { return false };
+    let full = if is_server(address) && !address.contains("://") {
+        format!("http://{}", address.trim())
+    } else {
+        address.trim().to_owned()
+    };
+    let Ok(url) = Url::parse(&full) else {
+        return false;
+    };
     let host = url.host_str().unwrap_or_default().trim_matches(['[', ']']);
     host == "localhost" || host.parse().is_ok_and(is_local)
 }
@@ -102,8 +110,19 @@ pub fn names_local(address: &str) -> bool {
 /// Whether an address is the host's own, of its link, or unspecified (RFC 6890); those of machines' metadata are among them.
 fn is_local(ip: IpAddr) -> bool {
     match ip.to_canonical() {
-        IpAddr::V4(v4) => v4.is_loopback() || v4.is_link_local() || v4.is_unspecified() || v4.is_broadcast() || v4.octets() == [100, 100, 100, 200],
-        IpAddr::V6(v6) => v6.is_loopback() || v6.is_unspecified() || v6.is_unicast_link_local() || v6.segments()[..3] == [0xfd00, 0xec2, 0],
+        IpAddr::V4(v4) => {
+            v4.is_loopback()
+                || v4.is_link_local()
+                || v4.is_unspecified()
+                || v4.is_broadcast()
+                || v4.octets() == [100, 100, 100, 200]
+        }
+        IpAddr::V6(v6) => {
+            v6.is_loopback()
+                || v6.is_unspecified()
+                || v6.is_unicast_link_local()
+                || v6.segments()[..3] == [0xfd00, 0xec2, 0]
+        }
     }
 }
 
@@ -122,37 +141,67 @@ pub async fn fetch(address: &str, allowed: &Allowed) -> Result<Fetched, FetchErr
     let body = get(&main, allowed, &origin, until).await?;
     if is_zip(&body) {
         let source = Source::from_bytes(address, &body, None).map_err(FetchError::Unreadable)?;
-        return Ok(Fetched { source, missing: Vec::new() });
+        return Ok(Fetched {
+            source,
+            missing: Vec::new(),
+        });
     }
-    let text = decode_document(&body, None).map_err(|name| FetchError::Answer(address.to_owned(), format!("what it answers is not {name}")))?;
+    let text = decode_document(&body, None).map_err(|name| {
+        FetchError::Answer(address.to_owned(), format!("what it answers is not {name}"))
+    })?;
     let (mut files, mut missing, mut total) = (Files::new(), Vec::new(), text.len());
     let mut seen = HashSet::from([main.to_string()]);
     let mut open: VecDeque<(Url, String, usize)> = VecDeque::from([(main.clone(), text, 0)]);
     while let Some((url, text, depth)) = open.pop_front() {
         for (_, location) in references(&text) {
-            let Ok(target) = url.join(&location) else { continue };
+            let Ok(target) = url.join(&location) else {
+                continue;
+            };
             if !seen.insert(target.to_string()) || is_known(&target) {
                 continue;
             }
             let tried = match (seen.len() > MAX_FILES, depth >= MAX_DEPTH) {
-                (true, _) => Err(FetchError::TooMuch(target.to_string(), format!("more than {MAX_FILES} files"))),
-                (_, true) => Err(FetchError::TooMuch(target.to_string(), format!("imports more than {MAX_DEPTH} deep"))),
+                (true, _) => Err(FetchError::TooMuch(
+                    target.to_string(),
+                    format!("more than {MAX_FILES} files"),
+                )),
+                (_, true) => Err(FetchError::TooMuch(
+                    target.to_string(),
+                    format!("imports more than {MAX_DEPTH} deep"),
+                )),
                 _ => get(&target, allowed, &origin, until).await,
             };
-            match tried.and_then(|bytes| decode_document(&bytes, None).map_err(|n| FetchError::Answer(target.to_string(), format!("what it answers is not {n}")))) {
-                Ok(text) if total + text.len() > MAX_TOTAL => missing.push(format!("{target}: more than {MAX_TOTAL} bytes in all")),
+            match tried.and_then(|bytes| {
+                decode_document(&bytes, None).map_err(|n| {
+                    FetchError::Answer(target.to_string(), format!("what it answers is not {n}"))
+                })
+            }) {
+                Ok(text) if total + text.len() > MAX_TOTAL => {
+                    missing.push(format!("{target}: more than {MAX_TOTAL} bytes in all"))
+                }
                 Ok(text) => {
                     total += text.len();
                     open.push_back((target, text, depth + 1));
                 }
-                Err(e) => missing.push(if e.help().is_empty() { e.to_string() } else { format!("{e}: {}", e.help()) }),
+                Err(e) => missing.push(if e.help().is_empty() {
+                    e.to_string()
+                } else {
+                    format!("{e}: {}", e.help())
+                }),
             }
         }
         files.insert(url.to_string(), text);
     }
     // Files are named by where they are, and refer to one another by what that means there.
     let files = absolute(files);
-    Ok(Fetched { source: Source { files, main: main.to_string(), ..Source::default() }, missing })
+    Ok(Fetched {
+        source: Source {
+            files,
+            main: main.to_string(),
+            ..Source::default()
+        },
+        missing,
+    })
 }
 
 /// The same files with every reference written out as the address it means.
@@ -165,7 +214,13 @@ fn absolute(files: Files) -> Files {
             for (range, location) in references(&text) {
                 if let Ok(target) = base.join(&location) {
                     rewritten.push_str(&text[from..range.start]);
-                    rewritten.push_str(&target.as_str().replace('&', "&amp;").replace('"', "&quot;").replace('\'', "&apos;"));
+                    rewritten.push_str(
+                        &target
+                            .as_str()
+                            .replace('&', "&amp;")
+                            .replace('"', "&quot;")
+                            .replace('\'', "&apos;"),
+                    );
                     from = range.end;
                 }
             }
@@ -182,44 +237,73 @@ fn is_known(url: &Url) -> bool {
 }
 
 fn parse(address: &str) -> Result<Url, FetchError> {
-    let url = Url::parse(address).map_err(|e| FetchError::Address(address.to_owned(), e.to_string()))?;
+    let url =
+        Url::parse(address).map_err(|e| FetchError::Address(address.to_owned(), e.to_string()))?;
     check(&url)?;
     Ok(url)
 }
 
 fn check(url: &Url) -> Result<(), FetchError> {
     if url.scheme() != "http" {
-        return Err(FetchError::Address(url.to_string(), format!("{}:// is not read, only http:// is", url.scheme())));
+        return Err(FetchError::Address(
+            url.to_string(),
+            format!("{}:// is not read, only http:// is", url.scheme()),
+        ));
     }
     if !url.username().is_empty() || url.password().is_some() {
-        return Err(FetchError::Address(format!("{}…", url.scheme()), "credentials do not belong into an address".into()));
+        return Err(FetchError::Address(
+            format!("{}…", url.scheme()),
+            "credentials do not belong into an address".into(),
+        ));
     }
     Ok(())
 }
 
-async fn get(url: &Url, allowed: &Allowed, origin: &str, until: Instant) -> Result<Vec<u8>, FetchError> {
+async fn get(
+    url: &Url,
+    allowed: &Allowed,
+    origin: &str,
+    until: Instant,
+) -> Result<Vec<u8>, FetchError> {
     let mut url = url.clone();
     for _ in 0..=MAX_REDIRECTS {
         check(&url)?;
-        let host = url.host_str().unwrap_or_default().trim_matches(['[', ']']).to_owned();
+        let host = url
+            .host_str()
+            .unwrap_or_default()
+            .trim_matches(['[', ']'])
+            .to_owned();
         let port = url.port_or_known_default().unwrap_or(80);
         let failed = |what: String| FetchError::Answer(url.to_string(), what);
         let left = until.saturating_duration_since(Instant::now());
         if left.is_zero() {
             return Err(failed(format!("it took more than {TIME:?} in all")));
         }
-        let looked_up = tokio::time::timeout(left, tokio::net::lookup_host((host.as_str(), port))).await.map_err(|_| failed("its name is not found in time".into()))?;
-        let found: Vec<SocketAddr> = looked_up.map_err(|_| failed("there is no such host".into()))?.collect();
+        let looked_up = tokio::time::timeout(left, tokio::net::lookup_host((host.as_str(), port)))
+            .await
+            .map_err(|_| failed("its name is not found in time".into()))?;
+        let found: Vec<SocketAddr> = looked_up
+            .map_err(|_| failed("there is no such host".into()))?
+            .collect();
         if let Some(local) = found.iter().map(SocketAddr::ip).find(|ip| is_local(*ip))
             && !allowed.local
         {
             return Err(FetchError::Local(url.to_string(), local));
         }
         // The connection goes to the addresses that were looked at, whatever the name means a moment later.
-        let client = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).resolve_to_addrs(&host, &found).timeout(left).no_proxy().build();
+        let client = reqwest::Client::builder()
+            .redirect(reqwest::redirect::Policy::none())
+            .resolve_to_addrs(&host, &found)
+            .timeout(left)
+            .no_proxy()
+            .build();
         let client = client.map_err(|e| failed(e.to_string()))?;
         let mut request = client.get(url.clone());
-        if let Some((name, password)) = allowed.login.as_ref().filter(|_| url.origin().ascii_serialization() == origin) {
+        if let Some((name, password)) = allowed
+            .login
+            .as_ref()
+            .filter(|_| url.origin().ascii_serialization() == origin)
+        {
             request = request.basic_auth(name, Some(password));
         }
         let mut answer = request.send().await.map_err(|e| {
@@ -233,8 +317,14 @@ async fn get(url: &Url, allowed: &Allowed, origin: &str, until: Instant) -> Resu
         })?;
         let status = answer.status();
         if status.is_redirection() {
-            let target = answer.headers().get(reqwest::header::LOCATION).and_then(|v| v.to_str().ok()).ok_or_else(|| failed(format!("it answers {status} without a place to go")))?;
-            url = url.join(target).map_err(|e| failed(format!("it leads to “{target}”: {e}")))?;
+            let target = answer
+                .headers()
+                .get(reqwest::header::LOCATION)
+                .and_then(|v| v.to_str().ok())
+                .ok_or_else(|| failed(format!("it answers {status} without a place to go")))?;
+            url = url
+                .join(target)
+                .map_err(|e| failed(format!("it leads to “{target}”: {e}")))?;
             continue;
         }
         if matches!(status.as_u16(), 401 | 403) {
@@ -247,10 +337,16 @@ async fn get(url: &Url, allowed: &Allowed, origin: &str, until: Instant) -> Resu
         while let Some(chunk) = answer.chunk().await.map_err(|e| failed(e.to_string()))? {
             body.extend_from_slice(&chunk);
             if body.len() > MAX_FILE {
-                return Err(FetchError::TooMuch(url.to_string(), format!("more than {MAX_FILE} bytes")));
+                return Err(FetchError::TooMuch(
+                    url.to_string(),
+                    format!("more than {MAX_FILE} bytes"),
+                ));
             }
         }
         return Ok(body);
     }
-    Err(FetchError::Answer(url.to_string(), format!("more than {MAX_REDIRECTS} redirects")))
+    Err(FetchError::Answer(
+        url.to_string(),
+        format!("more than {MAX_REDIRECTS} redirects"),
+    ))
 }

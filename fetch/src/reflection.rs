@@ -19,8 +19,11 @@ const MAX_FILES: usize = 10_000;
 pub fn is_server(text: &str) -> bool {
     let text = text.trim();
     let rest = text.strip_prefix("https://").unwrap_or(text);
-    let Some((host, port)) = rest.trim_end_matches('/').rsplit_once(':') else { return false };
-    let plain = host.starts_with('[') && host.ends_with(']') || !host.contains([':', '/', '\\', ' ']);
+    let Some((host, port)) = rest.trim_end_matches('/').rsplit_once(':') else {
+        return false;
+    };
+    let plain =
+        host.starts_with('[') && host.ends_with(']') || !host.contains([':', '/', '\\', ' ']);
     !host.is_empty() && plain && port.parse::<u16>().is_ok()
 }
 
@@ -31,16 +34,28 @@ pub fn is_server(text: &str) -> bool {
 pub async fn reflect(text: &str, allowed: &Allowed) -> Result<Fetched, FetchError> {
     match tokio::time::timeout(TIME, ask(text.trim(), allowed)).await {
         Ok(done) => done,
-        Err(_) => Err(FetchError::Answer(text.to_owned(), format!("it took more than {TIME:?} in all"))),
+        Err(_) => Err(FetchError::Answer(
+            text.to_owned(),
+            format!("it took more than {TIME:?} in all"),
+        )),
     }
 }
 
 async fn ask(text: &str, allowed: &Allowed) -> Result<Fetched, FetchError> {
     let secure = text.starts_with("https://");
-    let authority = text.strip_prefix("https://").unwrap_or(text).trim_end_matches('/');
+    let authority = text
+        .strip_prefix("https://")
+        .unwrap_or(text)
+        .trim_end_matches('/');
     let failed = |what: String| FetchError::Answer(text.to_owned(), what);
-    let host = authority.rsplit_once(':').map_or(authority, |(h, _)| h).trim_matches(['[', ']']);
-    let found: Vec<SocketAddr> = tokio::net::lookup_host(authority).await.map_err(|_| failed("there is no such host".into()))?.collect();
+    let host = authority
+        .rsplit_once(':')
+        .map_or(authority, |(h, _)| h)
+        .trim_matches(['[', ']']);
+    let found: Vec<SocketAddr> = tokio::net::lookup_host(authority)
+        .await
+        .map_err(|_| failed("there is no such host".into()))?
+        .collect();
     if let Some(local) = found.iter().map(SocketAddr::ip).find(|ip| is_local(*ip))
         && !allowed.local
     {
@@ -51,11 +66,19 @@ async fn ask(text: &str, allowed: &Allowed) -> Result<Fetched, FetchError> {
     for address in found {
         // The connection goes to the addresses that were looked at, whatever the name means a moment later.
         let scheme = if secure { "https" } else { "http" };
-        let mut endpoint = Endpoint::from_shared(format!("{scheme}://{address}")).map_err(|e| failed(e.to_string()))?.connect_timeout(Duration::from_secs(5));
+        let mut endpoint = Endpoint::from_shared(format!("{scheme}://{address}"))
+            .map_err(|e| failed(e.to_string()))?
+            .connect_timeout(Duration::from_secs(5));
         if secure {
             let tls = ClientTlsConfig::new().domain_name(host);
-            let tls = if allowed.trust.is_empty() { tls.with_native_roots() } else { tls.ca_certificate(Certificate::from_pem(&allowed.trust)) };
-            endpoint = endpoint.tls_config(tls).map_err(|e| failed(e.to_string()))?;
+            let tls = if allowed.trust.is_empty() {
+                tls.with_native_roots()
+            } else {
+                tls.ca_certificate(Certificate::from_pem(&allowed.trust))
+            };
+            endpoint = endpoint
+                .tls_config(tls)
+                .map_err(|e| failed(e.to_string()))?;
         }
         match endpoint.connect().await {
             Ok(made) => {
@@ -65,18 +88,41 @@ async fn ask(text: &str, allowed: &Allowed) -> Result<Fetched, FetchError> {
             Err(e) => why = deepest(&e),
         }
     }
-    let Some(channel) = channel else { return Err(failed(format!("no connection: {why}"))) };
+    let Some(channel) = channel else {
+        return Err(failed(format!("no connection: {why}")));
+    };
     let mut told = v1::files(channel.clone(), allowed).await;
     if matches!(&told, Err(s) if s.code() == Code::Unimplemented) {
         told = v1alpha::files(channel, allowed).await;
     }
-    let files = match told {
-        Ok(files) => files,
-        Err(s) if s.code() == Code::Unimplemented => return Err(failed("it speaks gRPC, but has no reflection: give its .proto files or a descriptor set".into())),
-        Err(s) if matches!(s.code(), Code::Unauthenticated | Code::PermissionDenied) => return Err(FetchError::Login(text.to_owned(), if s.code() == Code::Unauthenticated { 401 } else { 403 })),
-        Err(s) if s.code() == Code::ResourceExhausted => return Err(FetchError::TooMuch(text.to_owned(), s.message().to_owned())),
-        Err(s) => return Err(failed(format!("it answers {:?}: {}", s.code(), s.message()))),
-    };
+    let files =
+        match told {
+            Ok(files) => files,
+            Err(s) if s.code() == Code::Unimplemented => return Err(failed(
+                "it speaks gRPC, but has no reflection: give its .proto files or a descriptor set"
+                    .into(),
+            )),
+            Err(s) if matches!(s.code(), Code::Unauthenticated | Code::PermissionDenied) => {
+                return Err(FetchError::Login(
+                    text.to_owned(),
+                    if s.code() == Code::Unauthenticated {
+                        401
+                    } else {
+                        403
+                    },
+                ));
+            }
+            Err(s) if s.code() == Code::ResourceExhausted => {
+                return Err(FetchError::TooMuch(text.to_owned(), s.message().to_owned()));
+            }
+            Err(s) => {
+                return Err(failed(format!(
+                    "it answers {:?}: {}",
+                    s.code(),
+                    s.message()
+                )));
+            }
+        };
     let mut set = Vec::new();
     for file in &files {
         set.push(0x0a);
@@ -89,8 +135,19 @@ async fn ask(text: &str, allowed: &Allowed) -> Result<Fetched, FetchError> {
         set.extend_from_slice(file);
     }
     let main = "reflection.descriptors.txt".to_owned();
-    let address = if secure { text.trim_end_matches('/').to_owned() } else { format!("http://{authority}") };
-    Ok(Fetched { source: Source { files: Files::from([(main.clone(), porch_grpc::read::as_text(&set))]), main, address }, missing: Vec::new() })
+    let address = if secure {
+        text.trim_end_matches('/').to_owned()
+    } else {
+        format!("http://{authority}")
+    };
+    Ok(Fetched {
+        source: Source {
+            files: Files::from([(main.clone(), porch_grpc::read::as_text(&set))]),
+            main,
+            address,
+        },
+        missing: Vec::new(),
+    })
 }
 
 fn deepest(error: &dyn std::error::Error) -> String {
@@ -103,7 +160,8 @@ fn deepest(error: &dyn std::error::Error) -> String {
 
 fn with_login<T>(mut request: Request<T>, allowed: &Allowed) -> Request<T> {
     if let Some((name, password)) = &allowed.login {
-        let encoded = base64::engine::general_purpose::STANDARD.encode(format!("{name}:{password}"));
+        let encoded =
+            base64::engine::general_purpose::STANDARD.encode(format!("{name}:{password}"));
         if let Ok(value) = MetadataValue::try_from(format!("Basic {encoded}")) {
             request.metadata_mut().insert("authorization", value);
         }
@@ -127,45 +185,95 @@ macro_rules! version {
             use tonic_reflection::pb::$name::server_reflection_request::MessageRequest;
             use tonic_reflection::pb::$name::server_reflection_response::MessageResponse;
 
-            async fn one(client: &mut ServerReflectionClient<Channel>, request: MessageRequest, allowed: &Allowed) -> Result<MessageResponse, Status> {
-                let asked = ServerReflectionRequest { host: String::new(), message_request: Some(request) };
-                let mut answers = client.server_reflection_info(with_login(Request::new(tokio_stream::once(asked)), allowed)).await?.into_inner();
+            async fn one(
+                client: &mut ServerReflectionClient<Channel>,
+                request: MessageRequest,
+                allowed: &Allowed,
+            ) -> Result<MessageResponse, Status> {
+                let asked = ServerReflectionRequest {
+                    host: String::new(),
+                    message_request: Some(request),
+                };
+                let mut answers = client
+                    .server_reflection_info(with_login(
+                        Request::new(tokio_stream::once(asked)),
+                        allowed,
+                    ))
+                    .await?
+                    .into_inner();
                 let answer = answers.message().await?.and_then(|a| a.message_response);
                 match answer {
-                    Some(MessageResponse::ErrorResponse(e)) => Err(Status::new(Code::from_i32(e.error_code), e.error_message)),
+                    Some(MessageResponse::ErrorResponse(e)) => {
+                        Err(Status::new(Code::from_i32(e.error_code), e.error_message))
+                    }
                     Some(answer) => Ok(answer),
                     None => Err(Status::internal("its reflection gives no answer")),
                 }
             }
 
-            pub(super) async fn files(channel: Channel, allowed: &Allowed) -> Result<Vec<Vec<u8>>, Status> {
-                let mut client = ServerReflectionClient::new(channel).max_decoding_message_size(MAX_TOTAL);
-                let services = match one(&mut client, MessageRequest::ListServices(String::new()), allowed).await? {
-                    MessageResponse::ListServicesResponse(list) => list.service.into_iter().map(|s| s.name).collect::<Vec<_>>(),
+            pub(super) async fn files(
+                channel: Channel,
+                allowed: &Allowed,
+            ) -> Result<Vec<Vec<u8>>, Status> {
+                let mut client =
+                    ServerReflectionClient::new(channel).max_decoding_message_size(MAX_TOTAL);
+                let services = match one(
+                    &mut client,
+                    MessageRequest::ListServices(String::new()),
+                    allowed,
+                )
+                .await?
+                {
+                    MessageResponse::ListServicesResponse(list) => {
+                        list.service.into_iter().map(|s| s.name).collect::<Vec<_>>()
+                    }
                     _ => return Err(Status::internal("its reflection lists no services")),
                 };
                 let mut all: HashMap<String, Vec<u8>> = HashMap::new();
                 let mut missing: BTreeSet<String> = BTreeSet::new();
-                let mut open: Vec<MessageRequest> = services.into_iter().filter(|s| !s.starts_with("grpc.reflection.")).map(MessageRequest::FileContainingSymbol).collect();
+                let mut open: Vec<MessageRequest> = services
+                    .into_iter()
+                    .filter(|s| !s.starts_with("grpc.reflection."))
+                    .map(MessageRequest::FileContainingSymbol)
+                    .collect();
                 let mut total = 0;
                 loop {
-                    let Some(request) = open.pop().or_else(|| missing.pop_first().map(MessageRequest::FileByFilename)) else { break };
-                    let by_name = if let MessageRequest::FileByFilename(name) = &request { Some(name.clone()) } else { None };
+                    let Some(request) = open
+                        .pop()
+                        .or_else(|| missing.pop_first().map(MessageRequest::FileByFilename))
+                    else {
+                        break;
+                    };
+                    let by_name = if let MessageRequest::FileByFilename(name) = &request {
+                        Some(name.clone())
+                    } else {
+                        None
+                    };
                     let answer = match one(&mut client, request, allowed).await {
                         // What it imports and does not know is found out when it is read.
                         Err(_) if by_name.is_some() => continue,
                         other => other?,
                     };
-                    let MessageResponse::FileDescriptorResponse(found) = answer else { return Err(Status::internal("its reflection answers another question")) };
+                    let MessageResponse::FileDescriptorResponse(found) = answer else {
+                        return Err(Status::internal("its reflection answers another question"));
+                    };
                     for bytes in found.file_descriptor_proto {
-                        let Some((name, imports)) = name_and_imports(&bytes) else { continue };
+                        let Some((name, imports)) = name_and_imports(&bytes) else {
+                            continue;
+                        };
                         total += bytes.len();
                         missing.remove(&name);
-                        missing.extend(imports.into_iter().filter(|i| !all.contains_key(i) && *i != name));
+                        missing.extend(
+                            imports
+                                .into_iter()
+                                .filter(|i| !all.contains_key(i) && *i != name),
+                        );
                         all.insert(name, bytes);
                     }
                     if all.len() > MAX_FILES || total > MAX_TOTAL {
-                        return Err(Status::resource_exhausted(format!("its definition has more than {MAX_FILES} files or {MAX_TOTAL} bytes")));
+                        return Err(Status::resource_exhausted(format!(
+                            "its definition has more than {MAX_FILES} files or {MAX_TOTAL} bytes"
+                        )));
                     }
                 }
                 let mut named: Vec<(String, Vec<u8>)> = all.into_iter().collect();

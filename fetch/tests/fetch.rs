@@ -13,7 +13,9 @@ use porch_fetch::{Allowed, FetchError, fetch, login, names_local};
 type Answers = Arc<dyn Fn(&str, &HeaderMap) -> Response + Send + Sync>;
 
 /// A server on loopback that answers as told, and counts.
-async fn serve(answers: impl Fn(&str, &HeaderMap) -> Response + Send + Sync + 'static) -> (SocketAddr, Arc<AtomicUsize>) {
+async fn serve(
+    answers: impl Fn(&str, &HeaderMap) -> Response + Send + Sync + 'static,
+) -> (SocketAddr, Arc<AtomicUsize>) {
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
     let address = listener.local_addr().unwrap();
     let count = Arc::new(AtomicUsize::new(0));
@@ -22,42 +24,90 @@ async fn serve(answers: impl Fn(&str, &HeaderMap) -> Response + Send + Sync + 's
         counted.fetch_add(1, Ordering::Relaxed);
         answers(path, headers)
     });
-    let handler = |State(answers): State<Answers>, uri: Uri, headers: HeaderMap| async move { answers(uri.path_and_query().map_or("", |p| p.as_str()), &headers) };
+    let handler = |State(answers): State<Answers>, uri: Uri, headers: HeaderMap| async move {
+        answers(uri.path_and_query().map_or("", |p| p.as_str()), &headers)
+    };
     let router = Router::new().fallback(handler).with_state(answers);
     tokio::spawn(async move { axum::serve(listener, router).await });
     (address, count)
 }
 
 fn schema(imports: &[&str]) -> String {
-    let imports: String = imports.iter().map(|i| format!("<x:import namespace='urn:a' schemaLocation='{i}'/>")).collect();
+    let imports: String = imports
+        .iter()
+        .map(|i| format!("<x:import namespace='urn:a' schemaLocation='{i}'/>"))
+        .collect();
     format!("<x:schema xmlns:x='http://www.w3.org/2001/XMLSchema'>{imports}</x:schema>")
 }
 
 fn wsdl(imports: &[&str]) -> String {
-    format!("<definitions xmlns='http://schemas.xmlsoap.org/wsdl/'><types>{}</types></definitions>", schema(imports))
+    format!(
+        "<definitions xmlns='http://schemas.xmlsoap.org/wsdl/'><types>{}</types></definitions>",
+        schema(imports)
+    )
 }
 
 fn local() -> Allowed {
-    Allowed { local: true, ..Allowed::default() }
+    Allowed {
+        local: true,
+        ..Allowed::default()
+    }
 }
 
 #[tokio::test]
 async fn imports_are_followed_wherever_they_are_relative_to_circles_and_all() {
     let (address, count) = serve(|path, _| match path {
-        "/svc/desk?wsdl" => wsdl(&["?xsd=1&amp;v=2", "../types/a.xsd", "http://www.w3.org/2001/xml.xsd", "lost.xsd"]).into_response(),
+        "/svc/desk?wsdl" => wsdl(&[
+            "?xsd=1&amp;v=2",
+            "../types/a.xsd",
+            "http://www.w3.org/2001/xml.xsd",
+            "lost.xsd",
+        ])
+        .into_response(),
         "/svc/desk?xsd=1&v=2" => schema(&["desk?wsdl"]).into_response(),
         "/types/a.xsd" => schema(&["b.xsd"]).into_response(),
         "/types/b.xsd" => schema(&["a.xsd"]).into_response(),
         _ => StatusCode::NOT_FOUND.into_response(),
     })
     .await;
-    let fetched = fetch(&format!(" http://{address}/svc/desk?wsdl\n"), &local()).await.unwrap();
-    let names: Vec<String> = fetched.source.files.keys().map(|n| n.replace(&address.to_string(), "H")).collect();
-    assert_eq!(names, ["http://H/svc/desk?wsdl", "http://H/svc/desk?xsd=1&v=2", "http://H/types/a.xsd", "http://H/types/b.xsd"]);
-    assert_eq!(fetched.missing.iter().map(|m| m.replace(&address.to_string(), "H")).collect::<Vec<_>>(), ["http://H/svc/lost.xsd: it answers 404 Not Found"]);
-    assert_eq!(count.load(Ordering::Relaxed), 5, "each once, and nothing of what everybody knows");
+    let fetched = fetch(&format!(" http://{address}/svc/desk?wsdl\n"), &local())
+        .await
+        .unwrap();
+    let names: Vec<String> = fetched
+        .source
+        .files
+        .keys()
+        .map(|n| n.replace(&address.to_string(), "H"))
+        .collect();
+    assert_eq!(
+        names,
+        [
+            "http://H/svc/desk?wsdl",
+            "http://H/svc/desk?xsd=1&v=2",
+            "http://H/types/a.xsd",
+            "http://H/types/b.xsd"
+        ]
+    );
+    assert_eq!(
+        fetched
+            .missing
+            .iter()
+            .map(|m| m.replace(&address.to_string(), "H"))
+            .collect::<Vec<_>>(),
+        ["http://H/svc/lost.xsd: it answers 404 Not Found"]
+    );
+    assert_eq!(
+        count.load(Ordering::Relaxed),
+        5,
+        "each once, and nothing of what everybody knows"
+    );
     let main = &fetched.source.files[&fetched.source.main];
-    assert!(main.contains(&format!("schemaLocation='http://{address}/svc/desk?xsd=1&amp;v=2'")), "{main}");
+    assert!(
+        main.contains(&format!(
+            "schemaLocation='http://{address}/svc/desk?xsd=1&amp;v=2'"
+        )),
+        "{main}"
+    );
 }
 
 #[tokio::test]
@@ -67,29 +117,70 @@ async fn credentials_are_for_the_definition_s_own_host_only() {
         Some(_) => StatusCode::IM_A_TEAPOT.into_response(),
     };
     let (other, _) = serve(check).await;
-    let (address, _) = serve(move |path, headers| match (path, headers.get("authorization").map(|v| v.to_str().unwrap())) {
-        ("/w", Some("Basic cG9yY2g6dGlkZSAmIHRhY2tsZQ==")) => wsdl(&["a.xsd", &format!("http://{other}/b.xsd")]).into_response(),
-        ("/a.xsd", Some(_)) => schema(&[]).into_response(),
-        _ => StatusCode::UNAUTHORIZED.into_response(),
+    let (address, _) = serve(move |path, headers| {
+        match (
+            path,
+            headers.get("authorization").map(|v| v.to_str().unwrap()),
+        ) {
+            ("/w", Some("Basic cG9yY2g6dGlkZSAmIHRhY2tsZQ==")) => {
+                wsdl(&["a.xsd", &format!("http://{other}/b.xsd")]).into_response()
+            }
+            ("/a.xsd", Some(_)) => schema(&[]).into_response(),
+            _ => StatusCode::UNAUTHORIZED.into_response(),
+        }
     })
     .await;
     let url = format!("http://{address}/w");
-    assert!(matches!(fetch(&url, &local()).await, Err(FetchError::Login(_, 401))));
+    assert!(matches!(
+        fetch(&url, &local()).await,
+        Err(FetchError::Login(_, 401))
+    ));
     let (pair, trimmed) = login(" porch:tide & tackle \n").unwrap();
     assert!(trimmed);
-    let fetched = fetch(&url, &Allowed { local: true, login: Some(pair), ..Allowed::default() }).await.unwrap();
+    let fetched = fetch(
+        &url,
+        &Allowed {
+            local: true,
+            login: Some(pair),
+            ..Allowed::default()
+        },
+    )
+    .await
+    .unwrap();
     assert_eq!((fetched.source.files.len(), fetched.missing), (3, vec![]));
     assert!(!login("a:b").unwrap().1 && login("nonsense").is_err());
 }
 
 #[tokio::test]
 async fn addresses_of_the_own_host_are_refused_unless_allowed() {
-    let (address, count) = serve(|_, _| wsdl(&["http://169.254.169.254/latest/meta-data"]).into_response()).await;
-    for url in [format!("http://{address}/w"), format!("http://localhost:{}/w", address.port()), format!("http://[::ffff:127.0.0.1]:{}/w", address.port())] {
-        assert!(matches!(fetch(&url, &Allowed::default()).await, Err(FetchError::Local(..))), "{url}");
+    let (address, count) =
+        serve(|_, _| wsdl(&["http://169.254.169.254/latest/meta-data"]).into_response()).await;
+    for url in [
+        format!("http://{address}/w"),
+        format!("http://localhost:{}/w", address.port()),
+        format!("http://[::ffff:127.0.0.1]:{}/w", address.port()),
+    ] {
+        assert!(
+            matches!(
+                fetch(&url, &Allowed::default()).await,
+                Err(FetchError::Local(..))
+            ),
+            "{url}"
+        );
     }
-    for url in ["http://169.254.169.254/latest", "http://0.0.0.0/", "http://[fd00:ec2::254]/", "http://[fe80::1]/"] {
-        assert!(matches!(fetch(url, &Allowed::default()).await, Err(FetchError::Local(..))), "{url}");
+    for url in [
+        "http://169.254.169.254/latest",
+        "http://0.0.0.0/",
+        "http://[fd00:ec2::254]/",
+        "http://[fe80::1]/",
+    ] {
+        assert!(
+            matches!(
+                fetch(url, &Allowed::default()).await,
+                Err(FetchError::Local(..))
+            ),
+            "{url}"
+        );
         assert!(names_local(url), "{url}");
     }
     assert_eq!(count.load(Ordering::Relaxed), 0);
@@ -114,14 +205,35 @@ async fn other_schemes_redirects_and_endless_answers_are_bounded() {
         async move { fetch(&url, &local()).await }
     };
     assert!(matches!(get("/file").await, Err(FetchError::Address(..))));
-    assert!(get("/loop").await.unwrap_err().to_string().contains("more than 5 redirects"));
+    assert!(
+        get("/loop")
+            .await
+            .unwrap_err()
+            .to_string()
+            .contains("more than 5 redirects")
+    );
     assert!(matches!(get("/large").await, Err(FetchError::TooMuch(..))));
-    assert!(get("/error").await.unwrap_err().to_string().ends_with("it answers 500 Internal Server Error"));
+    assert!(
+        get("/error")
+            .await
+            .unwrap_err()
+            .to_string()
+            .ends_with("it answers 500 Internal Server Error")
+    );
     let before = count.load(Ordering::Relaxed);
     let deep = get("/deep0").await.unwrap();
-    assert!(deep.missing[0].contains("imports more than 20 deep"), "{:?}", deep.missing);
+    assert!(
+        deep.missing[0].contains("imports more than 20 deep"),
+        "{:?}",
+        deep.missing
+    );
     assert!(count.load(Ordering::Relaxed) - before < 30);
-    for url in ["https://example.invalid/", "file:///etc/passwd", "nonsense", "http://a:b@example.invalid/"] {
+    for url in [
+        "https://example.invalid/",
+        "file:///etc/passwd",
+        "nonsense",
+        "http://a:b@example.invalid/",
+    ] {
         let error = fetch(url, &local()).await.unwrap_err();
         assert!(matches!(error, FetchError::Address(..)), "{url}: {error}");
         assert!(!error.to_string().contains("a:b"));

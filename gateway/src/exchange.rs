@@ -38,7 +38,9 @@ const BODY_IDLE: Duration = Duration::from_secs(15);
 const TRACEPARENT: HeaderName = HeaderName::from_static("traceparent");
 
 fn unix_ms() -> i64 {
-    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_millis() as i64)
+    SystemTime::now()
+        .duration_since(UNIX_EPOCH)
+        .map_or(0, |d| d.as_millis() as i64)
 }
 
 pub(crate) struct Exchange<'w> {
@@ -60,10 +62,19 @@ pub(crate) struct Exchange<'w> {
 pub(crate) type Outcome = Result<Response<ReplyBody>, Box<Problem>>;
 
 /// Carries out one exchange. The trace is given for trial runs; those of live traffic are handed out as records.
-pub(crate) async fn run(worker: &Rc<Worker>, porch: &Arc<CompiledPorch>, request: Request<InBody>, address: IpAddr, mode: Mode) -> (Response<ReplyBody>, Option<Box<Trace>>) {
+pub(crate) async fn run(
+    worker: &Rc<Worker>,
+    porch: &Arc<CompiledPorch>,
+    request: Request<InBody>,
+    address: IpAddr,
+    mode: Mode,
+) -> (Response<ReplyBody>, Option<Box<Trace>>) {
     let (mut parts, body) = request.into_parts();
     // HTTP/2 has the host in its target (RFC 9113 §8.3.1).
-    if let Some(authority) = parts.uri.authority().filter(|_| !parts.headers.contains_key(header::HOST))
+    if let Some(authority) = parts
+        .uri
+        .authority()
+        .filter(|_| !parts.headers.contains_key(header::HOST))
         && let Ok(value) = HeaderValue::from_str(authority.as_str())
     {
         parts.headers.insert(header::HOST, value);
@@ -72,7 +83,8 @@ pub(crate) async fn run(worker: &Rc<Worker>, porch: &Arc<CompiledPorch>, request
     let full = mode == Mode::Trial || worker.may_trace(now, FULL_TRACES);
     let context = trace_context(worker, &parts.headers);
     let id = std::str::from_utf8(&context[3..35]).unwrap_or_default();
-    let traceparent = HeaderValue::from_bytes(&context).unwrap_or_else(|_| HeaderValue::from_static(""));
+    let traceparent =
+        HeaderValue::from_bytes(&context).unwrap_or_else(|_| HeaderValue::from_static(""));
     let mut x = Exchange {
         worker,
         porch,
@@ -109,10 +121,14 @@ pub(crate) async fn run(worker: &Rc<Worker>, porch: &Arc<CompiledPorch>, request
         }
     };
     if let Some(rate) = x.rate.take() {
-        response.headers_mut().insert(RATE_LIMIT_POLICY, rate.policy);
+        response
+            .headers_mut()
+            .insert(RATE_LIMIT_POLICY, rate.policy);
         response.headers_mut().insert(RATE_LIMIT, rate.state);
     }
-    response.headers_mut().insert(TRACEPARENT, x.traceparent.clone());
+    response
+        .headers_mut()
+        .insert(TRACEPARENT, x.traceparent.clone());
     let trace = x.conclude(&parts, id, refusal, &mut response);
     (response, trace)
 }
@@ -120,18 +136,24 @@ pub(crate) async fn run(worker: &Rc<Worker>, porch: &Arc<CompiledPorch>, request
 /// The `traceparent` to send on: the caller's trace is continued (W3C Trace Context §3.2).
 fn trace_context(worker: &Worker, headers: &HeaderMap) -> [u8; 55] {
     let mut out = *b"00-00000000000000000000000000000000-0000000000000000-01";
-    let given = headers.get(TRACEPARENT).map(HeaderValue::as_bytes).filter(|b| {
-        let hex = |part: &[u8]| part.iter().all(|c| c.is_ascii_digit() || (b'a'..=b'f').contains(c));
-        b.len() == 55
-            && b.starts_with(b"00-")
-            && b[35] == b'-'
-            && b[52] == b'-'
-            && hex(&b[3..35])
-            && hex(&b[36..52])
-            && hex(&b[53..55])
-            && b[3..35].iter().any(|c| *c != b'0')
-            && b[36..52].iter().any(|c| *c != b'0')
-    });
+    let given = headers
+        .get(TRACEPARENT)
+        .map(HeaderValue::as_bytes)
+        .filter(|b| {
+            let hex = |part: &[u8]| {
+                part.iter()
+                    .all(|c| c.is_ascii_digit() || (b'a'..=b'f').contains(c))
+            };
+            b.len() == 55
+                && b.starts_with(b"00-")
+                && b[35] == b'-'
+                && b[52] == b'-'
+                && hex(&b[3..35])
+                && hex(&b[36..52])
+                && hex(&b[53..55])
+                && b[3..35].iter().any(|c| *c != b'0')
+                && b[36..52].iter().any(|c| *c != b'0')
+        });
     match given {
         Some(given) => out[3..35].copy_from_slice(&given[3..35]),
         None => {
@@ -154,10 +176,30 @@ impl Exchange<'_> {
     async fn stages(&mut self, parts: &Parts, id: &str, body: InBody) -> Outcome {
         let from = Instant::now();
         let porch: Arc<CompiledPorch> = Arc::clone(self.porch);
-        let path = normalise(parts.uri.path()).map_err(|why| Problem::new(400, "path", "The path is not valid", format!("{why}."), "match"))?;
-        let host = if porch.router.has_hosts() { host(parts) } else { None };
+        let path = normalise(parts.uri.path()).map_err(|why| {
+            Problem::new(
+                400,
+                "path",
+                "The path is not valid",
+                format!("{why}."),
+                "match",
+            )
+        })?;
+        let host = if porch.router.has_hosts() {
+            host(parts)
+        } else {
+            None
+        };
         let native = grpc::is_native(&parts.method, &parts.headers);
-        let found = porch.router.find(host.as_deref(), if native { NATIVE } else { parts.method.as_str() }, &path.path);
+        let found = porch.router.find(
+            host.as_deref(),
+            if native {
+                NATIVE
+            } else {
+                parts.method.as_str()
+            },
+            &path.path,
+        );
         let matched = match found {
             Ok(matched) => matched,
             Err(miss) => return self.missed(miss, parts),
@@ -166,14 +208,39 @@ impl Exchange<'_> {
         let op = &porch.operations[matched.operation as usize];
         let facade = &porch.facades[op.facade];
         self.recorder.stage("match", from, |s| {
-            s.notes.push(format!("{} {}{} is the operation “{}” of the facade “{}” {}", op.method, facade.base, op.path, op.id, facade.name, facade.version));
-            s.before = Some(Message::new(format!("{} {}", parts.method, target(parts)), &parts.headers, facade.key_header.as_str()));
+            s.notes.push(format!(
+                "{} {}{} is the operation “{}” of the facade “{}” {}",
+                op.method, facade.base, op.path, op.id, facade.name, facade.version
+            ));
+            s.before = Some(Message::new(
+                format!("{} {}", parts.method, target(parts)),
+                &parts.headers,
+                facade.key_header.as_str(),
+            ));
         });
         if self.mode == Mode::Live && self.worker.shared.pauses.load().stops(&facade.name, &op.id) {
-            let problem = Problem::new(503, "paused", "Paused", "This operation is paused by its publisher.", "match").why("the facade or the operation is paused").by(&op.place);
+            let problem = Problem::new(
+                503,
+                "paused",
+                "Paused",
+                "This operation is paused by its publisher.",
+                "match",
+            )
+            .why("the facade or the operation is paused")
+            .by(&op.place);
             return Err(problem.header(header::RETRY_AFTER, "60"));
         }
-        let (path_values, query) = match self.admit(&porch, op, if native { None } else { Some(&matched.captured) }, parts, &body) {
+        let (path_values, query) = match self.admit(
+            &porch,
+            op,
+            if native {
+                None
+            } else {
+                Some(&matched.captured)
+            },
+            parts,
+            &body,
+        ) {
             Ok(parameters) => parameters,
             Err(problem) => {
                 if problem.status == StatusCode::PAYLOAD_TOO_LARGE {
@@ -186,7 +253,13 @@ impl Exchange<'_> {
             self.chosen = media::choose(&parts.headers, &offer.offered);
             if self.chosen.is_none() {
                 let names: Vec<&str> = offer.offered.iter().map(|k| media::name(*k)).collect();
-                let problem = Problem::new(406, "not-acceptable", "Not in a media type you accept", format!("This operation gives {}.", names.join(" or ")), "admit");
+                let problem = Problem::new(
+                    406,
+                    "not-acceptable",
+                    "Not in a media type you accept",
+                    format!("This operation gives {}.", names.join(" or ")),
+                    "admit",
+                );
                 return Err(problem.by(&op.place));
             }
         }
@@ -207,16 +280,30 @@ impl Exchange<'_> {
             Wiring::Soap(_) => self.soap(&porch, &mut values, body).await,
             Wiring::Grpc(_) if native => self.native(&porch, op, parts, body).await,
             Wiring::Grpc(_) => {
-                let asked = grpc::Asked { parts, operation: matched.operation, id };
+                let asked = grpc::Asked {
+                    parts,
+                    operation: matched.operation,
+                    id,
+                };
                 self.grpc(&porch, &mut values, &asked, body).await
             }
-            Wiring::Http(_) => self.http(&porch, &mut values, &matched.captured, parts, body).await,
+            Wiring::Http(_) => {
+                self.http(&porch, &mut values, &matched.captured, parts, body)
+                    .await
+            }
         }
     }
 
     fn missed(&mut self, miss: Miss, parts: &Parts) -> Outcome {
         match miss {
-            Miss::Path => Err(Problem::new(404, "not-found", "Nothing here", "Nothing is published at this host and path.", "match").why(format!("no facade has {}", parts.uri.path()))),
+            Miss::Path => Err(Problem::new(
+                404,
+                "not-found",
+                "Nothing here",
+                "Nothing is published at this host and path.",
+                "match",
+            )
+            .why(format!("no facade has {}", parts.uri.path()))),
             Miss::Method(allowed) => {
                 let list = allowed.join(", ");
                 if parts.method == Method::OPTIONS {
@@ -227,17 +314,37 @@ impl Exchange<'_> {
                     }
                     return Ok(response);
                 }
-                Err(Problem::new(405, "method", "Method not allowed", format!("This path takes {list}."), "match").header(header::ALLOW, &list))
+                Err(Problem::new(
+                    405,
+                    "method",
+                    "Method not allowed",
+                    format!("This path takes {list}."),
+                    "match",
+                )
+                .header(header::ALLOW, &list))
             }
         }
     }
 
-    fn admit<'o>(&mut self, porch: &CompiledPorch, op: &'o CompiledOperation, captured: Option<&[&str]>, parts: &Parts, body: &InBody) -> Result<Parameters<'o>, Box<Problem>> {
+    fn admit<'o>(
+        &mut self,
+        porch: &CompiledPorch,
+        op: &'o CompiledOperation,
+        captured: Option<&[&str]>,
+        parts: &Parts,
+        body: &InBody,
+    ) -> Result<Parameters<'o>, Box<Problem>> {
         let from = Instant::now();
         let live = self.mode == Mode::Live;
         let shared = &self.worker.shared;
         if live {
-            self.caller = admit::key(porch, op, &shared.keys.load(), &parts.headers, self.now / 1000)?;
+            self.caller = admit::key(
+                porch,
+                op,
+                &shared.keys.load(),
+                &parts.headers,
+                self.now / 1000,
+            )?;
             if !op.limits.is_empty() {
                 self.rate = admit::limits(shared, op, &self.caller, self.address, shared.now_ms())?;
             }
@@ -247,23 +354,42 @@ impl Exchange<'_> {
         }
         // A native call has its values in its messages.
         let result = match captured {
-            Some(captured) => scope::parameters(op, captured, parts.uri.query(), &parts.headers).map_err(|list| admit::mistakes(list, op, "admit"))?,
+            Some(captured) => scope::parameters(op, captured, parts.uri.query(), &parts.headers)
+                .map_err(|list| admit::mistakes(list, op, "admit"))?,
             None => Parameters::default(),
         };
         let caller = &self.caller;
         let rate = self.rate.as_ref();
         self.recorder.stage("admit", from, |s| {
             match (&caller.consumer, live) {
-                (Some(consumer), _) => s.notes.push(format!("the key “{}…” is of the consumer “{}”", caller.key, consumer.name)),
+                (Some(consumer), _) => s.notes.push(format!(
+                    "the key “{}…” is of the consumer “{}”",
+                    caller.key, consumer.name
+                )),
                 (None, true) => s.notes.push("no key is demanded".into()),
-                (None, false) if op.key.is_some() => s.notes.push("a trial run: the key that callers must show is not demanded".into()),
+                (None, false) if op.key.is_some() => s
+                    .notes
+                    .push("a trial run: the key that callers must show is not demanded".into()),
                 (None, false) => {}
             }
             for limit in &op.limits {
-                let state = if live { rate.and_then(|r| r.state.to_str().ok()).unwrap_or_default() } else { "not counted in a trial run" };
-                s.notes.push(format!("{} ({}): {state}", limit.place.rule, limit.place.reach));
+                let state = if live {
+                    rate.and_then(|r| r.state.to_str().ok()).unwrap_or_default()
+                } else {
+                    "not counted in a trial run"
+                };
+                s.notes.push(format!(
+                    "{} ({}): {state}",
+                    limit.place.rule, limit.place.reach
+                ));
             }
-            for (name, value) in op.variables.iter().zip(&result.0).map(|(n, v)| (n.as_str(), v)).chain(result.1.iter().map(|(n, v)| (*n, v))) {
+            for (name, value) in op
+                .variables
+                .iter()
+                .zip(&result.0)
+                .map(|(n, v)| (n.as_str(), v))
+                .chain(result.1.iter().map(|(n, v)| (*n, v)))
+            {
                 s.notes.push(format!("{name} = {value}"));
             }
         });
@@ -271,39 +397,89 @@ impl Exchange<'_> {
     }
 
     /// The caller's body as a value.
-    pub(crate) async fn read_value(&mut self, op: &CompiledOperation, headers: &HeaderMap, body: InBody) -> Result<Option<Value>, Box<Problem>> {
+    pub(crate) async fn read_value(
+        &mut self,
+        op: &CompiledOperation,
+        headers: &HeaderMap,
+        body: InBody,
+    ) -> Result<Option<Value>, Box<Problem>> {
         let bytes = self.read(op, body).await?;
         if bytes.is_empty() {
             if op.body_required {
-                return Err(admit::mistakes(vec![("/body".into(), "must be there".into())], op, "admit"));
+                return Err(admit::mistakes(
+                    vec![("/body".into(), "must be there".into())],
+                    op,
+                    "admit",
+                ));
             }
             return Ok(None);
         }
         let essence = media::essence(headers);
         let taken: &[MediaType] = op.media.as_ref().map_or(&[MediaType::Json], |m| &m.offered);
         let Some(kind) = media::kind(&essence).filter(|k| taken.contains(k)) else {
-            let shown = if essence.is_empty() { "no media type" } else { &essence };
+            let shown = if essence.is_empty() {
+                "no media type"
+            } else {
+                &essence
+            };
             let names: Vec<&str> = taken.iter().map(|k| media::name(*k)).collect();
-            return Err(Problem::new(415, "media-type", "Media type not understood", format!("Send {}; {shown} came.", names.join(" or ")), "admit")
-                .by(&op.place)
-                .header(header::ACCEPT, &names.join(", ")));
+            return Err(Problem::new(
+                415,
+                "media-type",
+                "Media type not understood",
+                format!("Send {}; {shown} came.", names.join(" or ")),
+                "admit",
+            )
+            .by(&op.place)
+            .header(header::ACCEPT, &names.join(", ")));
         };
-        let mapping = op.media.as_ref().map(|m| m.mapping.clone()).unwrap_or_default();
-        media::parse(kind, &bytes, headers, &mapping).map(Some).map_err(|why| admit::mistakes(vec![("/body".into(), why)], op, "admit"))
+        let mapping = op
+            .media
+            .as_ref()
+            .map(|m| m.mapping.clone())
+            .unwrap_or_default();
+        media::parse(kind, &bytes, headers, &mapping)
+            .map(Some)
+            .map_err(|why| admit::mistakes(vec![("/body".into(), why)], op, "admit"))
     }
 
-    pub(crate) async fn read(&mut self, op: &CompiledOperation, body: InBody) -> Result<Bytes, Box<Problem>> {
-        let bytes = body.collect(op.max_body.0, BODY_IDLE).await.map_err(|failure| match failure {
-            ReadFailure::TooLarge => admit::too_large(op),
-            ReadFailure::TooSlow => Problem::new(408, "request-slow", "The request is too slow", "Its body did not arrive in time.", "admit").by(&op.place),
-            ReadFailure::BrokenOff => Problem::new(400, "request-broke-off", "The request broke off", "Its body is not complete.", "admit").by(&op.place),
-        })?;
+    pub(crate) async fn read(
+        &mut self,
+        op: &CompiledOperation,
+        body: InBody,
+    ) -> Result<Bytes, Box<Problem>> {
+        let bytes =
+            body.collect(op.max_body.0, BODY_IDLE)
+                .await
+                .map_err(|failure| match failure {
+                    ReadFailure::TooLarge => admit::too_large(op),
+                    ReadFailure::TooSlow => Problem::new(
+                        408,
+                        "request-slow",
+                        "The request is too slow",
+                        "Its body did not arrive in time.",
+                        "admit",
+                    )
+                    .by(&op.place),
+                    ReadFailure::BrokenOff => Problem::new(
+                        400,
+                        "request-broke-off",
+                        "The request broke off",
+                        "Its body is not complete.",
+                        "admit",
+                    )
+                    .by(&op.place),
+                })?;
         self.bytes_in = bytes.len() as u64;
         Ok(bytes)
     }
 
     pub(crate) fn forwarded(&self, headers: &HeaderMap) -> HeaderValue {
-        let host = headers.get(header::HOST).and_then(|h| h.to_str().ok()).filter(|h| !h.contains(['"', '\\', ';', ','])).unwrap_or("unknown");
+        let host = headers
+            .get(header::HOST)
+            .and_then(|h| h.to_str().ok())
+            .filter(|h| !h.contains(['"', '\\', ';', ',']))
+            .unwrap_or("unknown");
         let mut text = String::with_capacity(64);
         text.push_str("for=");
         match self.address {
@@ -325,20 +501,35 @@ impl Exchange<'_> {
         text.push_str(";host=\"");
         text.push_str(host);
         text.push_str("\";proto=http");
-        HeaderValue::from_maybe_shared(Bytes::from(text)).unwrap_or_else(|_| HeaderValue::from_static("for=unknown"))
+        HeaderValue::from_maybe_shared(Bytes::from(text))
+            .unwrap_or_else(|_| HeaderValue::from_static("for=unknown"))
     }
 
     /// A reply's JSON in the media type that the caller gets.
-    pub(crate) fn in_chosen_type(&self, op: &CompiledOperation, json: Bytes) -> Result<Bytes, Box<Problem>> {
-        let (Some(MediaType::Xml), Some(offer)) = (self.chosen, &op.media) else { return Ok(json) };
+    pub(crate) fn in_chosen_type(
+        &self,
+        op: &CompiledOperation,
+        json: Bytes,
+    ) -> Result<Bytes, Box<Problem>> {
+        let (Some(MediaType::Xml), Some(offer)) = (self.chosen, &op.media) else {
+            return Ok(json);
+        };
         if json.is_empty() {
             return Ok(json);
         }
         let value = reply::json_of(&json, op)?;
-        media::render(MediaType::Xml, &value, &offer.mapping).map(Bytes::from).map_err(|errors| {
-            let list: Vec<String> = errors.iter().map(|e| format!("{} {}", e.pointer, e.message)).collect();
-            reply::bad_answer(op, format!("it cannot be written as XML: {}", list.join("; ")))
-        })
+        media::render(MediaType::Xml, &value, &offer.mapping)
+            .map(Bytes::from)
+            .map_err(|errors| {
+                let list: Vec<String> = errors
+                    .iter()
+                    .map(|e| format!("{} {}", e.pointer, e.message))
+                    .collect();
+                reply::bad_answer(
+                    op,
+                    format!("it cannot be written as XML: {}", list.join("; ")),
+                )
+            })
     }
 
     /// Calls the backend; a connection that had gone stale is replaced once, when that is safe.
@@ -352,7 +543,11 @@ impl Exchange<'_> {
         let from = Instant::now();
         let mut result = self.worker.pool.send(backend, request, false).await;
         let second = match &mut result {
-            Err(CallFailure::Broken { reused: true, unsent, .. }) => unsent.take().map(|r| *r).or_else(again),
+            Err(CallFailure::Broken {
+                reused: true,
+                unsent,
+                ..
+            }) => unsent.take().map(|r| *r).or_else(again),
             _ => None,
         };
         if let Some(request) = second {
@@ -362,13 +557,20 @@ impl Exchange<'_> {
             Ok((answer, lease)) => Ok((answer, lease, from)),
             Err(failure) => {
                 let problem = reply::call_failed(&failure, op, backend);
-                self.recorder.stage("call", from, |s| s.notes.push(problem.refusal.why.clone()));
+                self.recorder
+                    .stage("call", from, |s| s.notes.push(problem.refusal.why.clone()));
                 Err(problem)
             }
         }
     }
 
-    fn conclude(mut self, parts: &Parts, id: &str, refusal: Option<crate::trace::Refusal>, response: &mut Response<ReplyBody>) -> Option<Box<Trace>> {
+    fn conclude(
+        mut self,
+        parts: &Parts,
+        id: &str,
+        refusal: Option<crate::trace::Refusal>,
+        response: &mut Response<ReplyBody>,
+    ) -> Option<Box<Trace>> {
         let status = response.status().as_u16();
         let consumer = self.caller.consumer.as_ref().map_or(0, |c| c.id);
         if self.mode == Mode::Live {
@@ -387,23 +589,29 @@ impl Exchange<'_> {
                 ReplyBody::Convert(converting) => converting.ending = Some(Rc::new(ending)),
                 ReplyBody::Messages(messages) => messages.ending = Some(Rc::new(ending)),
                 ReplyBody::Native { ending: own, .. } => *own = Some(Rc::new(ending)),
-                ReplyBody::Full(bytes) => ending.add_bytes(bytes.as_ref().map_or(0, |b| b.len() as u64)),
+                ReplyBody::Full(bytes) => {
+                    ending.add_bytes(bytes.as_ref().map_or(0, |b| b.len() as u64))
+                }
             }
         }
-        let keep = self.recorder.full || (refusal.is_some() && self.worker.may_trace(self.now, SHORT_TRACES));
+        let keep = self.recorder.full
+            || (refusal.is_some() && self.worker.may_trace(self.now, SHORT_TRACES));
         if !keep {
             return None;
         }
         if let Some(refusal) = &refusal
             && !self.recorder.stages.iter().any(|s| s.name == refusal.stage)
         {
-            self.recorder.stage(&refusal.stage, Instant::now(), |s| s.notes.push(refusal.why.clone()));
+            self.recorder.stage(&refusal.stage, Instant::now(), |s| {
+                s.notes.push(refusal.why.clone())
+            });
         }
         if let ReplyBody::Full(bytes) = response.body()
             && self.recorder.full
         {
             let head = response.status().to_string();
-            let message = Message::new(head, response.headers(), "").body(bytes.as_deref().unwrap_or_default());
+            let message = Message::new(head, response.headers(), "")
+                .body(bytes.as_deref().unwrap_or_default());
             let last = match self.recorder.stages.last_mut() {
                 Some(last) if last.name == "reply" => last,
                 _ => {
@@ -417,11 +625,19 @@ impl Exchange<'_> {
         let trace = Box::new(Trace {
             id: id.to_owned(),
             at: self.now,
-            release: if self.mode == Mode::Live { self.porch.release } else { 0 },
+            release: if self.mode == Mode::Live {
+                self.porch.release
+            } else {
+                0
+            },
             facade: op.map_or_else(String::new, |o| self.porch.facades[o.facade].name.clone()),
             operation: op.map_or_else(String::new, |o| o.id.clone()),
             consumer,
-            consumer_name: self.caller.consumer.as_ref().map_or_else(String::new, |c| c.name.clone()),
+            consumer_name: self
+                .caller
+                .consumer
+                .as_ref()
+                .map_or_else(String::new, |c| c.name.clone()),
             key: self.caller.key.to_string(),
             address: self.address.to_string(),
             method: parts.method.to_string(),
@@ -442,7 +658,14 @@ impl Exchange<'_> {
 }
 
 pub(crate) fn no_wiring(op: &CompiledOperation) -> Box<Problem> {
-    Problem::new(500, "wiring", "Not wired", "This operation cannot be carried out.", "prepare").by(&op.place)
+    Problem::new(
+        500,
+        "wiring",
+        "Not wired",
+        "This operation cannot be carried out.",
+        "prepare",
+    )
+    .by(&op.place)
 }
 
 pub(crate) fn note_reply<T>(stage: &mut Stage, outcome: &Result<T, Box<Problem>>) {
@@ -453,12 +676,23 @@ pub(crate) fn note_reply<T>(stage: &mut Stage, outcome: &Result<T, Box<Problem>>
 
 /// Path and query, whichever way the target was written.
 fn target(parts: &Parts) -> String {
-    parts.uri.path_and_query().map_or_else(|| parts.uri.to_string(), ToString::to_string)
+    parts
+        .uri
+        .path_and_query()
+        .map_or_else(|| parts.uri.to_string(), ToString::to_string)
 }
 
 /// The host that was asked for, in lower case and without its port.
 fn host(parts: &Parts) -> Option<String> {
-    let text = parts.headers.get(header::HOST).and_then(|h| h.to_str().ok()).or_else(|| parts.uri.authority().map(|a| a.as_str()))?;
-    let name = if text.starts_with('[') { text } else { text.split(':').next().unwrap_or(text) };
+    let text = parts
+        .headers
+        .get(header::HOST)
+        .and_then(|h| h.to_str().ok())
+        .or_else(|| parts.uri.authority().map(|a| a.as_str()))?;
+    let name = if text.starts_with('[') {
+        text
+    } else {
+        text.split(':').next().unwrap_or(text)
+    };
     Some(name.to_ascii_lowercase())
 }

@@ -67,21 +67,38 @@ impl Gateway {
         for i in 0..config.workers.max(1) {
             // The first one is bound alone, so that a port in use is noticed even when its owner shares it.
             let socket = bind(address, i == 0).map_err(|e| StartError::Listen(address, e))?;
-            address = socket.local_addr().ok().and_then(|a| a.as_socket()).unwrap_or(address);
+            address = socket
+                .local_addr()
+                .ok()
+                .and_then(|a| a.as_socket())
+                .unwrap_or(address);
             sockets.push(socket);
         }
         let (stop, watch) = watch::channel(false);
         let open = Arc::new(AtomicUsize::new(0));
         let mut workers = Vec::new();
         for (i, socket) in sockets.into_iter().enumerate() {
-            let (shared, watch, open, drain) = (shared.clone(), watch.clone(), open.clone(), config.drain);
-            let thread = thread::Builder::new().name(format!("gateway-{i}")).spawn(move || match tokio::runtime::Builder::new_current_thread().enable_all().build_local(Default::default()) {
-                Ok(runtime) => runtime.block_on(work(socket, shared, watch, open, drain)),
-                Err(e) => tracing::error!("a worker has no runtime: {e}"),
-            });
+            let (shared, watch, open, drain) =
+                (shared.clone(), watch.clone(), open.clone(), config.drain);
+            let thread = thread::Builder::new()
+                .name(format!("gateway-{i}"))
+                .spawn(move || {
+                    match tokio::runtime::Builder::new_current_thread()
+                        .enable_all()
+                        .build_local(Default::default())
+                    {
+                        Ok(runtime) => runtime.block_on(work(socket, shared, watch, open, drain)),
+                        Err(e) => tracing::error!("a worker has no runtime: {e}"),
+                    }
+                });
             workers.push(thread.map_err(StartError::Worker)?);
         }
-        Ok(Self { address, stop, workers, open })
+        Ok(Self {
+            address,
+            stop,
+            workers,
+            open,
+        })
     }
 
     /// Connections that are open now.
@@ -100,7 +117,11 @@ impl Gateway {
 
 fn bind(address: SocketAddr, probe: bool) -> std::io::Result<Socket> {
     let make = |reuse_port: bool| -> std::io::Result<Socket> {
-        let socket = Socket::new(Domain::for_address(address), Type::STREAM, Some(Protocol::TCP))?;
+        let socket = Socket::new(
+            Domain::for_address(address),
+            Type::STREAM,
+            Some(Protocol::TCP),
+        )?;
         socket.set_reuse_address(true)?;
         if reuse_port {
             socket.set_reuse_port(true)?;
@@ -117,7 +138,13 @@ fn bind(address: SocketAddr, probe: bool) -> std::io::Result<Socket> {
     Ok(socket)
 }
 
-async fn work(socket: Socket, shared: Arc<Shared>, mut stop: watch::Receiver<bool>, open: Arc<AtomicUsize>, drain: Duration) {
+async fn work(
+    socket: Socket,
+    shared: Arc<Shared>,
+    mut stop: watch::Receiver<bool>,
+    open: Arc<AtomicUsize>,
+    drain: Duration,
+) {
     let listener = match TcpListener::from_std(socket.into()) {
         Ok(listener) => listener,
         Err(e) => return tracing::error!("the gateway cannot use its socket: {e}"),
@@ -162,7 +189,12 @@ async fn flush(worker: Rc<Worker>) {
     }
 }
 
-async fn connection(worker: Rc<Worker>, stream: TcpStream, peer: IpAddr, mut stop: watch::Receiver<bool>) {
+async fn connection(
+    worker: Rc<Worker>,
+    stream: TcpStream,
+    peer: IpAddr,
+    mut stop: watch::Receiver<bool>,
+) {
     let _ = stream.set_nodelay(true);
     let cache = std::cell::RefCell::new(Cache::new(&worker.shared.porch));
     let service = service_fn(|request: Request<Incoming>| {
@@ -173,7 +205,14 @@ async fn connection(worker: Rc<Worker>, stream: TcpStream, peer: IpAddr, mut sto
             }
             worker.inflight.set(worker.inflight.get() + 1);
             let guard = Inflight(worker.clone());
-            let (response, _) = run(&worker, &porch, request.map(InBody::Incoming), peer, Mode::Live).await;
+            let (response, _) = run(
+                &worker,
+                &porch,
+                request.map(InBody::Incoming),
+                peer,
+                Mode::Live,
+            )
+            .await;
             drop(guard);
             Ok(response)
         }
@@ -184,9 +223,17 @@ async fn connection(worker: Rc<Worker>, stream: TcpStream, peer: IpAddr, mut sto
     let Ok(Some(is_http2)) = peeked else { return };
     if is_http2 {
         let mut builder = http2::Builder::new(Local);
-        builder.timer(TokioTimer::new()).max_concurrent_streams(256).max_header_list_size(64 << 10).initial_stream_window_size(1 << 20).initial_connection_window_size(4 << 20);
-        builder.keep_alive_interval(Duration::from_secs(30)).keep_alive_timeout(Duration::from_secs(10));
-        let mut connection = std::pin::pin!(builder.serve_connection(TokioIo::new(stream), service));
+        builder
+            .timer(TokioTimer::new())
+            .max_concurrent_streams(256)
+            .max_header_list_size(64 << 10)
+            .initial_stream_window_size(1 << 20)
+            .initial_connection_window_size(4 << 20);
+        builder
+            .keep_alive_interval(Duration::from_secs(30))
+            .keep_alive_timeout(Duration::from_secs(10));
+        let mut connection =
+            std::pin::pin!(builder.serve_connection(TokioIo::new(stream), service));
         tokio::select! {
             _ = connection.as_mut() => return,
             _ = stop.wait_for(|s| *s) => connection.as_mut().graceful_shutdown(),
@@ -195,7 +242,10 @@ async fn connection(worker: Rc<Worker>, stream: TcpStream, peer: IpAddr, mut sto
         return;
     }
     let mut builder = http1::Builder::new();
-    builder.timer(TokioTimer::new()).header_read_timeout(Duration::from_secs(10)).max_buf_size(64 * 1024);
+    builder
+        .timer(TokioTimer::new())
+        .header_read_timeout(Duration::from_secs(10))
+        .max_buf_size(64 * 1024);
     let mut connection = std::pin::pin!(builder.serve_connection(TokioIo::new(stream), service));
     tokio::select! {
         // What goes wrong on a caller's connection is the caller's business.
@@ -232,9 +282,16 @@ impl Drop for Inflight {
 
 fn overloaded() -> Response<ReplyBody> {
     let text = r#"{"type":"urn:elm-porch:problem:overloaded","title":"Overloaded","status":503,"detail":"Too many exchanges are under way. Try again in a second."}"#;
-    let mut response = Response::new(ReplyBody::Full(Some(bytes::Bytes::from_static(text.as_bytes()))));
+    let mut response = Response::new(ReplyBody::Full(Some(bytes::Bytes::from_static(
+        text.as_bytes(),
+    ))));
     *response.status_mut() = http::StatusCode::SERVICE_UNAVAILABLE;
-    response.headers_mut().insert(header::CONTENT_TYPE, http::HeaderValue::from_static("application/problem+json"));
-    response.headers_mut().insert(header::RETRY_AFTER, http::HeaderValue::from_static("1"));
+    response.headers_mut().insert(
+        header::CONTENT_TYPE,
+        http::HeaderValue::from_static("application/problem+json"),
+    );
+    response
+        .headers_mut()
+        .insert(header::RETRY_AFTER, http::HeaderValue::from_static("1"));
     response
 }

@@ -10,8 +10,15 @@ use serde_json::Value;
 
 /// The media type's name without parameters, in lower case.
 pub(crate) fn essence(headers: &HeaderMap) -> String {
-    let text = headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
-    text.split(';').next().unwrap_or_default().trim().to_ascii_lowercase()
+    let text = headers
+        .get(header::CONTENT_TYPE)
+        .and_then(|v| v.to_str().ok())
+        .unwrap_or_default();
+    text.split(';')
+        .next()
+        .unwrap_or_default()
+        .trim()
+        .to_ascii_lowercase()
 }
 
 /// Whether a media type is JSON or XML (RFC 6839 §3.1, RFC 7303 §8).
@@ -34,7 +41,11 @@ pub(crate) fn name(kind: MediaType) -> &'static str {
 
 /// The offered type that the caller likes best (RFC 9110 §12.5.1); `None` when none of them will do.
 pub(crate) fn choose(headers: &HeaderMap, offered: &[MediaType]) -> Option<MediaType> {
-    let mut fields = headers.get_all(header::ACCEPT).into_iter().filter_map(|v| v.to_str().ok()).peekable();
+    let mut fields = headers
+        .get_all(header::ACCEPT)
+        .into_iter()
+        .filter_map(|v| v.to_str().ok())
+        .peekable();
     if fields.peek().is_none() {
         return offered.first().copied();
     }
@@ -44,7 +55,9 @@ pub(crate) fn choose(headers: &HeaderMap, offered: &[MediaType]) -> Option<Media
         .map(|range| {
             let mut parts = range.split(';').map(str::trim);
             let name = parts.next().unwrap_or_default().to_ascii_lowercase();
-            let quality = parts.find_map(|p| p.strip_prefix("q=").or_else(|| p.strip_prefix("Q="))).map_or(1.0, |q| q.parse::<f32>().unwrap_or(0.0).clamp(0.0, 1.0));
+            let quality = parts
+                .find_map(|p| p.strip_prefix("q=").or_else(|| p.strip_prefix("Q=")))
+                .map_or(1.0, |q| q.parse::<f32>().unwrap_or(0.0).clamp(0.0, 1.0));
             (name, quality)
         })
         .collect();
@@ -57,8 +70,15 @@ pub(crate) fn choose(headers: &HeaderMap, offered: &[MediaType]) -> Option<Media
     };
     // The most specific range that fits says how much it is liked.
     let quality = |kind: MediaType| {
-        let exact = ranges.iter().filter(|(r, _)| names(kind).contains(&r.as_str())).map(|(_, q)| *q).max_by(f32::total_cmp);
-        let group = ranges.iter().find(|(r, _)| r == "application/*" || (kind == MediaType::Xml && r == "text/*")).map(|(_, q)| *q);
+        let exact = ranges
+            .iter()
+            .filter(|(r, _)| names(kind).contains(&r.as_str()))
+            .map(|(_, q)| *q)
+            .max_by(f32::total_cmp);
+        let group = ranges
+            .iter()
+            .find(|(r, _)| r == "application/*" || (kind == MediaType::Xml && r == "text/*"))
+            .map(|(_, q)| *q);
         let any = ranges.iter().find(|(r, _)| r == "*/*").map(|(_, q)| *q);
         exact.or(group).or(any).unwrap_or(0.0)
     };
@@ -76,12 +96,21 @@ pub(crate) fn choose(headers: &HeaderMap, offered: &[MediaType]) -> Option<Media
 ///
 /// # Errors
 /// What is wrong with it.
-pub(crate) fn parse(kind: MediaType, bytes: &[u8], headers: &HeaderMap, mapping: &Mapping) -> Result<Value, String> {
+pub(crate) fn parse(
+    kind: MediaType,
+    bytes: &[u8],
+    headers: &HeaderMap,
+    mapping: &Mapping,
+) -> Result<Value, String> {
     match kind {
         MediaType::Json => serde_json::from_slice(bytes).map_err(|e| format!("is no JSON: {e}")),
         MediaType::Xml => {
-            let whole = headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
-            let text = decode_document(bytes, parameter(whole, "charset").as_deref()).map_err(|name| format!("is not {name}"))?;
+            let whole = headers
+                .get(header::CONTENT_TYPE)
+                .and_then(|v| v.to_str().ok())
+                .unwrap_or_default();
+            let text = decode_document(bytes, parameter(whole, "charset").as_deref())
+                .map_err(|name| format!("is not {name}"))?;
             to_json(&text, mapping).map_err(|e| format!("is no well-formed XML: {e}"))
         }
     }
@@ -91,7 +120,11 @@ pub(crate) fn parse(kind: MediaType, bytes: &[u8], headers: &HeaderMap, mapping:
 ///
 /// # Errors
 /// What the media type cannot hold.
-pub(crate) fn render(kind: MediaType, value: &Value, mapping: &Mapping) -> Result<Vec<u8>, Vec<WriteError>> {
+pub(crate) fn render(
+    kind: MediaType,
+    value: &Value,
+    mapping: &Mapping,
+) -> Result<Vec<u8>, Vec<WriteError>> {
     match kind {
         MediaType::Json => Ok(value.to_string().into_bytes()),
         MediaType::Xml => {
@@ -115,9 +148,21 @@ mod tests {
             (Some("*/*"), &[Xml, Json], Some(Xml)),
             (Some("application/xml"), &[Json, Xml], Some(Xml)),
             (Some("text/xml"), &[Json, Xml], Some(Xml)),
-            (Some("application/xml;q=0.5, application/json;q=0.4"), &[Json, Xml], Some(Xml)),
-            (Some("application/xml;q=0.5, application/json"), &[Xml, Json], Some(Json)),
-            (Some("application/*;q=0.2, application/json;q=0"), &[Json, Xml], Some(Xml)),
+            (
+                Some("application/xml;q=0.5, application/json;q=0.4"),
+                &[Json, Xml],
+                Some(Xml),
+            ),
+            (
+                Some("application/xml;q=0.5, application/json"),
+                &[Xml, Json],
+                Some(Json),
+            ),
+            (
+                Some("application/*;q=0.2, application/json;q=0"),
+                &[Json, Xml],
+                Some(Xml),
+            ),
             (Some("*/*;q=0.1, application/xml;q=0"), &[Xml], None),
             (Some("text/html, image/png"), &[Json, Xml], None),
             (Some("text/html, */*;q=0.8"), &[Json], Some(Json)),

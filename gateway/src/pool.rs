@@ -43,7 +43,11 @@ pub(crate) enum CallFailure {
     /// No connection.
     Connect(String),
     /// The connection broke before the answer's head was there; the request is given back when nothing of it was sent.
-    Broken { reused: bool, unsent: Option<Box<Request<OutBody>>>, what: String },
+    Broken {
+        reused: bool,
+        unsent: Option<Box<Request<OutBody>>>,
+        what: String,
+    },
     /// No answer in time.
     Timeout,
 }
@@ -57,7 +61,10 @@ impl Lease {
         let mut idle = self.pool.idle.borrow_mut();
         let list = idle.entry(self.authority).or_default();
         if list.len() < MAX_KEPT {
-            list.push(Idle { sender: self.sender, since: Instant::now() });
+            list.push(Idle {
+                sender: self.sender,
+                since: Instant::now(),
+            });
         }
     }
 }
@@ -75,8 +82,17 @@ impl Pool {
     }
 
     /// Sends a request and waits for the head of its answer.
-    pub(crate) async fn send(self: &Rc<Self>, backend: &CompiledBackend, request: Request<OutBody>, fresh: bool) -> Result<(Response<Incoming>, Lease), CallFailure> {
-        let reused = if fresh { None } else { self.take(&backend.authority) };
+    pub(crate) async fn send(
+        self: &Rc<Self>,
+        backend: &CompiledBackend,
+        request: Request<OutBody>,
+        fresh: bool,
+    ) -> Result<(Response<Incoming>, Lease), CallFailure> {
+        let reused = if fresh {
+            None
+        } else {
+            self.take(&backend.authority)
+        };
         let was_reused = reused.is_some();
         let mut sender = match reused {
             Some(sender) => sender,
@@ -84,36 +100,57 @@ impl Pool {
         };
         let call = async {
             if sender.ready().await.is_err() {
-                return Err(CallFailure::Broken { reused: was_reused, unsent: Some(Box::new(request)), what: "closed before the request".into() });
+                return Err(CallFailure::Broken {
+                    reused: was_reused,
+                    unsent: Some(Box::new(request)),
+                    what: "closed before the request".into(),
+                });
             }
             sender.try_send_request(request).await.map_err(|mut e| {
                 let unsent = e.take_message().map(Box::new);
-                CallFailure::Broken { reused: was_reused, unsent, what: e.error().to_string() }
+                CallFailure::Broken {
+                    reused: was_reused,
+                    unsent,
+                    what: e.error().to_string(),
+                }
             })
         };
         let answer = match tokio::time::timeout(backend.timeout, call).await {
             Ok(answer) => answer?,
             Err(_) => return Err(CallFailure::Timeout),
         };
-        Ok((answer, Lease { sender, pool: self.clone(), authority: backend.authority.as_str().into() }))
+        Ok((
+            answer,
+            Lease {
+                sender,
+                pool: self.clone(),
+                authority: backend.authority.as_str().into(),
+            },
+        ))
     }
 }
 
 async fn connect(authority: &str, timeout: Duration) -> Result<SendRequest<OutBody>, CallFailure> {
     let with_port;
-    let address = if authority.rsplit_once(':').is_some_and(|(_, port)| port.parse::<u16>().is_ok()) {
+    let address = if authority
+        .rsplit_once(':')
+        .is_some_and(|(_, port)| port.parse::<u16>().is_ok())
+    {
         authority
     } else {
         with_port = format!("{authority}:80");
         &with_port
     };
-    let stream = match tokio::time::timeout(timeout.min(CONNECT), TcpStream::connect(address)).await {
+    let stream = match tokio::time::timeout(timeout.min(CONNECT), TcpStream::connect(address)).await
+    {
         Err(_) => return Err(CallFailure::Timeout),
         Ok(Err(e)) => return Err(CallFailure::Connect(e.to_string())),
         Ok(Ok(stream)) => stream,
     };
     let _ = stream.set_nodelay(true);
-    let (sender, connection) = http1::handshake(TokioIo::new(stream)).await.map_err(|e| CallFailure::Connect(e.to_string()))?;
+    let (sender, connection) = http1::handshake(TokioIo::new(stream))
+        .await
+        .map_err(|e| CallFailure::Connect(e.to_string()))?;
     tokio::task::spawn_local(async move {
         // An error here shows up where the connection is used.
         let _ = connection.await;

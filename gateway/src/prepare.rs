@@ -4,7 +4,10 @@ use bytes::Bytes;
 use http::Method;
 use http::request::Parts;
 use http::{HeaderMap, HeaderName, HeaderValue, Request, Uri, Version, header};
-use porch_facade::{CompiledBackend, HeaderRule, HttpWiring, MediaType, PathPart, SoapWiring, percent_encode_segment};
+use porch_facade::{
+    CompiledBackend, HeaderRule, HttpWiring, MediaType, PathPart, SoapWiring,
+    percent_encode_segment,
+};
 use porch_rules::expr::EvalError;
 use porch_soap::tree::Json;
 use serde_json::Value;
@@ -41,10 +44,17 @@ pub(crate) fn strip_hop_by_hop(headers: &mut HeaderMap) {
 }
 
 /// The caller's header fields that travel on, with room for more.
-pub(crate) fn forwarded_fields(from: &HeaderMap, key_header: &HeaderName, room: usize) -> HeaderMap {
+pub(crate) fn forwarded_fields(
+    from: &HeaderMap,
+    key_header: &HeaderName,
+    room: usize,
+) -> HeaderMap {
     let mut headers = HeaderMap::with_capacity(from.len() + room);
     for (name, value) in from {
-        let ends_here = name == key_header || name == header::HOST || name == header::EXPECT || HOP_BY_HOP.contains(name);
+        let ends_here = name == key_header
+            || name == header::HOST
+            || name == header::EXPECT
+            || HOP_BY_HOP.contains(name);
         if !ends_here {
             headers.append(name.clone(), value.clone());
         }
@@ -57,8 +67,13 @@ pub(crate) fn forwarded_fields(from: &HeaderMap, key_header: &HeaderName, room: 
 
 /// The fields that `Connection` names.
 fn named_by_connection(headers: &HeaderMap) -> impl Iterator<Item = HeaderName> + '_ {
-    let values = headers.get_all(header::CONNECTION).into_iter().filter_map(|v| v.to_str().ok());
-    values.flat_map(|v| v.split(',')).filter_map(|n| n.trim().parse().ok())
+    let values = headers
+        .get_all(header::CONNECTION)
+        .into_iter()
+        .filter_map(|v| v.to_str().ok());
+    values
+        .flat_map(|v| v.split(','))
+        .filter_map(|n| n.trim().parse().ok())
 }
 
 /// What every backend request carries.
@@ -82,10 +97,20 @@ impl Common<'_> {
 }
 
 /// A failed expression of a request: the caller's values are at fault.
-pub(crate) fn unsuitable(values: &Values<'_>, place: &str, (source, error): (String, EvalError)) -> Box<Problem> {
-    Problem::new(400, "contract", "The request cannot be used", format!("{place} cannot be made from the request: {error}."), "prepare")
-        .why(format!("{place}: ={source}: {error}"))
-        .by(&values.operation.place)
+pub(crate) fn unsuitable(
+    values: &Values<'_>,
+    place: &str,
+    (source, error): (String, EvalError),
+) -> Box<Problem> {
+    Problem::new(
+        400,
+        "contract",
+        "The request cannot be used",
+        format!("{place} cannot be made from the request: {error}."),
+        "prepare",
+    )
+    .why(format!("{place}: ={source}: {error}"))
+    .by(&values.operation.place)
 }
 
 /// What the caller asked for.
@@ -101,36 +126,65 @@ pub(crate) struct Asked<'a> {
 
 /// What a backend's bodies are.
 pub(crate) fn speaks(wiring: &HttpWiring) -> MediaType {
-    if wiring.xml.is_some() { MediaType::Xml } else { MediaType::Json }
+    if wiring.xml.is_some() {
+        MediaType::Xml
+    } else {
+        MediaType::Json
+    }
 }
 
 /// A value as a body for the backend.
-fn own_body(wiring: &HttpWiring, value: &Value, values: &Values<'_>, headers: &mut HeaderMap) -> Result<OutBody, Box<Problem>> {
+fn own_body(
+    wiring: &HttpWiring,
+    value: &Value,
+    values: &Values<'_>,
+    headers: &mut HeaderMap,
+) -> Result<OutBody, Box<Problem>> {
     let kind = speaks(wiring);
     let mapping = wiring.xml.clone().unwrap_or_default();
     let bytes = media::render(kind, value, &mapping).map_err(|errors| {
-        let list = errors.into_iter().map(|e| (format!("/body{}", e.pointer), e.message)).collect();
+        let list = errors
+            .into_iter()
+            .map(|e| (format!("/body{}", e.pointer), e.message))
+            .collect();
         admit::mistakes(list, values.operation, "prepare")
     })?;
-    headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(media::name(kind)));
+    headers.insert(
+        header::CONTENT_TYPE,
+        HeaderValue::from_static(media::name(kind)),
+    );
     Ok(OutBody::Full(Some(bytes.into())))
 }
 
 /// The request of an HTTP call, without its body.
-pub(crate) fn http_request(wiring: &HttpWiring, common: &Common<'_>, values: &Values<'_>, asked: &Asked<'_>) -> Result<Request<OutBody>, Box<Problem>> {
+pub(crate) fn http_request(
+    wiring: &HttpWiring,
+    common: &Common<'_>,
+    values: &Values<'_>,
+    asked: &Asked<'_>,
+) -> Result<Request<OutBody>, Box<Problem>> {
     let mut target = String::with_capacity(64);
     target.push_str(&common.backend.path);
     for part in &wiring.path {
         match part {
             PathPart::Fixed(text) => target.push_str(text),
             // Captured segments are normalised already, so they are passed on as they stand.
-            PathPart::Captured(i) | PathPart::CapturedRest(i) => target.push_str(asked.captured.get(*i).copied().unwrap_or_default()),
+            PathPart::Captured(i) | PathPart::CapturedRest(i) => {
+                target.push_str(asked.captured.get(*i).copied().unwrap_or_default())
+            }
             PathPart::Value(expr) => {
-                let value = expr.eval(values).map_err(|e| unsuitable(values, "the path", (expr.source().to_owned(), e)))?;
+                let value = expr
+                    .eval(values)
+                    .map_err(|e| unsuitable(values, "the path", (expr.source().to_owned(), e)))?;
                 let text = value.to_text().unwrap_or_default();
                 if text.is_empty() || text == "." || text == ".." {
-                    let error = EvalError::Type("a path segment is neither empty nor made of dots".into());
-                    return Err(unsuitable(values, "the path", (expr.source().to_owned(), error)));
+                    let error =
+                        EvalError::Type("a path segment is neither empty nor made of dots".into());
+                    return Err(unsuitable(
+                        values,
+                        "the path",
+                        (expr.source().to_owned(), error),
+                    ));
                 }
                 percent_encode_segment(&mut target, &text);
             }
@@ -149,7 +203,10 @@ pub(crate) fn http_request(wiring: &HttpWiring, common: &Common<'_>, values: &Va
         Some(pairs) => {
             let mut mark = '?';
             for (name, template) in pairs {
-                let Some(text) = template.render_text(values).map_err(|e| unsuitable(values, name, e))? else {
+                let Some(text) = template
+                    .render_text(values)
+                    .map_err(|e| unsuitable(values, name, e))?
+                else {
                     continue;
                 };
                 target.push(mark);
@@ -160,24 +217,41 @@ pub(crate) fn http_request(wiring: &HttpWiring, common: &Common<'_>, values: &Va
             }
         }
     }
-    let mut headers = forwarded_fields(&asked.parts.headers, asked.key_header, wiring.headers.len() + 8);
+    let mut headers = forwarded_fields(
+        &asked.parts.headers,
+        asked.key_header,
+        wiring.headers.len() + 8,
+    );
     for (name, rule) in &wiring.headers {
         let text = match rule {
             HeaderRule::Set(value) => {
                 headers.insert(name.clone(), value.clone());
                 continue;
             }
-            HeaderRule::Make(template) => template.render_text(values).map_err(|e| unsuitable(values, name.as_str(), e))?,
+            HeaderRule::Make(template) => template
+                .render_text(values)
+                .map_err(|e| unsuitable(values, name.as_str(), e))?,
         };
         match text.map(|t| HeaderValue::from_str(&t)) {
             Some(Ok(value)) => drop(headers.insert(name.clone(), value)),
-            Some(Err(_)) => return Err(unsuitable(values, name.as_str(), (String::new(), EvalError::Type("the text cannot stand in a header".into())))),
+            Some(Err(_)) => {
+                return Err(unsuitable(
+                    values,
+                    name.as_str(),
+                    (
+                        String::new(),
+                        EvalError::Type("the text cannot stand in a header".into()),
+                    ),
+                ));
+            }
             None => drop(headers.remove(name)),
         }
     }
     let mut body = OutBody::Empty;
     if let Some(template) = &wiring.body {
-        let value = template.render(values).map_err(|e| unsuitable(values, "the body", e))?;
+        let value = template
+            .render(values)
+            .map_err(|e| unsuitable(values, "the body", e))?;
         headers.remove(header::CONTENT_LENGTH);
         headers.remove(header::CONTENT_ENCODING);
         if let Some(value) = value {
@@ -189,22 +263,40 @@ pub(crate) fn http_request(wiring: &HttpWiring, common: &Common<'_>, values: &Va
         body = own_body(wiring, value, values, &mut headers)?;
     }
     if values.operation.media.is_some() {
-        headers.insert(header::ACCEPT, HeaderValue::from_static(media::name(speaks(wiring))));
+        headers.insert(
+            header::ACCEPT,
+            HeaderValue::from_static(media::name(speaks(wiring))),
+        );
     }
     if wiring.reply.is_some() || values.operation.media.is_some() {
         // The answer must be readable here.
         headers.remove(header::ACCEPT_ENCODING);
     }
     common.finish(&mut headers);
-    let method = wiring.method.clone().unwrap_or_else(|| asked.parts.method.clone());
+    let method = wiring
+        .method
+        .clone()
+        .unwrap_or_else(|| asked.parts.method.clone());
     request(method, &target, headers, body, values)
 }
 
-fn request(method: Method, target: &str, headers: HeaderMap, body: OutBody, values: &Values<'_>) -> Result<Request<OutBody>, Box<Problem>> {
+fn request(
+    method: Method,
+    target: &str,
+    headers: HeaderMap,
+    body: OutBody,
+    values: &Values<'_>,
+) -> Result<Request<OutBody>, Box<Problem>> {
     let uri: Uri = target.parse().map_err(|_| {
-        Problem::new(400, "contract", "The request cannot be used", "No valid address can be made from the request.", "prepare")
-            .why(format!("“{target}” is no valid request target"))
-            .by(&values.operation.place)
+        Problem::new(
+            400,
+            "contract",
+            "The request cannot be used",
+            "No valid address can be made from the request.",
+            "prepare",
+        )
+        .why(format!("“{target}” is no valid request target"))
+        .by(&values.operation.place)
     })?;
     let mut request = Request::new(body);
     *request.method_mut() = method;
@@ -215,29 +307,65 @@ fn request(method: Method, target: &str, headers: HeaderMap, body: OutBody, valu
 }
 
 /// The request of a SOAP call: itself, its envelope, and its input in JSON for the trace when `shown`.
-pub(crate) fn soap_request(wiring: &SoapWiring, common: &Common<'_>, values: &Values<'_>, raw: Option<&[u8]>, shown: bool) -> Result<(Request<OutBody>, Bytes, String), Box<Problem>> {
+pub(crate) fn soap_request(
+    wiring: &SoapWiring,
+    common: &Common<'_>,
+    values: &Values<'_>,
+    raw: Option<&[u8]>,
+    shown: bool,
+) -> Result<(Request<OutBody>, Bytes, String), Box<Problem>> {
     let built;
     let input = match raw {
-        Some(raw) => Json::parse(raw).map_err(|e| admit::mistakes(vec![("/body".into(), format!("is no JSON: {e}"))], values.operation, "admit"))?,
+        Some(raw) => Json::parse(raw).map_err(|e| {
+            admit::mistakes(
+                vec![("/body".into(), format!("is no JSON: {e}"))],
+                values.operation,
+                "admit",
+            )
+        })?,
         None => {
-            built = wiring.send.render(values).map_err(|e| unsuitable(values, "the input", e))?.unwrap_or(Value::Null);
+            built = wiring
+                .send
+                .render(values)
+                .map_err(|e| unsuitable(values, "the input", e))?
+                .unwrap_or(Value::Null);
             Json::of(&built)
         }
     };
     let soap_headers = match &wiring.headers {
-        Some(template) => template.render(values).map_err(|e| unsuitable(values, "the SOAP header", e))?,
+        Some(template) => template
+            .render(values)
+            .map_err(|e| unsuitable(values, "the SOAP header", e))?,
         None => None,
     };
     let mut security = Vec::new();
     if let Some(token) = &common.backend.token {
         let mut nonce = [0u8; 16];
-        getrandom::fill(&mut nonce).map_err(|_| Problem::new(503, "random", "Not now", "No random numbers can be had.", "prepare").by(&values.operation.place))?;
-        let now = chrono::Utc::now().format("%Y-%m-%dT%H:%M:%S%.3fZ").to_string();
+        getrandom::fill(&mut nonce).map_err(|_| {
+            Problem::new(
+                503,
+                "random",
+                "Not now",
+                "No random numbers can be had.",
+                "prepare",
+            )
+            .by(&values.operation.place)
+        })?;
+        let now = chrono::Utc::now()
+            .format("%Y-%m-%dT%H:%M:%S%.3fZ")
+            .to_string();
         token.write(&nonce, &now, &mut security);
     }
     let mut envelope = Vec::with_capacity(1024);
-    if let Err(errors) = wiring.envelope.write_with(&input, soap_headers.as_ref(), &security, &mut envelope) {
-        let list = errors.into_iter().map(|e| (format!("/body{}", e.pointer), e.message)).collect();
+    if let Err(errors) =
+        wiring
+            .envelope
+            .write_with(&input, soap_headers.as_ref(), &security, &mut envelope)
+    {
+        let list = errors
+            .into_iter()
+            .map(|e| (format!("/body{}", e.pointer), e.message))
+            .collect();
         return Err(admit::mistakes(list, values.operation, "prepare"));
     }
     let bytes = Bytes::from(envelope);
@@ -245,14 +373,36 @@ pub(crate) fn soap_request(wiring: &SoapWiring, common: &Common<'_>, values: &Va
     if let Ok(value) = HeaderValue::from_str(&wiring.envelope.content_type) {
         headers.insert(header::CONTENT_TYPE, value);
     }
-    if let Some(Ok(value)) = wiring.envelope.soap_action.as_deref().map(HeaderValue::from_str) {
+    if let Some(Ok(value)) = wiring
+        .envelope
+        .soap_action
+        .as_deref()
+        .map(HeaderValue::from_str)
+    {
         headers.insert(HeaderName::from_static("soapaction"), value);
     }
-    headers.insert(header::ACCEPT, HeaderValue::from_static("text/xml, application/soap+xml, multipart/related"));
+    headers.insert(
+        header::ACCEPT,
+        HeaderValue::from_static("text/xml, application/soap+xml, multipart/related"),
+    );
     headers.insert(header::ACCEPT_ENCODING, HeaderValue::from_static("gzip"));
     common.finish(&mut headers);
-    let path = if common.backend.path.is_empty() { "/" } else { &common.backend.path };
-    let request = request(Method::POST, path, headers, OutBody::Full(Some(bytes.clone())), values)?;
-    let input = if shown { input.to_value().to_string() } else { String::new() };
+    let path = if common.backend.path.is_empty() {
+        "/"
+    } else {
+        &common.backend.path
+    };
+    let request = request(
+        Method::POST,
+        path,
+        headers,
+        OutBody::Full(Some(bytes.clone())),
+        values,
+    )?;
+    let input = if shown {
+        input.to_value().to_string()
+    } else {
+        String::new()
+    };
     Ok((request, bytes, input))
 }

@@ -25,11 +25,29 @@ const TYPE: &str = "urn:elm-porch:problem:";
 
 impl Problem {
     /// A problem; `why` is for the publisher, `detail` for the caller.
-    pub(crate) fn new(status: u16, kind: &str, title: &str, detail: impl Into<String>, stage: &str) -> Box<Self> {
+    pub(crate) fn new(
+        status: u16,
+        kind: &str,
+        title: &str,
+        detail: impl Into<String>,
+        stage: &str,
+    ) -> Box<Self> {
         let detail = detail.into();
-        let refusal = Refusal { stage: stage.into(), why: detail.clone(), ..Refusal::default() };
+        let refusal = Refusal {
+            stage: stage.into(),
+            why: detail.clone(),
+            ..Refusal::default()
+        };
         let status = StatusCode::from_u16(status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
-        Box::new(Self { status, kind: format!("{TYPE}{kind}"), title: title.into(), detail, extra: Map::new(), headers: Vec::new(), refusal })
+        Box::new(Self {
+            status,
+            kind: format!("{TYPE}{kind}"),
+            title: title.into(),
+            detail,
+            extra: Map::new(),
+            headers: Vec::new(),
+            refusal,
+        })
     }
 
     pub(crate) fn why(mut self: Box<Self>, why: impl Into<String>) -> Box<Self> {
@@ -38,7 +56,11 @@ impl Problem {
     }
 
     pub(crate) fn by(mut self: Box<Self>, place: &RulePlace) -> Box<Self> {
-        self.refusal = Refusal::new(&self.refusal.stage, std::mem::take(&mut self.refusal.why), place);
+        self.refusal = Refusal::new(
+            &self.refusal.stage,
+            std::mem::take(&mut self.refusal.why),
+            place,
+        );
         self
     }
 
@@ -69,12 +91,20 @@ impl Problem {
             map.extend(self.extra.clone());
         }
         if only_xml(request) {
-            let mut out = b"<?xml version=\"1.0\" encoding=\"UTF-8\"?><problem xmlns=\"urn:ietf:rfc:7807\">".to_vec();
+            let mut out =
+                b"<?xml version=\"1.0\" encoding=\"UTF-8\"?><problem xmlns=\"urn:ietf:rfc:7807\">"
+                    .to_vec();
             xml(&mut out, &doc);
             out.extend_from_slice(b"</problem>");
-            return (HeaderValue::from_static("application/problem+xml"), out.into());
+            return (
+                HeaderValue::from_static("application/problem+xml"),
+                out.into(),
+            );
         }
-        (HeaderValue::from_static("application/problem+json"), doc.to_string().into())
+        (
+            HeaderValue::from_static("application/problem+json"),
+            doc.to_string().into(),
+        )
     }
 }
 
@@ -83,7 +113,9 @@ fn only_xml(request: &HeaderMap) -> bool {
     let mut plain = HeaderMap::new();
     for accept in request.get_all(header::ACCEPT) {
         // Problem documents have media types of their own.
-        if let Ok(value) = HeaderValue::from_str(&accept.to_str().unwrap_or_default().replace("problem+", "")) {
+        if let Ok(value) =
+            HeaderValue::from_str(&accept.to_str().unwrap_or_default().replace("problem+", ""))
+        {
             plain.append(header::ACCEPT, value);
         }
     }
@@ -95,7 +127,10 @@ fn xml(out: &mut Vec<u8>, value: &Value) {
         Value::Object(map) => {
             for (name, value) in map {
                 // Names of members are ours or the schema's, so they are names in XML too.
-                let name: String = name.chars().filter(|c| c.is_alphanumeric() || matches!(c, '_' | '-' | '.')).collect();
+                let name: String = name
+                    .chars()
+                    .filter(|c| c.is_alphanumeric() || matches!(c, '_' | '-' | '.'))
+                    .collect();
                 out.extend_from_slice(format!("<{name}>").as_bytes());
                 xml(out, value);
                 out.extend_from_slice(format!("</{name}>").as_bytes());

@@ -54,7 +54,11 @@ pub fn latency_bucket(us: u64) -> usize {
 /// The upper edge of a bucket in microseconds.
 pub fn latency_bucket_us(bucket: usize) -> u64 {
     let low = 16u64 << (bucket / 2);
-    if bucket.is_multiple_of(2) { low + low / 2 } else { low * 2 }
+    if bucket.is_multiple_of(2) {
+        low + low / 2
+    } else {
+        low * 2
+    }
 }
 
 #[derive(Default)]
@@ -123,7 +127,10 @@ impl Batch {
                 rows
             }
         };
-        let sum = self.sums.entry((f.operation, f.consumer, f.status)).or_default();
+        let sum = self
+            .sums
+            .entry((f.operation, f.consumer, f.status))
+            .or_default();
         sum.calls += 1;
         sum.bytes_in += f.bytes_in;
         sum.bytes_out += f.bytes_out;
@@ -163,10 +170,22 @@ mod tests {
 
     #[test]
     fn buckets_grow_by_halves_and_their_edges_fit() {
-        assert_eq!((latency_bucket(0), latency_bucket(16), latency_bucket(24), latency_bucket(32)), (0, 0, 1, 2));
+        assert_eq!(
+            (
+                latency_bucket(0),
+                latency_bucket(16),
+                latency_bucket(24),
+                latency_bucket(32)
+            ),
+            (0, 0, 1, 2)
+        );
         for us in [16u64, 17, 100, 999, 12_345, 1_000_000] {
             let bucket = latency_bucket(us);
-            assert!(us < latency_bucket_us(bucket) && (bucket == 0 || us >= latency_bucket_us(bucket - 1)), "{us}");
+            assert!(
+                us < latency_bucket_us(bucket)
+                    && (bucket == 0 || us >= latency_bucket_us(bucket - 1)),
+                "{us}"
+            );
         }
         assert_eq!(latency_bucket(u64::MAX), BUCKETS - 1);
     }

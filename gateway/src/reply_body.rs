@@ -27,7 +27,10 @@ pub(crate) enum ReplyBody {
     /// Messages of a stream, each sent on as it comes.
     Messages(Box<Messages>),
     /// A native gRPC answer, trailers included.
-    Native { body: Incoming, ending: Option<Rc<Ending>> },
+    Native {
+        body: Incoming,
+        ending: Option<Rc<Ending>>,
+    },
 }
 
 /// An answer's body that streams through; its connection goes back to the pool behind its last frame.
@@ -43,7 +46,10 @@ impl Body for ReplyBody {
     type Data = Bytes;
     type Error = BodyError;
 
-    fn poll_frame(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, BodyError>>> {
+    fn poll_frame(
+        mut self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+    ) -> Poll<Option<Result<Frame<Bytes>, BodyError>>> {
         match &mut *self {
             ReplyBody::Full(bytes) => Poll::Ready(bytes.take().map(|b| Ok(Frame::data(b)))),
             ReplyBody::Stream(stream) => stream.poll(cx),
@@ -71,7 +77,9 @@ impl Body for ReplyBody {
 
     fn size_hint(&self) -> SizeHint {
         match self {
-            ReplyBody::Full(bytes) => SizeHint::with_exact(bytes.as_ref().map_or(0, |b| b.len() as u64)),
+            ReplyBody::Full(bytes) => {
+                SizeHint::with_exact(bytes.as_ref().map_or(0, |b| b.len() as u64))
+            }
             ReplyBody::Stream(stream) => stream.body.size_hint(),
             ReplyBody::Convert(_) | ReplyBody::Messages(_) => SizeHint::default(),
             ReplyBody::Native { body, .. } => body.size_hint(),
@@ -102,7 +110,9 @@ impl StreamBody {
             }
             Poll::Pending => {
                 let idle = self.idle;
-                let timer = self.timer.get_or_insert_with(|| Box::pin(tokio::time::sleep(idle)));
+                let timer = self
+                    .timer
+                    .get_or_insert_with(|| Box::pin(tokio::time::sleep(idle)));
                 match timer.as_mut().poll(cx) {
                     Poll::Ready(()) => {
                         self.lease = None;

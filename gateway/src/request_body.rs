@@ -34,7 +34,9 @@ impl InBody {
 
     /// Reads some of it and throws it away, so that a caller who is still sending gets to read the refusal.
     pub(crate) async fn discard(self) {
-        let InBody::Incoming(mut body) = self else { return };
+        let InBody::Incoming(mut body) = self else {
+            return;
+        };
         let mut left = 16usize << 20;
         let reading = async {
             while let Some(Ok(frame)) = body.frame().await {
@@ -117,7 +119,10 @@ impl Body for OutBody {
     type Data = Bytes;
     type Error = BodyError;
 
-    fn poll_frame(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, BodyError>>> {
+    fn poll_frame(
+        mut self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+    ) -> Poll<Option<Result<Frame<Bytes>, BodyError>>> {
         match &mut *self {
             OutBody::Empty => Poll::Ready(None),
             OutBody::Full(bytes) => Poll::Ready(bytes.take().map(|b| Ok(Frame::data(b)))),
@@ -126,12 +131,16 @@ impl Body for OutBody {
                 Poll::Ready(Some(Ok(frame))) => {
                     let size = frame.data_ref().map_or(0, |d| d.len() as u64);
                     if size > *left {
-                        return Poll::Ready(Some(Err(BodyError("the body is larger than allowed"))));
+                        return Poll::Ready(Some(Err(BodyError(
+                            "the body is larger than allowed",
+                        ))));
                     }
                     *left -= size;
                     Poll::Ready(Some(Ok(frame)))
                 }
-                Poll::Ready(Some(Err(_))) => Poll::Ready(Some(Err(BodyError("the caller broke off")))),
+                Poll::Ready(Some(Err(_))) => {
+                    Poll::Ready(Some(Err(BodyError("the caller broke off"))))
+                }
                 Poll::Ready(None) => Poll::Ready(None),
                 Poll::Pending => Poll::Pending,
             },

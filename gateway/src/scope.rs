@@ -30,8 +30,21 @@ pub(crate) struct AnswerView {
 }
 
 impl AnswerView {
-    pub(crate) fn new(status: u16, headers: &HeaderMap, body: Value, soap_headers: Option<Value>) -> Self {
-        let headers: serde_json::Map<String, Value> = headers.iter().map(|(k, v)| (k.to_string(), Value::String(String::from_utf8_lossy(v.as_bytes()).into_owned()))).collect();
+    pub(crate) fn new(
+        status: u16,
+        headers: &HeaderMap,
+        body: Value,
+        soap_headers: Option<Value>,
+    ) -> Self {
+        let headers: serde_json::Map<String, Value> = headers
+            .iter()
+            .map(|(k, v)| {
+                (
+                    k.to_string(),
+                    Value::String(String::from_utf8_lossy(v.as_bytes()).into_owned()),
+                )
+            })
+            .collect();
         let mut value = json!({ "status": status, "header": headers, "body": body });
         if let Some(soap_headers) = soap_headers {
             value["soapHeader"] = soap_headers;
@@ -51,15 +64,24 @@ impl AnswerOnly {
 
 impl Scope for AnswerOnly {
     fn open_xml(&self, text: &str) -> Result<Value, String> {
-        porch_soap::generic::to_json(text, &porch_soap::generic::Mapping::default()).map_err(|e| format!("is no well-formed XML: {e}"))
+        porch_soap::generic::to_json(text, &porch_soap::generic::Mapping::default())
+            .map_err(|e| format!("is no well-formed XML: {e}"))
     }
 
     fn member<'s>(&'s self, root: usize, name: &str) -> Option<Val<'s>> {
-        if root == ANSWER { self.0.get(name).map(Val::of) } else { None }
+        if root == ANSWER {
+            self.0.get(name).map(Val::of)
+        } else {
+            None
+        }
     }
 
     fn whole(&self, root: usize) -> Val<'_> {
-        if root == ANSWER { Val::of(&self.0) } else { Val::Absent }
+        if root == ANSWER {
+            Val::of(&self.0)
+        } else {
+            Val::Absent
+        }
     }
 }
 
@@ -68,14 +90,28 @@ const ANSWER: usize = 5;
 
 impl Scope for Values<'_> {
     fn open_xml(&self, text: &str) -> Result<Value, String> {
-        porch_soap::generic::to_json(text, &porch_soap::generic::Mapping::default()).map_err(|e| format!("is no well-formed XML: {e}"))
+        porch_soap::generic::to_json(text, &porch_soap::generic::Mapping::default())
+            .map_err(|e| format!("is no well-formed XML: {e}"))
     }
 
     fn member<'s>(&'s self, root: usize, name: &str) -> Option<Val<'s>> {
         match root {
-            0 => self.operation.variables.iter().position(|v| v == name).and_then(|i| self.path.get(i)).map(Val::of),
-            1 => self.query.iter().find(|(n, _)| *n == name).map(|(_, v)| Val::of(v)),
-            2 => self.headers.get(name).map(|v| Val::Str(String::from_utf8_lossy(v.as_bytes()))),
+            0 => self
+                .operation
+                .variables
+                .iter()
+                .position(|v| v == name)
+                .and_then(|i| self.path.get(i))
+                .map(Val::of),
+            1 => self
+                .query
+                .iter()
+                .find(|(n, _)| *n == name)
+                .map(|(_, v)| Val::of(v)),
+            2 => self
+                .headers
+                .get(name)
+                .map(|v| Val::Str(String::from_utf8_lossy(v.as_bytes()))),
             3 => self.body.as_ref().and_then(|b| b.get(name)).map(Val::of),
             4 => match name {
                 "consumer" => Some(Val::Str(Cow::Borrowed(self.consumer))),
@@ -83,18 +119,52 @@ impl Scope for Values<'_> {
                 "address" => Some(Val::Str(Cow::Owned(self.address.to_string()))),
                 _ => None,
             },
-            _ => self.answer.as_ref().and_then(|a| a.value.get(name)).map(Val::of),
+            _ => self
+                .answer
+                .as_ref()
+                .and_then(|a| a.value.get(name))
+                .map(Val::of),
         }
     }
 
     fn whole(&self, root: usize) -> Val<'_> {
         match root {
-            0 => Val::Map(self.operation.variables.iter().cloned().zip(self.path.iter().map(Val::of)).collect()),
-            1 => Val::Map(self.query.iter().map(|(n, v)| ((*n).to_owned(), Val::of(v))).collect()),
-            2 => Val::Map(self.headers.iter().map(|(k, v)| (k.to_string(), Val::Str(String::from_utf8_lossy(v.as_bytes())))).collect()),
+            0 => Val::Map(
+                self.operation
+                    .variables
+                    .iter()
+                    .cloned()
+                    .zip(self.path.iter().map(Val::of))
+                    .collect(),
+            ),
+            1 => Val::Map(
+                self.query
+                    .iter()
+                    .map(|(n, v)| ((*n).to_owned(), Val::of(v)))
+                    .collect(),
+            ),
+            2 => Val::Map(
+                self.headers
+                    .iter()
+                    .map(|(k, v)| {
+                        (
+                            k.to_string(),
+                            Val::Str(String::from_utf8_lossy(v.as_bytes())),
+                        )
+                    })
+                    .collect(),
+            ),
             3 => self.body.as_ref().map_or(Val::Absent, Val::of),
-            4 => Val::Map(["consumer", "key", "address"].iter().filter_map(|n| Some(((*n).to_owned(), self.member(4, n)?))).collect()),
-            _ => self.answer.as_ref().map_or(Val::Absent, |a| Val::of(&a.value)),
+            4 => Val::Map(
+                ["consumer", "key", "address"]
+                    .iter()
+                    .filter_map(|n| Some(((*n).to_owned(), self.member(4, n)?)))
+                    .collect(),
+            ),
+            _ => self
+                .answer
+                .as_ref()
+                .map_or(Val::Absent, |a| Val::of(&a.value)),
         }
     }
 }
@@ -109,7 +179,10 @@ fn decoded<'t>(operation: &CompiledOperation, name: &str, raw: &'t str) -> Optio
     if !several {
         return percent_decode(raw, false);
     }
-    let parts: Option<Vec<Cow<'_, str>>> = raw.split("%2F").map(|part| percent_decode(part, false)).collect();
+    let parts: Option<Vec<Cow<'_, str>>> = raw
+        .split("%2F")
+        .map(|part| percent_decode(part, false))
+        .collect();
     parts.map(|p| Cow::Owned(p.join("%2F")))
 }
 
@@ -117,21 +190,41 @@ fn decoded<'t>(operation: &CompiledOperation, name: &str, raw: &'t str) -> Optio
 pub(crate) type Mistake = (String, String);
 
 /// Reads the parameters of a request; every one that does not fit is a mistake.
-pub(crate) fn parameters<'a>(operation: &'a CompiledOperation, captured: &[&str], query: Option<&str>, headers: &HeaderMap) -> Result<Parameters<'a>, Vec<Mistake>> {
+pub(crate) fn parameters<'a>(
+    operation: &'a CompiledOperation,
+    captured: &[&str],
+    query: Option<&str>,
+    headers: &HeaderMap,
+) -> Result<Parameters<'a>, Vec<Mistake>> {
     let mut mistakes = Vec::new();
     let mut path = Vec::with_capacity(captured.len());
     for (name, raw) in operation.variables.iter().zip(captured) {
-        let plan = operation.parameters.iter().find(|p| p.place == Place::Path && p.name == *name);
+        let plan = operation
+            .parameters
+            .iter()
+            .find(|p| p.place == Place::Path && p.name == *name);
         match decoded(operation, name, raw) {
-            Some(text) => match plan.map_or_else(|| Ok(Value::String(text.clone().into_owned())), |p| typed(p, &text)) {
+            Some(text) => match plan.map_or_else(
+                || Ok(Value::String(text.clone().into_owned())),
+                |p| typed(p, &text),
+            ) {
                 Ok(value) => path.push(value),
                 Err(message) => mistakes.push((format!("/path/{name}"), message)),
             },
-            None => mistakes.push((format!("/path/{name}"), "is not UTF-8 when percent-decoded".into())),
+            None => mistakes.push((
+                format!("/path/{name}"),
+                "is not UTF-8 when percent-decoded".into(),
+            )),
         }
     }
     // A trailing variable of several segments may have taken none.
-    path.extend(operation.variables.iter().skip(captured.len()).map(|_| Value::String(String::new())));
+    path.extend(
+        operation
+            .variables
+            .iter()
+            .skip(captured.len())
+            .map(|_| Value::String(String::new())),
+    );
     // Query parameters that are fields of a gRPC message are read by its types.
     let fields = match &operation.wiring {
         Wiring::Grpc(wiring) => Some(&wiring.used_query),
@@ -139,10 +232,18 @@ pub(crate) fn parameters<'a>(operation: &'a CompiledOperation, captured: &[&str]
     };
     let mut seen: Vec<&str> = Vec::new();
     let mut found: Vec<(&str, Value)> = Vec::new();
-    for pair in query.unwrap_or_default().split('&').filter(|p| !p.is_empty()) {
+    for pair in query
+        .unwrap_or_default()
+        .split('&')
+        .filter(|p| !p.is_empty())
+    {
         let (raw_name, raw) = pair.split_once('=').unwrap_or((pair, ""));
         let name = percent_decode(raw_name, true);
-        let Some(plan) = operation.parameters.iter().find(|p| p.place == Place::Query && name.as_deref() == Some(&p.name)) else {
+        let Some(plan) = operation
+            .parameters
+            .iter()
+            .find(|p| p.place == Place::Query && name.as_deref() == Some(&p.name))
+        else {
             continue;
         };
         seen.push(&plan.name);
@@ -153,7 +254,10 @@ pub(crate) fn parameters<'a>(operation: &'a CompiledOperation, captured: &[&str]
             mistakes.push((format!("/query/{}", plan.name), "stands twice".into()));
             continue;
         }
-        match percent_decode(raw, true).ok_or_else(|| "is not UTF-8 when percent-decoded".to_owned()).and_then(|text| typed(plan, &text)) {
+        match percent_decode(raw, true)
+            .ok_or_else(|| "is not UTF-8 when percent-decoded".to_owned())
+            .and_then(|text| typed(plan, &text))
+        {
             Ok(value) => found.push((&plan.name, value)),
             Err(message) => mistakes.push((format!("/query/{}", plan.name), message)),
         }
@@ -165,16 +269,25 @@ pub(crate) fn parameters<'a>(operation: &'a CompiledOperation, captured: &[&str]
             Place::Path => false,
         };
         if missing {
-            let place = if plan.place == Place::Query { "query" } else { "header" };
+            let place = if plan.place == Place::Query {
+                "query"
+            } else {
+                "header"
+            };
             mistakes.push((format!("/{place}/{}", plan.name), "must be there".into()));
         }
     }
-    if mistakes.is_empty() { Ok((path, found)) } else { Err(mistakes) }
+    if mistakes.is_empty() {
+        Ok((path, found))
+    } else {
+        Err(mistakes)
+    }
 }
 
 fn typed(plan: &ParamPlan, text: &str) -> Result<Value, String> {
     if !plan.enumeration.is_empty() && !plan.enumeration.iter().any(|e| e == text) {
-        let near = porch_contract::suggest(text, plan.enumeration.iter().map(String::as_str)).map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
+        let near = porch_contract::suggest(text, plan.enumeration.iter().map(String::as_str))
+            .map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
         return Err(format!("is none of {}{near}", plan.enumeration.join(", ")));
     }
     match plan.kind {
@@ -185,7 +298,11 @@ fn typed(plan: &ParamPlan, text: &str) -> Result<Value, String> {
             _ => Err("must be true or false".into()),
         },
         ParamType::Integer | ParamType::Number => {
-            let what = if plan.kind == ParamType::Integer { "a whole number" } else { "a number" };
+            let what = if plan.kind == ParamType::Integer {
+                "a whole number"
+            } else {
+                "a number"
+            };
             let whole = plan.kind == ParamType::Number || !text.contains(['.', 'e', 'E']);
             match text.parse::<serde_json::Number>() {
                 Ok(number) if whole => Ok(Value::Number(number)),

@@ -28,7 +28,11 @@ impl Pauses {
         if self.facades.is_empty() && self.operations.is_empty() {
             return false;
         }
-        self.facades.contains(facade) || self.operations.iter().any(|(f, o)| f == facade && o == operation)
+        self.facades.contains(facade)
+            || self
+                .operations
+                .iter()
+                .any(|(f, o)| f == facade && o == operation)
     }
 }
 

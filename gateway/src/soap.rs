@@ -69,19 +69,28 @@ enum Coding {
 
 impl Coding {
     fn of(headers: &HeaderMap) -> Result<Self, String> {
-        let text = headers.get(header::CONTENT_ENCODING).and_then(|v| v.to_str().ok()).unwrap_or_default().trim().to_ascii_lowercase();
+        let text = headers
+            .get(header::CONTENT_ENCODING)
+            .and_then(|v| v.to_str().ok())
+            .unwrap_or_default()
+            .trim()
+            .to_ascii_lowercase();
         match text.as_str() {
             "" | "identity" => Ok(Self::None),
             "gzip" | "x-gzip" => Ok(Self::Gzip(Box::new(GzDecoder::new(Vec::new())))),
             "deflate" => Ok(Self::Deflate(Box::new(ZlibDecoder::new(Vec::new())))),
-            other => Err(format!("its content coding “{other}” was not asked for and is not understood")),
+            other => Err(format!(
+                "its content coding “{other}” was not asked for and is not understood"
+            )),
         }
     }
 
     fn decode(&mut self, data: Bytes) -> Result<Bytes, String> {
         let fail = |e: std::io::Error| format!("its content coding is broken: {e}");
         // In small pieces, so that a bomb is noticed before it goes off.
-        let into = |data: &[u8], write: &mut dyn FnMut(&[u8]) -> std::io::Result<usize>| -> Result<(), String> {
+        let into = |data: &[u8],
+                    write: &mut dyn FnMut(&[u8]) -> std::io::Result<usize>|
+         -> Result<(), String> {
             for piece in data.chunks(1024) {
                 let total = write(piece).map_err(fail)?;
                 if total > MAX_ANSWER {
@@ -93,11 +102,21 @@ impl Coding {
         match self {
             Coding::None => Ok(data),
             Coding::Gzip(decoder) => {
-                into(&data, &mut |p| decoder.write_all(p).and_then(|()| decoder.flush()).map(|()| decoder.get_ref().len()))?;
+                into(&data, &mut |p| {
+                    decoder
+                        .write_all(p)
+                        .and_then(|()| decoder.flush())
+                        .map(|()| decoder.get_ref().len())
+                })?;
                 Ok(std::mem::take(decoder.get_mut()).into())
             }
             Coding::Deflate(decoder) => {
-                into(&data, &mut |p| decoder.write_all(p).and_then(|()| decoder.flush()).map(|()| decoder.get_ref().len()))?;
+                into(&data, &mut |p| {
+                    decoder
+                        .write_all(p)
+                        .and_then(|()| decoder.flush())
+                        .map(|()| decoder.get_ref().len())
+                })?;
                 Ok(std::mem::take(decoder.get_mut()).into())
             }
         }
@@ -108,8 +127,14 @@ impl Coding {
         let fail = |e: std::io::Error| format!("its content coding is broken: {e}");
         match self {
             Coding::None => Ok(Bytes::new()),
-            Coding::Gzip(decoder) => decoder.try_finish().map(|()| std::mem::take(decoder.get_mut()).into()).map_err(fail),
-            Coding::Deflate(decoder) => decoder.try_finish().map(|()| std::mem::take(decoder.get_mut()).into()).map_err(fail),
+            Coding::Gzip(decoder) => decoder
+                .try_finish()
+                .map(|()| std::mem::take(decoder.get_mut()).into())
+                .map_err(fail),
+            Coding::Deflate(decoder) => decoder
+                .try_finish()
+                .map(|()| std::mem::take(decoder.get_mut()).into())
+                .map_err(fail),
         }
     }
 }
@@ -117,8 +142,14 @@ impl Coding {
 /// Reads a SOAP answer while it arrives.
 pub(crate) async fn read(r: &Reading<'_>, mut body: Incoming) -> Result<SoapRead, Failed> {
     let mut coding = Coding::of(r.headers).map_err(|why| (bad_answer(r.op, why), Vec::new()))?;
-    let kind = r.headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
-    let multipart = kind.get(..10).is_some_and(|k| k.eq_ignore_ascii_case("multipart/"));
+    let kind = r
+        .headers
+        .get(header::CONTENT_TYPE)
+        .and_then(|v| v.to_str().ok())
+        .unwrap_or_default();
+    let multipart = kind
+        .get(..10)
+        .is_some_and(|k| k.eq_ignore_ascii_case("multipart/"));
     let whole = multipart || r.wiring.answer.encoded;
     let charset = parameter(kind, "charset");
     let fresh = || AnswerReader::new(r.wiring.answer.clone()).charset(charset.as_deref());
@@ -132,11 +163,23 @@ pub(crate) async fn read(r: &Reading<'_>, mut body: Incoming) -> Result<SoapRead
             Err(_) => return Err((silent(r.op), seen)),
             Ok(None) => {
                 ended = true;
-                coding.finish().map_err(|why| (bad_answer(r.op, why), seen.clone()))?
+                coding
+                    .finish()
+                    .map_err(|why| (bad_answer(r.op, why), seen.clone()))?
             }
-            Ok(Some(Err(e))) => return Err((bad_answer(r.op, format!("it broke off in the middle of its answer: {e}")), seen)),
+            Ok(Some(Err(e))) => {
+                return Err((
+                    bad_answer(
+                        r.op,
+                        format!("it broke off in the middle of its answer: {e}"),
+                    ),
+                    seen,
+                ));
+            }
             Ok(Some(Ok(frame))) => match frame.into_data() {
-                Ok(data) => coding.decode(data).map_err(|why| (bad_answer(r.op, why), seen.clone()))?,
+                Ok(data) => coding
+                    .decode(data)
+                    .map_err(|why| (bad_answer(r.op, why), seen.clone()))?,
                 Err(_) => continue,
             },
         };
@@ -162,14 +205,36 @@ pub(crate) async fn read(r: &Reading<'_>, mut body: Incoming) -> Result<SoapRead
                 reader = fresh().gathering();
                 gathering = true;
                 json.clear();
-                std::mem::take(&mut kept).iter().try_for_each(|piece| reader.feed(piece, &mut json)).map_err(|e| (not_understood(r, &e), seen.clone()))?;
+                std::mem::take(&mut kept)
+                    .iter()
+                    .try_for_each(|piece| reader.feed(piece, &mut json))
+                    .map_err(|e| (not_understood(r, &e), seen.clone()))?;
             }
             Err(e) => return Err((not_understood(r, &e), seen)),
         }
         if json.len() > STREAM_FROM && r.stream && !gathering && reader.is_body() {
-            let rest = Converting { body, coding, reader, next: Vec::new(), lease: None, idle: r.idle, timer: None, ending: None, done: false, name: r.op.id.clone() };
+            let rest = Converting {
+                body,
+                coding,
+                reader,
+                next: Vec::new(),
+                lease: None,
+                idle: r.idle,
+                timer: None,
+                ending: None,
+                done: false,
+                name: r.op.id.clone(),
+            };
             let notes = rest.reader.notes.clone();
-            return Ok(SoapRead { answer: Answer::Body, json, headers: None, notes, seen, bytes, rest: Some(Box::new(rest)) });
+            return Ok(SoapRead {
+                answer: Answer::Body,
+                json,
+                headers: None,
+                notes,
+                seen,
+                bytes,
+                rest: Some(Box::new(rest)),
+            });
         }
         if json.len() > MAX_ANSWER {
             return Err((too_large(r.op), seen));
@@ -178,28 +243,57 @@ pub(crate) async fn read(r: &Reading<'_>, mut body: Incoming) -> Result<SoapRead
     if bytes == 0 && r.status.is_success() {
         return empty(r, seen);
     }
-    let answer = if whole { read_whole(r, kind, &kept.concat(), &mut json, &mut reader).map_err(|p| (p, seen.clone()))? } else { reader.finish(&mut json) };
+    let answer = if whole {
+        read_whole(r, kind, &kept.concat(), &mut json, &mut reader)
+            .map_err(|p| (p, seen.clone()))?
+    } else {
+        reader.finish(&mut json)
+    };
     let answer = match answer {
         Err(AnswerError::Apart(_)) if !gathering && bytes <= KEPT as u64 => {
             reader = fresh().gathering();
             json.clear();
-            kept.iter().try_for_each(|piece| reader.feed(piece, &mut json)).and_then(|()| reader.finish(&mut json))
+            kept.iter()
+                .try_for_each(|piece| reader.feed(piece, &mut json))
+                .and_then(|()| reader.finish(&mut json))
         }
         other => other,
     };
     match answer {
-        Ok(Answer::Empty) if !r.wiring.answer.may_be_empty() || !r.status.is_success() => Err((bad_answer(r.op, format!("it answered {} with an empty body", r.status)), seen)),
+        Ok(Answer::Empty) if !r.wiring.answer.may_be_empty() || !r.status.is_success() => Err((
+            bad_answer(r.op, format!("it answered {} with an empty body", r.status)),
+            seen,
+        )),
         Ok(Answer::Empty) if r.wiring.answer.output.is_some() => {
             json = b"{}".to_vec();
-            Ok(SoapRead { answer: Answer::Body, headers: reader.headers(), json, notes: reader.notes, seen, bytes, rest: None })
+            Ok(SoapRead {
+                answer: Answer::Body,
+                headers: reader.headers(),
+                json,
+                notes: reader.notes,
+                seen,
+                bytes,
+                rest: None,
+            })
         }
         Ok(answer) => {
             let headers = reader.headers();
             let mut notes = reader.notes;
             if answer == Answer::Body && !r.status.is_success() {
-                notes.push(format!("its status was {}, although what it answers is no fault", r.status));
+                notes.push(format!(
+                    "its status was {}, although what it answers is no fault",
+                    r.status
+                ));
             }
-            Ok(SoapRead { answer, headers, json, notes, seen, bytes, rest: None })
+            Ok(SoapRead {
+                answer,
+                headers,
+                json,
+                notes,
+                seen,
+                bytes,
+                rest: None,
+            })
         }
         Err(e) => Err((not_understood(r, &e), seen)),
     }
@@ -212,16 +306,48 @@ fn too_large(op: &CompiledOperation) -> Box<Problem> {
 /// An answer without a single byte.
 fn empty(r: &Reading<'_>, seen: Vec<u8>) -> Result<SoapRead, Failed> {
     if r.wiring.answer.output.is_some() {
-        return Err((bad_answer(r.op, format!("it answered {} with nothing at all", r.status)), seen));
+        return Err((
+            bad_answer(
+                r.op,
+                format!("it answered {} with nothing at all", r.status),
+            ),
+            seen,
+        ));
     }
-    Ok(SoapRead { answer: Answer::Empty, json: Vec::new(), headers: None, notes: Vec::new(), seen, bytes: 0, rest: None })
+    Ok(SoapRead {
+        answer: Answer::Empty,
+        json: Vec::new(),
+        headers: None,
+        notes: Vec::new(),
+        seen,
+        bytes: 0,
+        rest: None,
+    })
 }
 
 /// Answers that can only be read when all of them is there: those of several parts, and encoded ones.
-fn read_whole(r: &Reading<'_>, kind: &str, bytes: &[u8], json: &mut Vec<u8>, reader: &mut AnswerReader) -> Result<Result<Answer, AnswerError>, Box<Problem>> {
-    let (mut root, mut charset, mut parts) = (std::borrow::Cow::Borrowed(bytes), parameter(kind, "charset"), Default::default());
-    if kind.get(..10).is_some_and(|k| k.eq_ignore_ascii_case("multipart/")) {
-        let found = related(kind, bytes).map_err(|why| bad_answer(r.op, format!("its answer of several parts cannot be read: {why}")))?;
+fn read_whole(
+    r: &Reading<'_>,
+    kind: &str,
+    bytes: &[u8],
+    json: &mut Vec<u8>,
+    reader: &mut AnswerReader,
+) -> Result<Result<Answer, AnswerError>, Box<Problem>> {
+    let (mut root, mut charset, mut parts) = (
+        std::borrow::Cow::Borrowed(bytes),
+        parameter(kind, "charset"),
+        Default::default(),
+    );
+    if kind
+        .get(..10)
+        .is_some_and(|k| k.eq_ignore_ascii_case("multipart/"))
+    {
+        let found = related(kind, bytes).map_err(|why| {
+            bad_answer(
+                r.op,
+                format!("its answer of several parts cannot be read: {why}"),
+            )
+        })?;
         charset = parameter(&found.root_type, "charset");
         root = found.root.into();
         parts = found.parts;
@@ -238,16 +364,27 @@ fn read_whole(r: &Reading<'_>, kind: &str, bytes: &[u8], json: &mut Vec<u8>, rea
         // Whatever the document says of itself, it is UTF-8 now.
         charset = Some("utf-8".into());
     }
-    *reader = AnswerReader::new(r.wiring.answer.clone()).attachments(parts).charset(charset.as_deref());
+    *reader = AnswerReader::new(r.wiring.answer.clone())
+        .attachments(parts)
+        .charset(charset.as_deref());
     Ok(reader.feed(&root, json).and_then(|()| reader.finish(json)))
 }
 
 /// Tells apart what came in place of an answer.
 fn not_understood(r: &Reading<'_>, error: &AnswerError) -> Box<Problem> {
-    let kind = r.headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or("no content type");
+    let kind = r
+        .headers
+        .get(header::CONTENT_TYPE)
+        .and_then(|v| v.to_str().ok())
+        .unwrap_or("no content type");
     let status = r.status;
-    let web_page = kind.contains("html") || matches!(error, AnswerError::NoEnvelope(name) if name.eq_ignore_ascii_case("html"));
-    let why = if web_page { format!("it answered {status} with a web page ({kind}), not with a SOAP envelope") } else { format!("it answered {status} ({kind}): {error}") };
+    let web_page = kind.contains("html")
+        || matches!(error, AnswerError::NoEnvelope(name) if name.eq_ignore_ascii_case("html"));
+    let why = if web_page {
+        format!("it answered {status} with a web page ({kind}), not with a SOAP envelope")
+    } else {
+        format!("it answered {status} ({kind}): {error}")
+    };
     bad_answer(r.op, why)
 }
 
@@ -301,38 +438,70 @@ impl Converting {
             match Pin::new(&mut self.body).poll_frame(cx) {
                 Poll::Ready(Some(Ok(frame))) => {
                     self.timer = None;
-                    let Ok(data) = frame.into_data() else { continue };
+                    let Ok(data) = frame.into_data() else {
+                        continue;
+                    };
                     let result = match self.coding.decode(data) {
-                        Ok(data) => self.reader.feed(&data, &mut self.next).map_err(|e| e.to_string()),
+                        Ok(data) => self
+                            .reader
+                            .feed(&data, &mut self.next)
+                            .map_err(|e| e.to_string()),
                         Err(why) => Err(why),
                     };
                     if let Err(why) = result {
                         self.next.clear();
-                        return Poll::Ready(Some(Err(self.fail("the backend's answer cannot be used", &why))));
+                        return Poll::Ready(Some(Err(
+                            self.fail("the backend's answer cannot be used", &why)
+                        )));
                     }
                 }
-                Poll::Ready(Some(Err(e))) => return Poll::Ready(Some(Err(self.fail("the backend broke off", &e.to_string())))),
+                Poll::Ready(Some(Err(e))) => {
+                    return Poll::Ready(Some(Err(
+                        self.fail("the backend broke off", &e.to_string())
+                    )));
+                }
                 Poll::Ready(None) => {
                     self.done = true;
                     let rest = match self.coding.finish() {
                         Ok(rest) => rest,
-                        Err(why) => return Poll::Ready(Some(Err(self.fail("the backend's answer cannot be used", &why)))),
+                        Err(why) => {
+                            return Poll::Ready(Some(Err(
+                                self.fail("the backend's answer cannot be used", &why)
+                            )));
+                        }
                     };
-                    match self.reader.feed(&rest, &mut self.next).and_then(|()| self.reader.finish(&mut self.next)) {
+                    match self
+                        .reader
+                        .feed(&rest, &mut self.next)
+                        .and_then(|()| self.reader.finish(&mut self.next))
+                    {
                         Ok(Answer::Body) => {
                             if let Some(lease) = self.lease.take() {
                                 lease.give_back();
                             }
                         }
-                        Ok(other) => return Poll::Ready(Some(Err(self.fail("the backend's answer cannot be used", &format!("{other:?}"))))),
-                        Err(e) => return Poll::Ready(Some(Err(self.fail("the backend's answer cannot be used", &e.to_string())))),
+                        Ok(other) => {
+                            return Poll::Ready(Some(Err(self.fail(
+                                "the backend's answer cannot be used",
+                                &format!("{other:?}"),
+                            ))));
+                        }
+                        Err(e) => {
+                            return Poll::Ready(Some(Err(
+                                self.fail("the backend's answer cannot be used", &e.to_string())
+                            )));
+                        }
                     }
                 }
                 Poll::Pending => {
                     let idle = self.idle;
-                    let timer = self.timer.get_or_insert_with(|| Box::pin(tokio::time::sleep(idle)));
+                    let timer = self
+                        .timer
+                        .get_or_insert_with(|| Box::pin(tokio::time::sleep(idle)));
                     return match timer.as_mut().poll(cx) {
-                        Poll::Ready(()) => Poll::Ready(Some(Err(self.fail("the backend fell silent", "it fell silent")))),
+                        Poll::Ready(()) => Poll::Ready(Some(Err(
+                            self.fail("the backend fell silent", "it fell silent")
+                        ))),
                         Poll::Pending => Poll::Pending,
                     };
                 }

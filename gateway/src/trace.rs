@@ -60,7 +60,14 @@ pub struct Refusal {
 
 impl Refusal {
     pub(crate) fn new(stage: &str, why: impl Into<String>, place: &RulePlace) -> Self {
-        Self { stage: stage.into(), why: why.into(), rule: place.rule.clone(), reach: place.reach.clone(), file: place.file.clone(), line: place.line }
+        Self {
+            stage: stage.into(),
+            why: why.into(),
+            rule: place.rule.clone(),
+            reach: place.reach.clone(),
+            file: place.file.clone(),
+            line: place.line,
+        }
     }
 }
 
@@ -99,7 +106,14 @@ const MASK: &str = "••••";
 /// At most this much of a body is kept.
 const MAX_BODY: usize = 16 * 1024;
 /// Header fields that are never shown.
-const MASKED: [&str; 6] = ["authorization", "proxy-authorization", "cookie", "set-cookie", "api-key", "x-api-key"];
+const MASKED: [&str; 6] = [
+    "authorization",
+    "proxy-authorization",
+    "cookie",
+    "set-cookie",
+    "api-key",
+    "x-api-key",
+];
 
 impl Message {
     pub(crate) fn new(head: String, headers: &HeaderMap, masked: &str) -> Self {
@@ -107,11 +121,20 @@ impl Message {
             .iter()
             .map(|(name, value)| {
                 let hide = MASKED.contains(&name.as_str()) || name.as_str() == masked;
-                let text = if hide { MASK.to_owned() } else { String::from_utf8_lossy(value.as_bytes()).into_owned() };
+                let text = if hide {
+                    MASK.to_owned()
+                } else {
+                    String::from_utf8_lossy(value.as_bytes()).into_owned()
+                };
                 (name.to_string(), text)
             })
             .collect();
-        Self { head, headers, body: String::new(), bytes: None }
+        Self {
+            head,
+            headers,
+            body: String::new(),
+            bytes: None,
+        }
     }
 
     pub(crate) fn body(mut self, bytes: &[u8]) -> Self {
@@ -135,12 +158,17 @@ impl Message {
             self.body = mask(&self.body);
             // A secret that the end of what is kept cuts in two does not show its beginning either.
             if let Some(kept) = self.body.strip_suffix('…') {
-                let beginnings = [&escaped, secret].into_iter().flat_map(|s| s.char_indices().skip(1).map(move |(i, _)| &s[..i]));
-                if let Some(longest) = beginnings.filter(|b| kept.ends_with(b)).map(str::len).max() {
+                let beginnings = [&escaped, secret]
+                    .into_iter()
+                    .flat_map(|s| s.char_indices().skip(1).map(move |(i, _)| &s[..i]));
+                if let Some(longest) = beginnings.filter(|b| kept.ends_with(b)).map(str::len).max()
+                {
                     self.body = format!("{}{MASK}…", &kept[..kept.len() - longest]);
                 }
             }
-            self.headers.iter_mut().for_each(|(_, value)| *value = mask(value));
+            self.headers
+                .iter_mut()
+                .for_each(|(_, value)| *value = mask(value));
         }
         self
     }
@@ -161,7 +189,11 @@ pub(crate) struct Recorder {
 
 impl Recorder {
     pub(crate) fn new(full: bool) -> Self {
-        Self { full, stages: Vec::new(), started: Instant::now() }
+        Self {
+            full,
+            stages: Vec::new(),
+            started: Instant::now(),
+        }
     }
 
     /// Ends the stage that began at `from`.
@@ -169,7 +201,12 @@ impl Recorder {
         if !self.full {
             return;
         }
-        let mut stage = Stage { name: name.into(), from_us: from.duration_since(self.started).as_micros() as u64, us: from.elapsed().as_micros() as u64, ..Stage::default() };
+        let mut stage = Stage {
+            name: name.into(),
+            from_us: from.duration_since(self.started).as_micros() as u64,
+            us: from.elapsed().as_micros() as u64,
+            ..Stage::default()
+        };
         fill(&mut stage);
         self.stages.push(stage);
     }
@@ -182,9 +219,25 @@ mod tests {
     #[test]
     fn secrets_are_masked_as_they_are_as_xml_and_cut_in_two() {
         let secrets = ["tide & tackle".to_owned()];
-        let shown = |body: &str| Message::default().body(body.as_bytes()).without(&secrets).body;
-        assert_eq!(shown("a tide & tackle b tide &amp; tackle"), "a •••• b ••••");
-        let cut = shown(&format!("{}tide &amp; ta{}", "x".repeat(MAX_BODY - 13), "ckle and more"));
-        assert!(cut.ends_with("x••••…") && !cut.contains("tide"), "{}", &cut[cut.len() - 30..]);
+        let shown = |body: &str| {
+            Message::default()
+                .body(body.as_bytes())
+                .without(&secrets)
+                .body
+        };
+        assert_eq!(
+            shown("a tide & tackle b tide &amp; tackle"),
+            "a •••• b ••••"
+        );
+        let cut = shown(&format!(
+            "{}tide &amp; ta{}",
+            "x".repeat(MAX_BODY - 13),
+            "ckle and more"
+        ));
+        assert!(
+            cut.ends_with("x••••…") && !cut.contains("tide"),
+            "{}",
+            &cut[cut.len() - 30..]
+        );
     }
 }

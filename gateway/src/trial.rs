@@ -52,18 +52,25 @@ impl Trials {
     /// When no thread or runtime can be had.
     pub fn start(shared: Arc<Shared>) -> std::io::Result<Self> {
         let (jobs, mut queue) = mpsc::channel::<Job>(64);
-        thread::Builder::new().name("trials".into()).spawn(move || {
-            let Ok(runtime) = tokio::runtime::Builder::new_current_thread().enable_all().build_local(Default::default()) else { return };
-            runtime.block_on(async move {
-                let worker = Worker::new(shared);
-                while let Some((trial, reply)) = queue.recv().await {
-                    let worker = worker.clone();
-                    tokio::task::spawn_local(async move {
-                        let _ = reply.send(one(&worker, trial).await);
-                    });
-                }
-            });
-        })?;
+        thread::Builder::new()
+            .name("trials".into())
+            .spawn(move || {
+                let Ok(runtime) = tokio::runtime::Builder::new_current_thread()
+                    .enable_all()
+                    .build_local(Default::default())
+                else {
+                    return;
+                };
+                runtime.block_on(async move {
+                    let worker = Worker::new(shared);
+                    while let Some((trial, reply)) = queue.recv().await {
+                        let worker = worker.clone();
+                        tokio::task::spawn_local(async move {
+                            let _ = reply.send(one(&worker, trial).await);
+                        });
+                    }
+                });
+            })?;
         Ok(Self { jobs })
     }
 
@@ -77,7 +84,14 @@ impl Trials {
 
 async fn one(worker: &std::rc::Rc<Worker>, trial: TrialRequest) -> TrialReply {
     let request = trial.request.map(InBody::Full);
-    let (response, trace) = run(worker, &trial.porch, request, IpAddr::V4(Ipv4Addr::LOCALHOST), Mode::Trial).await;
+    let (response, trace) = run(
+        worker,
+        &trial.porch,
+        request,
+        IpAddr::V4(Ipv4Addr::LOCALHOST),
+        Mode::Trial,
+    )
+    .await;
     let (head, body) = response.into_parts();
     let mut trace = trace.map_or_else(Trace::default, |t| *t);
     let limited = http_body_util::Limited::new(body, 16 << 20);
@@ -90,5 +104,10 @@ async fn one(worker: &std::rc::Rc<Worker>, trial: TrialRequest) -> TrialReply {
     {
         last.after = Some(Message::new(head.status.to_string(), &head.headers, "").body(&body));
     }
-    TrialReply { status: head.status.as_u16(), headers: head.headers, body, trace }
+    TrialReply {
+        status: head.status.as_u16(),
+        headers: head.headers,
+        body,
+        trace,
+    }
 }

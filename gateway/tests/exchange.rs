@@ -29,7 +29,14 @@ fn read_request(stream: &mut TcpStream) -> Option<String> {
         seen.push(byte[0]);
     }
     let head = String::from_utf8_lossy(&seen).into_owned();
-    let length = head.lines().find_map(|l| l.to_ascii_lowercase().strip_prefix("content-length:").and_then(|n| n.trim().parse::<usize>().ok())).unwrap_or(0);
+    let length = head
+        .lines()
+        .find_map(|l| {
+            l.to_ascii_lowercase()
+                .strip_prefix("content-length:")
+                .and_then(|n| n.trim().parse::<usize>().ok())
+        })
+        .unwrap_or(0);
     let mut body = vec![0; length];
     stream.read_exact(&mut body).ok()?;
     Some(head + &String::from_utf8_lossy(&body))
@@ -39,7 +46,10 @@ impl Scripted {
     fn start(answer: impl Fn(usize, &str) -> Vec<u8> + Send + Sync + 'static) -> Self {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let address = listener.local_addr().unwrap();
-        let (answer, connections) = (Arc::new(answer), Arc::new(std::sync::atomic::AtomicUsize::new(0)));
+        let (answer, connections) = (
+            Arc::new(answer),
+            Arc::new(std::sync::atomic::AtomicUsize::new(0)),
+        );
         let count = connections.clone();
         std::thread::spawn(move || {
             for stream in listener.incoming().flatten() {
@@ -56,7 +66,10 @@ impl Scripted {
                 });
             }
         });
-        Self { address, connections }
+        Self {
+            address,
+            connections,
+        }
     }
 
     fn connections(&self) -> usize {
@@ -73,7 +86,11 @@ fn connect_from(from: SocketAddr, to: SocketAddr) -> std::io::Result<TcpStream> 
 }
 
 fn plain(body: &str) -> Vec<u8> {
-    format!("HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}", body.len()).into_bytes()
+    format!(
+        "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}",
+        body.len()
+    )
+    .into_bytes()
 }
 
 /// A running gateway with what it was given.
@@ -98,10 +115,15 @@ fn compile(backend: SocketAddr, facade: &str) -> porch_facade::CompiledPorch {
     let files: Files = BTreeMap::from([
         (
             "b.yaml".to_owned(),
-            format!("elm-porch: backend/1\nname: b\nkind: http\naddress: http://{backend}/inner\ntimeout: 700ms\ncredentials: {{ calling: {{ headers: {{ X-Login: {{ secret: login }} }} }} }}\n"),
+            format!(
+                "elm-porch: backend/1\nname: b\nkind: http\naddress: http://{backend}/inner\ntimeout: 700ms\ncredentials: {{ calling: {{ headers: {{ X-Login: {{ secret: login }} }} }} }}\n"
+            ),
         ),
         ("c.yaml".to_owned(), CONTRACT.to_owned()),
-        ("f.yaml".to_owned(), format!("elm-porch: facade/1\nname: f\nbase: /f\ncontract: c.yaml\n{facade}")),
+        (
+            "f.yaml".to_owned(),
+            format!("elm-porch: facade/1\nname: f\nbase: /f\ncontract: c.yaml\n{facade}"),
+        ),
     ]);
     let documents = Documents::read(&files);
     assert_eq!(documents.findings, []);
@@ -117,11 +139,31 @@ impl Stage {
     fn new(backend: SocketAddr, facade: &str) -> Self {
         let (shared, records) = Shared::new();
         shared.porch.store(Arc::new(compile(backend, facade)));
-        let entry = |name: &str, id: i64| KeyEntry { consumer: Arc::new(Consumer { id, name: name.into(), paused: false }), prefix: name.into(), ends: i64::MAX, paused: false };
-        shared.keys.store(Arc::new(KeyTable::new([(KeyHash::of("one"), entry("one", 1)), (KeyHash::of("two"), entry("two", 2))])));
-        let config = GatewayConfig { address: ([127, 0, 0, 1], 0).into(), workers: 2, drain: Duration::from_secs(5) };
+        let entry = |name: &str, id: i64| KeyEntry {
+            consumer: Arc::new(Consumer {
+                id,
+                name: name.into(),
+                paused: false,
+            }),
+            prefix: name.into(),
+            ends: i64::MAX,
+            paused: false,
+        };
+        shared.keys.store(Arc::new(KeyTable::new([
+            (KeyHash::of("one"), entry("one", 1)),
+            (KeyHash::of("two"), entry("two", 2)),
+        ])));
+        let config = GatewayConfig {
+            address: ([127, 0, 0, 1], 0).into(),
+            workers: 2,
+            drain: Duration::from_secs(5),
+        };
         let gateway = Gateway::start(&config, &shared).unwrap();
-        Self { gateway: Some(gateway), shared, records }
+        Self {
+            gateway: Some(gateway),
+            shared,
+            records,
+        }
     }
 
     fn address(&self) -> SocketAddr {
@@ -144,7 +186,10 @@ impl Stage {
     }
 
     fn get(&self, path: &str, fields: &str) -> String {
-        self.raw(format!("GET {path} HTTP/1.1\r\nHost: x\r\nConnection: close\r\n{fields}\r\n").as_bytes())
+        self.raw(
+            format!("GET {path} HTTP/1.1\r\nHost: x\r\nConnection: close\r\n{fields}\r\n")
+                .as_bytes(),
+        )
     }
 
     /// The traces and the number of calls that the gateway has handed out, after it was stopped.
@@ -176,36 +221,65 @@ fn status(answer: &str) -> u16 {
 #[test]
 fn what_passes_through_is_what_was_sent_but_for_what_ends_at_the_porch() {
     let backend = Scripted::start(|_, request| plain(&format!("{request:?}")));
-    let stage = Stage::new(backend.address, "operations:\n  item: { call: { backend: b } }\n  putItem: { call: { backend: b } }\n  files: { call: { backend: b } }\n");
+    let stage = Stage::new(
+        backend.address,
+        "operations:\n  item: { call: { backend: b } }\n  putItem: { call: { backend: b } }\n  files: { call: { backend: b } }\n",
+    );
     let answer = stage.get("/f/item/a%20b?n=1&other=%26", "Connection: X-Private\r\nX-Private: 1\r\nTE: trailers\r\nAPI-Key: secret\r\nX-Login: forged\r\nAccept: a\r\nAccept: b\r\n");
-    assert!(answer.contains("GET /inner/item/a%20b?n=1&other=%26 HTTP/1.1"), "{answer}");
+    assert!(
+        answer.contains("GET /inner/item/a%20b?n=1&other=%26 HTTP/1.1"),
+        "{answer}"
+    );
     for gone in ["x-private", "trailers", "api-key", "forged"] {
         assert!(!answer.to_lowercase().contains(gone), "{gone} in {answer}");
     }
-    for kept in ["x-login: tide-and-tackle", "accept: a", "accept: b", "forwarded: for=127.0.0.1", "traceparent: 00-"] {
+    for kept in [
+        "x-login: tide-and-tackle",
+        "accept: a",
+        "accept: b",
+        "forwarded: for=127.0.0.1",
+        "traceparent: 00-",
+    ] {
         assert!(answer.contains(kept), "{kept} not in {answer}");
     }
     let body = "{\"a\": 1,  \"b\": 1.50}";
     let sent = stage.raw(format!("PUT /f/item/7 HTTP/1.1\r\nHost: x\r\nConnection: close\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}", body.len()).as_bytes());
     assert!(sent.contains("\\\"a\\\": 1,  \\\"b\\\": 1.50"), "{sent}");
-    assert!(stage.get("/f/files/a/b%2Fc/d", "").contains("GET /inner/files/a/b%2Fc/d HTTP/1.1"));
+    assert!(
+        stage
+            .get("/f/files/a/b%2Fc/d", "")
+            .contains("GET /inner/files/a/b%2Fc/d HTTP/1.1")
+    );
     // Every octet of the caller's address is written as it is.
     let other: SocketAddr = ([127, 10, 205, 9], 0).into();
     let mut socket = connect_from(other, stage.address()).unwrap();
-    socket.write_all(b"GET /f/item/7 HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n").unwrap();
+    socket
+        .write_all(b"GET /f/item/7 HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n")
+        .unwrap();
     let mut answer = String::new();
     socket.read_to_string(&mut answer).unwrap();
-    assert!(answer.contains("forwarded: for=127.10.205.9;host="), "{answer}");
+    assert!(
+        answer.contains("forwarded: for=127.10.205.9;host="),
+        "{answer}"
+    );
     let (traces, calls) = stage.end();
     assert_eq!((calls, traces.len()), (4, 4));
     let shown = serde_json::to_string(&traces).unwrap();
-    assert!(!shown.contains("tide-and-tackle") && !shown.contains("\"secret\"") && shown.contains("••••"), "{shown}");
+    assert!(
+        !shown.contains("tide-and-tackle")
+            && !shown.contains("\"secret\"")
+            && shown.contains("••••"),
+        "{shown}"
+    );
 }
 
 #[test]
 fn a_secret_never_stands_in_a_trace() {
     let backend = Scripted::start(|_, _| plain("{\"echo\": \"tide-and-tackle\"}"));
-    let stage = Stage::new(backend.address, "operations:\n  item: { call: { backend: b }, reply: { e: =answer.body.echo } }\n");
+    let stage = Stage::new(
+        backend.address,
+        "operations:\n  item: { call: { backend: b }, reply: { e: =answer.body.echo } }\n",
+    );
     // The caller gets what the backend says; the record of it does not.
     assert!(stage.get("/f/item/1", "").contains("tide-and-tackle"));
     let (traces, _) = stage.end();
@@ -216,10 +290,21 @@ fn a_secret_never_stands_in_a_trace() {
 #[test]
 fn connections_are_used_again_and_stale_ones_replaced_only_when_that_is_safe() {
     // The first connection ends after one answer without saying so; the second request on it meets silence.
-    let backend = Scripted::start(|n, request| if n == 0 && request.contains("again") { Vec::new() } else { plain("{}") });
-    let stage = Stage::new(backend.address, "operations:\n  item: { call: { backend: b } }\n  putItem: { call: { backend: b } }\n");
+    let backend = Scripted::start(|n, request| {
+        if n == 0 && request.contains("again") {
+            Vec::new()
+        } else {
+            plain("{}")
+        }
+    });
+    let stage = Stage::new(
+        backend.address,
+        "operations:\n  item: { call: { backend: b } }\n  putItem: { call: { backend: b } }\n",
+    );
     let mut stream = TcpStream::connect(stage.address()).unwrap();
-    stream.set_read_timeout(Some(Duration::from_secs(10))).unwrap();
+    stream
+        .set_read_timeout(Some(Duration::from_secs(10)))
+        .unwrap();
     let mut ask = |request: String| {
         stream.write_all(request.as_bytes()).unwrap();
         read_request(&mut stream).unwrap_or_default()
@@ -235,8 +320,17 @@ fn connections_are_used_again_and_stale_ones_replaced_only_when_that_is_safe() {
 
 #[test]
 fn a_put_that_may_have_been_carried_out_is_not_sent_again() {
-    let backend = Scripted::start(|_, request| if request.contains("PUT") { Vec::new() } else { plain("{}") });
-    let stage = Stage::new(backend.address, "operations:\n  item: { call: { backend: b } }\n  putItem: { call: { backend: b } }\n");
+    let backend = Scripted::start(|_, request| {
+        if request.contains("PUT") {
+            Vec::new()
+        } else {
+            plain("{}")
+        }
+    });
+    let stage = Stage::new(
+        backend.address,
+        "operations:\n  item: { call: { backend: b } }\n  putItem: { call: { backend: b } }\n",
+    );
     assert_eq!(status(&stage.get("/f/item/1", "")), 200);
     let put = stage.raw(b"PUT /f/item/1 HTTP/1.1\r\nHost: x\r\nConnection: close\r\nContent-Type: application/json\r\nContent-Length: 2\r\n\r\n{}");
     assert_eq!(status(&put), 502, "{put}");
@@ -245,7 +339,18 @@ fn a_put_that_may_have_been_carried_out_is_not_sent_again() {
 
 #[test]
 fn bodies_and_replies_are_built_as_structures() {
-    let backend = Scripted::start(|_, request| plain(&format!("{{\"got\": {}, \"n\": 1520.250}}", serde_json::Value::String(request.split("\r\n\r\n").nth(1).unwrap_or_default().to_owned()))));
+    let backend = Scripted::start(|_, request| {
+        plain(&format!(
+            "{{\"got\": {}, \"n\": 1520.250}}",
+            serde_json::Value::String(
+                request
+                    .split("\r\n\r\n")
+                    .nth(1)
+                    .unwrap_or_default()
+                    .to_owned()
+            )
+        ))
+    });
     let facade = "operations:
   putItem:
     call: { backend: b, method: POST, path: '/store/{where}' }
@@ -256,13 +361,37 @@ fn bodies_and_replies_are_built_as_structures() {
       body: { id: =path.id, all: =body, list: ['=body.?a', '=body.?nothing', 1.0] }
     reply: { got: =answer.body.got, n: =answer.body.n, status: =answer.status, kind: \"=answer.header['content-type']\" }
 ";
-    let stage = Stage::new(backend.address, &facade.replace("=body.?nothing", "=body.?b"));
-    let put = |body: &str| stage.raw(format!("PUT /f/item/7 HTTP/1.1\r\nHost: x\r\nConnection: close\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}", body.len()).as_bytes());
+    let stage = Stage::new(
+        backend.address,
+        &facade.replace("=body.?nothing", "=body.?b"),
+    );
+    let put = |body: &str| {
+        stage.raw(format!("PUT /f/item/7 HTTP/1.1\r\nHost: x\r\nConnection: close\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}", body.len()).as_bytes())
+    };
     let answer = put(r#"{"a": "&=\"'"}"#);
-    let body: serde_json::Value = serde_json::from_str(answer.split("\r\n\r\n").nth(1).unwrap()).unwrap();
-    assert_eq!(body["got"], r#"{"id":"7","all":{"a":"&=\"'"},"list":["&=\"'",1.0]}"#);
-    assert_eq!((body["n"].to_string().as_str(), &body["status"], &body["kind"]), ("1520.250", &serde_json::json!(200), &serde_json::json!("application/json")));
-    assert_eq!(status(&put("{\"a\": {}}")), 400, "a map has no place in a query");
+    let body: serde_json::Value =
+        serde_json::from_str(answer.split("\r\n\r\n").nth(1).unwrap()).unwrap();
+    assert_eq!(
+        body["got"],
+        r#"{"id":"7","all":{"a":"&=\"'"},"list":["&=\"'",1.0]}"#
+    );
+    assert_eq!(
+        (
+            body["n"].to_string().as_str(),
+            &body["status"],
+            &body["kind"]
+        ),
+        (
+            "1520.250",
+            &serde_json::json!(200),
+            &serde_json::json!("application/json")
+        )
+    );
+    assert_eq!(
+        status(&put("{\"a\": {}}")),
+        400,
+        "a map has no place in a query"
+    );
     assert_eq!(status(&put("[]")), 200);
     assert_eq!(status(&put("{")), 400);
 }
@@ -270,9 +399,16 @@ fn bodies_and_replies_are_built_as_structures() {
 #[test]
 fn path_values_cannot_lead_elsewhere() {
     let backend = Scripted::start(|_, request| plain(&format!("{request:?}")));
-    let stage = Stage::new(backend.address, "operations:\n  item: { call: { backend: b, path: '/x/{v}' }, send: { path: { v: \"=query.?n.orValue(0) == 1 ? '..' : path.id\" } } }\n");
+    let stage = Stage::new(
+        backend.address,
+        "operations:\n  item: { call: { backend: b, path: '/x/{v}' }, send: { path: { v: \"=query.?n.orValue(0) == 1 ? '..' : path.id\" } } }\n",
+    );
     assert_eq!(status(&stage.get("/f/item/1?n=1", "")), 400);
-    assert!(stage.get("/f/item/a%2Fb%3F%23", "").contains("/inner/x/a%2Fb%3F%23 HTTP"));
+    assert!(
+        stage
+            .get("/f/item/a%2Fb%3F%23", "")
+            .contains("/inner/x/a%2Fb%3F%23 HTTP")
+    );
 }
 
 #[test]
@@ -282,7 +418,18 @@ fn limits_hold_over_all_workers_and_give_back_what_another_refuses() {
     let stage = Stage::new(backend.address, facade);
     let count = |key: &str, n: usize| -> usize {
         std::thread::scope(|s| {
-            let callers: Vec<_> = (0..8).map(|_| s.spawn(|| (0..n / 8).filter(|_| status(&stage.get("/f/item/1", &format!("API-Key: {key}\r\n"))) == 200).count())).collect();
+            let callers: Vec<_> = (0..8)
+                .map(|_| {
+                    s.spawn(|| {
+                        (0..n / 8)
+                            .filter(|_| {
+                                status(&stage.get("/f/item/1", &format!("API-Key: {key}\r\n")))
+                                    == 200
+                            })
+                            .count()
+                    })
+                })
+                .collect();
             callers.into_iter().map(|c| c.join().unwrap()).sum()
         })
     };
@@ -290,39 +437,69 @@ fn limits_hold_over_all_workers_and_give_back_what_another_refuses() {
     // Forty of fifty are gone; the forty that the first limit refused used up none of them.
     assert_eq!(count("two", 80), 10);
     let refused = stage.get("/f/item/1", "API-Key: two\r\n");
-    assert!(refused.contains("for all callers together") && refused.contains("ratelimit-policy: \"f\";q=50;w=3600"), "{refused}");
+    assert!(
+        refused.contains("for all callers together")
+            && refused.contains("ratelimit-policy: \"f\";q=50;w=3600"),
+        "{refused}"
+    );
 }
 
 #[test]
 fn a_change_of_release_reaches_connections_that_are_open() {
-    let (first, second) = (Scripted::start(|_, _| plain("1")), Scripted::start(|_, _| plain("2")));
-    let stage = Stage::new(first.address, "operations:\n  item: { call: { backend: b } }\n");
+    let (first, second) = (
+        Scripted::start(|_, _| plain("1")),
+        Scripted::start(|_, _| plain("2")),
+    );
+    let stage = Stage::new(
+        first.address,
+        "operations:\n  item: { call: { backend: b } }\n",
+    );
     let mut stream = TcpStream::connect(stage.address()).unwrap();
     let mut ask = || {
-        stream.write_all(b"GET /f/item/1 HTTP/1.1\r\nHost: x\r\n\r\n").unwrap();
+        stream
+            .write_all(b"GET /f/item/1 HTTP/1.1\r\nHost: x\r\n\r\n")
+            .unwrap();
         read_request(&mut stream).unwrap()
     };
     assert!(ask().ends_with('1'));
-    stage.shared.porch.store(Arc::new(compile(second.address, "operations:\n  item: { call: { backend: b } }\n")));
+    stage.shared.porch.store(Arc::new(compile(
+        second.address,
+        "operations:\n  item: { call: { backend: b } }\n",
+    )));
     assert!(ask().ends_with('2'));
 }
 
 #[test]
 fn answers_that_break_the_protocol_are_told_and_their_connections_dropped() {
     for (bytes, expected) in [
-        ("HTTP/1.1 200 OK\r\nContent-Length: 5\r\nContent-Length: 6\r\n\r\nabcdef", 502),
+        (
+            "HTTP/1.1 200 OK\r\nContent-Length: 5\r\nContent-Length: 6\r\n\r\nabcdef",
+            502,
+        ),
         ("nonsense\r\n\r\n", 502),
-        ("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\nContent-Length: 3\r\n\r\n3\r\nabc\r\n0\r\n\r\n", 200),
+        (
+            "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\nContent-Length: 3\r\n\r\n3\r\nabc\r\n0\r\n\r\n",
+            200,
+        ),
         ("HTTP/1.1 204 No Content\r\n\r\n", 204),
-        ("HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok", 200),
+        (
+            "HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok",
+            200,
+        ),
     ] {
         let backend = Scripted::start(move |_, _| bytes.as_bytes().to_vec());
-        let stage = Stage::new(backend.address, "operations:\n  item: { call: { backend: b } }\n");
+        let stage = Stage::new(
+            backend.address,
+            "operations:\n  item: { call: { backend: b } }\n",
+        );
         assert_eq!(status(&stage.get("/f/item/1", "")), expected, "{bytes:?}");
     }
     // Silent from the start: 504 after the backend's own time.
     let silent = TcpListener::bind("127.0.0.1:0").unwrap();
-    let stage = Stage::new(silent.local_addr().unwrap(), "operations:\n  item: { call: { backend: b } }\n");
+    let stage = Stage::new(
+        silent.local_addr().unwrap(),
+        "operations:\n  item: { call: { backend: b } }\n",
+    );
     assert_eq!(status(&stage.get("/f/item/1", "")), 504);
 }
 
@@ -332,11 +509,18 @@ fn trial_runs_go_the_same_way_and_count_nothing() {
     let facade = "admit: { credentials: [key], limits: [{ requests: 1, window: 1h }] }\noperations:\n  item: { call: { backend: b } }\n";
     let stage = Stage::new(backend.address, facade);
     let trials = Trials::start(stage.shared.clone()).unwrap();
-    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+    let runtime = tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()
+        .unwrap();
     for _ in 0..3 {
         let porch = Arc::new(compile(backend.address, facade));
-        let request = http::Request::get("/f/item/1").body(bytes::Bytes::new()).unwrap();
-        let reply = runtime.block_on(trials.run(TrialRequest { porch, request })).unwrap();
+        let request = http::Request::get("/f/item/1")
+            .body(bytes::Bytes::new())
+            .unwrap();
+        let reply = runtime
+            .block_on(trials.run(TrialRequest { porch, request }))
+            .unwrap();
         assert_eq!((reply.status, &reply.body[..]), (200, &b"{\"a\": 1}"[..]));
         let names: Vec<&str> = reply.trace.stages.iter().map(|s| s.name.as_str()).collect();
         assert_eq!(names, ["match", "admit", "prepare", "call", "reply"]);
@@ -355,7 +539,9 @@ fn large_bodies_stream_without_being_held() {
     std::thread::spawn(move || {
         let (mut stream, _) = listener.accept().unwrap();
         read_request(&mut stream);
-        stream.write_all(b"HTTP/1.1 200 OK\r\nContent-Length: 67108864\r\n\r\n").unwrap();
+        stream
+            .write_all(b"HTTP/1.1 200 OK\r\nContent-Length: 67108864\r\n\r\n")
+            .unwrap();
         let piece = vec![b'x'; 1 << 16];
         for _ in 0..1024 {
             if stream.write_all(&piece).is_err() {
@@ -366,10 +552,16 @@ fn large_bodies_stream_without_being_held() {
     let stage = Stage::new(address, "operations:\n  item: { call: { backend: b } }\n");
     let memory = || {
         let status = std::fs::read_to_string("/proc/self/status").unwrap();
-        status.lines().find_map(|l| l.strip_prefix("VmRSS:")).and_then(|l| l.trim().split(' ').next()?.parse::<u64>().ok()).unwrap()
+        status
+            .lines()
+            .find_map(|l| l.strip_prefix("VmRSS:"))
+            .and_then(|l| l.trim().split(' ').next()?.parse::<u64>().ok())
+            .unwrap()
     };
     let mut stream = TcpStream::connect(stage.address()).unwrap();
-    stream.write_all(b"GET /f/item/1 HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n").unwrap();
+    stream
+        .write_all(b"GET /f/item/1 HTTP/1.1\r\nHost: x\r\nConnection: close\r\n\r\n")
+        .unwrap();
     let before = memory();
     let (mut total, mut most, mut piece) = (0, 0, vec![0u8; 1 << 16]);
     loop {
@@ -384,7 +576,10 @@ fn large_bodies_stream_without_being_held() {
     }
     assert!(total > 67_108_864);
     // Other tests of this process run beside it; 64 MB held would still stand out.
-    assert!(most < before + 40_000, "{before} kB before, {most} kB at most");
+    assert!(
+        most < before + 40_000,
+        "{before} kB before, {most} kB at most"
+    );
 }
 
 proptest! {
@@ -417,5 +612,10 @@ fn backend_for_all() -> &'static Scripted {
 
 fn stage_for_all(backend: &Scripted) -> &'static Stage {
     static STAGE: std::sync::OnceLock<Stage> = std::sync::OnceLock::new();
-    STAGE.get_or_init(|| Stage::new(backend.address, "operations:\n  item: { call: { backend: b } }\n  files: { call: { backend: b } }\n"))
+    STAGE.get_or_init(|| {
+        Stage::new(
+            backend.address,
+            "operations:\n  item: { call: { backend: b } }\n  files: { call: { backend: b } }\n",
+        )
+    })
 }

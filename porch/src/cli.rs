@@ -8,7 +8,12 @@ use crate::serve::ServeOptions;
 
 /// Publish backend services behind a facade: look, derive, check, push, try, release.
 #[derive(Parser)]
-#[command(name = "porch", version, propagate_version = true, after_help = "Exit codes: 0 done, 1 refused or failed, 2 wrong usage.")]
+#[command(
+    name = "porch",
+    version,
+    propagate_version = true,
+    after_help = "Exit codes: 0 done, 1 refused or failed, 2 wrong usage."
+)]
 pub(crate) struct Cli {
     /// Write JSON for machines.
     #[arg(long, global = true)]
@@ -17,7 +22,13 @@ pub(crate) struct Cli {
     #[arg(long, global = true, env = "ELM_PORCH_URL", value_name = "URL")]
     pub(crate) url: Option<String>,
     /// Token, in place of the session that `porch login` keeps.
-    #[arg(long, global = true, env = "ELM_PORCH_TOKEN", value_name = "TOKEN", hide_env_values = true)]
+    #[arg(
+        long,
+        global = true,
+        env = "ELM_PORCH_TOKEN",
+        value_name = "TOKEN",
+        hide_env_values = true
+    )]
     pub(crate) token: Option<String>,
     #[command(subcommand)]
     pub(crate) command: Command,
@@ -130,7 +141,12 @@ pub(crate) struct LookArgs {
     #[arg(long)]
     pub(crate) allow_local: bool,
     /// Name and password for the address, as NAME:PASSWORD.
-    #[arg(long, value_name = "NAME:PASSWORD", env = "ELM_PORCH_DEFINITION_LOGIN", hide_env_values = true)]
+    #[arg(
+        long,
+        value_name = "NAME:PASSWORD",
+        env = "ELM_PORCH_DEFINITION_LOGIN",
+        hide_env_values = true
+    )]
     pub(crate) login: Option<String>,
     /// Certificates in PEM that a server's own may be signed with, for https://HOST:PORT.
     #[arg(long, value_name = "FILE")]
@@ -160,7 +176,12 @@ pub(crate) struct DeriveArgs {
     #[arg(long, value_delimiter = ',')]
     pub(crate) only: Vec<String>,
     /// Name and password for the address, as NAME:PASSWORD.
-    #[arg(long, value_name = "NAME:PASSWORD", env = "ELM_PORCH_DEFINITION_LOGIN", hide_env_values = true)]
+    #[arg(
+        long,
+        value_name = "NAME:PASSWORD",
+        env = "ELM_PORCH_DEFINITION_LOGIN",
+        hide_env_values = true
+    )]
     pub(crate) login: Option<String>,
     /// Certificates in PEM that a server's own may be signed with, for https://HOST:PORT.
     #[arg(long, value_name = "FILE")]
@@ -225,7 +246,11 @@ pub(crate) struct CallArgs {
     #[arg(long, default_value = "API-Key")]
     pub(crate) key_header: String,
     /// Address of the gateway.
-    #[arg(long, env = "ELM_PORCH_GATEWAY", default_value = "http://127.0.0.1:3810")]
+    #[arg(
+        long,
+        env = "ELM_PORCH_GATEWAY",
+        default_value = "http://127.0.0.1:3810"
+    )]
     pub(crate) gateway: String,
     /// Body in JSON; @FILE reads it from a file.
     #[arg(short, long)]

@@ -25,6 +25,7 @@ pub(crate) fn read(path: Option<&Path>) -> Result<FileConfig, CliError> {
     let Some(path) = path else {
         return Ok(FileConfig::default());
     };
-    let text = std::fs::read_to_string(path).map_err(|e| CliError::new(format!("{}: {e}", path.display())))?;
+    let text = std::fs::read_to_string(path)
+        .map_err(|e| CliError::new(format!("{}: {e}", path.display())))?;
     toml::from_str(&text).map_err(|e| CliError::new(format!("{}: {e}", path.display())))
 }

@@ -16,7 +16,12 @@ pub(crate) struct CliError {
 
 impl CliError {
     pub(crate) fn new(message: impl Into<String>) -> Self {
-        Self { message: message.into(), help: String::new(), findings: Vec::new(), code: 1 }
+        Self {
+            message: message.into(),
+            help: String::new(),
+            findings: Vec::new(),
+            code: 1,
+        }
     }
 
     pub(crate) fn help(mut self, help: impl Into<String>) -> Self {
@@ -31,11 +36,29 @@ impl CliError {
 
     /// The error that a problem document of the service tells (RFC 9457).
     pub(crate) fn from_problem(status: u16, body: &Value) -> Self {
-        let text = |name: &str| body.get(name).and_then(Value::as_str).unwrap_or_default().to_owned();
+        let text = |name: &str| {
+            body.get(name)
+                .and_then(Value::as_str)
+                .unwrap_or_default()
+                .to_owned()
+        };
         let title = text("title");
-        let message = if title.is_empty() { format!("the service answered {status}") } else { title };
-        let findings = body.get("findings").and_then(Value::as_array).cloned().unwrap_or_default();
-        Self { message, help: text("detail"), findings, code: 1 }
+        let message = if title.is_empty() {
+            format!("the service answered {status}")
+        } else {
+            title
+        };
+        let findings = body
+            .get("findings")
+            .and_then(Value::as_array)
+            .cloned()
+            .unwrap_or_default();
+        Self {
+            message,
+            help: text("detail"),
+            findings,
+            code: 1,
+        }
     }
 
     pub(crate) fn to_json(&self) -> Value {

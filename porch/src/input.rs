@@ -10,9 +10,14 @@ pub(crate) fn read_input(what: &str) -> Result<String, CliError> {
     let mut input = String::new();
     if std::io::stdin().is_terminal() {
         eprint!("{what}: ");
-        std::io::stdin().read_line(&mut input).map_err(|e| CliError::new(e.to_string()))?;
+        std::io::stdin()
+            .read_line(&mut input)
+            .map_err(|e| CliError::new(e.to_string()))?;
     } else {
-        std::io::stdin().take(1 << 20).read_to_string(&mut input).map_err(|e| CliError::new(e.to_string()))?;
+        std::io::stdin()
+            .take(1 << 20)
+            .read_to_string(&mut input)
+            .map_err(|e| CliError::new(e.to_string()))?;
     }
     // The line feed that echo adds is not worth a word; anything else is told.
     let line = input.strip_suffix('\n').unwrap_or(&input);

@@ -20,7 +20,9 @@ pub(crate) fn read_paths(paths: &[PathBuf]) -> Result<Files, CliError> {
         if path.is_dir() {
             read_folder(path, path, &mut files)?;
         } else {
-            let name = path.file_name().map_or_else(String::new, |n| n.to_string_lossy().into_owned());
+            let name = path
+                .file_name()
+                .map_or_else(String::new, |n| n.to_string_lossy().into_owned());
             files.insert(name, read_file(path)?);
         }
     }
@@ -28,19 +30,38 @@ pub(crate) fn read_paths(paths: &[PathBuf]) -> Result<Files, CliError> {
 }
 
 fn read_folder(root: &Path, folder: &Path, files: &mut Files) -> Result<(), CliError> {
-    let wanted = |name: &str| [".yaml", ".yml", ".json", ".wsdl", ".xsd", ".proto", ".descriptors.txt", ".pem"].iter().any(|end| name.to_lowercase().ends_with(end));
+    let wanted = |name: &str| {
+        [
+            ".yaml",
+            ".yml",
+            ".json",
+            ".wsdl",
+            ".xsd",
+            ".proto",
+            ".descriptors.txt",
+            ".pem",
+        ]
+        .iter()
+        .any(|end| name.to_lowercase().ends_with(end))
+    };
     for (name, bytes) in raw_folder(root, folder, &wanted)? {
         let shown = folder.join(&name);
-        let text = porch_soap::decode_document(&bytes, None).map_err(|e| CliError::new(format!("{}: it is not {e}", shown.display())))?;
+        let text = porch_soap::decode_document(&bytes, None)
+            .map_err(|e| CliError::new(format!("{}: it is not {e}", shown.display())))?;
         files.insert(name, text);
     }
     Ok(())
 }
 
 /// The files of a folder by their paths in it, hidden ones left out.
-fn raw_folder(root: &Path, folder: &Path, wanted: &dyn Fn(&str) -> bool) -> Result<BTreeMap<String, Vec<u8>>, CliError> {
+fn raw_folder(
+    root: &Path,
+    folder: &Path,
+    wanted: &dyn Fn(&str) -> bool,
+) -> Result<BTreeMap<String, Vec<u8>>, CliError> {
     let mut files = BTreeMap::new();
-    let entries = std::fs::read_dir(folder).map_err(|e| CliError::new(format!("{}: {e}", folder.display())))?;
+    let entries = std::fs::read_dir(folder)
+        .map_err(|e| CliError::new(format!("{}: {e}", folder.display())))?;
     for entry in entries.flatten() {
         let path = entry.path();
         let name = entry.file_name().to_string_lossy().into_owned();
@@ -50,7 +71,11 @@ fn raw_folder(root: &Path, folder: &Path, wanted: &dyn Fn(&str) -> bool) -> Resu
         if path.is_dir() {
             files.extend(raw_folder(root, &path, wanted)?);
         } else if wanted(&name) {
-            let relative = path.strip_prefix(root).unwrap_or(&path).to_string_lossy().replace('\\', "/");
+            let relative = path
+                .strip_prefix(root)
+                .unwrap_or(&path)
+                .to_string_lossy()
+                .replace('\\', "/");
             files.insert(relative, read_bytes(&path)?);
         }
     }
@@ -59,15 +84,20 @@ fn raw_folder(root: &Path, folder: &Path, wanted: &dyn Fn(&str) -> bool) -> Resu
 
 fn read_bytes(path: &Path) -> Result<Vec<u8>, CliError> {
     let fail = |e: String| CliError::new(format!("{}: {e}", path.display()));
-    let size = std::fs::metadata(path).map_err(|e| fail(e.to_string()))?.len();
+    let size = std::fs::metadata(path)
+        .map_err(|e| fail(e.to_string()))?
+        .len();
     if size > MAX_FILE {
-        return Err(fail(format!("it has {size} bytes, more than the {MAX_FILE} that are read")));
+        return Err(fail(format!(
+            "it has {size} bytes, more than the {MAX_FILE} that are read"
+        )));
     }
     std::fs::read(path).map_err(|e| fail(e.to_string()))
 }
 
 fn read_file(path: &Path) -> Result<String, CliError> {
-    porch_soap::decode_document(&read_bytes(path)?, None).map_err(|e| CliError::new(format!("{}: it is not {e}", path.display())))
+    porch_soap::decode_document(&read_bytes(path)?, None)
+        .map_err(|e| CliError::new(format!("{}: it is not {e}", path.display())))
 }
 
 /// Where a definition comes from.
@@ -81,7 +111,9 @@ struct From<'a> {
 
 /// A definition from a file, a folder, a ZIP or an address.
 async fn source(from: &From<'_>) -> Result<Source, CliError> {
-    if from.text.contains("://") || (porch_fetch::is_server(from.text) && !Path::new(from.text).exists()) {
+    if from.text.contains("://")
+        || (porch_fetch::is_server(from.text) && !Path::new(from.text).exists())
+    {
         return fetch(from).await;
     }
     let path = PathBuf::from(from.text);
@@ -90,9 +122,12 @@ async fn source(from: &From<'_>) -> Result<Source, CliError> {
     }
     let everything = |_: &str| true;
     if path.is_dir() {
-        return Source::from_files(from.text, raw_folder(&path, &path, &everything)?, from.main).map_err(|f| unreadable(&f));
+        return Source::from_files(from.text, raw_folder(&path, &path, &everything)?, from.main)
+            .map_err(|f| unreadable(&f));
     }
-    let name = path.file_name().map_or_else(String::new, |n| n.to_string_lossy().into_owned());
+    let name = path
+        .file_name()
+        .map_or_else(String::new, |n| n.to_string_lossy().into_owned());
     let bytes = read_bytes(&path)?;
     if porch_facade::is_zip(&bytes) {
         return Source::from_bytes(&name, &bytes, from.main).map_err(|f| unreadable(&f));
@@ -105,31 +140,66 @@ async fn source(from: &From<'_>) -> Result<Source, CliError> {
         return proto_file(&path, &name, text);
     }
     if porch_soap::localise::references(&text).is_empty() {
-        return Ok(Source { files: Files::from([(name.clone(), text)]), main: name, ..Source::default() });
+        return Ok(Source {
+            files: Files::from([(name.clone(), text)]),
+            main: name,
+            ..Source::default()
+        });
     }
     // What it imports lies around it: in its folder, those below, and those that it names above.
     let mut up = 0;
     for (_, location) in porch_soap::localise::references(&text) {
         up = up.max(location.split('/').take_while(|p| *p == "..").count());
     }
-    let folder = path.canonicalize().ok().and_then(|p| p.parent().map(Path::to_path_buf)).unwrap_or_default();
+    let folder = path
+        .canonicalize()
+        .ok()
+        .and_then(|p| p.parent().map(Path::to_path_buf))
+        .unwrap_or_default();
     let root = folder.ancestors().nth(up).unwrap_or(&folder).to_path_buf();
-    let main = folder.strip_prefix(&root).unwrap_or(Path::new("")).join(&name).to_string_lossy().replace('\\', "/");
+    let main = folder
+        .strip_prefix(&root)
+        .unwrap_or(Path::new(""))
+        .join(&name)
+        .to_string_lossy()
+        .replace('\\', "/");
     let near = reachable(&root, &main)?;
-    Ok(Source { files: near, main, ..Source::default() })
+    Ok(Source {
+        files: near,
+        main,
+        ..Source::default()
+    })
 }
 
 /// A `.proto` file with those around it that it may import: of the folder that its imports are relative to.
 fn proto_file(path: &Path, name: &str, text: String) -> Result<Source, CliError> {
-    let folder = path.canonicalize().ok().and_then(|p| p.parent().map(Path::to_path_buf)).unwrap_or_default();
+    let folder = path
+        .canonicalize()
+        .ok()
+        .and_then(|p| p.parent().map(Path::to_path_buf))
+        .unwrap_or_default();
     let missing = porch_grpc::read::missing_imports(&text);
     // The nearest folder above it in which what it imports lies.
-    let root = folder.ancestors().take(12).find(|root| missing.iter().any(|import| root.join(import).is_file())).unwrap_or(&folder).to_path_buf();
-    let main = folder.strip_prefix(&root).unwrap_or(Path::new("")).join(name).to_string_lossy().replace('\\', "/");
+    let root = folder
+        .ancestors()
+        .take(12)
+        .find(|root| missing.iter().any(|import| root.join(import).is_file()))
+        .unwrap_or(&folder)
+        .to_path_buf();
+    let main = folder
+        .strip_prefix(&root)
+        .unwrap_or(Path::new(""))
+        .join(name)
+        .to_string_lossy()
+        .replace('\\', "/");
     let mut files = Files::from([(main.clone(), text)]);
     let mut open = vec![main.clone()];
     while let Some(file) = open.pop() {
-        for import in files.get(&file).map(|t| porch_grpc::read::missing_imports(t)).unwrap_or_default() {
+        for import in files
+            .get(&file)
+            .map(|t| porch_grpc::read::missing_imports(t))
+            .unwrap_or_default()
+        {
             let path = root.join(&import);
             if !files.contains_key(&import) && path.is_file() {
                 files.insert(import.clone(), read_file(&path)?);
@@ -137,7 +207,11 @@ fn proto_file(path: &Path, name: &str, text: String) -> Result<Source, CliError>
             }
         }
     }
-    Ok(Source { files, main, ..Source::default() })
+    Ok(Source {
+        files,
+        main,
+        ..Source::default()
+    })
 }
 
 /// A file of a folder with those that it leads to.
@@ -162,7 +236,8 @@ async fn fetch(from: &From<'_>) -> Result<Source, CliError> {
     let login = match from.login {
         None => None,
         Some(text) => {
-            let (login, trimmed) = porch_fetch::login(text).map_err(|e| CliError::new(e).usage())?;
+            let (login, trimmed) =
+                porch_fetch::login(text).map_err(|e| CliError::new(e).usage())?;
             if trimmed {
                 eprintln!("porch: white space around the login was taken away");
             }
@@ -170,15 +245,29 @@ async fn fetch(from: &From<'_>) -> Result<Source, CliError> {
         }
     };
     let trust = match from.trust {
-        Some(path) => std::fs::read_to_string(path).map_err(|e| CliError::new(format!("{}: {e}", path.display())))?,
+        Some(path) => std::fs::read_to_string(path)
+            .map_err(|e| CliError::new(format!("{}: {e}", path.display())))?,
         None => String::new(),
     };
     // Whoever types an address of this host means it.
     let local = from.allow_local || porch_fetch::names_local(from.text);
-    let fetched = porch_fetch::fetch(from.text, &porch_fetch::Allowed { local, login, trust }).await.map_err(|e| {
+    let fetched = porch_fetch::fetch(
+        from.text,
+        &porch_fetch::Allowed {
+            local,
+            login,
+            trust,
+        },
+    )
+    .await
+    .map_err(|e| {
         let help = match &e {
-            porch_fetch::FetchError::Local(..) => "add --allow-local if that is where it is".to_owned(),
-            porch_fetch::FetchError::Login(..) => "give its credentials with --login NAME:PASSWORD".to_owned(),
+            porch_fetch::FetchError::Local(..) => {
+                "add --allow-local if that is where it is".to_owned()
+            }
+            porch_fetch::FetchError::Login(..) => {
+                "give its credentials with --login NAME:PASSWORD".to_owned()
+            }
             other => other.help(),
         };
         CliError::new(e.to_string()).help(help)
@@ -190,37 +279,74 @@ async fn fetch(from: &From<'_>) -> Result<Source, CliError> {
 }
 
 fn unreadable(finding: &porch_contract::Finding) -> CliError {
-    CliError::new(format!("{}:{}:{}: {}", finding.file, finding.line, finding.column, finding.message)).help(finding.help.clone())
+    CliError::new(format!(
+        "{}:{}:{}: {}",
+        finding.file, finding.line, finding.column, finding.message
+    ))
+    .help(finding.help.clone())
 }
 
 /// `porch look`.
 pub(crate) async fn look(args: &LookArgs, show: &Show) -> Result<bool, CliError> {
-    let from = From { text: &args.source, main: args.main.as_deref(), login: args.login.as_deref(), trust: args.trust.as_deref(), allow_local: args.allow_local };
+    let from = From {
+        text: &args.source,
+        main: args.main.as_deref(),
+        login: args.login.as_deref(),
+        trust: args.trust.as_deref(),
+        allow_local: args.allow_local,
+    };
     let source = source(&from).await?;
-    let look = porch_facade::look_with(&source, &crate::show::progress).map_err(|f| unreadable(&f))?;
+    let look =
+        porch_facade::look_with(&source, &crate::show::progress).map_err(|f| unreadable(&f))?;
     let value = serde_json::to_value(&look).unwrap_or_default();
     show.value(&value, |v| look_text(v, args.fields));
     Ok(true)
 }
 
 fn look_text(v: &Value, fields: bool) -> String {
-    let addresses: Vec<&str> = list(v, "addresses").iter().filter_map(Value::as_str).collect();
+    let addresses: Vec<&str> = list(v, "addresses")
+        .iter()
+        .filter_map(Value::as_str)
+        .collect();
     let ports = list(v, "ports");
     let mut out = format!(
         "{} ({}) at {}\n{}\n\n",
         bold(text(v, "title")),
-        if text(v, "kind") == "grpc" { "gRPC".into() } else { text(v, "kind").to_uppercase() },
+        if text(v, "kind") == "grpc" {
+            "gRPC".into()
+        } else {
+            text(v, "kind").to_uppercase()
+        },
         addresses.join(", "),
         text(v, "documentation")
     );
     let rows = list(v, "operations").iter().map(|o| {
-        let state = if o["available"] == json!(true) { text(o, "reason").to_owned() } else { format!("cannot be called: {}", text(o, "why")) };
-        vec![text(o, "source").to_owned(), text(o, "method").to_owned(), text(o, "path").to_owned(), state]
+        let state = if o["available"] == json!(true) {
+            text(o, "reason").to_owned()
+        } else {
+            format!("cannot be called: {}", text(o, "why"))
+        };
+        vec![
+            text(o, "source").to_owned(),
+            text(o, "method").to_owned(),
+            text(o, "path").to_owned(),
+            state,
+        ]
     });
-    out.push_str(&table(&["operation", "method", "path proposed", "why"], rows));
+    out.push_str(&table(
+        &["operation", "method", "path proposed", "why"],
+        rows,
+    ));
     out.push('\n');
     if ports.len() > 1 {
-        let rows = ports.iter().map(|p| vec![text(p, "service").to_owned(), text(p, "name").to_owned(), format!("SOAP {}", text(p, "version")), text(p, "address").to_owned()]);
+        let rows = ports.iter().map(|p| {
+            vec![
+                text(p, "service").to_owned(),
+                text(p, "name").to_owned(),
+                format!("SOAP {}", text(p, "version")),
+                text(p, "address").to_owned(),
+            ]
+        });
         out.push_str(&format!(
             "\nThe same operations can be called through several ports; `port:` in the backend's document picks one.\n{}\n",
             table(&["service", "port", "version", "address"], rows)
@@ -229,12 +355,38 @@ fn look_text(v: &Value, fields: bool) -> String {
     for o in list(v, "operations") {
         let losses: Vec<&str> = list(o, "losses").iter().filter_map(Value::as_str).collect();
         if !losses.is_empty() {
-            out.push_str(&format!("\n{}: JSON cannot carry\n  {}\n", text(o, "source"), losses.join("\n  ")));
+            out.push_str(&format!(
+                "\n{}: JSON cannot carry\n  {}\n",
+                text(o, "source"),
+                losses.join("\n  ")
+            ));
         }
         if fields {
-            let side = |name: &str| list(o, name).iter().map(|f| format!("    {}{}: {}\n", text(f, "name"), if f["required"] == json!(true) { "" } else { "?" }, text(f, "type"))).collect::<String>();
+            let side = |name: &str| {
+                list(o, name)
+                    .iter()
+                    .map(|f| {
+                        format!(
+                            "    {}{}: {}\n",
+                            text(f, "name"),
+                            if f["required"] == json!(true) {
+                                ""
+                            } else {
+                                "?"
+                            },
+                            text(f, "type")
+                        )
+                    })
+                    .collect::<String>()
+            };
             let faults: Vec<&str> = list(o, "faults").iter().filter_map(Value::as_str).collect();
-            out.push_str(&format!("\n{}  {}\n  in\n{}  out\n{}", bold(text(o, "source")), text(o, "documentation"), side("inputs"), side("outputs")));
+            out.push_str(&format!(
+                "\n{}  {}\n  in\n{}  out\n{}",
+                bold(text(o, "source")),
+                text(o, "documentation"),
+                side("inputs"),
+                side("outputs")
+            ));
             if !faults.is_empty() {
                 out.push_str(&format!("  faults: {}\n", faults.join(", ")));
             }
@@ -260,7 +412,11 @@ fn name_of(title: &str) -> String {
         lower = c.is_ascii_lowercase() || c.is_ascii_digit();
     }
     let name = name.trim_end_matches('-');
-    if name.starts_with(|c: char| c.is_ascii_lowercase()) { name.to_owned() } else { format!("service-{name}") }
+    if name.starts_with(|c: char| c.is_ascii_lowercase()) {
+        name.to_owned()
+    } else {
+        format!("service-{name}")
+    }
 }
 
 /// Writes files into a folder; gives their paths.
@@ -280,29 +436,53 @@ fn write_files(folder: &Path, files: &Files) -> Result<Vec<String>, CliError> {
 
 /// `porch derive`.
 pub(crate) async fn derive(args: &DeriveArgs, show: &Show) -> Result<bool, CliError> {
-    let from = From { text: &args.source, main: args.main.as_deref(), login: args.login.as_deref(), trust: args.trust.as_deref(), allow_local: args.allow_local };
+    let from = From {
+        text: &args.source,
+        main: args.main.as_deref(),
+        login: args.login.as_deref(),
+        trust: args.trust.as_deref(),
+        allow_local: args.allow_local,
+    };
     let source = source(&from).await?;
     let look = porch_facade::look(&source).map_err(|f| unreadable(&f))?;
-    let names = |n: &str| look.operations.iter().any(|o| o.source == n || o.source.split('/').next() == Some(n));
+    let names = |n: &str| {
+        look.operations
+            .iter()
+            .any(|o| o.source == n || o.source.split('/').next() == Some(n))
+    };
     if let Some(only) = args.only.iter().find(|n| !names(n)) {
-        let near = porch_contract::suggest(only, look.operations.iter().map(|o| o.source.as_str())).map_or_else(String::new, |n| format!("did you mean “{n}”?"));
+        let near = porch_contract::suggest(only, look.operations.iter().map(|o| o.source.as_str()))
+            .map_or_else(String::new, |n| format!("did you mean “{n}”?"));
         return Err(CliError::new(format!("the definition has no operation “{only}”")).help(near));
     }
     let name = args.name.clone().unwrap_or_else(|| name_of(&look.title));
     if args.update {
         return update(args, &name, &source, show);
     }
-    let derived = porch_facade::derive(&source, &name, args.address.as_deref(), &args.only).map_err(|f| unreadable(&f))?;
+    let derived = porch_facade::derive(&source, &name, args.address.as_deref(), &args.only)
+        .map_err(|f| unreadable(&f))?;
     if !args.overwrite
-        && let Some(there) = derived.files.keys().map(|f| args.output.join(f)).find(|p| p.exists())
+        && let Some(there) = derived
+            .files
+            .keys()
+            .map(|f| args.output.join(f))
+            .find(|p| p.exists())
     {
         return Err(CliError::new(format!("{} is there already", there.display())).help("add --update to keep your edits, choose another folder or name, or add --overwrite, which loses your edits"));
     }
     let written = write_files(&args.output, &derived.files)?;
     let value = json!({ "written": written, "operations": derived.operations, "findings": derived.findings });
     show.value(&value, |v| {
-        let files: String = list(v, "written").iter().filter_map(Value::as_str).map(|f| format!("wrote {f}\n")).collect();
-        let next = format!("operations wired: {}. Edit the documents, then: porch check {}", derived.operations, args.output.display());
+        let files: String = list(v, "written")
+            .iter()
+            .filter_map(Value::as_str)
+            .map(|f| format!("wrote {f}\n"))
+            .collect();
+        let next = format!(
+            "operations wired: {}. Edit the documents, then: porch check {}",
+            derived.operations,
+            args.output.display()
+        );
         format!("{files}{}\n{next}", findings_text(list(v, "findings")))
     });
     Ok(true)
@@ -315,13 +495,29 @@ fn update(args: &DeriveArgs, name: &str, source: &Source, show: &Show) -> Result
     let written = write_files(&args.output, &updated.files)?;
     for file in &updated.removed {
         let path = args.output.join(file);
-        std::fs::remove_file(&path).map_err(|e| CliError::new(format!("{}: {e}", path.display())))?;
+        std::fs::remove_file(&path)
+            .map_err(|e| CliError::new(format!("{}: {e}", path.display())))?;
     }
     let value = json!({ "written": written, "removed": updated.removed, "changes": updated.changes, "findings": updated.findings });
     show.value(&value, |v| {
-        let lines = |name: &str, before: &str| list(v, name).iter().filter_map(Value::as_str).map(|f| format!("{before}{f}\n")).collect::<String>();
-        let changes = if list(v, "changes").is_empty() { "the definition asks for no change of the documents\n".to_owned() } else { lines("changes", "- ") };
-        format!("{changes}{}{}{}", lines("written", "wrote "), lines("removed", "removed "), findings_text(list(v, "findings")))
+        let lines = |name: &str, before: &str| {
+            list(v, name)
+                .iter()
+                .filter_map(Value::as_str)
+                .map(|f| format!("{before}{f}\n"))
+                .collect::<String>()
+        };
+        let changes = if list(v, "changes").is_empty() {
+            "the definition asks for no change of the documents\n".to_owned()
+        } else {
+            lines("changes", "- ")
+        };
+        format!(
+            "{changes}{}{}{}",
+            lines("written", "wrote "),
+            lines("removed", "removed "),
+            findings_text(list(v, "findings"))
+        )
     });
     Ok(true)
 }
@@ -338,30 +534,69 @@ pub(crate) fn check(args: &CheckArgs, json: bool) -> Result<bool, CliError> {
     let value = json!({ "ok": ok, "findings": findings });
     Show { json }.value(&value, |v| {
         let counted = |n: usize, what: &str| format!("{n} {what}{}", if n == 1 { "" } else { "s" });
-        let (facades, backends, environments) = (documents.facades.len(), documents.backends.len(), documents.environments.len());
-        let counts = [counted(facades, "facade"), counted(backends, "backend"), counted(environments, "environment")].join(", ");
-        if list(v, "findings").is_empty() { format!("nothing wrong: {counts}") } else { format!("{}\n{counts}", findings_text(list(v, "findings"))) }
+        let (facades, backends, environments) = (
+            documents.facades.len(),
+            documents.backends.len(),
+            documents.environments.len(),
+        );
+        let counts = [
+            counted(facades, "facade"),
+            counted(backends, "backend"),
+            counted(environments, "environment"),
+        ]
+        .join(", ");
+        if list(v, "findings").is_empty() {
+            format!("nothing wrong: {counts}")
+        } else {
+            format!("{}\n{counts}", findings_text(list(v, "findings")))
+        }
     });
     Ok(ok)
 }
 
-fn show_effective(files: &Files, documents: &Documents, environment: &str, wanted: &str, json: bool) -> Result<bool, CliError> {
-    let (facade, operation) = wanted.split_once('/').map_or((None, wanted), |(f, o)| (Some(f), o));
-    let mut builder = Builder::new(Secrets::Placeholder, documents.environments.get(environment).map(|e| &e.doc));
-    for name in documents.facades.keys().filter(|n| facade.is_none_or(|f| f == n.as_str())) {
+fn show_effective(
+    files: &Files,
+    documents: &Documents,
+    environment: &str,
+    wanted: &str,
+    json: bool,
+) -> Result<bool, CliError> {
+    let (facade, operation) = wanted
+        .split_once('/')
+        .map_or((None, wanted), |(f, o)| (Some(f), o));
+    let mut builder = Builder::new(
+        Secrets::Placeholder,
+        documents.environments.get(environment).map(|e| &e.doc),
+    );
+    for name in documents
+        .facades
+        .keys()
+        .filter(|n| facade.is_none_or(|f| f == n.as_str()))
+    {
         builder.add_facade(files, documents, name);
     }
     let (porch, _) = builder.finish();
     let index = porch.operations.iter().position(|o| o.id == operation);
     let index = index.ok_or_else(|| {
-        let near = porch_contract::suggest(operation, porch.operations.iter().map(|o| o.id.as_str())).map_or_else(String::new, |n| format!("did you mean “{n}”?"));
+        let near =
+            porch_contract::suggest(operation, porch.operations.iter().map(|o| o.id.as_str()))
+                .map_or_else(String::new, |n| format!("did you mean “{n}”?"));
         CliError::new(format!("there is no operation “{wanted}” without errors")).help(near)
     })?;
     let rules = effective(&porch, index as u32);
     Show { json }.value(&serde_json::to_value(&rules).unwrap_or_default(), |v| {
         let rows = v.as_array().into_iter().flatten().map(|r| {
-            let place = if text(r, "file").is_empty() { "built in".into() } else { format!("{}:{}", text(r, "file"), r["line"]) };
-            vec![text(r, "stage").into(), text(r, "rule").into(), text(r, "reach").into(), place]
+            let place = if text(r, "file").is_empty() {
+                "built in".into()
+            } else {
+                format!("{}:{}", text(r, "file"), r["line"])
+            };
+            vec![
+                text(r, "stage").into(),
+                text(r, "rule").into(),
+                text(r, "reach").into(),
+                place,
+            ]
         });
         table(&["stage", "rule", "reach", "where"], rows)
     });
@@ -370,7 +605,8 @@ fn show_effective(files: &Files, documents: &Documents, environment: &str, wante
 
 /// `porch man`.
 pub(crate) fn man(folder: &Path) -> Result<bool, CliError> {
-    std::fs::create_dir_all(folder).map_err(|e| CliError::new(format!("{}: {e}", folder.display())))?;
+    std::fs::create_dir_all(folder)
+        .map_err(|e| CliError::new(format!("{}: {e}", folder.display())))?;
     clap_mangen::generate_to(Cli::command(), folder).map_err(|e| CliError::new(e.to_string()))?;
     Ok(true)
 }

@@ -38,7 +38,12 @@ fn main() -> ExitCode {
 
 /// Runs one command; `false` when it was carried out and found something wrong.
 fn run(cli: Cli) -> Result<bool, CliError> {
-    let Cli { json, command, url, token } = cli;
+    let Cli {
+        json,
+        command,
+        url,
+        token,
+    } = cli;
     match command {
         Command::Serve(options) => return serve::run(*options),
         Command::Check(args) => return local::check(&args, json),
@@ -53,7 +58,10 @@ fn run(cli: Cli) -> Result<bool, CliError> {
         Command::Man { folder } => return local::man(&folder),
         _ => {}
     }
-    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(|e| CliError::new(format!("no runtime: {e}")))?;
+    let runtime = tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()
+        .map_err(|e| CliError::new(format!("no runtime: {e}")))?;
     runtime.block_on(async {
         let show = show::Show { json };
         match command {

@@ -17,10 +17,32 @@ pub(crate) async fn facades(client: &Client, show: &Show) -> Result<bool, CliErr
     let facades = client.get("/api/facades").await?;
     show.value(&facades, |v| {
         let rows = rows(v).map(|f| {
-            let backends: Vec<&str> = list(f, "backends").iter().filter_map(Value::as_str).collect();
-            vec![text(f, "name").into(), text(f, "version").into(), text(f, "base").into(), f["operations"].to_string(), backends.join(", "), text(f, "status").into(), f["calls"].to_string()]
+            let backends: Vec<&str> = list(f, "backends")
+                .iter()
+                .filter_map(Value::as_str)
+                .collect();
+            vec![
+                text(f, "name").into(),
+                text(f, "version").into(),
+                text(f, "base").into(),
+                f["operations"].to_string(),
+                backends.join(", "),
+                text(f, "status").into(),
+                f["calls"].to_string(),
+            ]
         });
-        table(&["facade", "version", "base", "operations", "backends", "draft", "calls (1 h)"], rows)
+        table(
+            &[
+                "facade",
+                "version",
+                "base",
+                "operations",
+                "backends",
+                "draft",
+                "calls (1 h)",
+            ],
+            rows,
+        )
     });
     Ok(true)
 }
@@ -36,73 +58,182 @@ fn key_state(key: &Value) -> String {
     }
 }
 
-pub(crate) async fn consumer(command: ConsumerCommand, client: &Client, show: &Show) -> Result<bool, CliError> {
+pub(crate) async fn consumer(
+    command: ConsumerCommand,
+    client: &Client,
+    show: &Show,
+) -> Result<bool, CliError> {
     match command {
         ConsumerCommand::List => {
             let consumers = client.get("/api/consumers").await?;
             show.value(&consumers, |v| {
                 let rows = rows(v).flat_map(|c| {
-                    let state = if c["paused"] == json!(true) { "paused" } else { "active" };
-                    let head = vec![text(c, "name").to_owned(), text(c, "owner").to_owned(), state.to_owned()];
+                    let state = if c["paused"] == json!(true) {
+                        "paused"
+                    } else {
+                        "active"
+                    };
+                    let head = vec![
+                        text(c, "name").to_owned(),
+                        text(c, "owner").to_owned(),
+                        state.to_owned(),
+                    ];
                     let keys = list(c, "keys");
-                    let mut lines: Vec<Vec<String>> = keys.iter().map(|k| vec![format!("{}…", text(k, "prefix")), text(k, "label").into(), key_state(k)]).collect();
+                    let mut lines: Vec<Vec<String>> = keys
+                        .iter()
+                        .map(|k| {
+                            vec![
+                                format!("{}…", text(k, "prefix")),
+                                text(k, "label").into(),
+                                key_state(k),
+                            ]
+                        })
+                        .collect();
                     if lines.is_empty() {
                         lines.push(vec!["(none)".into(), String::new(), String::new()]);
                     }
-                    lines.into_iter().map(move |line| [head.clone(), line].concat()).collect::<Vec<_>>()
+                    lines
+                        .into_iter()
+                        .map(move |line| [head.clone(), line].concat())
+                        .collect::<Vec<_>>()
                 });
-                table(&["consumer", "owner", "state", "key", "label", "key is"], rows)
+                table(
+                    &["consumer", "owner", "state", "key", "label", "key is"],
+                    rows,
+                )
             });
         }
         ConsumerCommand::Create { name, owner } => {
-            let made = client.send(Method::POST, "/api/consumers", Some(json!({ "name": name, "owner": owner }))).await?;
-            show.value(&made, |v| format!("registered {}; make it a key with: porch key create \"{}\"", text(v, "name"), text(v, "name")));
+            let made = client
+                .send(
+                    Method::POST,
+                    "/api/consumers",
+                    Some(json!({ "name": name, "owner": owner })),
+                )
+                .await?;
+            show.value(&made, |v| {
+                format!(
+                    "registered {}; make it a key with: porch key create \"{}\"",
+                    text(v, "name"),
+                    text(v, "name")
+                )
+            });
         }
     }
     Ok(true)
 }
 
-pub(crate) async fn key(command: KeyCommand, client: &Client, show: &Show) -> Result<bool, CliError> {
+pub(crate) async fn key(
+    command: KeyCommand,
+    client: &Client,
+    show: &Show,
+) -> Result<bool, CliError> {
     match command {
-        KeyCommand::Create { consumer, label, days } => {
-            let ends_at = days.map(|d| chrono::Utc::now().timestamp_millis() + i64::from(d) * 86_400_000);
-            let made = client.send(Method::POST, &format!("/api/consumers/{}/keys", segment(&consumer)), Some(json!({ "label": label, "ends_at": ends_at }))).await?;
+        KeyCommand::Create {
+            consumer,
+            label,
+            days,
+        } => {
+            let ends_at =
+                days.map(|d| chrono::Utc::now().timestamp_millis() + i64::from(d) * 86_400_000);
+            let made = client
+                .send(
+                    Method::POST,
+                    &format!("/api/consumers/{}/keys", segment(&consumer)),
+                    Some(json!({ "label": label, "ends_at": ends_at })),
+                )
+                .await?;
             show.value(&made, |v| format!("{}\nThis is the only time the key is shown whole. It is known as {}… from now on.", bold(text(v, "key")), text(v, "prefix")));
         }
         KeyCommand::End { prefix } => {
-            let known_by = porch_rules::key::prefix(&prefix).unwrap_or(&prefix).trim_end_matches('…').to_owned();
-            let ended = client.send(Method::PUT, &format!("/api/keys/{}", segment(&known_by)), Some(json!({ "ends_at": 0 }))).await?;
+            let known_by = porch_rules::key::prefix(&prefix)
+                .unwrap_or(&prefix)
+                .trim_end_matches('…')
+                .to_owned();
+            let ended = client
+                .send(
+                    Method::PUT,
+                    &format!("/api/keys/{}", segment(&known_by)),
+                    Some(json!({ "ends_at": 0 })),
+                )
+                .await?;
             show.value(&ended, |v| format!("{}… has ended", text(v, "prefix")));
         }
     }
     Ok(true)
 }
 
-pub(crate) async fn secret(command: SecretCommand, client: &Client, show: &Show) -> Result<bool, CliError> {
+pub(crate) async fn secret(
+    command: SecretCommand,
+    client: &Client,
+    show: &Show,
+) -> Result<bool, CliError> {
     match command {
         SecretCommand::List => {
             let secrets = client.get("/api/secrets").await?;
-            show.value(&secrets, |v| table(&["secret", "changed (utc)", "by"], rows(v).map(|s| vec![text(s, "name").into(), time(number(s, "changed_at")), text(s, "changed_by").into()])));
+            show.value(&secrets, |v| {
+                table(
+                    &["secret", "changed (utc)", "by"],
+                    rows(v).map(|s| {
+                        vec![
+                            text(s, "name").into(),
+                            time(number(s, "changed_at")),
+                            text(s, "changed_by").into(),
+                        ]
+                    }),
+                )
+            });
         }
         SecretCommand::Set { name } => {
             let value = read_input("secret")?;
-            let set = client.send(Method::PUT, "/api/secrets", Some(json!({ "name": name, "value": value }))).await?;
-            show.value(&set, |v| format!("{} is set and acts at once", text(v, "name")));
+            let set = client
+                .send(
+                    Method::PUT,
+                    "/api/secrets",
+                    Some(json!({ "name": name, "value": value })),
+                )
+                .await?;
+            show.value(&set, |v| {
+                format!("{} is set and acts at once", text(v, "name"))
+            });
         }
     }
     Ok(true)
 }
 
-pub(crate) async fn account(command: AccountCommand, client: &Client, show: &Show) -> Result<bool, CliError> {
+pub(crate) async fn account(
+    command: AccountCommand,
+    client: &Client,
+    show: &Show,
+) -> Result<bool, CliError> {
     match command {
         AccountCommand::List => {
             let accounts = client.get("/api/accounts").await?;
-            show.value(&accounts, |v| table(&["account", "role", "since (utc)"], rows(v).map(|a| vec![text(a, "name").into(), text(a, "role").into(), time(number(a, "created_at"))])));
+            show.value(&accounts, |v| {
+                table(
+                    &["account", "role", "since (utc)"],
+                    rows(v).map(|a| {
+                        vec![
+                            text(a, "name").into(),
+                            text(a, "role").into(),
+                            time(number(a, "created_at")),
+                        ]
+                    }),
+                )
+            });
         }
         AccountCommand::Create { name, role } => {
             let password = read_input("password")?;
-            let made = client.send(Method::POST, "/api/accounts", Some(json!({ "name": name, "password": password, "role": role }))).await?;
-            show.value(&made, |v| format!("made {} ({})", text(v, "name"), text(v, "role")));
+            let made = client
+                .send(
+                    Method::POST,
+                    "/api/accounts",
+                    Some(json!({ "name": name, "password": password, "role": role })),
+                )
+                .await?;
+            show.value(&made, |v| {
+                format!("made {} ({})", text(v, "name"), text(v, "role"))
+            });
         }
     }
     Ok(true)

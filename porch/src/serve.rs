@@ -25,7 +25,12 @@ pub(crate) struct ServeOptions {
     #[arg(long, env = "ELM_PORCH_CONSOLE_LISTEN", value_name = "ADDRESS")]
     console: Option<SocketAddr>,
     /// Address of the PostgreSQL database.
-    #[arg(long, env = "ELM_PORCH_DATABASE", value_name = "URL", hide_env_values = true)]
+    #[arg(
+        long,
+        env = "ELM_PORCH_DATABASE",
+        value_name = "URL",
+        hide_env_values = true
+    )]
     database: Option<String>,
     /// The environment that is served [default: live].
     #[arg(long, env = "ELM_PORCH_ENVIRONMENT")]
@@ -51,37 +56,86 @@ pub(crate) struct ServeOptions {
 pub(crate) fn run(options: ServeOptions) -> Result<bool, CliError> {
     let file = config::read(options.config.as_deref())?;
     tracing_subscriber::fmt()
-        .with_env_filter(tracing_subscriber::EnvFilter::try_from_env("ELM_PORCH_LOG").unwrap_or_else(|_| "info,sqlx=warn,sea_orm_migration=warn".into()))
+        .with_env_filter(
+            tracing_subscriber::EnvFilter::try_from_env("ELM_PORCH_LOG")
+                .unwrap_or_else(|_| "info,sqlx=warn,sea_orm_migration=warn".into()),
+        )
         .with_writer(std::io::stderr)
         .with_target(false)
         .init();
     let loopback = |port| SocketAddr::from(([127, 0, 0, 1], port));
-    let gateway_address = options.gateway.or(file.gateway).unwrap_or_else(|| loopback(3810));
-    let console_address = options.console.or(file.console).unwrap_or_else(|| loopback(3820));
-    let database = options.database.or(file.database).ok_or_else(|| CliError::new("no database was named").help("give --database postgres://…, or ELM_PORCH_DATABASE").usage())?;
-    let state = options.state.or(file.state).unwrap_or_else(|| "porch-state".into());
-    std::fs::create_dir_all(&state).map_err(|e| CliError::new(format!("the state folder {}: {e}", state.display())))?;
-    let seal = seal(options.seal_key_file.or(file.seal_key_file).as_deref(), &state)?;
-    let workers = options.workers.or(file.workers).unwrap_or_else(|| std::thread::available_parallelism().map_or(2, usize::from));
+    let gateway_address = options
+        .gateway
+        .or(file.gateway)
+        .unwrap_or_else(|| loopback(3810));
+    let console_address = options
+        .console
+        .or(file.console)
+        .unwrap_or_else(|| loopback(3820));
+    let database = options.database.or(file.database).ok_or_else(|| {
+        CliError::new("no database was named")
+            .help("give --database postgres://…, or ELM_PORCH_DATABASE")
+            .usage()
+    })?;
+    let state = options
+        .state
+        .or(file.state)
+        .unwrap_or_else(|| "porch-state".into());
+    std::fs::create_dir_all(&state)
+        .map_err(|e| CliError::new(format!("the state folder {}: {e}", state.display())))?;
+    let seal = seal(
+        options.seal_key_file.or(file.seal_key_file).as_deref(),
+        &state,
+    )?;
+    let workers = options
+        .workers
+        .or(file.workers)
+        .unwrap_or_else(|| std::thread::available_parallelism().map_or(2, usize::from));
     let drain = Duration::from_secs(options.drain.or(file.drain).unwrap_or(10));
-    let first = match (options.first_account, std::env::var("ELM_PORCH_FIRST_PASSWORD")) {
+    let first = match (
+        options.first_account,
+        std::env::var("ELM_PORCH_FIRST_PASSWORD"),
+    ) {
         (Some(name), Ok(password)) => Some(FirstAccount { name, password }),
         (Some(_), Err(_)) => {
-            return Err(CliError::new("the first administrator has no password").help("set ELM_PORCH_FIRST_PASSWORD").usage());
+            return Err(CliError::new("the first administrator has no password")
+                .help("set ELM_PORCH_FIRST_PASSWORD")
+                .usage());
         }
         _ => None,
     };
-    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().map_err(|e| CliError::new(e.to_string()))?;
+    let runtime = tokio::runtime::Builder::new_multi_thread()
+        .worker_threads(2)
+        .enable_all()
+        .build()
+        .map_err(|e| CliError::new(e.to_string()))?;
     runtime.block_on(async move {
         let (shared, records) = Shared::new();
         let trials = Trials::start(shared.clone()).map_err(|e| CliError::new(e.to_string()))?;
         // Both listeners are bound before anything else begins, so that a port in use leaves nothing half-started.
-        let listener = tokio::net::TcpListener::bind(console_address).await.map_err(|e| in_use("console", console_address, "--console", &e))?;
+        let listener = tokio::net::TcpListener::bind(console_address)
+            .await
+            .map_err(|e| in_use("console", console_address, "--console", &e))?;
         let console_address = listener.local_addr().unwrap_or(console_address);
-        let config = GatewayConfig { address: gateway_address, workers, drain };
-        let gateway = Gateway::start(&config, &shared).map_err(|e| CliError::new(e.to_string()).help("end what listens there, or choose another with --gateway"))?;
+        let config = GatewayConfig {
+            address: gateway_address,
+            workers,
+            drain,
+        };
+        let gateway = Gateway::start(&config, &shared).map_err(|e| {
+            CliError::new(e.to_string())
+                .help("end what listens there, or choose another with --gateway")
+        })?;
         let app = App::new(
-            AppConfig { environment: options.environment.or(file.environment).unwrap_or_else(|| "live".into()), state, database, gateway: format!("http://{}", gateway.address) },
+            AppConfig {
+                environment: options
+                    .environment
+                    .or(file.environment)
+                    .unwrap_or_else(|| "live".into()),
+                state,
+                database,
+                gateway: format!("http://{}", gateway.address),
+            },
             shared,
             trials,
             seal,
@@ -108,15 +162,18 @@ pub(crate) fn run(options: ServeOptions) -> Result<bool, CliError> {
 }
 
 fn in_use(what: &str, address: SocketAddr, flag: &str, error: &std::io::Error) -> CliError {
-    CliError::new(format!("the {what} cannot listen on {address}: {error}")).help(format!("end what listens there, or choose another with {flag}"))
+    CliError::new(format!("the {what} cannot listen on {address}: {error}")).help(format!(
+        "end what listens there, or choose another with {flag}"
+    ))
 }
 
 /// Done when the service is told to stop.
 async fn until_told() {
-    let mut terminate = match tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()) {
-        Ok(terminate) => terminate,
-        Err(_) => return std::future::pending().await,
-    };
+    let mut terminate =
+        match tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()) {
+            Ok(terminate) => terminate,
+            Err(_) => return std::future::pending().await,
+        };
     tokio::select! {
         _ = tokio::signal::ctrl_c() => {}
         _ = terminate.recv() => {}
@@ -134,7 +191,10 @@ fn seal(file: Option<&Path>, state: &Path) -> Result<Seal, CliError> {
     if file.is_none() && !path.exists() {
         let key = Seal::new_key().map_err(|e| fail(e.to_string()))?;
         write_private(path, &key).map_err(|e| fail(e.to_string()))?;
-        tracing::info!("made a key to seal secrets with: {}; keep a copy of it apart from the database's", path.display());
+        tracing::info!(
+            "made a key to seal secrets with: {}; keep a copy of it apart from the database's",
+            path.display()
+        );
     }
     let text = std::fs::read_to_string(path).map_err(|e| fail(e.to_string()))?;
     Seal::new(&text).map_err(|e| fail(e.to_string()))
@@ -143,6 +203,10 @@ fn seal(file: Option<&Path>, state: &Path) -> Result<Seal, CliError> {
 fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
     use std::io::Write;
     use std::os::unix::fs::OpenOptionsExt;
-    let mut file = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;
+    let mut file = std::fs::OpenOptions::new()
+        .write(true)
+        .create_new(true)
+        .mode(0o600)
+        .open(path)?;
     file.write_all(text.as_bytes())
 }

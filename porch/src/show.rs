@@ -32,7 +32,11 @@ fn colours() -> bool {
 
 /// A text in a colour of the terminal's own sixteen.
 pub(crate) fn paint(text: &str, code: u8) -> String {
-    if colours() { format!("\u{1b}[{code}m{text}\u{1b}[0m") } else { text.to_owned() }
+    if colours() {
+        format!("\u{1b}[{code}m{text}\u{1b}[0m")
+    } else {
+        text.to_owned()
+    }
 }
 
 pub(crate) fn bold(text: &str) -> String {
@@ -42,7 +46,9 @@ pub(crate) fn bold(text: &str) -> String {
 /// A table without lines but one below its head.
 pub(crate) fn table(head: &[&str], rows: impl IntoIterator<Item = Vec<String>>) -> String {
     let mut table = Table::new();
-    table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
+    table
+        .load_style(presets::NOTHING)
+        .set_content_arrangement(ContentArrangement::Dynamic);
     if !std::io::stdout().is_terminal() {
         table.set_content_arrangement(ContentArrangement::Disabled);
     }
@@ -52,7 +58,16 @@ pub(crate) fn table(head: &[&str], rows: impl IntoIterator<Item = Vec<String>>) 
         empty = false;
         table.add_row(row);
     }
-    if empty { "(none)".into() } else { table.to_string().lines().map(str::trim_end).collect::<Vec<_>>().join("\n") }
+    if empty {
+        "(none)".into()
+    } else {
+        table
+            .to_string()
+            .lines()
+            .map(str::trim_end)
+            .collect::<Vec<_>>()
+            .join("\n")
+    }
 }
 
 /// A member's text, or an empty one.
@@ -65,7 +80,10 @@ pub(crate) fn number(value: &Value, name: &str) -> i64 {
 }
 
 pub(crate) fn list<'v>(value: &'v Value, name: &str) -> &'v [Value] {
-    value.get(name).and_then(Value::as_array).map_or(&[], Vec::as_slice)
+    value
+        .get(name)
+        .and_then(Value::as_array)
+        .map_or(&[], Vec::as_slice)
 }
 
 /// A finding in two lines: where and what, then what to do.
@@ -77,10 +95,19 @@ pub(crate) fn finding_text(finding: &Value) -> String {
         _ => 36,
     };
     let place = match text(finding, "where") {
-        "" => format!("{}:{}:{}", text(finding, "file"), number(finding, "line"), number(finding, "column")),
+        "" => format!(
+            "{}:{}:{}",
+            text(finding, "file"),
+            number(finding, "line"),
+            number(finding, "column")
+        ),
         place => place.to_owned(),
     };
-    let mut out = format!("{place}: {}: {}", paint(severity, colour), text(finding, "message"));
+    let mut out = format!(
+        "{place}: {}: {}",
+        paint(severity, colour),
+        text(finding, "message")
+    );
     let help = text(finding, "help");
     if !help.is_empty() {
         out.push_str(&format!("\n  help: {help}"));
@@ -91,17 +118,27 @@ pub(crate) fn finding_text(finding: &Value) -> String {
 /// All findings, and how many of each.
 pub(crate) fn findings_text(findings: &[Value]) -> String {
     let mut out: Vec<String> = findings.iter().map(finding_text).collect();
-    let count = |severity: &str| findings.iter().filter(|f| text(f, "severity") == severity).count();
+    let count = |severity: &str| {
+        findings
+            .iter()
+            .filter(|f| text(f, "severity") == severity)
+            .count()
+    };
     let (errors, warnings) = (count("error"), count("warning"));
     if !findings.is_empty() {
-        out.push(format!("{errors} {}, {warnings} {}", if errors == 1 { "error" } else { "errors" }, if warnings == 1 { "warning" } else { "warnings" }));
+        out.push(format!(
+            "{errors} {}, {warnings} {}",
+            if errors == 1 { "error" } else { "errors" },
+            if warnings == 1 { "warning" } else { "warnings" }
+        ));
     }
     out.join("\n")
 }
 
 /// Milliseconds since 1970 as a time of day and date, in UTC.
 pub(crate) fn time(ms: i64) -> String {
-    chrono::DateTime::from_timestamp_millis(ms).map_or_else(String::new, |t| t.format("%Y-%m-%d %H:%M:%S").to_string())
+    chrono::DateTime::from_timestamp_millis(ms)
+        .map_or_else(String::new, |t| t.format("%Y-%m-%d %H:%M:%S").to_string())
 }
 
 /// Microseconds in a unit that reads well.
@@ -124,6 +161,10 @@ pub(crate) fn progress(done: usize, all: usize) {
     if started.elapsed() < Duration::from_secs(1) || !err.is_terminal() {
         return;
     }
-    let _ = if done == all { write!(err, "\r\x1b[K") } else { write!(err, "\rporch: read {done} of {all} files\x1b[K") };
+    let _ = if done == all {
+        write!(err, "\r\x1b[K")
+    } else {
+        write!(err, "\rporch: read {done} of {all} files\x1b[K")
+    };
     let _ = err.flush();
 }

@@ -16,10 +16,25 @@ fn status_text(status: i64) -> String {
     paint(&status.to_string(), colour)
 }
 
-pub(crate) async fn traces(args: &TraceArgs, client: &Client, show: &Show) -> Result<bool, CliError> {
-    let pairs = [("facade", &args.facade), ("operation", &args.operation), ("consumer", &args.consumer), ("status", &args.status)];
-    let query: String = pairs.iter().filter(|(_, v)| !v.is_empty()).map(|(n, v)| format!("&{n}={}", segment(v))).collect();
-    let lines = client.get(&format!("/api/traces?most={}{query}", args.most)).await?;
+pub(crate) async fn traces(
+    args: &TraceArgs,
+    client: &Client,
+    show: &Show,
+) -> Result<bool, CliError> {
+    let pairs = [
+        ("facade", &args.facade),
+        ("operation", &args.operation),
+        ("consumer", &args.consumer),
+        ("status", &args.status),
+    ];
+    let query: String = pairs
+        .iter()
+        .filter(|(_, v)| !v.is_empty())
+        .map(|(n, v)| format!("&{n}={}", segment(v)))
+        .collect();
+    let lines = client
+        .get(&format!("/api/traces?most={}{query}", args.most))
+        .await?;
     show.value(&lines, |v| {
         let rows = v.as_array().into_iter().flatten().map(|t| {
             let id: String = text(t, "id").chars().take(12).collect();
@@ -33,15 +48,37 @@ pub(crate) async fn traces(args: &TraceArgs, client: &Client, show: &Show) -> Re
                 text(t, "why").into(),
             ]
         });
-        table(&["exchange", "at (utc)", "status", "took", "consumer", "request", "why refused"], rows)
+        table(
+            &[
+                "exchange",
+                "at (utc)",
+                "status",
+                "took",
+                "consumer",
+                "request",
+                "why refused",
+            ],
+            rows,
+        )
     });
     Ok(true)
 }
 
-pub(crate) async fn explain(id: &str, stages: bool, client: &Client, show: &Show) -> Result<bool, CliError> {
-    let found = client.get(&format!("/api/traces/{}", segment(id.trim()))).await?;
+pub(crate) async fn explain(
+    id: &str,
+    stages: bool,
+    client: &Client,
+    show: &Show,
+) -> Result<bool, CliError> {
+    let found = client
+        .get(&format!("/api/traces/{}", segment(id.trim())))
+        .await?;
     show.value(&found, |v| {
-        let mut out: String = list(v, "explanation").iter().filter_map(Value::as_str).map(|l| format!("{l}\n")).collect();
+        let mut out: String = list(v, "explanation")
+            .iter()
+            .filter_map(Value::as_str)
+            .map(|l| format!("{l}\n"))
+            .collect();
         if stages {
             out.push('\n');
             out.push_str(&stages_text(&v["trace"]));
@@ -55,7 +92,18 @@ pub(crate) async fn explain(id: &str, stages: bool, client: &Client, show: &Show
 pub(crate) fn stages_text(trace: &Value) -> String {
     let mut out = String::new();
     for stage in list(trace, "stages") {
-        out.push_str(&format!("{} {}\n", bold(text(stage, "name")), paint(&format!("at {}, took {}", took(number(stage, "from_us")), took(number(stage, "us"))), 2)));
+        out.push_str(&format!(
+            "{} {}\n",
+            bold(text(stage, "name")),
+            paint(
+                &format!(
+                    "at {}, took {}",
+                    took(number(stage, "from_us")),
+                    took(number(stage, "us"))
+                ),
+                2
+            )
+        ));
         for note in list(stage, "notes").iter().filter_map(Value::as_str) {
             out.push_str(&format!("  · {note}\n"));
         }
@@ -65,11 +113,25 @@ pub(crate) fn stages_text(trace: &Value) -> String {
             }
         }
     }
-    out.push_str(&format!("{} in {}\n", status_text(number(trace, "status")), took(number(trace, "us"))));
+    out.push_str(&format!(
+        "{} in {}\n",
+        status_text(number(trace, "status")),
+        took(number(trace, "us"))
+    ));
     if let Some(refusal) = trace.get("refusal").filter(|r| !r.is_null()) {
-        out.push_str(&format!("{} {}\n", paint("refused:", 31), text(refusal, "why")));
+        out.push_str(&format!(
+            "{} {}\n",
+            paint("refused:", 31),
+            text(refusal, "why")
+        ));
         if !text(refusal, "file").is_empty() {
-            out.push_str(&format!("  by “{}”, reach {}, {}:{}\n", text(refusal, "rule"), text(refusal, "reach"), text(refusal, "file"), refusal["line"]));
+            out.push_str(&format!(
+                "  by “{}”, reach {}, {}:{}\n",
+                text(refusal, "rule"),
+                text(refusal, "reach"),
+                text(refusal, "file"),
+                refusal["line"]
+            ));
         }
     }
     out
@@ -94,11 +156,36 @@ pub(crate) async fn usage(minutes: i64, client: &Client, show: &Show) -> Result<
     let lines = client.get(&format!("/api/usage?minutes={minutes}")).await?;
     show.value(&lines, |v| {
         let rows = v.as_array().into_iter().flatten().map(|u| {
-            let name = if text(u, "operation").is_empty() { "(nothing found)".to_owned() } else { format!("{}/{}", text(u, "facade"), text(u, "operation")) };
+            let name = if text(u, "operation").is_empty() {
+                "(nothing found)".to_owned()
+            } else {
+                format!("{}/{}", text(u, "facade"), text(u, "operation"))
+            };
             let n = |name: &str| u[name].to_string();
-            vec![name, text(u, "consumer").into(), n("calls"), n("refused"), n("failed"), took(number(u, "p50_us")), took(number(u, "p99_us")), n("bytes_out")]
+            vec![
+                name,
+                text(u, "consumer").into(),
+                n("calls"),
+                n("refused"),
+                n("failed"),
+                took(number(u, "p50_us")),
+                took(number(u, "p99_us")),
+                n("bytes_out"),
+            ]
         });
-        table(&["operation", "consumer", "calls", "refused", "failed", "half within", "99 % within", "bytes out"], rows)
+        table(
+            &[
+                "operation",
+                "consumer",
+                "calls",
+                "refused",
+                "failed",
+                "half within",
+                "99 % within",
+                "bytes out",
+            ],
+            rows,
+        )
     });
     Ok(true)
 }
@@ -107,8 +194,18 @@ pub(crate) async fn audit(client: &Client, show: &Show) -> Result<bool, CliError
     let lines = client.get("/api/audit").await?;
     show.value(&lines, |v| {
         let rows = v.as_array().into_iter().flatten().map(|l| {
-            let detail = if l["detail"] == json!({}) { String::new() } else { l["detail"].to_string() };
-            vec![time(number(l, "at")), text(l, "who").into(), text(l, "what").into(), text(l, "object").into(), detail]
+            let detail = if l["detail"] == json!({}) {
+                String::new()
+            } else {
+                l["detail"].to_string()
+            };
+            vec![
+                time(number(l, "at")),
+                text(l, "who").into(),
+                text(l, "what").into(),
+                text(l, "object").into(),
+                detail,
+            ]
         });
         table(&["at (utc)", "who", "did", "to", "detail"], rows)
     });

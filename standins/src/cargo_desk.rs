@@ -13,10 +13,22 @@ use roxmltree::{Document, Node};
 use zip::write::SimpleFileOptions;
 
 const FILES: [(&str, &str); 4] = [
-    ("cargo-desk.wsdl", include_str!("../definitions/cargo-desk/cargo-desk.wsdl")),
-    ("schemas/common.xsd", include_str!("../definitions/cargo-desk/schemas/common.xsd")),
-    ("schemas/consignment.xsd", include_str!("../definitions/cargo-desk/schemas/consignment.xsd")),
-    ("schemas/labels.xsd", include_str!("../definitions/cargo-desk/schemas/labels.xsd")),
+    (
+        "cargo-desk.wsdl",
+        include_str!("../definitions/cargo-desk/cargo-desk.wsdl"),
+    ),
+    (
+        "schemas/common.xsd",
+        include_str!("../definitions/cargo-desk/schemas/common.xsd"),
+    ),
+    (
+        "schemas/consignment.xsd",
+        include_str!("../definitions/cargo-desk/schemas/consignment.xsd"),
+    ),
+    (
+        "schemas/labels.xsd",
+        include_str!("../definitions/cargo-desk/schemas/labels.xsd"),
+    ),
 ];
 const ENVELOPE: &str = "http://www.w3.org/2003/05/soap-envelope";
 const NS: &str = "urn:skerry-line:cargo-desk:1";
@@ -24,8 +36,10 @@ const KN: &str = "urn:skerry-line:consignments:1";
 const XSI: &str = "http://www.w3.org/2001/XMLSchema-instance";
 /// A picture of one black and one white point (PNG).
 const PICTURE: [u8; 67] = [
-    0x89, 0x50, 0x4e, 0x47, 0x0d, 0x0a, 0x1a, 0x0a, 0x00, 0x00, 0x00, 0x0d, 0x49, 0x48, 0x44, 0x52, 0x00, 0x00, 0x00, 0x02, 0x00, 0x00, 0x00, 0x01, 0x01, 0x00, 0x00, 0x00, 0x00, 0xdc, 0x59, 0x42,
-    0x27, 0x00, 0x00, 0x00, 0x0a, 0x49, 0x44, 0x41, 0x54, 0x78, 0xda, 0x63, 0x70, 0x00, 0x00, 0x00, 0x42, 0x00, 0x41, 0x84, 0xbf, 0x8e, 0x62, 0x00, 0x00, 0x00, 0x00, 0x49, 0x45, 0x4e, 0x44, 0xae,
+    0x89, 0x50, 0x4e, 0x47, 0x0d, 0x0a, 0x1a, 0x0a, 0x00, 0x00, 0x00, 0x0d, 0x49, 0x48, 0x44, 0x52,
+    0x00, 0x00, 0x00, 0x02, 0x00, 0x00, 0x00, 0x01, 0x01, 0x00, 0x00, 0x00, 0x00, 0xdc, 0x59, 0x42,
+    0x27, 0x00, 0x00, 0x00, 0x0a, 0x49, 0x44, 0x41, 0x54, 0x78, 0xda, 0x63, 0x70, 0x00, 0x00, 0x00,
+    0x42, 0x00, 0x41, 0x84, 0xbf, 0x8e, 0x62, 0x00, 0x00, 0x00, 0x00, 0x49, 0x45, 0x4e, 0x44, 0xae,
     0x42, 0x60, 0x82,
 ];
 
@@ -42,21 +56,36 @@ pub(crate) fn routes() -> Router {
         all.insert(2042, "<k:from>Farholt</k:from><k:to>Hollow Bay</k:to><k:pallets>3</k:pallets><k:goods xsi:type=\"k:Livestock\"><k:what>Sheep</k:what><k:weight unit=\"t\">0.9</k:weight><k:heads>14</k:heads></k:goods><k:notes><k:note>Keep dry</k:note></k:notes>".into());
     }
     Router::new()
-        .route("/cargo-desk", get(|headers| file(headers, "cargo-desk.wsdl")).post(call))
+        .route(
+            "/cargo-desk",
+            get(|headers| file(headers, "cargo-desk.wsdl")).post(call),
+        )
         .route("/rehearsal", post(call))
-        .route("/schemas/{name}", get(|headers, axum::extract::Path(name): axum::extract::Path<String>| async move { file(headers, &format!("schemas/{name}")).await }))
+        .route(
+            "/schemas/{name}",
+            get(
+                |headers, axum::extract::Path(name): axum::extract::Path<String>| async move {
+                    file(headers, &format!("schemas/{name}")).await
+                },
+            ),
+        )
         .route("/cargo-desk.zip", get(archive))
         .with_state(desk)
 }
 
 fn with_host(headers: &HeaderMap, text: &str) -> String {
-    let host = headers.get("host").and_then(|h| h.to_str().ok()).unwrap_or("127.0.0.1");
+    let host = headers
+        .get("host")
+        .and_then(|h| h.to_str().ok())
+        .unwrap_or("127.0.0.1");
     text.replace("127.0.0.1:3852", host)
 }
 
 async fn file(headers: HeaderMap, name: &str) -> Response {
     match FILES.iter().find(|(n, _)| *n == name) {
-        Some((_, text)) => ([("content-type", "text/xml")], with_host(&headers, text)).into_response(),
+        Some((_, text)) => {
+            ([("content-type", "text/xml")], with_host(&headers, text)).into_response()
+        }
         None => StatusCode::NOT_FOUND.into_response(),
     }
 }
@@ -65,7 +94,10 @@ async fn file(headers: HeaderMap, name: &str) -> Response {
 async fn archive(headers: HeaderMap) -> Response {
     let mut zip = zip::ZipWriter::new(Cursor::new(Vec::new()));
     for (name, text) in FILES {
-        let added = zip.start_file(format!("cargo-desk-definition/{name}"), SimpleFileOptions::default());
+        let added = zip.start_file(
+            format!("cargo-desk-definition/{name}"),
+            SimpleFileOptions::default(),
+        );
         if added.is_err() || zip.write_all(with_host(&headers, text).as_bytes()).is_err() {
             return StatusCode::INTERNAL_SERVER_ERROR.into_response();
         }
@@ -77,24 +109,57 @@ async fn archive(headers: HeaderMap) -> Response {
 }
 
 fn escape(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
+    text.replace('&', "&amp;")
+        .replace('<', "&lt;")
+        .replace('>', "&gt;")
+        .replace('"', "&quot;")
 }
 
 fn envelope(body: &str) -> String {
-    format!("<?xml version=\"1.0\"?><env:Envelope xmlns:env=\"{ENVELOPE}\" xmlns:xsi=\"{XSI}\" xmlns:k=\"{KN}\"><env:Body>{body}</env:Body></env:Envelope>")
+    format!(
+        "<?xml version=\"1.0\"?><env:Envelope xmlns:env=\"{ENVELOPE}\" xmlns:xsi=\"{XSI}\" xmlns:k=\"{KN}\"><env:Body>{body}</env:Body></env:Envelope>"
+    )
 }
 
 fn answer(name: &str, parts: &str) -> Response {
-    ([("content-type", "application/soap+xml; charset=utf-8")], envelope(&format!("<d:{name}Response xmlns:d=\"{NS}\">{parts}</d:{name}Response>"))).into_response()
+    (
+        [("content-type", "application/soap+xml; charset=utf-8")],
+        envelope(&format!(
+            "<d:{name}Response xmlns:d=\"{NS}\">{parts}</d:{name}Response>"
+        )),
+    )
+        .into_response()
 }
 
 fn fault(code: &str, subcode: &str, reasons: &[(&str, &str)], detail: &str) -> Response {
-    let texts: String = reasons.iter().map(|(lang, text)| format!("<env:Text xml:lang=\"{lang}\">{}</env:Text>", escape(text))).collect();
-    let subcode = if subcode.is_empty() { String::new() } else { format!("<env:Subcode><env:Value xmlns:d=\"{NS}\">d:{subcode}</env:Value></env:Subcode>") };
-    let detail = if detail.is_empty() { String::new() } else { format!("<env:Detail>{detail}</env:Detail>") };
-    let body = envelope(&format!("<env:Fault><env:Code><env:Value>env:{code}</env:Value>{subcode}</env:Code><env:Reason>{texts}</env:Reason>{detail}</env:Fault>"));
-    let status = if code == "Sender" { StatusCode::BAD_REQUEST } else { StatusCode::INTERNAL_SERVER_ERROR };
-    (status, [("content-type", "application/soap+xml; charset=utf-8")], body).into_response()
+    let texts: String = reasons
+        .iter()
+        .map(|(lang, text)| format!("<env:Text xml:lang=\"{lang}\">{}</env:Text>", escape(text)))
+        .collect();
+    let subcode = if subcode.is_empty() {
+        String::new()
+    } else {
+        format!("<env:Subcode><env:Value xmlns:d=\"{NS}\">d:{subcode}</env:Value></env:Subcode>")
+    };
+    let detail = if detail.is_empty() {
+        String::new()
+    } else {
+        format!("<env:Detail>{detail}</env:Detail>")
+    };
+    let body = envelope(&format!(
+        "<env:Fault><env:Code><env:Value>env:{code}</env:Value>{subcode}</env:Code><env:Reason>{texts}</env:Reason>{detail}</env:Fault>"
+    ));
+    let status = if code == "Sender" {
+        StatusCode::BAD_REQUEST
+    } else {
+        StatusCode::INTERNAL_SERVER_ERROR
+    };
+    (
+        status,
+        [("content-type", "application/soap+xml; charset=utf-8")],
+        body,
+    )
+        .into_response()
 }
 
 fn wrong(what: &str) -> Response {
@@ -102,21 +167,37 @@ fn wrong(what: &str) -> Response {
 }
 
 async fn call(State(desk): State<Desk>, headers: HeaderMap, body: String) -> Response {
-    let kind = headers.get("content-type").and_then(|h| h.to_str().ok()).unwrap_or_default().to_owned();
+    let kind = headers
+        .get("content-type")
+        .and_then(|h| h.to_str().ok())
+        .unwrap_or_default()
+        .to_owned();
     let Ok(document) = Document::parse(&body) else {
         return wrong("the request is not well-formed");
     };
     let root = document.root_element();
     if !root.has_tag_name((ENVELOPE, "Envelope")) || !kind.starts_with("application/soap+xml") {
-        return fault("VersionMismatch", "", &[("en", "SOAP 1.2 is spoken here")], "");
+        return fault(
+            "VersionMismatch",
+            "",
+            &[("en", "SOAP 1.2 is spoken here")],
+            "",
+        );
     }
-    let request = root.children().find(|n| n.has_tag_name((ENVELOPE, "Body"))).and_then(|b| b.first_element_child());
+    let request = root
+        .children()
+        .find(|n| n.has_tag_name((ENVELOPE, "Body")))
+        .and_then(|b| b.first_element_child());
     let Some(request) = request.filter(|r| r.tag_name().namespace() == Some(NS)) else {
         return wrong("the body holds no operation of this desk");
     };
     // Parts have no namespace (WSDL 1.1 §3.5).
     let part = |name: &str| request.children().find(|n| n.has_tag_name(name));
-    let number = || part("number").and_then(|n| n.text()).and_then(|t| t.trim().strip_prefix("C-")?.parse::<u32>().ok());
+    let number = || {
+        part("number")
+            .and_then(|n| n.text())
+            .and_then(|t| t.trim().strip_prefix("C-")?.parse::<u32>().ok())
+    };
     let (name, action) = match request.tag_name().name() {
         "BookConsignment" => ("BookConsignment", "Book"),
         "FindConsignments" => ("FindConsignments", "Find"),
@@ -126,15 +207,28 @@ async fn call(State(desk): State<Desk>, headers: HeaderMap, body: String) -> Res
         other => return wrong(&format!("there is no operation {other}")),
     };
     if !kind.contains(&format!("action=\"{NS}/{action}\"")) {
-        return wrong(&format!("the media type {kind} does not name the action of {name}"));
+        return wrong(&format!(
+            "the media type {kind} does not name the action of {name}"
+        ));
     }
-    let Ok(mut all) = desk.lock() else { return StatusCode::INTERNAL_SERVER_ERROR.into_response() };
+    let Ok(mut all) = desk.lock() else {
+        return StatusCode::INTERNAL_SERVER_ERROR.into_response();
+    };
     match name {
-        "BookConsignment" => match part("consignment").ok_or_else(|| "the part consignment is missing".to_owned()).and_then(consignment) {
+        "BookConsignment" => match part("consignment")
+            .ok_or_else(|| "the part consignment is missing".to_owned())
+            .and_then(consignment)
+        {
             Ok((inside, pieces)) => {
                 let number = all.keys().next_back().map_or(2041, |n| n + 1);
                 all.insert(number, inside);
-                answer(name, &format!("<number>C-{number:04}</number><charge currency=\"SKC\">{}.500</charge>", 120 * pieces))
+                answer(
+                    name,
+                    &format!(
+                        "<number>C-{number:04}</number><charge currency=\"SKC\">{}.500</charge>",
+                        120 * pieces
+                    ),
+                )
             }
             Err(why) => wrong(&why),
         },
@@ -143,19 +237,38 @@ async fn call(State(desk): State<Desk>, headers: HeaderMap, body: String) -> Res
             let found: String = all
                 .iter()
                 .filter(|(_, c)| c.contains(&format!("<k:from>{}</k:from>", escape(from))))
-                .map(|(n, c)| format!("<k:consignment><k:number>C-{n:04}</k:number>{c}</k:consignment>"))
+                .map(|(n, c)| {
+                    format!("<k:consignment><k:number>C-{n:04}</k:number>{c}</k:consignment>")
+                })
                 .collect();
             answer(name, &format!("<consignments>{found}</consignments>"))
         }
         "AddNote" => StatusCode::ACCEPTED.into_response(),
         _ => match number().and_then(|n| Some((n, all.get(&n)?))) {
-            Some((n, c)) if name == "GetConsignment" => answer(name, &format!("<consignment priority=\"1\"><k:number>C-{n:04}</k:number>{c}</consignment>")),
+            Some((n, c)) if name == "GetConsignment" => answer(
+                name,
+                &format!(
+                    "<consignment priority=\"1\"><k:number>C-{n:04}</k:number>{c}</consignment>"
+                ),
+            ),
             Some((n, _)) => label(n),
             None => {
                 let asked = part("number").and_then(|n| n.text()).unwrap_or_default();
-                let reasons = [("en", format!("There is no consignment {asked}")), ("de", format!("Es gibt keine Sendung {asked}"))];
-                let reasons: Vec<(&str, &str)> = reasons.iter().map(|(l, t)| (*l, t.as_str())).collect();
-                fault("Sender", "Unknown", &reasons, &format!("<k:UnknownConsignment><k:number>{}</k:number></k:UnknownConsignment>", escape(asked)))
+                let reasons = [
+                    ("en", format!("There is no consignment {asked}")),
+                    ("de", format!("Es gibt keine Sendung {asked}")),
+                ];
+                let reasons: Vec<(&str, &str)> =
+                    reasons.iter().map(|(l, t)| (*l, t.as_str())).collect();
+                fault(
+                    "Sender",
+                    "Unknown",
+                    &reasons,
+                    &format!(
+                        "<k:UnknownConsignment><k:number>{}</k:number></k:UnknownConsignment>",
+                        escape(asked)
+                    ),
+                )
             }
         },
     }
@@ -177,9 +290,14 @@ fn label(number: u32) -> Response {
 fn consignment(node: Node<'_, '_>) -> Result<(String, usize), String> {
     let mut children = node.children().filter(Node::is_element).peekable();
     let mut out = String::new();
-    let mut text = |name: &str, optional: bool, out: &mut String| match children.next_if(|c| c.has_tag_name((KN, name))) {
+    let mut text = |name: &str, optional: bool, out: &mut String| match children
+        .next_if(|c| c.has_tag_name((KN, name)))
+    {
         Some(child) => {
-            out.push_str(&format!("<k:{name}>{}</k:{name}>", escape(child.text().unwrap_or_default())));
+            out.push_str(&format!(
+                "<k:{name}>{}</k:{name}>",
+                escape(child.text().unwrap_or_default())
+            ));
             Ok(true)
         }
         None if optional => Ok(false),
@@ -189,32 +307,55 @@ fn consignment(node: Node<'_, '_>) -> Result<(String, usize), String> {
     text("from", false, &mut out)?;
     text("to", false, &mut out)?;
     if !text("pallets", true, &mut out)? {
-        let container = children.next_if(|c| c.has_tag_name((KN, "container"))).ok_or("container or pallets must be there")?;
+        let container = children
+            .next_if(|c| c.has_tag_name((KN, "container")))
+            .ok_or("container or pallets must be there")?;
         let inside: Vec<_> = container.children().filter(Node::is_element).collect();
-        let [mark, feet] = inside.as_slice() else { return Err("a container has mark and feet".into()) };
-        out.push_str(&format!("<k:container><k:mark>{}</k:mark><k:feet>{}</k:feet></k:container>", escape(mark.text().unwrap_or_default()), escape(feet.text().unwrap_or_default())));
+        let [mark, feet] = inside.as_slice() else {
+            return Err("a container has mark and feet".into());
+        };
+        out.push_str(&format!(
+            "<k:container><k:mark>{}</k:mark><k:feet>{}</k:feet></k:container>",
+            escape(mark.text().unwrap_or_default()),
+            escape(feet.text().unwrap_or_default())
+        ));
     }
     let mut pieces = 0;
     while let Some(goods) = children.next_if(|c| c.has_tag_name((KN, "goods"))) {
         pieces += 1;
-        let named = goods.attribute((XSI, "type")).ok_or("goods are abstract: xsi:type must say which")?;
+        let named = goods
+            .attribute((XSI, "type"))
+            .ok_or("goods are abstract: xsi:type must say which")?;
         let (prefix, kind) = named.split_once(':').unwrap_or(("", named));
         if goods.lookup_namespace_uri((!prefix.is_empty()).then_some(prefix)) != Some(KN) {
             return Err(format!("the type {named} is of no known namespace"));
         }
-        let un = goods.attribute("un").map_or_else(String::new, |u| format!(" un=\"{}\"", escape(u)));
-        if (kind == "Dangerous") == un.is_empty() || !matches!(kind, "General" | "Livestock" | "Dangerous") {
+        let un = goods
+            .attribute("un")
+            .map_or_else(String::new, |u| format!(" un=\"{}\"", escape(u)));
+        if (kind == "Dangerous") == un.is_empty()
+            || !matches!(kind, "General" | "Livestock" | "Dangerous")
+        {
             return Err(format!("{kind} goods cannot stand there like this"));
         }
         out.push_str(&format!("<k:goods xsi:type=\"k:{kind}\"{un}>"));
         for child in goods.children().filter(Node::is_element) {
             let name = child.tag_name().name();
-            if child.tag_name().namespace() != Some(KN) || !["what", "weight", "heads", "classes"].contains(&name) {
+            if child.tag_name().namespace() != Some(KN)
+                || !["what", "weight", "heads", "classes"].contains(&name)
+            {
                 return Err(format!("{name} is not expected in goods"));
             }
-            let nil = child.attribute((XSI, "nil")).map_or("", |_| " xsi:nil=\"true\"");
-            let unit = child.attribute("unit").map_or_else(String::new, |u| format!(" unit=\"{}\"", escape(u)));
-            out.push_str(&format!("<k:{name}{nil}{unit}>{}</k:{name}>", escape(child.text().unwrap_or_default())));
+            let nil = child
+                .attribute((XSI, "nil"))
+                .map_or("", |_| " xsi:nil=\"true\"");
+            let unit = child
+                .attribute("unit")
+                .map_or_else(String::new, |u| format!(" unit=\"{}\"", escape(u)));
+            out.push_str(&format!(
+                "<k:{name}{nil}{unit}>{}</k:{name}>",
+                escape(child.text().unwrap_or_default())
+            ));
         }
         out.push_str("</k:goods>");
     }
@@ -222,7 +363,11 @@ fn consignment(node: Node<'_, '_>) -> Result<(String, usize), String> {
         return Err("there are no goods".into());
     }
     if let Some(notes) = children.next_if(|c| c.has_tag_name((KN, "notes"))) {
-        let list: String = notes.children().filter(Node::is_element).map(|n| format!("<k:note>{}</k:note>", escape(n.text().unwrap_or_default()))).collect();
+        let list: String = notes
+            .children()
+            .filter(Node::is_element)
+            .map(|n| format!("<k:note>{}</k:note>", escape(n.text().unwrap_or_default())))
+            .collect();
         out.push_str(&format!("<k:notes>{list}</k:notes>"));
     }
     match children.next() {

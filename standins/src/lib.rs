@@ -51,10 +51,18 @@ pub fn router(standin: Standin) -> Router {
 ///
 /// # Errors
 /// When the address cannot be listened on.
-pub async fn serve(standin: Standin, address: SocketAddr, stop: impl Future<Output = ()> + Send + 'static) -> std::io::Result<(SocketAddr, impl Future<Output = std::io::Result<()>>)> {
+pub async fn serve(
+    standin: Standin,
+    address: SocketAddr,
+    stop: impl Future<Output = ()> + Send + 'static,
+) -> std::io::Result<(SocketAddr, impl Future<Output = std::io::Result<()>>)> {
     let listener = TcpListener::bind(address).await?;
     let address = listener.local_addr()?;
     // Answers of several small writes would otherwise wait for one another.
     let listener = listener.tap_io(|stream| drop(stream.set_nodelay(true)));
-    Ok((address, async move { axum::serve(listener, router(standin)).with_graceful_shutdown(stop).await }))
+    Ok((address, async move {
+        axum::serve(listener, router(standin))
+            .with_graceful_shutdown(stop)
+            .await
+    }))
 }

@@ -19,23 +19,43 @@ pub(crate) fn routes() -> Router {
 
 /// The WSDL, with the address at which it was asked for.
 async fn definition(headers: HeaderMap) -> Response {
-    let host = headers.get("host").and_then(|h| h.to_str().ok()).unwrap_or("127.0.0.1:3850");
-    ([("content-type", "text/xml")], WSDL.replace("127.0.0.1:3850", host)).into_response()
+    let host = headers
+        .get("host")
+        .and_then(|h| h.to_str().ok())
+        .unwrap_or("127.0.0.1:3850");
+    (
+        [("content-type", "text/xml")],
+        WSDL.replace("127.0.0.1:3850", host),
+    )
+        .into_response()
 }
 
 fn envelope(status: StatusCode, body: &str) -> Response {
-    let text =
-        format!("<?xml version=\"1.0\" encoding=\"utf-8\"?><env:Envelope xmlns:env=\"{ENVELOPE}\" xmlns:xsi=\"http://www.w3.org/2001/XMLSchema-instance\"><env:Body>{body}</env:Body></env:Envelope>");
+    let text = format!(
+        "<?xml version=\"1.0\" encoding=\"utf-8\"?><env:Envelope xmlns:env=\"{ENVELOPE}\" xmlns:xsi=\"http://www.w3.org/2001/XMLSchema-instance\"><env:Body>{body}</env:Body></env:Envelope>"
+    );
     (status, [("content-type", "text/xml; charset=utf-8")], text).into_response()
 }
 
 fn fault(code: &str, text: &str, detail: &str) -> Response {
-    let detail = if detail.is_empty() { String::new() } else { format!("<detail>{detail}</detail>") };
-    envelope(StatusCode::INTERNAL_SERVER_ERROR, &format!("<env:Fault><faultcode>env:{code}</faultcode><faultstring>{}</faultstring>{detail}</env:Fault>", escape(text)))
+    let detail = if detail.is_empty() {
+        String::new()
+    } else {
+        format!("<detail>{detail}</detail>")
+    };
+    envelope(
+        StatusCode::INTERNAL_SERVER_ERROR,
+        &format!(
+            "<env:Fault><faultcode>env:{code}</faultcode><faultstring>{}</faultstring>{detail}</env:Fault>",
+            escape(text)
+        ),
+    )
 }
 
 fn escape(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;")
+    text.replace('&', "&amp;")
+        .replace('<', "&lt;")
+        .replace('>', "&gt;")
 }
 
 async fn call(headers: HeaderMap, body: String) -> Response {
@@ -43,25 +63,43 @@ async fn call(headers: HeaderMap, body: String) -> Response {
         return fault("Client", "the request is not well-formed", "");
     };
     let root = document.root_element();
-    let Some(request) = root.children().find(|n| n.has_tag_name((ENVELOPE, "Body"))).and_then(|b| b.first_element_child()) else {
+    let Some(request) = root
+        .children()
+        .find(|n| n.has_tag_name((ENVELOPE, "Body")))
+        .and_then(|b| b.first_element_child())
+    else {
         return fault("Client", "the request has no body", "");
     };
     let login = root.descendants().find(|n| n.has_tag_name((NS, "Login")));
-    let text = |of: Option<Node<'_, '_>>, name: &str| of.and_then(|n| n.children().find(|c| c.has_tag_name((NS, name)))).and_then(|n| n.text().map(str::to_owned)).unwrap_or_default();
+    let text = |of: Option<Node<'_, '_>>, name: &str| {
+        of.and_then(|n| n.children().find(|c| c.has_tag_name((NS, name))))
+            .and_then(|n| n.text().map(str::to_owned))
+            .unwrap_or_default()
+    };
     if text(login, "User") != "porch" || text(login, "Password") != "tide & tackle" {
         return fault("Client", "the login is not known", "");
     }
-    let action = headers.get("soapaction").and_then(|h| h.to_str().ok()).unwrap_or_default();
+    let action = headers
+        .get("soapaction")
+        .and_then(|h| h.to_str().ok())
+        .unwrap_or_default();
     let name = request.tag_name().name();
     if action != format!("\"{NS}/{name}\"") || request.tag_name().namespace() != Some(NS) {
-        return fault("Client", &format!("the action {action} does not fit the element {name}"), "");
+        return fault(
+            "Client",
+            &format!("the action {action} does not fit the element {name}"),
+            "",
+        );
     }
     match name {
         "SearchSailings" => search(request),
         "QuoteFare" => quote(request),
         "HoldSeats" => hold(request),
         "ConfirmBooking" => with_order(request, &["Reference", "PaymentToken"], |v| {
-            format!("<r:ConfirmBookingResponse xmlns:r=\"{NS}\"><r:Reference>{}</r:Reference><r:Confirmed>1</r:Confirmed></r:ConfirmBookingResponse>", escape(&v[0]))
+            format!(
+                "<r:ConfirmBookingResponse xmlns:r=\"{NS}\"><r:Reference>{}</r:Reference><r:Confirmed>1</r:Confirmed></r:ConfirmBookingResponse>",
+                escape(&v[0])
+            )
         }),
         "CancelBooking" => cancel(request),
         "GetManifest" => manifest(request),
@@ -79,17 +117,29 @@ fn in_order(request: Node<'_, '_>, names: &[&str]) -> Result<Vec<String>, Box<Re
             Some(child) => values.push(child.text().unwrap_or_default().to_owned()),
             None if optional => values.push(String::new()),
             None => {
-                return Err(Box::new(fault("Client", &format!("{name} is missing or not in its place"), "")));
+                return Err(Box::new(fault(
+                    "Client",
+                    &format!("{name} is missing or not in its place"),
+                    "",
+                )));
             }
         }
     }
     match children.next() {
-        Some(extra) => Err(Box::new(fault("Client", &format!("{} is not expected", extra.tag_name().name()), ""))),
+        Some(extra) => Err(Box::new(fault(
+            "Client",
+            &format!("{} is not expected", extra.tag_name().name()),
+            "",
+        ))),
         None => Ok(values),
     }
 }
 
-fn with_order(request: Node<'_, '_>, names: &[&str], answer: impl FnOnce(Vec<String>) -> String) -> Response {
+fn with_order(
+    request: Node<'_, '_>,
+    names: &[&str],
+    answer: impl FnOnce(Vec<String>) -> String,
+) -> Response {
     match in_order(request, names) {
         Ok(values) => envelope(StatusCode::OK, &answer(values)),
         Err(refused) => *refused,
@@ -97,7 +147,14 @@ fn with_order(request: Node<'_, '_>, names: &[&str], answer: impl FnOnce(Vec<Str
 }
 
 fn unknown_route(route: &str) -> Response {
-    fault("Client", &format!("There is no route {route}"), &format!("<r:UnknownRoute xmlns:r=\"{NS}\"><r:RouteCode>{}</r:RouteCode></r:UnknownRoute>", escape(route)))
+    fault(
+        "Client",
+        &format!("There is no route {route}"),
+        &format!(
+            "<r:UnknownRoute xmlns:r=\"{NS}\"><r:RouteCode>{}</r:RouteCode></r:UnknownRoute>",
+            escape(route)
+        ),
+    )
 }
 
 fn quote(request: Node<'_, '_>) -> Response {
@@ -124,38 +181,88 @@ fn quote(request: Node<'_, '_>) -> Response {
     };
     let total = base * factor / 100 * passengers;
     let amount = format!("{}.{:03}", total / 1000, total % 1000);
-    let body = format!("<QuoteFareResponse xmlns=\"{NS}\"><Fare><Amount>{amount}</Amount><Currency>SKC</Currency><ValidUntil>2027-06-30</ValidUntil></Fare></QuoteFareResponse>");
+    let body = format!(
+        "<QuoteFareResponse xmlns=\"{NS}\"><Fare><Amount>{amount}</Amount><Currency>SKC</Currency><ValidUntil>2027-06-30</ValidUntil></Fare></QuoteFareResponse>"
+    );
     envelope(StatusCode::OK, &body)
 }
 
 fn search(request: Node<'_, '_>) -> Response {
     with_order(request, &["From", "To?", "On"], |v| {
-        let sailing = |id: &str, route: &str, time: &str, seats: &str, legs: &[(&str, &str, u32)], tail: &str| {
+        let sailing = |id: &str,
+                       route: &str,
+                       time: &str,
+                       seats: &str,
+                       legs: &[(&str, &str, u32)],
+                       tail: &str| {
             let legs: String = legs.iter().map(|(a, b, m)| format!("<r:Leg><r:From>{a}</r:From><r:To>{b}</r:To><r:Minutes>{m}</r:Minutes></r:Leg>")).collect();
-            format!("<r:Sailing><r:Id>{id}</r:Id><r:RouteCode>{route}</r:RouteCode><r:Departs>{}T{time}:00Z</r:Departs><r:Legs>{legs}</r:Legs>{seats}{tail}</r:Sailing>", escape(&v[2]))
+            format!(
+                "<r:Sailing><r:Id>{id}</r:Id><r:RouteCode>{route}</r:RouteCode><r:Departs>{}T{time}:00Z</r:Departs><r:Legs>{legs}</r:Legs>{seats}{tail}</r:Sailing>",
+                escape(&v[2])
+            )
         };
         let list = if v[0] == "Farholt" {
             [
-                sailing("S-17", "FAR-MAR", "08:30", "<r:SeatsLeft>42</r:SeatsLeft>", &[("Farholt", "Maren Quay", 55)], "<r:Vessel>Gannet</r:Vessel><r:Remark>Swell expected &amp; likely</r:Remark>"),
-                sailing("S-18", "FAR-TER", "12:15", "<r:SeatsLeft xsi:nil=\"true\"/>", &[("Farholt", "Maren Quay", 55), ("Maren Quay", "Tern Rock", 40)], ""),
+                sailing(
+                    "S-17",
+                    "FAR-MAR",
+                    "08:30",
+                    "<r:SeatsLeft>42</r:SeatsLeft>",
+                    &[("Farholt", "Maren Quay", 55)],
+                    "<r:Vessel>Gannet</r:Vessel><r:Remark>Swell expected &amp; likely</r:Remark>",
+                ),
+                sailing(
+                    "S-18",
+                    "FAR-TER",
+                    "12:15",
+                    "<r:SeatsLeft xsi:nil=\"true\"/>",
+                    &[
+                        ("Farholt", "Maren Quay", 55),
+                        ("Maren Quay", "Tern Rock", 40),
+                    ],
+                    "",
+                ),
             ]
             .concat()
         } else {
             String::new()
         };
-        format!("<r:SearchSailingsResponse xmlns:r=\"{NS}\"><r:Sailings>{list}</r:Sailings></r:SearchSailingsResponse>")
+        format!(
+            "<r:SearchSailingsResponse xmlns:r=\"{NS}\"><r:Sailings>{list}</r:Sailings></r:SearchSailingsResponse>"
+        )
     })
 }
 
 fn hold(request: Node<'_, '_>) -> Response {
-    let children: Vec<_> = request.children().filter(Node::is_element).map(|n| n.tag_name().name()).collect();
-    if !matches!(children.as_slice(), ["SailingId", "FareClass", "Passengers"] | ["SailingId", "FareClass", "Passengers", "Contact"]) {
+    let children: Vec<_> = request
+        .children()
+        .filter(Node::is_element)
+        .map(|n| n.tag_name().name())
+        .collect();
+    if !matches!(
+        children.as_slice(),
+        ["SailingId", "FareClass", "Passengers"]
+            | ["SailingId", "FareClass", "Passengers", "Contact"]
+    ) {
         return fault("Client", "the elements are not in their places", "");
     }
-    let sailing = request.first_element_child().and_then(|n| n.text()).unwrap_or_default();
-    let seats = request.descendants().filter(|n| n.has_tag_name((NS, "Passenger"))).count() as u64;
+    let sailing = request
+        .first_element_child()
+        .and_then(|n| n.text())
+        .unwrap_or_default();
+    let seats = request
+        .descendants()
+        .filter(|n| n.has_tag_name((NS, "Passenger")))
+        .count() as u64;
     if sailing == "S-99" || seats > 20 {
-        return fault("Client", "There are not enough seats", &format!("<r:SailingFull xmlns:r=\"{NS}\"><r:SailingId>{}</r:SailingId><r:SeatsLeft>3</r:SeatsLeft></r:SailingFull>", escape(sailing)));
+        return fault(
+            "Client",
+            "There are not enough seats",
+            &format!(
+                "<r:SailingFull xmlns:r=\"{NS}\"><r:SailingId>{}</r:SailingId><r:SeatsLeft>3</r:SeatsLeft></r:SailingFull>",
+                escape(sailing)
+            ),
+        );
     }
     let total = 760_125 * seats;
     let reference = HOLDS.fetch_add(1, Ordering::Relaxed);
@@ -171,7 +278,11 @@ fn hold(request: Node<'_, '_>) -> Response {
 
 fn cancel(request: Node<'_, '_>) -> Response {
     with_order(request, &["Reference", "Reason?"], |v| {
-        let refund = if v[0].starts_with('H') { "<r:Refund xsi:nil=\"true\"/>".to_owned() } else { "<r:Refund><r:Amount>0.500</r:Amount><r:Currency>SKC</r:Currency></r:Refund>".into() };
+        let refund = if v[0].starts_with('H') {
+            "<r:Refund xsi:nil=\"true\"/>".to_owned()
+        } else {
+            "<r:Refund><r:Amount>0.500</r:Amount><r:Currency>SKC</r:Currency></r:Refund>".into()
+        };
         format!("<r:CancelBookingResponse xmlns:r=\"{NS}\">{refund}</r:CancelBookingResponse>")
     })
 }
@@ -183,6 +294,9 @@ fn manifest(request: Node<'_, '_>) -> Response {
         for i in 0..rows {
             list.push_str(&format!("<r:Passenger><r:Name>Passenger {i} of Osprey Sound</r:Name><r:Born>19{:02}-03-{:02}</r:Born></r:Passenger>", i % 100, i % 28 + 1));
         }
-        format!("<r:GetManifestResponse xmlns:r=\"{NS}\"><r:SailingId>{}</r:SailingId><r:Passengers>{list}</r:Passengers></r:GetManifestResponse>", escape(&v[0]))
+        format!(
+            "<r:GetManifestResponse xmlns:r=\"{NS}\"><r:SailingId>{}</r:SailingId><r:Passengers>{list}</r:Passengers></r:GetManifestResponse>",
+            escape(&v[0])
+        )
     })
 }

@@ -16,7 +16,11 @@ struct Asked {
 }
 
 pub(crate) fn routes() -> Router {
-    Router::new().route("/tt", get(timetable)).route("/notices", post(notice)).route("/large", get(large)).route("/echo", get(echo))
+    Router::new()
+        .route("/tt", get(timetable))
+        .route("/notices", post(notice))
+        .route("/large", get(large))
+        .route("/echo", get(echo))
 }
 
 async fn timetable(Query(asked): Query<Asked>) -> Response {
@@ -25,21 +29,40 @@ async fn timetable(Query(asked): Query<Asked>) -> Response {
         "MAR-TER" => ["07:20", "13:05"].as_slice(),
         "TER-HOL" => ["09:00"].as_slice(),
         _ => {
-            return (StatusCode::NOT_FOUND, axum::Json(json!({ "error": format!("no route {}", asked.r) }))).into_response();
+            return (
+                StatusCode::NOT_FOUND,
+                axum::Json(json!({ "error": format!("no route {}", asked.r) })),
+            )
+                .into_response();
         }
     };
-    ([("content-type", "application/json"), ("etag", "\"tt-7\"")], json!({ "route": asked.r, "date": asked.d, "departures": departures }).to_string()).into_response()
+    (
+        [("content-type", "application/json"), ("etag", "\"tt-7\"")],
+        json!({ "route": asked.r, "date": asked.d, "departures": departures }).to_string(),
+    )
+        .into_response()
 }
 
 /// What was sent, for tests of what arrives.
 async fn echo(headers: HeaderMap, uri: axum::http::Uri) -> Response {
-    let headers: serde_json::Map<_, _> = headers.iter().map(|(k, v)| (k.to_string(), json!(String::from_utf8_lossy(v.as_bytes())))).collect();
+    let headers: serde_json::Map<_, _> = headers
+        .iter()
+        .map(|(k, v)| (k.to_string(), json!(String::from_utf8_lossy(v.as_bytes()))))
+        .collect();
     axum::Json(json!({ "uri": uri.to_string(), "headers": headers })).into_response()
 }
 
 async fn notice(headers: HeaderMap, body: Bytes) -> Response {
-    let host = headers.get("host").and_then(|h| h.to_str().ok()).unwrap_or_default();
-    (StatusCode::CREATED, [("location", format!("http://{host}/notices/{}", body.len()))], axum::Json(json!({ "bytes": body.len() }))).into_response()
+    let host = headers
+        .get("host")
+        .and_then(|h| h.to_str().ok())
+        .unwrap_or_default();
+    (
+        StatusCode::CREATED,
+        [("location", format!("http://{host}/notices/{}", body.len()))],
+        axum::Json(json!({ "bytes": body.len() })),
+    )
+        .into_response()
 }
 
 /// A large answer.

@@ -2,7 +2,9 @@
 
 use argon2::Argon2;
 use argon2::password_hash::{PasswordHasher, PasswordVerifier};
-use sea_orm::{ActiveModelTrait, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder, Set};
+use sea_orm::{
+    ActiveModelTrait, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder, Set,
+};
 
 use crate::entity::{account, session};
 use crate::{Result, Store, StoreError, now_ms, taken};
@@ -41,7 +43,10 @@ impl Role {
 
 /// The argon2id hash of a password; takes some ten milliseconds of a core.
 pub fn hash_password(password: &str) -> Option<String> {
-    Argon2::default().hash_password(password.as_bytes()).ok().map(|h| h.to_string())
+    Argon2::default()
+        .hash_password(password.as_bytes())
+        .ok()
+        .map(|h| h.to_string())
 }
 
 fn hash_token(token: &str) -> String {
@@ -62,18 +67,35 @@ impl Store {
     /// # Errors
     /// When the database does.
     pub async fn accounts(&self) -> Result<Vec<account::Model>> {
-        Ok(account::Entity::find().order_by_asc(account::Column::Name).all(&self.db).await?)
+        Ok(account::Entity::find()
+            .order_by_asc(account::Column::Name)
+            .all(&self.db)
+            .await?)
     }
 
     /// Makes an account.
     ///
     /// # Errors
     /// When the name is taken.
-    pub async fn create_account(&self, name: &str, password: &str, role: Role) -> Result<account::Model> {
+    pub async fn create_account(
+        &self,
+        name: &str,
+        password: &str,
+        role: Role,
+    ) -> Result<account::Model> {
         let password = password.to_owned();
-        let hash = tokio::task::spawn_blocking(move || hash_password(&password)).await.ok().flatten();
+        let hash = tokio::task::spawn_blocking(move || hash_password(&password))
+            .await
+            .ok()
+            .flatten();
         let hash = hash.ok_or_else(|| StoreError::Missing("way to hash the password".into()))?;
-        let model = account::ActiveModel { name: Set(name.into()), password_hash: Set(hash), role: Set(role.name().into()), created_at: Set(now_ms()), ..Default::default() };
+        let model = account::ActiveModel {
+            name: Set(name.into()),
+            password_hash: Set(hash),
+            role: Set(role.name().into()),
+            created_at: Set(now_ms()),
+            ..Default::default()
+        };
         model.insert(&self.db).await.map_err(taken(name))
     }
 
@@ -82,10 +104,19 @@ impl Store {
     /// # Errors
     /// When the database does.
     pub async fn sign_in(&self, name: &str, password: &str) -> Result<Option<account::Model>> {
-        let found = account::Entity::find().filter(account::Column::Name.eq(name)).one(&self.db).await?;
+        let found = account::Entity::find()
+            .filter(account::Column::Name.eq(name))
+            .one(&self.db)
+            .await?;
         let hash = found.as_ref().map_or_else(|| "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA".to_owned(), |a| a.password_hash.clone());
         let password = password.to_owned();
-        let fits = tokio::task::spawn_blocking(move || Argon2::default().verify_password(password.as_bytes(), hash.as_str()).is_ok()).await.unwrap_or(false);
+        let fits = tokio::task::spawn_blocking(move || {
+            Argon2::default()
+                .verify_password(password.as_bytes(), hash.as_str())
+                .is_ok()
+        })
+        .await
+        .unwrap_or(false);
         Ok(found.filter(|_| fits))
     }
 
@@ -93,11 +124,28 @@ impl Store {
     ///
     /// # Errors
     /// When the database does.
-    pub async fn create_session(&self, token: &str, account_id: i64, label: &str, lasts_ms: i64) -> Result<()> {
+    pub async fn create_session(
+        &self,
+        token: &str,
+        account_id: i64,
+        label: &str,
+        lasts_ms: i64,
+    ) -> Result<()> {
         let now = now_ms();
-        let model = session::ActiveModel { token_hash: Set(hash_token(token)), account_id: Set(account_id), label: Set(label.into()), created_at: Set(now), expires_at: Set(now + lasts_ms) };
-        session::Entity::insert(model).exec_without_returning(&self.db).await?;
-        session::Entity::delete_many().filter(session::Column::ExpiresAt.lt(now)).exec(&self.db).await?;
+        let model = session::ActiveModel {
+            token_hash: Set(hash_token(token)),
+            account_id: Set(account_id),
+            label: Set(label.into()),
+            created_at: Set(now),
+            expires_at: Set(now + lasts_ms),
+        };
+        session::Entity::insert(model)
+            .exec_without_returning(&self.db)
+            .await?;
+        session::Entity::delete_many()
+            .filter(session::Column::ExpiresAt.lt(now))
+            .exec(&self.db)
+            .await?;
         Ok(())
     }
 
@@ -106,13 +154,18 @@ impl Store {
     /// # Errors
     /// When the database does.
     pub async fn session(&self, token: &str) -> Result<Option<account::Model>> {
-        let Some(found) = session::Entity::find_by_id(hash_token(token)).one(&self.db).await? else {
+        let Some(found) = session::Entity::find_by_id(hash_token(token))
+            .one(&self.db)
+            .await?
+        else {
             return Ok(None);
         };
         if found.expires_at < now_ms() {
             return Ok(None);
         }
-        Ok(account::Entity::find_by_id(found.account_id).one(&self.db).await?)
+        Ok(account::Entity::find_by_id(found.account_id)
+            .one(&self.db)
+            .await?)
     }
 
     /// Ends a session.
@@ -120,7 +173,9 @@ impl Store {
     /// # Errors
     /// When the database does.
     pub async fn end_session(&self, token: &str) -> Result<()> {
-        session::Entity::delete_by_id(hash_token(token)).exec(&self.db).await?;
+        session::Entity::delete_by_id(hash_token(token))
+            .exec(&self.db)
+            .await?;
         Ok(())
     }
 }

@@ -3,7 +3,9 @@
 use std::collections::HashMap;
 
 use sea_orm::sea_query::OnConflict;
-use sea_orm::{ActiveModelTrait, ColumnTrait, EntityTrait, IntoActiveModel, QueryFilter, QueryOrder, Set};
+use sea_orm::{
+    ActiveModelTrait, ColumnTrait, EntityTrait, IntoActiveModel, QueryFilter, QueryOrder, Set,
+};
 
 use crate::entity::{api_key, consumer, pause, secret};
 use crate::{Result, Store, StoreError, now_ms, taken};
@@ -14,7 +16,10 @@ impl Store {
     /// # Errors
     /// When the database does.
     pub async fn consumers(&self) -> Result<Vec<consumer::Model>> {
-        Ok(consumer::Entity::find().order_by_asc(consumer::Column::Name).all(&self.db).await?)
+        Ok(consumer::Entity::find()
+            .order_by_asc(consumer::Column::Name)
+            .all(&self.db)
+            .await?)
     }
 
     /// The consumer of a name.
@@ -22,7 +27,10 @@ impl Store {
     /// # Errors
     /// When there is none.
     pub async fn consumer(&self, name: &str) -> Result<consumer::Model> {
-        let found = consumer::Entity::find().filter(consumer::Column::Name.eq(name)).one(&self.db).await?;
+        let found = consumer::Entity::find()
+            .filter(consumer::Column::Name.eq(name))
+            .one(&self.db)
+            .await?;
         found.ok_or_else(|| StoreError::Missing(format!("consumer “{name}”")))
     }
 
@@ -31,7 +39,13 @@ impl Store {
     /// # Errors
     /// When the name is taken.
     pub async fn create_consumer(&self, name: &str, owner: &str) -> Result<consumer::Model> {
-        let model = consumer::ActiveModel { name: Set(name.into()), owner: Set(owner.into()), paused: Set(false), created_at: Set(now_ms()), ..Default::default() };
+        let model = consumer::ActiveModel {
+            name: Set(name.into()),
+            owner: Set(owner.into()),
+            paused: Set(false),
+            created_at: Set(now_ms()),
+            ..Default::default()
+        };
         model.insert(&self.db).await.map_err(taken(name))
     }
 
@@ -50,14 +64,24 @@ impl Store {
     /// # Errors
     /// When the database does.
     pub async fn keys(&self) -> Result<Vec<api_key::Model>> {
-        Ok(api_key::Entity::find().order_by_asc(api_key::Column::Id).all(&self.db).await?)
+        Ok(api_key::Entity::find()
+            .order_by_asc(api_key::Column::Id)
+            .all(&self.db)
+            .await?)
     }
 
     /// Keeps the hash of a new key.
     ///
     /// # Errors
     /// When there is no such consumer.
-    pub async fn create_key(&self, consumer: &str, label: &str, prefix: &str, hash: &str, ends_at: Option<i64>) -> Result<api_key::Model> {
+    pub async fn create_key(
+        &self,
+        consumer: &str,
+        label: &str,
+        prefix: &str,
+        hash: &str,
+        ends_at: Option<i64>,
+    ) -> Result<api_key::Model> {
         let owner = self.consumer(consumer).await?;
         let model = api_key::ActiveModel {
             consumer_id: Set(owner.id),
@@ -76,9 +100,19 @@ impl Store {
     ///
     /// # Errors
     /// When there is none.
-    pub async fn change_key(&self, prefix: &str, ends_at: Option<Option<i64>>, paused: Option<bool>) -> Result<api_key::Model> {
-        let found = api_key::Entity::find().filter(api_key::Column::Prefix.eq(prefix)).one(&self.db).await?;
-        let mut model = found.ok_or_else(|| StoreError::Missing(format!("key “{prefix}…”")))?.into_active_model();
+    pub async fn change_key(
+        &self,
+        prefix: &str,
+        ends_at: Option<Option<i64>>,
+        paused: Option<bool>,
+    ) -> Result<api_key::Model> {
+        let found = api_key::Entity::find()
+            .filter(api_key::Column::Prefix.eq(prefix))
+            .one(&self.db)
+            .await?;
+        let mut model = found
+            .ok_or_else(|| StoreError::Missing(format!("key “{prefix}…”")))?
+            .into_active_model();
         if let Some(ends_at) = ends_at {
             model.ends_at = Set(ends_at);
         }
@@ -93,7 +127,11 @@ impl Store {
     /// # Errors
     /// When the database does.
     pub async fn secret_names(&self, environment: &str) -> Result<Vec<secret::Model>> {
-        Ok(secret::Entity::find().filter(secret::Column::Environment.eq(environment)).order_by_asc(secret::Column::Name).all(&self.db).await?)
+        Ok(secret::Entity::find()
+            .filter(secret::Column::Environment.eq(environment))
+            .order_by_asc(secret::Column::Name)
+            .all(&self.db)
+            .await?)
     }
 
     /// An environment's secrets, opened.
@@ -102,19 +140,47 @@ impl Store {
     /// When one was sealed with another key.
     pub async fn secrets(&self, environment: &str) -> Result<HashMap<String, String>> {
         let all = self.secret_names(environment).await?;
-        all.into_iter().map(|s| Ok((s.name.clone(), self.seal.open(&format!("{environment}/{}", s.name), &s.sealed)?))).collect()
+        all.into_iter()
+            .map(|s| {
+                Ok((
+                    s.name.clone(),
+                    self.seal
+                        .open(&format!("{environment}/{}", s.name), &s.sealed)?,
+                ))
+            })
+            .collect()
     }
 
     /// Sets a secret.
     ///
     /// # Errors
     /// When the database does.
-    pub async fn set_secret(&self, environment: &str, name: &str, text: &str, who: &str) -> Result<()> {
+    pub async fn set_secret(
+        &self,
+        environment: &str,
+        name: &str,
+        text: &str,
+        who: &str,
+    ) -> Result<()> {
         let sealed = self.seal.seal(&format!("{environment}/{name}"), text)?;
-        let model = secret::ActiveModel { environment: Set(environment.into()), name: Set(name.into()), sealed: Set(sealed), changed_by: Set(who.into()), changed_at: Set(now_ms()) };
-        let conflict =
-            OnConflict::columns([secret::Column::Environment, secret::Column::Name]).update_columns([secret::Column::Sealed, secret::Column::ChangedBy, secret::Column::ChangedAt]).to_owned();
-        secret::Entity::insert(model).on_conflict(conflict).exec_without_returning(&self.db).await?;
+        let model = secret::ActiveModel {
+            environment: Set(environment.into()),
+            name: Set(name.into()),
+            sealed: Set(sealed),
+            changed_by: Set(who.into()),
+            changed_at: Set(now_ms()),
+        };
+        let conflict = OnConflict::columns([secret::Column::Environment, secret::Column::Name])
+            .update_columns([
+                secret::Column::Sealed,
+                secret::Column::ChangedBy,
+                secret::Column::ChangedAt,
+            ])
+            .to_owned();
+        secret::Entity::insert(model)
+            .on_conflict(conflict)
+            .exec_without_returning(&self.db)
+            .await?;
         Ok(())
     }
 
@@ -130,14 +196,32 @@ impl Store {
     ///
     /// # Errors
     /// When the database does.
-    pub async fn set_pause(&self, facade: &str, operation: &str, paused: bool, who: &str) -> Result<()> {
+    pub async fn set_pause(
+        &self,
+        facade: &str,
+        operation: &str,
+        paused: bool,
+        who: &str,
+    ) -> Result<()> {
         if !paused {
-            pause::Entity::delete_by_id((facade.to_owned(), operation.to_owned())).exec(&self.db).await?;
+            pause::Entity::delete_by_id((facade.to_owned(), operation.to_owned()))
+                .exec(&self.db)
+                .await?;
             return Ok(());
         }
-        let model = pause::ActiveModel { facade: Set(facade.into()), operation: Set(operation.into()), paused_by: Set(who.into()), paused_at: Set(now_ms()) };
-        let conflict = OnConflict::columns([pause::Column::Facade, pause::Column::Operation]).update_columns([pause::Column::PausedBy, pause::Column::PausedAt]).to_owned();
-        pause::Entity::insert(model).on_conflict(conflict).exec_without_returning(&self.db).await?;
+        let model = pause::ActiveModel {
+            facade: Set(facade.into()),
+            operation: Set(operation.into()),
+            paused_by: Set(who.into()),
+            paused_at: Set(now_ms()),
+        };
+        let conflict = OnConflict::columns([pause::Column::Facade, pause::Column::Operation])
+            .update_columns([pause::Column::PausedBy, pause::Column::PausedAt])
+            .to_owned();
+        pause::Entity::insert(model)
+            .on_conflict(conflict)
+            .exec_without_returning(&self.db)
+            .await?;
         Ok(())
     }
 }

@@ -59,7 +59,11 @@ impl Store {
     /// When the database does not answer, or a migration fails.
     pub async fn open(url: &str, seal: Seal) -> Result<Self> {
         let mut options = ConnectOptions::new(url);
-        options.max_connections(10).connect_timeout(Duration::from_secs(5)).acquire_timeout(Duration::from_secs(5)).sqlx_logging(false);
+        options
+            .max_connections(10)
+            .connect_timeout(Duration::from_secs(5))
+            .acquire_timeout(Duration::from_secs(5))
+            .sqlx_logging(false);
         let db = Database::connect(options).await?;
         migrate::Migrator::up(&db, None).await?;
         Ok(Self { db, seal })
@@ -67,15 +71,30 @@ impl Store {
 
     /// Whether the database answers.
     pub async fn is_up(&self) -> bool {
-        tokio::time::timeout(Duration::from_secs(2), self.db.ping()).await.is_ok_and(|r| r.is_ok())
+        tokio::time::timeout(Duration::from_secs(2), self.db.ping())
+            .await
+            .is_ok_and(|r| r.is_ok())
     }
 
     /// Notes a change down: who did what to which object.
     ///
     /// # Errors
     /// When the database does.
-    pub async fn audit(&self, who: &str, what: &str, object: &str, detail: serde_json::Value) -> Result<()> {
-        let line = entity::audit::ActiveModel { at: Set(now_ms()), who: Set(who.into()), what: Set(what.into()), object: Set(object.into()), detail: Set(detail), ..Default::default() };
+    pub async fn audit(
+        &self,
+        who: &str,
+        what: &str,
+        object: &str,
+        detail: serde_json::Value,
+    ) -> Result<()> {
+        let line = entity::audit::ActiveModel {
+            at: Set(now_ms()),
+            who: Set(who.into()),
+            what: Set(what.into()),
+            object: Set(object.into()),
+            detail: Set(detail),
+            ..Default::default()
+        };
         line.insert(&self.db).await?;
         Ok(())
     }
@@ -86,7 +105,11 @@ impl Store {
     /// When the database does.
     pub async fn audit_lines(&self, most: u64) -> Result<Vec<entity::audit::Model>> {
         use sea_orm::{EntityTrait, QueryOrder, QuerySelect};
-        Ok(entity::audit::Entity::find().order_by_desc(entity::audit::Column::Id).limit(most).all(&self.db).await?)
+        Ok(entity::audit::Entity::find()
+            .order_by_desc(entity::audit::Column::Id)
+            .limit(most)
+            .all(&self.db)
+            .await?)
     }
 }
 

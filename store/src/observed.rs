@@ -45,10 +45,25 @@ impl Store {
     /// When the database does.
     pub async fn write_usage(&self, rows: Vec<usage::ActiveModel>) -> Result<()> {
         for part in rows.chunks(500) {
-            let keys = [usage::Column::Minute, usage::Column::Facade, usage::Column::Operation, usage::Column::Consumer, usage::Column::Status, usage::Column::Boot];
-            let values = [usage::Column::Calls, usage::Column::BytesIn, usage::Column::BytesOut, usage::Column::Latency];
+            let keys = [
+                usage::Column::Minute,
+                usage::Column::Facade,
+                usage::Column::Operation,
+                usage::Column::Consumer,
+                usage::Column::Status,
+                usage::Column::Boot,
+            ];
+            let values = [
+                usage::Column::Calls,
+                usage::Column::BytesIn,
+                usage::Column::BytesOut,
+                usage::Column::Latency,
+            ];
             let conflict = OnConflict::columns(keys).update_columns(values).to_owned();
-            usage::Entity::insert_many(part.to_vec()).on_conflict(conflict).exec_without_returning(&self.db).await?;
+            usage::Entity::insert_many(part.to_vec())
+                .on_conflict(conflict)
+                .exec_without_returning(&self.db)
+                .await?;
         }
         Ok(())
     }
@@ -58,11 +73,18 @@ impl Store {
     /// # Errors
     /// When the database does.
     pub async fn usage_since(&self, minute: i64) -> Result<Vec<usage::Model>> {
-        Ok(usage::Entity::find().filter(usage::Column::Minute.gte(minute)).order_by_asc(usage::Column::Minute).all(&self.db).await?)
+        Ok(usage::Entity::find()
+            .filter(usage::Column::Minute.gte(minute))
+            .order_by_asc(usage::Column::Minute)
+            .all(&self.db)
+            .await?)
     }
 
     /// Usage added up by any key.
-    pub fn add_up<K: std::hash::Hash + Eq>(rows: &[usage::Model], key: impl Fn(&usage::Model) -> K) -> HashMap<K, UsageTotals> {
+    pub fn add_up<K: std::hash::Hash + Eq>(
+        rows: &[usage::Model],
+        key: impl Fn(&usage::Model) -> K,
+    ) -> HashMap<K, UsageTotals> {
         let mut totals: HashMap<K, UsageTotals> = HashMap::new();
         for row in rows {
             let total = totals.entry(key(row)).or_default();
@@ -70,7 +92,9 @@ impl Store {
             total.bytes_in += row.bytes_in;
             total.bytes_out += row.bytes_out;
             let buckets = row.latency.as_array().map_or(&[][..], Vec::as_slice);
-            total.latency.resize(total.latency.len().max(buckets.len()), 0);
+            total
+                .latency
+                .resize(total.latency.len().max(buckets.len()), 0);
             for (sum, n) in total.latency.iter_mut().zip(buckets) {
                 *sum += n.as_i64().unwrap_or(0);
             }
@@ -86,10 +110,19 @@ impl Store {
         if rows.is_empty() {
             return Ok(());
         }
-        trace::Entity::insert_many(rows).exec_without_returning(&self.db).await?;
-        let edge = trace::Entity::find().order_by_desc(trace::Column::Id).offset(keep).one(&self.db).await?;
+        trace::Entity::insert_many(rows)
+            .exec_without_returning(&self.db)
+            .await?;
+        let edge = trace::Entity::find()
+            .order_by_desc(trace::Column::Id)
+            .offset(keep)
+            .one(&self.db)
+            .await?;
         if let Some(edge) = edge {
-            trace::Entity::delete_many().filter(trace::Column::Id.lte(edge.id)).exec(&self.db).await?;
+            trace::Entity::delete_many()
+                .filter(trace::Column::Id.lte(edge.id))
+                .exec(&self.db)
+                .await?;
         }
         Ok(())
     }
@@ -100,7 +133,11 @@ impl Store {
     /// When the database does.
     pub async fn traces(&self, query: &TraceQuery) -> Result<Vec<trace::Model>> {
         let mut condition = Condition::all();
-        for (column, text) in [(trace::Column::Facade, &query.facade), (trace::Column::Operation, &query.operation), (trace::Column::Consumer, &query.consumer)] {
+        for (column, text) in [
+            (trace::Column::Facade, &query.facade),
+            (trace::Column::Operation, &query.operation),
+            (trace::Column::Consumer, &query.consumer),
+        ] {
             if !text.is_empty() {
                 condition = condition.add(column.eq(text.as_str()));
             }
@@ -111,7 +148,12 @@ impl Store {
         if query.status_to > 0 {
             condition = condition.add(trace::Column::Status.lte(query.status_to));
         }
-        Ok(trace::Entity::find().filter(condition).order_by_desc(trace::Column::Id).limit(query.most.clamp(1, 500)).all(&self.db).await?)
+        Ok(trace::Entity::find()
+            .filter(condition)
+            .order_by_desc(trace::Column::Id)
+            .limit(query.most.clamp(1, 500))
+            .all(&self.db)
+            .await?)
     }
 
     /// The traces whose id begins with a text, the newest first.
@@ -122,6 +164,11 @@ impl Store {
         if id.len() < 6 || !id.bytes().all(|b| b.is_ascii_hexdigit()) {
             return Ok(Vec::new());
         }
-        Ok(trace::Entity::find().filter(trace::Column::TraceId.starts_with(id)).order_by_desc(trace::Column::Id).limit(10).all(&self.db).await?)
+        Ok(trace::Entity::find()
+            .filter(trace::Column::TraceId.starts_with(id))
+            .order_by_desc(trace::Column::Id)
+            .limit(10)
+            .all(&self.db)
+            .await?)
     }
 }

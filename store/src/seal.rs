@@ -57,8 +57,14 @@ impl Seal {
     pub fn seal(&self, purpose: &str, text: &str) -> Result<Vec<u8>, SealError> {
         let mut nonce = [0u8; 24];
         getrandom::fill(&mut nonce).map_err(|_| SealError::Random)?;
-        let payload = Payload { msg: text.as_bytes(), aad: purpose.as_bytes() };
-        let sealed = self.0.encrypt(&XNonce::from(nonce), payload).map_err(|_| SealError::Open)?;
+        let payload = Payload {
+            msg: text.as_bytes(),
+            aad: purpose.as_bytes(),
+        };
+        let sealed = self
+            .0
+            .encrypt(&XNonce::from(nonce), payload)
+            .map_err(|_| SealError::Open)?;
         Ok([&nonce[..], &sealed].concat())
     }
 
@@ -68,8 +74,14 @@ impl Seal {
     /// See [`SealError`].
     pub fn open(&self, purpose: &str, sealed: &[u8]) -> Result<String, SealError> {
         let (nonce, rest) = sealed.split_first_chunk::<24>().ok_or(SealError::Open)?;
-        let payload = Payload { msg: rest, aad: purpose.as_bytes() };
-        let text = self.0.decrypt(&XNonce::from(*nonce), payload).map_err(|_| SealError::Open)?;
+        let payload = Payload {
+            msg: rest,
+            aad: purpose.as_bytes(),
+        };
+        let text = self
+            .0
+            .decrypt(&XNonce::from(*nonce), payload)
+            .map_err(|_| SealError::Open)?;
         String::from_utf8(text).map_err(|_| SealError::Open)
     }
 }
@@ -90,7 +102,12 @@ mod tests {
         let sealed = seal.seal("live/login", "tide").unwrap();
         assert_eq!(seal.open("live/login", &sealed).unwrap(), "tide");
         assert_eq!(seal.open("live/other", &sealed), Err(SealError::Open));
-        assert_eq!(Seal::new(&"a".repeat(64)).unwrap().open("live/login", &sealed), Err(SealError::Open));
+        assert_eq!(
+            Seal::new(&"a".repeat(64))
+                .unwrap()
+                .open("live/login", &sealed),
+            Err(SealError::Open)
+        );
         assert_eq!(seal.open("live/login", &sealed[..10]), Err(SealError::Open));
         assert!(Seal::new("short").is_err());
     }

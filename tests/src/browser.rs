@@ -23,15 +23,38 @@ fn driver() -> &'static str {
             let mut child = on_lasting_thread(|| {
                 // In a process namespace of its own, so that the browser ends with it.
                 let mut command = Command::new("setpriv");
-                command.args(["--pdeathsig", "KILL", "unshare", "--pid", "--fork", "--kill-child=KILL", "chromedriver", "--port=0", "--allowed-ips=127.0.0.1"]);
-                command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap()
+                command.args([
+                    "--pdeathsig",
+                    "KILL",
+                    "unshare",
+                    "--pid",
+                    "--fork",
+                    "--kill-child=KILL",
+                    "chromedriver",
+                    "--port=0",
+                    "--allowed-ips=127.0.0.1",
+                ]);
+                command
+                    .stdin(Stdio::null())
+                    .stdout(Stdio::piped())
+                    .stderr(Stdio::null())
+                    .spawn()
+                    .unwrap()
             });
             let mut output = BufReader::new(child.stdout.take().unwrap());
             let mut line = String::new();
             let port = loop {
                 line.clear();
-                assert!(output.read_line(&mut line).unwrap() > 0, "chromedriver did not start");
-                if let Some(port) = line.split("on port ").nth(1).and_then(|p| p.trim().trim_end_matches('.').parse::<u16>().ok()).filter(|p| *p > 0) {
+                assert!(
+                    output.read_line(&mut line).unwrap() > 0,
+                    "chromedriver did not start"
+                );
+                if let Some(port) = line
+                    .split("on port ")
+                    .nth(1)
+                    .and_then(|p| p.trim().trim_end_matches('.').parse::<u16>().ok())
+                    .filter(|p| *p > 0)
+                {
                     break port;
                 }
             };
@@ -73,24 +96,44 @@ impl Browser {
             capabilities.add_arg(flag).unwrap();
         }
         let driver = WebDriver::new(driver(), capabilities).await.unwrap();
-        let browser = Self { driver, base: base.to_owned() };
-        browser.cdp("Emulation.setDeviceMetricsOverride", json!({ "width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": false })).await;
+        let browser = Self {
+            driver,
+            base: base.to_owned(),
+        };
+        browser
+            .cdp(
+                "Emulation.setDeviceMetricsOverride",
+                json!({ "width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": false }),
+            )
+            .await;
         browser.cdp("Emulation.setEmulatedMedia", json!({ "features": [{ "name": "prefers-color-scheme", "value": if dark { "dark" } else { "light" } }] })).await;
         browser
     }
 
     async fn cdp(&self, command: &str, parameters: Value) -> Value {
-        self.driver.cdp().send_raw(command, parameters).await.unwrap()
+        self.driver
+            .cdp()
+            .send_raw(command, parameters)
+            .await
+            .unwrap()
     }
 
     /// Goes to a path of the site.
     pub async fn go(&self, path: &str) {
-        self.driver.goto(format!("{}{path}", self.base)).await.unwrap();
+        self.driver
+            .goto(format!("{}{path}", self.base))
+            .await
+            .unwrap();
     }
 
     /// Waits for an element.
     pub async fn find(&self, by: By) -> WebElement {
-        self.driver.query(by.clone()).wait(Duration::from_secs(20), Duration::from_millis(50)).first().await.unwrap_or_else(|e| panic!("{by:?}: {e}"))
+        self.driver
+            .query(by.clone())
+            .wait(Duration::from_secs(20), Duration::from_millis(50))
+            .first()
+            .await
+            .unwrap_or_else(|e| panic!("{by:?}: {e}"))
     }
 
     /// Waits until the page shows a text.
@@ -101,12 +144,22 @@ impl Browser {
 
     /// Presses the button of a name.
     pub async fn press(&self, name: &str) {
-        self.find(By::XPath(format!("//button[contains(normalize-space(.), \"{name}\")]"))).await.click().await.unwrap();
+        self.find(By::XPath(format!(
+            "//button[contains(normalize-space(.), \"{name}\")]"
+        )))
+        .await
+        .click()
+        .await
+        .unwrap();
     }
 
     /// Types into the field of a label.
     pub async fn fill(&self, label: &str, text: &str) {
-        let field = self.find(By::XPath(format!("//label[normalize-space(.)=\"{label}\"]/following-sibling::input"))).await;
+        let field = self
+            .find(By::XPath(format!(
+                "//label[normalize-space(.)=\"{label}\"]/following-sibling::input"
+            )))
+            .await;
         field.focus().await.unwrap();
         field.send_keys(Key::Control + "a").await.unwrap();
         field.send_keys(text).await.unwrap();
@@ -118,12 +171,15 @@ impl Browser {
         self.fill("Name", name).await;
         self.fill("Password", password).await;
         self.press("Sign in").await;
-        self.find(By::XPath("//button[contains(., 'Sign out')]")).await;
+        self.find(By::XPath("//button[contains(., 'Sign out')]"))
+            .await;
     }
 
     /// What axe finds wrong with the page (WCAG 2.2 A and AA).
     pub async fn axe(&self) -> Vec<String> {
-        let script = std::fs::read_to_string(root().join("console/node_modules/axe-core/axe.min.js")).unwrap();
+        let script =
+            std::fs::read_to_string(root().join("console/node_modules/axe-core/axe.min.js"))
+                .unwrap();
         self.driver.execute(script, vec![]).await.unwrap();
         let run = "const done = arguments[arguments.length - 1]; axe.run(document, {runOnly: ['wcag2a','wcag2aa','wcag21a','wcag21aa','wcag22aa']}).then(r => done(r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.html + ' ' + n.failureSummary).join(' | '))))";
         let found = self.driver.execute_async(run, vec![]).await.unwrap();
@@ -132,8 +188,12 @@ impl Browser {
 
     /// A picture of the window, 1280×800.
     pub async fn shot(&self, path: &std::path::Path) {
-        let shot = self.cdp("Page.captureScreenshot", json!({ "format": "png" })).await;
-        let bytes = base64::engine::general_purpose::STANDARD.decode(shot["data"].as_str().unwrap()).unwrap();
+        let shot = self
+            .cdp("Page.captureScreenshot", json!({ "format": "png" }))
+            .await;
+        let bytes = base64::engine::general_purpose::STANDARD
+            .decode(shot["data"].as_str().unwrap())
+            .unwrap();
         std::fs::write(path, bytes).unwrap();
     }
 

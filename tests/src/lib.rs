@@ -1,5 +1,9 @@
 //! The stage for whole-product tests: a real PostgreSQL, the stand-ins, the service as a process, its client, a browser.
-#![allow(clippy::unwrap_used, clippy::missing_panics_doc, reason = "a stage that cannot be set up fails the test")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::missing_panics_doc,
+    reason = "a stage that cannot be set up fails the test"
+)]
 
 pub mod browser;
 
@@ -27,7 +31,10 @@ fn on_lasting_thread<T: Send + 'static>(job: impl FnOnce() -> T + Send + 'static
         Mutex::new(sender)
     });
     let (sender, receiver) = mpsc::channel();
-    jobs.lock().unwrap().send(Box::new(move || drop(sender.send(job())))).unwrap();
+    jobs.lock()
+        .unwrap()
+        .send(Box::new(move || drop(sender.send(job()))))
+        .unwrap();
     receiver.recv().unwrap()
 }
 
@@ -40,9 +47,17 @@ pub fn cluster() -> &'static Cluster {
 /// A cluster of its own, for tests that stop it.
 pub fn new_cluster() -> Cluster {
     on_lasting_thread(|| {
-        let folder = tempfile::Builder::new().prefix("elm-porch-test-").tempdir_in("/var/tmp").unwrap().keep();
-        std::os::unix::fs::PermissionsExt::set_mode(&mut std::fs::metadata(&folder).unwrap().permissions(), 0o755);
-        std::fs::set_permissions(&folder, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+        let folder = tempfile::Builder::new()
+            .prefix("elm-porch-test-")
+            .tempdir_in("/var/tmp")
+            .unwrap()
+            .keep();
+        std::os::unix::fs::PermissionsExt::set_mode(
+            &mut std::fs::metadata(&folder).unwrap().permissions(),
+            0o755,
+        );
+        std::fs::set_permissions(&folder, std::os::unix::fs::PermissionsExt::from_mode(0o755))
+            .unwrap();
         Cluster::start(&folder, porch_cluster::free_port().unwrap(), false).unwrap()
     })
 }
@@ -59,7 +74,10 @@ pub fn wait_until(what: &str, mut holds: impl FnMut() -> bool) {
 /// A program of this workspace, built beforehand.
 pub fn program(name: &str) -> PathBuf {
     let here = std::env::current_exe().unwrap();
-    let folder = here.ancestors().find(|p| p.join(name).is_file()).unwrap_or_else(|| panic!("{name} is not built: cargo build -p porch"));
+    let folder = here
+        .ancestors()
+        .find(|p| p.join(name).is_file())
+        .unwrap_or_else(|| panic!("{name} is not built: cargo build -p porch"));
     folder.join(name)
 }
 
@@ -82,9 +100,18 @@ impl Backend {
         let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
         let (sender, receiver) = mpsc::channel();
         let thread = std::thread::spawn(move || {
-            let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+            let runtime = tokio::runtime::Builder::new_current_thread()
+                .enable_all()
+                .build()
+                .unwrap();
             runtime.block_on(async move {
-                let (address, server) = porch_standins::serve(standin, ([127, 0, 0, 1], port).into(), std::future::pending()).await.unwrap();
+                let (address, server) = porch_standins::serve(
+                    standin,
+                    ([127, 0, 0, 1], port).into(),
+                    std::future::pending(),
+                )
+                .await
+                .unwrap();
                 sender.send(address).unwrap();
                 // Ended at once, with its connections: a backend that dies does not say good-bye.
                 tokio::select! {
@@ -94,12 +121,21 @@ impl Backend {
             });
             runtime.shutdown_background();
         });
-        Self { address: receiver.recv().unwrap(), stop: Some(stop), thread: Some(thread) }
+        Self {
+            address: receiver.recv().unwrap(),
+            stop: Some(stop),
+            thread: Some(thread),
+        }
     }
 
     /// Makes it misbehave, or behave again with `{}`.
     pub fn mood(&self, mood: &Value) {
-        let (status, body) = http("PUT", &format!("http://{}/_mood", self.address), &[("content-type", "application/json")], &mood.to_string());
+        let (status, body) = http(
+            "PUT",
+            &format!("http://{}/_mood", self.address),
+            &[("content-type", "application/json")],
+            &mood.to_string(),
+        );
         assert_eq!(status, 200, "{body}");
     }
 }
@@ -139,11 +175,21 @@ impl Http {
     }
 
     /// Sends one request.
-    pub fn try_send(method: &str, url: &str, headers: &[(&str, &str)], body: Vec<u8>) -> Result<Self, String> {
+    pub fn try_send(
+        method: &str,
+        url: &str,
+        headers: &[(&str, &str)],
+        body: Vec<u8>,
+    ) -> Result<Self, String> {
         thread_local! {
             static RUNTIME: tokio::runtime::Runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
         }
-        let mut request = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).build().unwrap().request(method.parse().unwrap(), url).timeout(Duration::from_secs(30));
+        let mut request = reqwest::Client::builder()
+            .redirect(reqwest::redirect::Policy::none())
+            .build()
+            .unwrap()
+            .request(method.parse().unwrap(), url)
+            .timeout(Duration::from_secs(30));
         for (name, value) in headers {
             request = request.header(*name, *value);
         }
@@ -152,7 +198,16 @@ impl Http {
         }
         let task = async move {
             let mut answer = request.send().await.map_err(|e| format!("{e:?}"))?;
-            let headers = answer.headers().iter().map(|(k, v)| (k.to_string(), String::from_utf8_lossy(v.as_bytes()).into_owned())).collect();
+            let headers = answer
+                .headers()
+                .iter()
+                .map(|(k, v)| {
+                    (
+                        k.to_string(),
+                        String::from_utf8_lossy(v.as_bytes()).into_owned(),
+                    )
+                })
+                .collect();
             let status = answer.status().as_u16();
             let mut body = Vec::new();
             let mut whole = true;
@@ -166,11 +221,26 @@ impl Http {
                     }
                 }
             }
-            Ok(Self { status, headers, body, whole })
+            Ok(Self {
+                status,
+                headers,
+                body,
+                whole,
+            })
         };
         if tokio::runtime::Handle::try_current().is_ok() {
             // Within an asynchronous test: on a thread beside it.
-            return std::thread::scope(|s| s.spawn(|| tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap().block_on(task)).join().unwrap());
+            return std::thread::scope(|s| {
+                s.spawn(|| {
+                    tokio::runtime::Builder::new_current_thread()
+                        .enable_all()
+                        .build()
+                        .unwrap()
+                        .block_on(task)
+                })
+                .join()
+                .unwrap()
+            });
         }
         RUNTIME.with(|r| r.block_on(task))
     }
@@ -182,7 +252,8 @@ impl Http {
 
     /// The body as JSON.
     pub fn json(&self) -> Value {
-        serde_json::from_slice(&self.body).unwrap_or_else(|e| panic!("no JSON ({e}): {}", self.text()))
+        serde_json::from_slice(&self.body)
+            .unwrap_or_else(|e| panic!("no JSON ({e}): {}", self.text()))
     }
 
     /// A header field, or an empty text.
@@ -228,13 +299,30 @@ impl Porch {
     /// Starts a service on a database, at an address of the loopback range if wanted (browsers tell sessions apart by it).
     pub fn start_with(database: &str, extra: &[&str]) -> Self {
         let folder = tempfile::tempdir().unwrap();
-        let (reservations, timetable) = (Backend::start(Standin::Reservations, 0), Backend::start(Standin::Timetable, 0));
-        let (cargo_desk, loyalty) = (Backend::start(Standin::CargoDesk, 0), Backend::start(Standin::Loyalty, 0));
+        let (reservations, timetable) = (
+            Backend::start(Standin::Reservations, 0),
+            Backend::start(Standin::Timetable, 0),
+        );
+        let (cargo_desk, loyalty) = (
+            Backend::start(Standin::CargoDesk, 0),
+            Backend::start(Standin::Loyalty, 0),
+        );
         let vessels = Backend::start(Standin::Vessels, 0);
         let documents = folder.path().join("documents");
         let places: Vec<(String, String)> =
-            [&reservations, &timetable, &cargo_desk, &loyalty, &vessels].iter().zip(3850..).map(|(b, port)| (format!("127.0.0.1:{port}"), b.address.to_string())).collect();
-        copy_documents(&root().join("demo/documents"), &documents, &places.iter().map(|(a, b)| (a.as_str(), b.as_str())).collect::<Vec<_>>());
+            [&reservations, &timetable, &cargo_desk, &loyalty, &vessels]
+                .iter()
+                .zip(3850..)
+                .map(|(b, port)| (format!("127.0.0.1:{port}"), b.address.to_string()))
+                .collect();
+        copy_documents(
+            &root().join("demo/documents"),
+            &documents,
+            &places
+                .iter()
+                .map(|(a, b)| (a.as_str(), b.as_str()))
+                .collect::<Vec<_>>(),
+        );
         let mut porch = Self {
             gateway: String::new(),
             console: String::new(),
@@ -249,8 +337,13 @@ impl Porch {
             database: database.to_owned(),
             service: None,
         };
-        porch.start_service(extra).unwrap_or_else(|e| panic!("the service did not start: {e}"));
-        porch.token = porch.sign_in(ADMIN.0, ADMIN.1)["token"].as_str().unwrap().to_owned();
+        porch
+            .start_service(extra)
+            .unwrap_or_else(|e| panic!("the service did not start: {e}"));
+        porch.token = porch.sign_in(ADMIN.0, ADMIN.1)["token"]
+            .as_str()
+            .unwrap()
+            .to_owned();
         porch
     }
 
@@ -263,31 +356,74 @@ impl Porch {
 
     /// Releases the demo's documents; gives a key of the consumer Quayside Kiosk.
     pub fn publish(&self) -> String {
-        for (name, value) in [("reservations-user", "porch"), ("reservations-password", "tide & tackle")] {
+        for (name, value) in [
+            ("reservations-user", "porch"),
+            ("reservations-password", "tide & tackle"),
+        ] {
             self.ok_with(&["secret", "set", name], value);
         }
         self.ok(&["push", self.documents.to_str().unwrap()]);
-        self.ok(&["release", "sailings", "timetable", "cargo", "loyalty", "vessels", "berths", "harbour"]);
+        self.ok(&[
+            "release",
+            "sailings",
+            "timetable",
+            "cargo",
+            "loyalty",
+            "vessels",
+            "berths",
+            "harbour",
+        ]);
         self.ok(&["consumer", "create", "Quayside Kiosk"]);
         self.new_key("Quayside Kiosk")
     }
 
     /// A new key for a consumer.
     pub fn new_key(&self, consumer: &str) -> String {
-        self.ok(&["key", "create", consumer])["key"].as_str().unwrap().to_owned()
+        self.ok(&["key", "create", consumer])["key"]
+            .as_str()
+            .unwrap()
+            .to_owned()
     }
 
     /// Starts the service's process; also again after [`Porch::stop_service`].
     pub fn start_service(&mut self, extra: &[&str]) -> Result<(), String> {
         let state = self.folder.path().join("state");
-        let (database, extra) = (self.database.clone(), extra.iter().map(|s| (*s).to_owned()).collect::<Vec<_>>());
+        let (database, extra) = (
+            self.database.clone(),
+            extra.iter().map(|s| (*s).to_owned()).collect::<Vec<_>>(),
+        );
         let log = self.folder.path().join("log");
-        let errors = std::fs::OpenOptions::new().create(true).append(true).open(&log).unwrap();
+        let errors = std::fs::OpenOptions::new()
+            .create(true)
+            .append(true)
+            .open(&log)
+            .unwrap();
         let mut child = on_lasting_thread(move || {
             let mut command = Command::new("setpriv");
-            command.args(["--pdeathsig", "KILL"]).arg(program("porch")).args(["serve", "--gateway", "127.0.0.1:0", "--console", "127.0.0.1:0", "--workers", "2"]).args(extra);
-            command.env("ELM_PORCH_DATABASE", database).env("ELM_PORCH_STATE", state).env("ELM_PORCH_FIRST_ACCOUNT", ADMIN.0).env("ELM_PORCH_FIRST_PASSWORD", ADMIN.1);
-            command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(errors).spawn().unwrap()
+            command
+                .args(["--pdeathsig", "KILL"])
+                .arg(program("porch"))
+                .args([
+                    "serve",
+                    "--gateway",
+                    "127.0.0.1:0",
+                    "--console",
+                    "127.0.0.1:0",
+                    "--workers",
+                    "2",
+                ])
+                .args(extra);
+            command
+                .env("ELM_PORCH_DATABASE", database)
+                .env("ELM_PORCH_STATE", state)
+                .env("ELM_PORCH_FIRST_ACCOUNT", ADMIN.0)
+                .env("ELM_PORCH_FIRST_PASSWORD", ADMIN.1);
+            command
+                .stdin(Stdio::null())
+                .stdout(Stdio::piped())
+                .stderr(errors)
+                .spawn()
+                .unwrap()
         });
         let mut output = BufReader::new(child.stdout.take().unwrap());
         for address in [&mut self.gateway, &mut self.console] {
@@ -309,7 +445,9 @@ impl Porch {
     /// Tells the service to stop and waits until it has.
     pub fn stop_service(&mut self) {
         if let Some(mut child) = self.service.take() {
-            let _ = Command::new("kill").args(["-TERM", &child.id().to_string()]).status();
+            let _ = Command::new("kill")
+                .args(["-TERM", &child.id().to_string()])
+                .status();
             let _ = child.wait();
         }
     }
@@ -332,7 +470,13 @@ impl Porch {
     /// Signs in over the API.
     pub fn sign_in(&self, name: &str, password: &str) -> Value {
         let body = json!({ "name": name, "password": password }).to_string();
-        Http::send("POST", &format!("{}/api/session", self.console), &[("content-type", "application/json")], body.into_bytes()).json()
+        Http::send(
+            "POST",
+            &format!("{}/api/session", self.console),
+            &[("content-type", "application/json")],
+            body.into_bytes(),
+        )
+        .json()
     }
 
     /// Calls the API as the administrator.
@@ -347,16 +491,35 @@ impl Porch {
         if !token.is_empty() {
             headers.push(("authorization", &authorization));
         }
-        let body = if body.is_null() { Vec::new() } else { body.to_string().into_bytes() };
+        let body = if body.is_null() {
+            Vec::new()
+        } else {
+            body.to_string().into_bytes()
+        };
         Http::send(method, &format!("{}{path}", self.console), &headers, body)
     }
 
     /// Runs the client as the administrator.
     pub fn client(&self, arguments: &[&str], input: &str) -> Output {
         let mut command = Command::new(program("porch"));
-        command.args(arguments).env("ELM_PORCH_URL", &self.console).env("ELM_PORCH_TOKEN", &self.token).env("ELM_PORCH_GATEWAY", &self.gateway).env("XDG_CONFIG_HOME", self.folder.path());
-        let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
-        child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
+        command
+            .args(arguments)
+            .env("ELM_PORCH_URL", &self.console)
+            .env("ELM_PORCH_TOKEN", &self.token)
+            .env("ELM_PORCH_GATEWAY", &self.gateway)
+            .env("XDG_CONFIG_HOME", self.folder.path());
+        let mut child = command
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        child
+            .stdin
+            .take()
+            .unwrap()
+            .write_all(input.as_bytes())
+            .unwrap();
         child.wait_with_output().unwrap()
     }
 
@@ -370,7 +533,12 @@ impl Porch {
         let all: Vec<&str> = ["--json"].iter().chain(arguments).copied().collect();
         let output = self.client(&all, input);
         let text = String::from_utf8_lossy(&output.stdout);
-        assert!(output.status.success(), "porch {}: {text}{}", arguments.join(" "), String::from_utf8_lossy(&output.stderr));
+        assert!(
+            output.status.success(),
+            "porch {}: {text}{}",
+            arguments.join(" "),
+            String::from_utf8_lossy(&output.stderr)
+        );
         serde_json::from_str(&text).unwrap_or(Value::Null)
     }
 
@@ -383,7 +551,12 @@ impl Porch {
         if !body.is_empty() {
             headers.push(("content-type", "application/json"));
         }
-        Http::send(method, &format!("{}{path}", self.gateway), &headers, body.as_bytes().to_vec())
+        Http::send(
+            method,
+            &format!("{}{path}", self.gateway),
+            &headers,
+            body.as_bytes().to_vec(),
+        )
     }
 
     /// Changes a document of this stage's folder; the text must be there.

@@ -6,60 +6,143 @@ use serde_json::{Value, json};
 #[test]
 fn signed_out_visitors_see_nothing() {
     let porch = Porch::start();
-    let document: Value = Http::send("GET", &format!("{}/api/openapi.json", porch.console), &[], Vec::new()).json();
+    let document: Value = Http::send(
+        "GET",
+        &format!("{}/api/openapi.json", porch.console),
+        &[],
+        Vec::new(),
+    )
+    .json();
     assert!(document["openapi"].as_str().unwrap().starts_with("3.1"));
     let mut asked = 0;
     for (path, item) in document["paths"].as_object().unwrap() {
-        for method in item.as_object().unwrap().keys().filter(|m| *m != "parameters") {
+        for method in item
+            .as_object()
+            .unwrap()
+            .keys()
+            .filter(|m| *m != "parameters")
+        {
             if (path.as_str(), method.as_str()) == ("/api/session", "post") {
                 continue;
             }
-            let path = path.replace("{facade}", "sailings").replace("{operation}", "quoteFare").replace("{number}", "1").replace("{id}", "abcdef").replace("{consumer}", "x").replace("{prefix}", "x");
+            let path = path
+                .replace("{facade}", "sailings")
+                .replace("{operation}", "quoteFare")
+                .replace("{number}", "1")
+                .replace("{id}", "abcdef")
+                .replace("{consumer}", "x")
+                .replace("{prefix}", "x");
             for token in ["", "not-a-session"] {
                 let reply = porch.api_as(token, &method.to_uppercase(), &path, &json!({}));
                 assert_eq!(reply.status, 401, "{method} {path}");
-                assert!(reply.header("www-authenticate").starts_with("Bearer"), "{method} {path}");
+                assert!(
+                    reply.header("www-authenticate").starts_with("Bearer"),
+                    "{method} {path}"
+                );
             }
             asked += 1;
         }
     }
     assert!(asked > 20, "{asked}");
     // The console's page itself holds no data, and forbids what it does not need.
-    let page = Http::send("GET", &format!("{}/facades", porch.console), &[], Vec::new());
+    let page = Http::send(
+        "GET",
+        &format!("{}/facades", porch.console),
+        &[],
+        Vec::new(),
+    );
     assert_eq!(page.status, 200);
-    assert!(page.header("content-security-policy").contains("default-src 'self'") && !page.text().contains("sailings"));
+    assert!(
+        page.header("content-security-policy")
+            .contains("default-src 'self'")
+            && !page.text().contains("sailings")
+    );
 }
 
 #[test]
 fn roles_are_enforced_and_changes_are_noted_down() {
     let (porch, _) = Porch::published();
     for (name, role) in [("pelle", "viewer"), ("tove", "publisher")] {
-        porch.ok_with(&["account", "create", name, "--role", role], "quiet-harbour");
+        porch.ok_with(
+            &["account", "create", name, "--role", role],
+            "quiet-harbour",
+        );
     }
-    let token = |name: &str| porch.sign_in(name, "quiet-harbour")["token"].as_str().unwrap().to_owned();
+    let token = |name: &str| {
+        porch.sign_in(name, "quiet-harbour")["token"]
+            .as_str()
+            .unwrap()
+            .to_owned()
+    };
     let (viewer, publisher) = (token("pelle"), token("tove"));
-    let status = |token: &str, method: &str, path: &str, body: Value| porch.api_as(token, method, path, &body).status;
+    let status = |token: &str, method: &str, path: &str, body: Value| {
+        porch.api_as(token, method, path, &body).status
+    };
     assert_eq!(status(&viewer, "GET", "/api/facades", Value::Null), 200);
-    assert_eq!(status(&viewer, "POST", "/api/trials", json!({"facade": "sailings", "operation": "quoteFare", "path": {"route": "FAR-MAR", "fareClass": "foot"}})), 200);
+    assert_eq!(
+        status(
+            &viewer,
+            "POST",
+            "/api/trials",
+            json!({"facade": "sailings", "operation": "quoteFare", "path": {"route": "FAR-MAR", "fareClass": "foot"}})
+        ),
+        200
+    );
     for (method, path, body) in [
         ("PUT", "/api/draft", json!({"files": {}})),
         ("POST", "/api/releases", json!({"facades": ["sailings"]})),
         ("POST", "/api/consumers", json!({"name": "X"})),
         ("POST", "/api/consumers/Quayside%20Kiosk/keys", json!({})),
-        ("PUT", "/api/facades/sailings/pause", json!({"paused": true})),
+        (
+            "PUT",
+            "/api/facades/sailings/pause",
+            json!({"paused": true}),
+        ),
     ] {
         let refused = porch.api_as(&viewer, method, path, &body);
-        assert_eq!((refused.status, refused.json()["title"].as_str().unwrap()), (403, "This needs the role publisher"), "{path}");
+        assert_eq!(
+            (refused.status, refused.json()["title"].as_str().unwrap()),
+            (403, "This needs the role publisher"),
+            "{path}"
+        );
     }
-    assert_eq!(status(&publisher, "POST", "/api/consumers", json!({"name": "Crew Roster"})), 201);
-    assert_eq!(status(&publisher, "POST", "/api/consumers", json!({"name": "Crew Roster"})), 409);
-    for (method, path, body) in
-        [("GET", "/api/secrets", Value::Null), ("PUT", "/api/secrets", json!({"name": "a", "value": "b"})), ("POST", "/api/accounts", json!({"name": "x", "password": "12345678", "role": "viewer"}))]
-    {
-        assert_eq!(status(&publisher, method, path, body), 403, "{method} {path}");
+    assert_eq!(
+        status(
+            &publisher,
+            "POST",
+            "/api/consumers",
+            json!({"name": "Crew Roster"})
+        ),
+        201
+    );
+    assert_eq!(
+        status(
+            &publisher,
+            "POST",
+            "/api/consumers",
+            json!({"name": "Crew Roster"})
+        ),
+        409
+    );
+    for (method, path, body) in [
+        ("GET", "/api/secrets", Value::Null),
+        ("PUT", "/api/secrets", json!({"name": "a", "value": "b"})),
+        (
+            "POST",
+            "/api/accounts",
+            json!({"name": "x", "password": "12345678", "role": "viewer"}),
+        ),
+    ] {
+        assert_eq!(
+            status(&publisher, method, path, body),
+            403,
+            "{method} {path}"
+        );
     }
     let audit = porch.api("GET", "/api/audit", &Value::Null).json();
-    assert!(audit.as_array().unwrap().iter().any(|l| l["who"] == "tove" && l["what"] == "registered" && l["object"] == "consumer Crew Roster"));
+    assert!(audit.as_array().unwrap().iter().any(|l| l["who"] == "tove"
+        && l["what"] == "registered"
+        && l["object"] == "consumer Crew Roster"));
     // A session that has ended is over.
     assert_eq!(status(&viewer, "DELETE", "/api/session", Value::Null), 204);
     assert_eq!(status(&viewer, "GET", "/api/facades", Value::Null), 401);
@@ -70,17 +153,42 @@ fn guessing_passwords_is_slowed_down_and_other_sites_are_refused() {
     let porch = Porch::start();
     let sign_in = |password: &str| {
         let body = json!({"name": "inge", "password": password}).to_string();
-        Http::send("POST", &format!("{}/api/session", porch.console), &[("content-type", "application/json")], body.into_bytes())
+        Http::send(
+            "POST",
+            &format!("{}/api/session", porch.console),
+            &[("content-type", "application/json")],
+            body.into_bytes(),
+        )
     };
     let good = sign_in("harbour-lights");
-    let cookie = good.header("set-cookie").split(';').next().unwrap().to_owned();
-    assert!(good.header("set-cookie").contains("HttpOnly") && good.header("set-cookie").contains("SameSite=Strict"));
+    let cookie = good
+        .header("set-cookie")
+        .split(';')
+        .next()
+        .unwrap()
+        .to_owned();
+    assert!(
+        good.header("set-cookie").contains("HttpOnly")
+            && good.header("set-cookie").contains("SameSite=Strict")
+    );
     let with_cookie = |site: &str| {
-        Http::send("POST", &format!("{}/api/consumers", porch.console), &[("cookie", &cookie), ("sec-fetch-site", site), ("content-type", "application/json")], br#"{"name":"X"}"#.to_vec()).status
+        Http::send(
+            "POST",
+            &format!("{}/api/consumers", porch.console),
+            &[
+                ("cookie", &cookie),
+                ("sec-fetch-site", site),
+                ("content-type", "application/json"),
+            ],
+            br#"{"name":"X"}"#.to_vec(),
+        )
+        .status
     };
     assert_eq!(with_cookie("cross-site"), 403);
     assert_eq!(with_cookie("same-origin"), 201);
-    let statuses: Vec<u16> = (0..12).map(|i| sign_in(&format!("guess-{i}")).status).collect();
+    let statuses: Vec<u16> = (0..12)
+        .map(|i| sign_in(&format!("guess-{i}")).status)
+        .collect();
     assert_eq!((statuses[0], statuses[9], statuses[11]), (401, 401, 429));
     assert_eq!(sign_in("harbour-lights").status, 429);
 }
@@ -89,32 +197,77 @@ fn guessing_passwords_is_slowed_down_and_other_sites_are_refused() {
 fn secrets_and_keys_are_kept_so_that_nobody_can_read_them() {
     let (porch, key) = Porch::published();
     // White space around a pasted secret is taken away, and told.
-    let set = porch.api("PUT", "/api/secrets", &json!({"name": "reservations-password", "value": " tide & tackle\n"})).json();
+    let set = porch
+        .api(
+            "PUT",
+            "/api/secrets",
+            &json!({"name": "reservations-password", "value": " tide & tackle\n"}),
+        )
+        .json();
     assert_eq!(set["trimmed"], true);
-    assert_eq!(porch.call("GET", "/sailings/v2/fares/FAR-MAR/foot", &key, "").status, 200);
-    let dump = std::process::Command::new("grep").args(["-rlaE", &format!("{}|tide & tackle|{}", &key[9..], "harbour-lights")]).arg(porch.folder().join("state")).output().unwrap();
+    assert_eq!(
+        porch
+            .call("GET", "/sailings/v2/fares/FAR-MAR/foot", &key, "")
+            .status,
+        200
+    );
+    let dump = std::process::Command::new("grep")
+        .args([
+            "-rlaE",
+            &format!("{}|tide & tackle|{}", &key[9..], "harbour-lights"),
+        ])
+        .arg(porch.folder().join("state"))
+        .output()
+        .unwrap();
     assert_eq!(String::from_utf8_lossy(&dump.stdout), "");
-    for path in ["/api/secrets", "/api/consumers", "/api/audit", "/api/draft", "/api/accounts"] {
+    for path in [
+        "/api/secrets",
+        "/api/consumers",
+        "/api/audit",
+        "/api/draft",
+        "/api/accounts",
+    ] {
         let text = porch.api("GET", path, &Value::Null).text();
-        assert!(!text.contains("tackle") && !text.contains(&key[9..]) && !text.contains("argon2"), "{path}");
+        assert!(
+            !text.contains("tackle") && !text.contains(&key[9..]) && !text.contains("argon2"),
+            "{path}"
+        );
     }
     // A wrong secret is a fault of the backend, not of the caller; and the message gives nothing away.
     porch.ok_with(&["secret", "set", "reservations-password"], "wrong");
     let trial = porch.client(&["--json", "try", "quoteFare"], "");
     let trial: Value = serde_json::from_slice(&trial.stdout).unwrap();
     assert_eq!(trial["status"], 400);
-    assert!(trial["trace"]["refusal"]["why"].as_str().unwrap().contains("the login is not known"));
+    assert!(
+        trial["trace"]["refusal"]["why"]
+            .as_str()
+            .unwrap()
+            .contains("the login is not known")
+    );
     assert!(!trial.to_string().contains(">wrong<"));
 }
 
 #[test]
 fn keys_in_the_wrong_place_are_told_where_they_belong() {
     let (porch, key) = Porch::published();
-    let call = |name: &str, value: &str| Http::send("GET", &format!("{}/sailings/v2/fares/FAR-MAR/foot", porch.gateway), &[(name, value)], Vec::new());
+    let call = |name: &str, value: &str| {
+        Http::send(
+            "GET",
+            &format!("{}/sailings/v2/fares/FAR-MAR/foot", porch.gateway),
+            &[(name, value)],
+            Vec::new(),
+        )
+    };
     assert_eq!(call("api-key", &format!("  {key} ")).status, 200);
     let wrong_place = call("authorization", &format!("Bearer {key}"));
-    assert_eq!(wrong_place.json()["detail"], "Send your key in the header “API-Key”; what came in the header “authorization” is not looked at.");
-    assert_eq!(call("api-key", "nonsense").json()["detail"], "The key is not known.");
+    assert_eq!(
+        wrong_place.json()["detail"],
+        "Send your key in the header “API-Key”; what came in the header “authorization” is not looked at."
+    );
+    assert_eq!(
+        call("api-key", "nonsense").json()["detail"],
+        "The key is not known."
+    );
     assert_eq!(call("api-key", &key[..40]).status, 401);
 }
 
@@ -123,11 +276,37 @@ fn edits_of_two_people_do_not_overwrite_each_other() {
     let (porch, _) = Porch::published();
     let path = "timetable/timetable.facade.yaml";
     let draft = porch.api("GET", "/api/draft", &Value::Null).json();
-    let file = draft.as_array().unwrap().iter().find(|f| f["path"] == path).unwrap().clone();
-    let push = |text: &str| porch.api("PUT", "/api/draft", &json!({"files": {path: text}, "revisions": {path: file["revision"]}}));
+    let file = draft
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|f| f["path"] == path)
+        .unwrap()
+        .clone();
+    let push = |text: &str| {
+        porch.api(
+            "PUT",
+            "/api/draft",
+            &json!({"files": {path: text}, "revisions": {path: file["revision"]}}),
+        )
+    };
     let text = file["text"].as_str().unwrap();
-    assert_eq!(push(&text.replace("title: Timetable", "title: One")).status, 200);
+    assert_eq!(
+        push(&text.replace("title: Timetable", "title: One")).status,
+        200
+    );
     let late = push(&text.replace("title: Timetable", "title: Two"));
-    assert_eq!((late.status, late.json()["title"].as_str().unwrap()), (409, "“timetable/timetable.facade.yaml” was changed by somebody else in the meantime"));
-    assert_eq!(porch.api("PUT", "/api/draft", &json!({"files": {"../x.yaml": "a"}})).status, 400);
+    assert_eq!(
+        (late.status, late.json()["title"].as_str().unwrap()),
+        (
+            409,
+            "“timetable/timetable.facade.yaml” was changed by somebody else in the meantime"
+        )
+    );
+    assert_eq!(
+        porch
+            .api("PUT", "/api/draft", &json!({"files": {"../x.yaml": "a"}}))
+            .status,
+        400
+    );
 }

@@ -10,7 +10,10 @@ async fn a_publisher_publishes_tries_releases_and_explains() {
         return;
     }
     let (porch, _) = tokio::task::spawn_blocking(Porch::published).await.unwrap();
-    let wsdl = format!("http://{}/reservations?wsdl", porch.reservations.as_ref().unwrap().address);
+    let wsdl = format!(
+        "http://{}/reservations?wsdl",
+        porch.reservations.as_ref().unwrap().address
+    );
     let browser = Browser::open(&porch.console, false).await;
 
     // Signed out: nothing but the form, at any address; a wrong password says so.
@@ -29,32 +32,69 @@ async fn a_publisher_publishes_tries_releases_and_explains() {
 
     // From a WSDL to a trial run, without a manual.
     browser.go("/publish").await;
-    browser.fill("Address of a WSDL or an OpenAPI document, or HOST:PORT of a gRPC server", &wsdl).await;
+    browser
+        .fill(
+            "Address of a WSDL or an OpenAPI document, or HOST:PORT of a gRPC server",
+            &wsdl,
+        )
+        .await;
     // An address of the service's own host is only called when that is allowed.
     browser.press("Look").await;
     browser.see("The address must be allowed first").await;
-    browser.find(By::XPath("//label[contains(., 'own host')]")).await.click().await.unwrap();
+    browser
+        .find(By::XPath("//label[contains(., 'own host')]"))
+        .await
+        .click()
+        .await
+        .unwrap();
     browser.press("Look").await;
     browser.see("“Quote” reads one").await;
-    for other in ["SearchSailings", "HoldSeats", "ConfirmBooking", "CancelBooking", "GetManifest"] {
-        browser.find(By::Css(format!("input[aria-label='Publish {other}']"))).await.click().await.unwrap();
+    for other in [
+        "SearchSailings",
+        "HoldSeats",
+        "ConfirmBooking",
+        "CancelBooking",
+        "GetManifest",
+    ] {
+        browser
+            .find(By::Css(format!("input[aria-label='Publish {other}']")))
+            .await
+            .click()
+            .await
+            .unwrap();
     }
     browser.fill("Name of backend and facade", "kiosk").await;
     browser.press("Put 1 operations into the draft").await;
     browser.see("kiosk is in the draft.").await;
     // The login that its header needs is missing: the trial run says which secret, and where.
-    browser.find(By::LinkText("look at all of it")).await.click().await.unwrap();
-    browser.find(By::LinkText("quoteFare")).await.click().await.unwrap();
+    browser
+        .find(By::LinkText("look at all of it"))
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser
+        .find(By::LinkText("quoteFare"))
+        .await
+        .click()
+        .await
+        .unwrap();
     browser.see("not served yet").await;
     browser.fill("path routeCode", "FAR-MAR").await;
     browser.press("Run").await;
-    browser.see("the environment has no secret “kiosk-user”").await;
+    browser
+        .see("the environment has no secret “kiosk-user”")
+        .await;
     for (name, value) in [("kiosk-user", "porch"), ("kiosk-password", "tide & tackle")] {
         porch.ok_with(&["secret", "set", name], value);
     }
     browser.press("Run").await;
     let body = browser.find(By::Css("[data-testid=trial-body]")).await;
-    assert!(body.text().await.unwrap().contains("\"Amount\": 760.125"), "{}", body.text().await.unwrap());
+    assert!(
+        body.text().await.unwrap().contains("\"Amount\": 760.125"),
+        "{}",
+        body.text().await.unwrap()
+    );
     browser.see("callers are not served this draft yet").await;
     browser.see("<n1:FareClass>foot</n1:FareClass>").await;
 
@@ -62,7 +102,12 @@ async fn a_publisher_publishes_tries_releases_and_explains() {
     browser.go("/").await;
     browser.see("Not released:").await;
     browser.find(By::Css("[aria-label='1 not released']")).await;
-    browser.find(By::XPath("//main//a[contains(., 'Compare and release')]")).await.click().await.unwrap();
+    browser
+        .find(By::XPath("//main//a[contains(., 'Compare and release')]"))
+        .await
+        .click()
+        .await
+        .unwrap();
     browser.fill("What it is for", "the kiosk's fares").await;
     browser.press("Release kiosk").await;
     browser.see("There is nothing to release").await;
@@ -72,14 +117,61 @@ async fn a_publisher_publishes_tries_releases_and_explains() {
     browser.go("/consumers").await;
     browser.fill("Name of a new consumer", "Crew Roster").await;
     browser.press("Register").await;
-    browser.find(By::Css("section[aria-label='Crew Roster'] button:last-of-type")).await;
-    browser.find(By::XPath("//section[@aria-label='Crew Roster']//button[contains(., 'Make a key')]")).await.click().await.unwrap();
-    let key = browser.find(By::XPath("//section[@aria-label='Crew Roster']//pre")).await.text().await.unwrap();
-    assert_eq!(porch.call("GET", "/kiosk/v1/fare/FAR-MAR?fareClass=car&passengers=1", key.trim(), "").status, 200);
-    assert_eq!(porch.call("GET", "/kiosk/v1/fare/FAR-MAR?fareClass=car&passengers=1", "", "").status, 401);
-    wait_until("the trace is written", || !porch.ok(&["trace", "--status", "401"]).as_array().unwrap().is_empty());
+    browser
+        .find(By::Css(
+            "section[aria-label='Crew Roster'] button:last-of-type",
+        ))
+        .await;
+    browser
+        .find(By::XPath(
+            "//section[@aria-label='Crew Roster']//button[contains(., 'Make a key')]",
+        ))
+        .await
+        .click()
+        .await
+        .unwrap();
+    let key = browser
+        .find(By::XPath("//section[@aria-label='Crew Roster']//pre"))
+        .await
+        .text()
+        .await
+        .unwrap();
+    assert_eq!(
+        porch
+            .call(
+                "GET",
+                "/kiosk/v1/fare/FAR-MAR?fareClass=car&passengers=1",
+                key.trim(),
+                ""
+            )
+            .status,
+        200
+    );
+    assert_eq!(
+        porch
+            .call(
+                "GET",
+                "/kiosk/v1/fare/FAR-MAR?fareClass=car&passengers=1",
+                "",
+                ""
+            )
+            .status,
+        401
+    );
+    wait_until("the trace is written", || {
+        !porch
+            .ok(&["trace", "--status", "401"])
+            .as_array()
+            .unwrap()
+            .is_empty()
+    });
     browser.go("/traces?status=401").await;
-    browser.find(By::Css("tbody a")).await.click().await.unwrap();
+    browser
+        .find(By::Css("tbody a"))
+        .await
+        .click()
+        .await
+        .unwrap();
     browser.see("The rule is “a key is demanded”, its reach facade kiosk, written in kiosk/kiosk.facade.yaml:").await;
     browser.close().await;
 }
@@ -92,30 +184,65 @@ async fn a_zip_is_uploaded_looked_at_named_and_tried_in_one_sitting() {
     let (porch, _) = tokio::task::spawn_blocking(Porch::published).await.unwrap();
     let desk = porch.cargo_desk.as_ref().unwrap().address;
     let zip = porch.folder().join("cargo-desk.zip");
-    std::fs::write(&zip, porch_tests::Http::send("GET", &format!("http://{desk}/cargo-desk.zip"), &[], Vec::new()).body).unwrap();
+    std::fs::write(
+        &zip,
+        porch_tests::Http::send(
+            "GET",
+            &format!("http://{desk}/cargo-desk.zip"),
+            &[],
+            Vec::new(),
+        )
+        .body,
+    )
+    .unwrap();
     let browser = Browser::open(&porch.console, false).await;
     browser.sign_in(ADMIN.0, ADMIN.1).await;
     browser.go("/publish").await;
     browser.see("Where is its definition?").await;
-    browser.find(By::Css("input[type=file]")).await.send_keys(zip.to_str().unwrap()).await.unwrap();
+    browser
+        .find(By::Css("input[type=file]"))
+        .await
+        .send_keys(zip.to_str().unwrap())
+        .await
+        .unwrap();
     browser.press("Look").await;
     browser.see("SOAP 1.2 rpc/literal").await;
     browser.see("Freight of all Skerry Line sailings").await;
     assert_eq!(browser.axe().await, Vec::<String>::new(), "what was found");
     for other in ["BookConsignment", "FindConsignments", "AddNote"] {
-        browser.find(By::Css(format!("input[aria-label='Publish {other}']"))).await.click().await.unwrap();
+        browser
+            .find(By::Css(format!("input[aria-label='Publish {other}']")))
+            .await
+            .click()
+            .await
+            .unwrap();
     }
     // The other of the two addresses.
-    browser.find(By::XPath("//label[contains(., 'Rehearsal')]//input")).await.click().await.unwrap();
-    browser.fill("Name of backend and facade", "rehearsal").await;
+    browser
+        .find(By::XPath("//label[contains(., 'Rehearsal')]//input"))
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser
+        .fill("Name of backend and facade", "rehearsal")
+        .await;
     browser.press("Put 2 operations into the draft").await;
     browser.see("rehearsal is in the draft.").await;
-    browser.find(By::LinkText("getConsignment")).await.click().await.unwrap();
+    browser
+        .find(By::LinkText("getConsignment"))
+        .await
+        .click()
+        .await
+        .unwrap();
     browser.fill("path number", "C-2041").await;
     browser.press("Run").await;
     let body = browser.find(By::Css("[data-testid=trial-body]")).await;
     let text = body.text().await.unwrap();
-    assert!(text.contains("1520.250") && text.contains("\"xsi:type\": \"Dangerous\""), "{text}");
+    assert!(
+        text.contains("1520.250") && text.contains("\"xsi:type\": \"Dangerous\""),
+        "{text}"
+    );
     browser.see("/rehearsal").await;
     browser.close().await;
 }
@@ -130,26 +257,61 @@ async fn a_running_grpc_server_is_published_and_its_stream_drawn_live() {
     let browser = Browser::open(&porch.console, false).await;
     browser.sign_in(ADMIN.0, ADMIN.1).await;
     browser.go("/publish").await;
-    browser.fill("Address of a WSDL or an OpenAPI document, or HOST:PORT of a gRPC server", &vessels.to_string()).await;
-    browser.find(By::Css("input[type=checkbox]")).await.click().await.unwrap();
+    browser
+        .fill(
+            "Address of a WSDL or an OpenAPI document, or HOST:PORT of a gRPC server",
+            &vessels.to_string(),
+        )
+        .await;
+    browser
+        .find(By::Css("input[type=checkbox]"))
+        .await
+        .click()
+        .await
+        .unwrap();
     browser.press("Look").await;
     browser.see("/v1/positions:stream").await;
     assert_eq!(browser.axe().await, Vec::<String>::new(), "what was found");
     browser.press("Leave these out").await;
-    browser.find(By::Css("input[aria-label='Publish skerry.fleet.v1.Fleet/GetVessel']")).await.click().await.unwrap();
-    browser.fill("Name of backend and facade", "own-fleet").await;
+    browser
+        .find(By::Css(
+            "input[aria-label='Publish skerry.fleet.v1.Fleet/GetVessel']",
+        ))
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser
+        .fill("Name of backend and facade", "own-fleet")
+        .await;
     browser.press("Put 1 operations into the draft").await;
     browser.see("own-fleet is in the draft.").await;
-    browser.find(By::LinkText("getVessel")).await.click().await.unwrap();
+    browser
+        .find(By::LinkText("getVessel"))
+        .await
+        .click()
+        .await
+        .unwrap();
     browser.fill("path vessel", "dunlin").await;
     browser.press("Run").await;
     let body = browser.find(By::Css("[data-testid=trial-body]")).await;
     let text = body.text().await.unwrap();
-    assert!(text.contains("\"Dunlin\"") && text.contains("9007199254740995"), "{text}");
+    assert!(
+        text.contains("\"Dunlin\"") && text.contains("9007199254740995"),
+        "{text}"
+    );
     browser.see("shown is its JSON").await;
     // The page that listens to the stream, through the gateway.
-    browser.driver.goto(format!("{}/harbour/v1/chart", porch.gateway)).await.unwrap();
-    browser.find(By::XPath("//*[name()='polyline'][string-length(@points) > 26]")).await;
+    browser
+        .driver
+        .goto(format!("{}/harbour/v1/chart", porch.gateway))
+        .await
+        .unwrap();
+    browser
+        .find(By::XPath(
+            "//*[name()='polyline'][string-length(@points) > 26]",
+        ))
+        .await;
     browser.see("fulmar").await;
     browser.close().await;
 }
@@ -163,10 +325,23 @@ async fn every_page_is_accessible_in_light_and_dark_and_by_keyboard() {
     for _ in 0..6 {
         porch.call("GET", "/sailings/v2/fares/FAR-MAR/foot", &key, "");
     }
-    wait_until("the trace is written", || !porch.ok(&["trace", "--status", "429"]).as_array().unwrap().is_empty());
-    let id = porch.ok(&["trace", "--status", "429"])[0]["id"].as_str().unwrap().to_owned();
+    wait_until("the trace is written", || {
+        !porch
+            .ok(&["trace", "--status", "429"])
+            .as_array()
+            .unwrap()
+            .is_empty()
+    });
+    let id = porch.ok(&["trace", "--status", "429"])[0]["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
     // A difference, so that the pages about it have something to show.
-    porch.edit("sailings/sailings.facade.yaml", "requests: 5", "requests: 6");
+    porch.edit(
+        "sailings/sailings.facade.yaml",
+        "requests: 5",
+        "requests: 6",
+    );
     porch.ok(&["push", porch.documents.to_str().unwrap()]);
     for dark in [false, true] {
         let browser = Browser::open(&porch.console, dark).await;
@@ -192,7 +367,12 @@ async fn every_page_is_accessible_in_light_and_dark_and_by_keyboard() {
         ] {
             browser.go(path).await;
             browser.see(text).await;
-            assert_eq!(browser.axe().await, Vec::<String>::new(), "{path} {}", if dark { "dark" } else { "light" });
+            assert_eq!(
+                browser.axe().await,
+                Vec::<String>::new(),
+                "{path} {}",
+                if dark { "dark" } else { "light" }
+            );
         }
         browser.close().await;
     }

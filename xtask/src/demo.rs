@@ -48,14 +48,21 @@ fn database_folder() -> PathBuf {
 /// `cargo xtask demo`.
 pub(crate) fn run(arguments: &[String]) -> Outcome {
     let has = |name: &str| arguments.iter().any(|a| a == name);
-    if let Some(unknown) = arguments.iter().find(|a| !["--background", "--stop", "--fresh", "--attached"].contains(&a.as_str())) {
-        return Err(format!("demo: “{unknown}” is not known; --background, --stop and --fresh are"));
+    if let Some(unknown) = arguments
+        .iter()
+        .find(|a| !["--background", "--stop", "--fresh", "--attached"].contains(&a.as_str()))
+    {
+        return Err(format!(
+            "demo: “{unknown}” is not known; --background, --stop and --fresh are"
+        ));
     }
     if has("--stop") {
         return stop();
     }
     if let Some(pid) = running() {
-        return Err(format!("the demo runs already (process {pid}); `cargo xtask demo --stop` ends it"));
+        return Err(format!(
+            "the demo runs already (process {pid}); `cargo xtask demo --stop` ends it"
+        ));
     }
     if has("--background") {
         return background(has("--fresh"));
@@ -67,7 +74,9 @@ fn stop() -> Outcome {
     let Some(pid) = running() else {
         return Err("no demo is running".into());
     };
-    let _ = Command::new("kill").args(["-TERM", &pid.to_string()]).status();
+    let _ = Command::new("kill")
+        .args(["-TERM", &pid.to_string()])
+        .status();
     let end = Instant::now() + Duration::from_secs(30);
     while running().is_some() {
         if Instant::now() > end {
@@ -87,7 +96,12 @@ fn background(fresh: bool) -> Outcome {
     let file = fs::File::create(&log).map_err(|e| e.to_string())?;
     let program = std::env::current_exe().map_err(|e| e.to_string())?;
     let mut command = Command::new(program);
-    command.args(["demo", "--attached"]).process_group(0).stdin(Stdio::null()).stdout(file.try_clone().map_err(|e| e.to_string())?).stderr(file);
+    command
+        .args(["demo", "--attached"])
+        .process_group(0)
+        .stdin(Stdio::null())
+        .stdout(file.try_clone().map_err(|e| e.to_string())?)
+        .stderr(file);
     if fresh {
         command.arg("--fresh");
     }
@@ -95,7 +109,10 @@ fn background(fresh: bool) -> Outcome {
     loop {
         if let Ok(Some(status)) = child.try_wait() {
             let text = fs::read_to_string(&log).unwrap_or_default();
-            return Err(format!("the demo ended with {status}:\n{}", text.trim_end()));
+            return Err(format!(
+                "the demo ended with {status}:\n{}",
+                text.trim_end()
+            ));
         }
         if let Ok(text) = fs::read_to_string(&ready) {
             print!("{text}");
@@ -112,13 +129,24 @@ struct Part {
 }
 
 impl Part {
-    fn start(name: &'static str, program: PathBuf, set_up: impl FnOnce(&mut Command), lines: usize) -> Outcome<Self> {
+    fn start(
+        name: &'static str,
+        program: PathBuf,
+        set_up: impl FnOnce(&mut Command),
+        lines: usize,
+    ) -> Outcome<Self> {
         let log = folder().join(format!("{name}.log"));
         let errors = fs::File::create(&log).map_err(|e| format!("{}: {e}", log.display()))?;
         let mut command = Command::new("setpriv");
         command.args(["--pdeathsig", "TERM"]).arg(program);
         set_up(&mut command);
-        let mut child = command.process_group(0).stdin(Stdio::null()).stdout(Stdio::piped()).stderr(errors).spawn().map_err(|e| format!("{name}: {e}"))?;
+        let mut child = command
+            .process_group(0)
+            .stdin(Stdio::null())
+            .stdout(Stdio::piped())
+            .stderr(errors)
+            .spawn()
+            .map_err(|e| format!("{name}: {e}"))?;
         let mut output = BufReader::new(child.stdout.take().ok_or("no output")?);
         for _ in 0..lines {
             let mut line = String::new();
@@ -136,7 +164,10 @@ impl Part {
 
 impl Drop for Part {
     fn drop(&mut self) {
-        let _ = Command::new("kill").args(["-TERM", &self.child.id().to_string()]).stderr(Stdio::null()).status();
+        let _ = Command::new("kill")
+            .args(["-TERM", &self.child.id().to_string()])
+            .stderr(Stdio::null())
+            .status();
         let end = Instant::now() + Duration::from_secs(15);
         while matches!(self.child.try_wait(), Ok(None)) && Instant::now() < end {
             std::thread::sleep(Duration::from_millis(20));
@@ -153,7 +184,12 @@ fn foreground(fresh: bool, talk: bool) -> Outcome {
     }
     install::packages(&["postgresql"])?;
     install::console()?;
-    run_command("building the service", Command::new("cargo").args(["build", "--quiet", "-p", "porch", "-p", "porch-standins"]).current_dir(root()))?;
+    run_command(
+        "building the service",
+        Command::new("cargo")
+            .args(["build", "--quiet", "-p", "porch", "-p", "porch-standins"])
+            .current_dir(root()),
+    )?;
     for (name, port) in PORTS {
         TcpListener::bind(("127.0.0.1", port)).map_err(|e| format!("port {port} ({name}) cannot be used: {e}\n  end what listens there; `ss -ltnp sport = :{port}` shows it"))?;
     }
@@ -161,7 +197,11 @@ fn foreground(fresh: bool, talk: bool) -> Outcome {
         let _ = fs::remove_dir_all(database_folder());
         for name in ["state", "seeded", "env"] {
             let path = folder().join(name);
-            let _ = if path.is_dir() { fs::remove_dir_all(path) } else { fs::remove_file(path) };
+            let _ = if path.is_dir() {
+                fs::remove_dir_all(path)
+            } else {
+                fs::remove_file(path)
+            };
         }
     }
     fs::create_dir_all(folder()).map_err(|e| e.to_string())?;
@@ -173,15 +213,21 @@ fn foreground(fresh: bool, talk: bool) -> Outcome {
 }
 
 fn serve(told: &AtomicBool, talk: bool) -> Outcome {
-    let mut cluster = Cluster::start(&database_folder(), 3860, true).map_err(|e| format!("the database: {e}"))?;
-    cluster.ensure_database("porch").map_err(|e| format!("the database: {e}"))?;
+    let mut cluster =
+        Cluster::start(&database_folder(), 3860, true).map_err(|e| format!("the database: {e}"))?;
+    cluster
+        .ensure_database("porch")
+        .map_err(|e| format!("the database: {e}"))?;
     let standins = Part::start("standins", program("standins"), |_| {}, 5)?;
     let service = Part::start(
         "service",
         program("porch"),
         |c| {
-            c.arg("serve").env("ELM_PORCH_DATABASE", cluster.url("porch")).env("ELM_PORCH_STATE", folder().join("state"));
-            c.env("ELM_PORCH_FIRST_ACCOUNT", ACCOUNT).env("ELM_PORCH_FIRST_PASSWORD", PASSWORD);
+            c.arg("serve")
+                .env("ELM_PORCH_DATABASE", cluster.url("porch"))
+                .env("ELM_PORCH_STATE", folder().join("state"));
+            c.env("ELM_PORCH_FIRST_ACCOUNT", ACCOUNT)
+                .env("ELM_PORCH_FIRST_PASSWORD", PASSWORD);
         },
         2,
     )?;
@@ -198,7 +244,11 @@ fn serve(told: &AtomicBool, talk: bool) -> Outcome {
         std::thread::sleep(Duration::from_millis(100));
         for part in &mut parts {
             if let Ok(Some(status)) = part.child.try_wait() {
-                return Err(format!("{} ended by itself ({status}); see {}", part.name, folder().join(format!("{}.log", part.name)).display()));
+                return Err(format!(
+                    "{} ended by itself ({status}); see {}",
+                    part.name,
+                    folder().join(format!("{}.log", part.name)).display()
+                ));
             }
         }
         if !cluster.is_running() {

@@ -15,7 +15,8 @@ use std::process::{Command, ExitCode};
 /// What went wrong, for people.
 type Outcome<T = ()> = Result<T, String>;
 
-const USAGE: &str = "cargo xtask demo [--background | --stop] [--fresh]   run the demo; Ctrl-C ends it
+const USAGE: &str =
+    "cargo xtask demo [--background | --stop] [--fresh]   run the demo; Ctrl-C ends it
 cargo xtask test [--quick]                           format, lints, types, all tests
 cargo xtask bench [--json] [--only CASE] [--seconds N] [--runs N]
 cargo xtask shots                                    take the screenshots of docs/screenshots
@@ -39,7 +40,9 @@ fn run(what: &str, command: &mut Command) -> Outcome {
 
 fn main() -> ExitCode {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
-    let (command, rest) = arguments.split_first().map_or(("", &[][..]), |(c, r)| (c.as_str(), r));
+    let (command, rest) = arguments
+        .split_first()
+        .map_or(("", &[][..]), |(c, r)| (c.as_str(), r));
     let outcome = match command {
         "demo" => demo::run(rest),
         "test" => test::run(rest),

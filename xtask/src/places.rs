@@ -11,6 +11,7 @@ pub(crate) const PASSWORD: &str = "harbour-lights";
 
 /// Path of a program of this workspace.
 pub(crate) fn program(name: &str) -> PathBuf {
-    let target = std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| root().join("target"), PathBuf::from);
+    let target =
+        std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| root().join("target"), PathBuf::from);
     target.join("debug").join(name)
 }

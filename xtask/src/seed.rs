@@ -14,18 +14,31 @@ use crate::{Outcome, root};
 /// Runs the client; gives what it says in JSON.
 fn porch(arguments: &[&str], input: &str, token: &str) -> Outcome<Value> {
     let mut command = Command::new(program("porch"));
-    command.arg("--json").args(arguments).env("ELM_PORCH_URL", format!("http://127.0.0.1:{CONSOLE}")).env("ELM_PORCH_GATEWAY", format!("http://127.0.0.1:{GATEWAY}"));
+    command
+        .arg("--json")
+        .args(arguments)
+        .env("ELM_PORCH_URL", format!("http://127.0.0.1:{CONSOLE}"))
+        .env("ELM_PORCH_GATEWAY", format!("http://127.0.0.1:{GATEWAY}"));
     if !token.is_empty() {
         command.env("ELM_PORCH_TOKEN", token);
     }
-    let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().map_err(|e| e.to_string())?;
+    let mut child = command
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .map_err(|e| e.to_string())?;
     if let Some(mut stdin) = child.stdin.take() {
         let _ = stdin.write_all(input.as_bytes());
     }
     let output = child.wait_with_output().map_err(|e| e.to_string())?;
     let text = String::from_utf8_lossy(&output.stdout);
     if !output.status.success() {
-        return Err(format!("porch {}: {text}{}", arguments.join(" "), String::from_utf8_lossy(&output.stderr)));
+        return Err(format!(
+            "porch {}: {text}{}",
+            arguments.join(" "),
+            String::from_utf8_lossy(&output.stderr)
+        ));
     }
     Ok(serde_json::from_str(&text).unwrap_or(Value::Null))
 }
@@ -35,32 +48,84 @@ pub(crate) fn seed(folder: &Path, first: bool) -> Outcome<String> {
     let env = folder.join("env");
     if !first && env.exists() {
         let text = fs::read_to_string(&env).map_err(|e| e.to_string())?;
-        return Ok(text.lines().find_map(|l| l.strip_prefix("export ELM_PORCH_KEY=")).unwrap_or_default().to_owned());
+        return Ok(text
+            .lines()
+            .find_map(|l| l.strip_prefix("export ELM_PORCH_KEY="))
+            .unwrap_or_default()
+            .to_owned());
     }
     // The client keeps its session in a folder of the demo, not in the home of whoever runs it.
     let token = sign_in()?;
     let documents = root().join("demo/documents");
     porch(&["secret", "set", "reservations-user"], "porch", &token)?;
-    porch(&["secret", "set", "reservations-password"], "tide & tackle", &token)?;
+    porch(
+        &["secret", "set", "reservations-password"],
+        "tide & tackle",
+        &token,
+    )?;
     porch(&["push", &documents.to_string_lossy()], "", &token)?;
-    porch(&["release", "sailings", "timetable", "cargo", "loyalty", "vessels", "berths", "harbour", "--note", "first release of the demo"], "", &token)?;
+    porch(
+        &[
+            "release",
+            "sailings",
+            "timetable",
+            "cargo",
+            "loyalty",
+            "vessels",
+            "berths",
+            "harbour",
+            "--note",
+            "first release of the demo",
+        ],
+        "",
+        &token,
+    )?;
     for (name, role) in [("tove", "publisher"), ("pelle", "viewer")] {
-        porch(&["account", "create", name, "--role", role], "quiet-harbour", &token)?;
+        porch(
+            &["account", "create", name, "--role", role],
+            "quiet-harbour",
+            &token,
+        )?;
     }
     let mut keys = Vec::new();
-    for (consumer, owner) in [("Gullwing Tours", "gullwing"), ("Quayside Kiosk", "skerry-line"), ("Island Freight Desk", "skerry-line"), ("Tide Clock", "a hobby project")] {
-        porch(&["consumer", "create", consumer, "--owner", owner], "", &token)?;
-        let made = porch(&["key", "create", consumer, "--label", "first key"], "", &token)?;
+    for (consumer, owner) in [
+        ("Gullwing Tours", "gullwing"),
+        ("Quayside Kiosk", "skerry-line"),
+        ("Island Freight Desk", "skerry-line"),
+        ("Tide Clock", "a hobby project"),
+    ] {
+        porch(
+            &["consumer", "create", consumer, "--owner", owner],
+            "",
+            &token,
+        )?;
+        let made = porch(
+            &["key", "create", consumer, "--label", "first key"],
+            "",
+            &token,
+        )?;
         // The kiosk's limit is left whole for whoever tries the demo.
         if consumer != "Quayside Kiosk" {
             keys.push(made["key"].as_str().unwrap_or_default().to_owned());
         }
     }
-    let kiosk = porch(&["key", "create", "Quayside Kiosk", "--label", "demo"], "", &token)?;
+    let kiosk = porch(
+        &["key", "create", "Quayside Kiosk", "--label", "demo"],
+        "",
+        &token,
+    )?;
     let kiosk = kiosk["key"].as_str().unwrap_or_default().to_owned();
     traffic(&keys);
-    let text = format!("export ELM_PORCH_URL=http://127.0.0.1:{CONSOLE}\nexport ELM_PORCH_TOKEN={token}\nexport ELM_PORCH_GATEWAY=http://127.0.0.1:{GATEWAY}\nexport ELM_PORCH_KEY={kiosk}\n");
-    let mut file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&env).map_err(|e| e.to_string())?;
+    let text = format!(
+        "export ELM_PORCH_URL=http://127.0.0.1:{CONSOLE}\nexport ELM_PORCH_TOKEN={token}\nexport ELM_PORCH_GATEWAY=http://127.0.0.1:{GATEWAY}\nexport ELM_PORCH_KEY={kiosk}\n"
+    );
+    let mut file = fs::OpenOptions::new()
+        .write(true)
+        .create(true)
+        .truncate(true)
+        .mode(0o600)
+        .open(&env)
+        .map_err(|e| e.to_string())?;
     file.write_all(text.as_bytes()).map_err(|e| e.to_string())?;
     fs::write(folder.join("seeded"), "").map_err(|e| e.to_string())?;
     Ok(kiosk)
@@ -68,23 +133,48 @@ pub(crate) fn seed(folder: &Path, first: bool) -> Outcome<String> {
 
 fn sign_in() -> Outcome<String> {
     let body = format!("{{\"name\":\"{ACCOUNT}\",\"password\":\"{PASSWORD}\",\"label\":\"demo\"}}");
-    let (status, text) = request("POST", CONSOLE, "/api/session", &[("Content-Type", "application/json")], &body)?;
+    let (status, text) = request(
+        "POST",
+        CONSOLE,
+        "/api/session",
+        &[("Content-Type", "application/json")],
+        &body,
+    )?;
     let value: Value = serde_json::from_str(&text).unwrap_or(Value::Null);
     match value["token"].as_str() {
         Some(token) => Ok(token.to_owned()),
-        None => Err(format!("the demo's account cannot sign in ({status}): start with --fresh\n{text}")),
+        None => Err(format!(
+            "the demo's account cannot sign in ({status}): start with --fresh\n{text}"
+        )),
     }
 }
 
 /// One plain HTTP request on loopback.
-fn request(method: &str, port: u16, path: &str, headers: &[(&str, &str)], body: &str) -> Outcome<(u16, String)> {
+fn request(
+    method: &str,
+    port: u16,
+    path: &str,
+    headers: &[(&str, &str)],
+    body: &str,
+) -> Outcome<(u16, String)> {
     use std::io::Read;
-    let mut stream = std::net::TcpStream::connect(("127.0.0.1", port)).map_err(|e| e.to_string())?;
-    let fields: String = headers.iter().map(|(k, v)| format!("{k}: {v}\r\n")).collect();
-    let text = format!("{method} {path} HTTP/1.1\r\nHost: 127.0.0.1:{port}\r\nConnection: close\r\nContent-Length: {}\r\n{fields}\r\n{body}", body.len());
-    stream.write_all(text.as_bytes()).map_err(|e| e.to_string())?;
+    let mut stream =
+        std::net::TcpStream::connect(("127.0.0.1", port)).map_err(|e| e.to_string())?;
+    let fields: String = headers
+        .iter()
+        .map(|(k, v)| format!("{k}: {v}\r\n"))
+        .collect();
+    let text = format!(
+        "{method} {path} HTTP/1.1\r\nHost: 127.0.0.1:{port}\r\nConnection: close\r\nContent-Length: {}\r\n{fields}\r\n{body}",
+        body.len()
+    );
+    stream
+        .write_all(text.as_bytes())
+        .map_err(|e| e.to_string())?;
     let mut answer = String::new();
-    stream.read_to_string(&mut answer).map_err(|e| e.to_string())?;
+    stream
+        .read_to_string(&mut answer)
+        .map_err(|e| e.to_string())?;
     let status = answer.get(9..12).and_then(|s| s.parse().ok()).unwrap_or(0);
     let (_, body) = answer.split_once("\r\n\r\n").unwrap_or(("", ""));
     Ok((status, body.to_owned()))
@@ -94,11 +184,20 @@ fn request(method: &str, port: u16, path: &str, headers: &[(&str, &str)], body: 
 fn traffic(keys: &[String]) {
     let call = |path: &str, key: &str| {
         let headers = [("API-Key", key)];
-        let _ = request("GET", GATEWAY, path, if key.is_empty() { &[] } else { &headers }, "");
+        let _ = request(
+            "GET",
+            GATEWAY,
+            path,
+            if key.is_empty() { &[] } else { &headers },
+            "",
+        );
     };
     for (i, key) in keys.iter().enumerate() {
         for class in ["foot", "bicycle", "car"].iter().take(2 + i % 2) {
-            call(&format!("/sailings/v2/fares/FAR-MAR/{class}?passengers={}", i + 1), key);
+            call(
+                &format!("/sailings/v2/fares/FAR-MAR/{class}?passengers={}", i + 1),
+                key,
+            );
         }
         call("/sailings/v2/harbours/Farholt/sailings?on=2027-05-14", key);
     }
@@ -112,7 +211,10 @@ fn traffic(keys: &[String]) {
     }
     for route in ["FAR-MAR", "MAR-TER", "TER-HOL", "FAR-OSP"] {
         for day in 10..16 {
-            call(&format!("/timetable/v1/routes/{route}/days/2027-05-{day}"), "");
+            call(
+                &format!("/timetable/v1/routes/{route}/days/2027-05-{day}"),
+                "",
+            );
         }
     }
     for (i, key) in keys.iter().enumerate() {
@@ -124,7 +226,13 @@ fn traffic(keys: &[String]) {
     for name in ["alca", "brent", "dunlin", "fulmar", "ghost", "nobody"] {
         call(&format!("/vessels/v1/vessels/{name}"), "");
     }
-    for path in ["vessels?states=MOORED", "harbours/hollow-bay/vessels", "positions:stream?count=5&interval=0s", "vessels/alca/deckplan", "vessels?stats=MOORED"] {
+    for path in [
+        "vessels?states=MOORED",
+        "harbours/hollow-bay/vessels",
+        "positions:stream?count=5&interval=0s",
+        "vessels/alca/deckplan",
+        "vessels?stats=MOORED",
+    ] {
         call(&format!("/vessels/v1/{path}"), "");
     }
     call("/loyalty/v1/members?tier=gold", "");

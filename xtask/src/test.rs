@@ -21,12 +21,36 @@ fn run_all(quick: bool) -> Outcome {
     install::console()?;
     let console = root().join("console");
     for script in ["types", "lint", "format:check", "test"] {
-        run_command(&format!("console: {script}"), Command::new("npm").args(["run", "--silent", script]).current_dir(&console))?;
+        run_command(
+            &format!("console: {script}"),
+            Command::new("npm")
+                .args(["run", "--silent", script])
+                .current_dir(&console),
+        )?;
     }
-    run_command("lints", &mut cargo(&["clippy", "--quiet", "--workspace", "--all-targets", "--", "-D", "warnings", "-A", "clippy::unwrap_used"]))?;
-    run_command("lints of what ships", &mut cargo(&["clippy", "--quiet", "--workspace", "--", "-D", "warnings"]))?;
+    run_command(
+        "lints",
+        &mut cargo(&[
+            "clippy",
+            "--quiet",
+            "--workspace",
+            "--all-targets",
+            "--",
+            "-D",
+            "warnings",
+            "-A",
+            "clippy::unwrap_used",
+        ]),
+    )?;
+    run_command(
+        "lints of what ships",
+        &mut cargo(&["clippy", "--quiet", "--workspace", "--", "-D", "warnings"]),
+    )?;
     // The whole-product tests drive these programs.
-    run_command("building what is tested", &mut cargo(&["build", "--quiet", "-p", "porch", "-p", "porch-standins"]))?;
+    run_command(
+        "building what is tested",
+        &mut cargo(&["build", "--quiet", "-p", "porch", "-p", "porch-standins"]),
+    )?;
     api::check()?;
     let mut tests = cargo(&["test", "--workspace", "--no-fail-fast"]);
     if quick {
@@ -38,13 +62,20 @@ fn run_all(quick: bool) -> Outcome {
 /// Runs the tests, their output shown, and ends with how many passed and failed in all.
 fn run_counted(tests: &mut Command) -> Outcome {
     eprintln!("· tests");
-    let mut child = tests.stdout(Stdio::piped()).spawn().map_err(|e| format!("tests: {e}"))?;
+    let mut child = tests
+        .stdout(Stdio::piped())
+        .spawn()
+        .map_err(|e| format!("tests: {e}"))?;
     let (mut passed, mut failed) = (0u32, 0u32);
     if let Some(output) = child.stdout.take() {
         for line in BufReader::new(output).lines().map_while(Result::ok) {
             println!("{line}");
             if let Some(rest) = line.strip_prefix("test result: ") {
-                let count = |word: &str| rest.split([';', '.']).find_map(|part| part.trim().strip_suffix(word)?.trim().parse::<u32>().ok()).unwrap_or(0);
+                let count = |word: &str| {
+                    rest.split([';', '.'])
+                        .find_map(|part| part.trim().strip_suffix(word)?.trim().parse::<u32>().ok())
+                        .unwrap_or(0)
+                };
                 passed += count("passed");
                 failed += count("failed");
             }
@@ -52,7 +83,11 @@ fn run_counted(tests: &mut Command) -> Outcome {
     }
     let status = child.wait().map_err(|e| format!("tests: {e}"))?;
     println!("{passed} passed, {failed} failed");
-    if status.success() { Ok(()) } else { Err(format!("tests: ended with {status}")) }
+    if status.success() {
+        Ok(())
+    } else {
+        Err(format!("tests: ended with {status}"))
+    }
 }
 
 /// `cargo xtask test`.

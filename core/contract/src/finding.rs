@@ -38,7 +38,14 @@ pub struct Finding {
 impl Finding {
     /// A finding at a position of a file.
     pub fn new(severity: Severity, file: &str, at: Position, message: impl Into<String>) -> Self {
-        Self { severity, file: file.to_owned(), line: at.line, column: at.column, message: message.into(), help: String::new() }
+        Self {
+            severity,
+            file: file.to_owned(),
+            line: at.line,
+            column: at.column,
+            message: message.into(),
+            help: String::new(),
+        }
     }
 
     /// An error at a position of a file.

@@ -60,7 +60,11 @@ const MAX_NODES: usize = 2_000_000;
 
 enum Open {
     List(Position, Vec<Node>),
-    Map(Position, Vec<(String, Position, Node)>, Option<(String, Position)>),
+    Map(
+        Position,
+        Vec<(String, Position, Node)>,
+        Option<(String, Position)>,
+    ),
 }
 
 impl Node {
@@ -77,16 +81,28 @@ impl Node {
         for event in Parser::new_from_str(text) {
             let (event, span) = event.map_err(|e| {
                 let mark = e.marker();
-                fail(Position { line: mark.line(), column: mark.col() + 1 }, yaml_message(&e.to_string()))
+                fail(
+                    Position {
+                        line: mark.line(),
+                        column: mark.col() + 1,
+                    },
+                    yaml_message(&e.to_string()),
+                )
             })?;
-            let at = Position { line: span.start.line(), column: span.start.col() + 1 };
+            let at = Position {
+                line: span.start.line(),
+                column: span.start.col() + 1,
+            };
             count += 1;
             if count > MAX_NODES {
                 return Err(fail(at, "the document has more than two million values"));
             }
             let done = match event {
                 Event::Alias(_) => {
-                    return Err(fail(at, "aliases (*name) are not used in documents: write the value out"));
+                    return Err(fail(
+                        at,
+                        "aliases (*name) are not used in documents: write the value out",
+                    ));
                 }
                 Event::Scalar(text, style, _, tag) => {
                     if tag.is_some() {
@@ -99,12 +115,20 @@ impl Node {
                         *pending = Some((text.into_owned(), at));
                         continue;
                     }
-                    Node { at, kind: NodeKind::Scalar(scalar(&text, style)) }
+                    Node {
+                        at,
+                        kind: NodeKind::Scalar(scalar(&text, style)),
+                    }
                 }
                 Event::SequenceStart(..) | Event::MappingStart(..) if open.len() >= MAX_DEPTH => {
-                    return Err(fail(at, format!("nested more than {MAX_DEPTH} levels deep")));
+                    return Err(fail(
+                        at,
+                        format!("nested more than {MAX_DEPTH} levels deep"),
+                    ));
                 }
-                Event::SequenceStart(..) | Event::MappingStart(..) if matches!(open.last(), Some(Open::Map(_, _, None))) => {
+                Event::SequenceStart(..) | Event::MappingStart(..)
+                    if matches!(open.last(), Some(Open::Map(_, _, None))) =>
+                {
                     return Err(fail(at, "a mapping's key must be a plain text").quote_hint());
                 }
                 Event::SequenceStart(..) => {
@@ -116,8 +140,14 @@ impl Node {
                     continue;
                 }
                 Event::SequenceEnd | Event::MappingEnd => match open.pop() {
-                    Some(Open::List(at, items)) => Node { at, kind: NodeKind::List(items) },
-                    Some(Open::Map(at, entries, _)) => Node { at, kind: NodeKind::Map(entries) },
+                    Some(Open::List(at, items)) => Node {
+                        at,
+                        kind: NodeKind::List(items),
+                    },
+                    Some(Open::Map(at, entries, _)) => Node {
+                        at,
+                        kind: NodeKind::Map(entries),
+                    },
                     None => return Err(fail(at, "unexpected end")),
                 },
                 Event::DocumentStart(_) if root.is_some() => {
@@ -139,7 +169,10 @@ impl Node {
 
     /// The member of a mapping.
     pub fn get(&self, key: &str) -> Option<&Node> {
-        self.entries().iter().find(|(k, ..)| k == key).map(|(.., v)| v)
+        self.entries()
+            .iter()
+            .find(|(k, ..)| k == key)
+            .map(|(.., v)| v)
     }
 
     /// The members of a mapping; none when it is not one.
@@ -171,7 +204,12 @@ impl Node {
         match &self.kind {
             NodeKind::Scalar(v) => v.clone(),
             NodeKind::List(items) => Value::Array(items.iter().map(Node::to_value).collect()),
-            NodeKind::Map(entries) => Value::Object(entries.iter().map(|(k, _, v)| (k.clone(), v.to_value())).collect::<Map<_, _>>()),
+            NodeKind::Map(entries) => Value::Object(
+                entries
+                    .iter()
+                    .map(|(k, _, v)| (k.clone(), v.to_value()))
+                    .collect::<Map<_, _>>(),
+            ),
         }
     }
 
@@ -183,13 +221,19 @@ impl Node {
         let mut at = self.at;
         for (i, step) in path.iter().enumerate() {
             match (step, &node.kind) {
-                (Step::Key(k), NodeKind::Map(entries)) => match entries.iter().find(|(name, ..)| name == k) {
-                    Some((_, key_at, child)) => {
-                        at = if key && i + 1 == path.len() { *key_at } else { child.at };
-                        node = child;
+                (Step::Key(k), NodeKind::Map(entries)) => {
+                    match entries.iter().find(|(name, ..)| name == k) {
+                        Some((_, key_at, child)) => {
+                            at = if key && i + 1 == path.len() {
+                                *key_at
+                            } else {
+                                child.at
+                            };
+                            node = child;
+                        }
+                        None => return at,
                     }
-                    None => return at,
-                },
+                }
                 (Step::Index(n), NodeKind::List(items)) if *n < items.len() => {
                     node = &items[*n];
                     at = node.at;
@@ -203,13 +247,17 @@ impl Node {
 
 impl ReadError {
     fn quote_hint(mut self) -> Self {
-        self.message.push_str("; an expression that holds { }, “: ” or “, ” must stand in quotes");
+        self.message
+            .push_str("; an expression that holds { }, “: ” or “, ” must stand in quotes");
         self
     }
 }
 
 fn fail(at: Position, message: impl Into<String>) -> ReadError {
-    ReadError { at, message: message.into() }
+    ReadError {
+        at,
+        message: message.into(),
+    }
 }
 
 /// The parser's message without the place it appends.
@@ -218,7 +266,9 @@ fn yaml_message(text: &str) -> String {
     let text = text.split(" at byte ").next().unwrap_or(text);
     let mut message = format!("not readable as YAML: {text}");
     if text.contains("flow mapping") {
-        message.push_str(" (inside { }, a text that itself holds { }, “, ” or “: ” must stand in quotes)");
+        message.push_str(
+            " (inside { }, a text that itself holds { }, “, ” or “: ” must stand in quotes)",
+        );
     }
     if text.contains("mapping values") {
         message.push_str(" (a text or expression that holds “: ” must stand in quotes)");
@@ -234,10 +284,12 @@ fn scalar(text: &str, style: ScalarStyle) -> Value {
         "" | "~" | "null" | "Null" | "NULL" => Value::Null,
         "true" | "True" | "TRUE" => Value::Bool(true),
         "false" | "False" | "FALSE" => Value::Bool(false),
-        _ if text.starts_with(|c: char| c == '-' || c.is_ascii_digit()) => match text.parse::<Number>() {
-            Ok(number) => Value::Number(number),
-            Err(_) => Value::String(text.to_owned()),
-        },
+        _ if text.starts_with(|c: char| c == '-' || c.is_ascii_digit()) => {
+            match text.parse::<Number>() {
+                Ok(number) => Value::Number(number),
+                Err(_) => Value::String(text.to_owned()),
+            }
+        }
         _ => Value::String(text.to_owned()),
     }
 }
@@ -248,24 +300,49 @@ mod tests {
 
     #[test]
     fn places_are_those_an_editor_shows() {
-        let doc = Node::parse("name: sailings\noperations:\n  quoteFare:\n    send:\n      RouteCode: =path.route\n").unwrap();
+        let doc = Node::parse(
+            "name: sailings\noperations:\n  quoteFare:\n    send:\n      RouteCode: =path.route\n",
+        )
+        .unwrap();
         let path = ["operations", "quoteFare", "send", "RouteCode"].map(|k| Step::Key(k.into()));
-        assert_eq!(doc.locate(&path, false), Position { line: 5, column: 18 });
+        assert_eq!(
+            doc.locate(&path, false),
+            Position {
+                line: 5,
+                column: 18
+            }
+        );
         assert_eq!(doc.locate(&path, true), Position { line: 5, column: 7 });
     }
 
     #[test]
     fn traps_of_yaml_stay_texts_and_digits_stay() {
-        let doc = Node::parse("a: no\nb: 010\nc: 1520.250\nd: 18446744073709551616\ne: 2026-11-23\nf: '5'").unwrap();
-        assert_eq!(doc.to_value().to_string(), r#"{"a":"no","b":"010","c":1520.250,"d":18446744073709551616,"e":"2026-11-23","f":"5"}"#);
+        let doc = Node::parse(
+            "a: no\nb: 010\nc: 1520.250\nd: 18446744073709551616\ne: 2026-11-23\nf: '5'",
+        )
+        .unwrap();
+        assert_eq!(
+            doc.to_value().to_string(),
+            r#"{"a":"no","b":"010","c":1520.250,"d":18446744073709551616,"e":"2026-11-23","f":"5"}"#
+        );
     }
 
     #[test]
     fn duplicates_bombs_and_depth_are_refused_with_a_place() {
         let twice = Node::parse("a: 1\nb: 2\na: 3").unwrap_err();
         assert_eq!(twice.at, Position { line: 3, column: 1 });
-        assert!(Node::parse("a: &x [1]\nb: *x").unwrap_err().message.contains("aliases"));
-        assert!(Node::parse(&"[".repeat(200)).unwrap_err().message.contains("nested"));
+        assert!(
+            Node::parse("a: &x [1]\nb: *x")
+                .unwrap_err()
+                .message
+                .contains("aliases")
+        );
+        assert!(
+            Node::parse(&"[".repeat(200))
+                .unwrap_err()
+                .message
+                .contains("nested")
+        );
         assert!(Node::parse(&"[".repeat(100_000)).is_err());
         assert!(Node::parse("a: {b: =x ? {y: 1} : 2}").is_err());
     }

@@ -74,7 +74,9 @@ impl Contract {
     }
 }
 
-const METHODS: [&str; 8] = ["get", "put", "post", "delete", "options", "head", "patch", "trace"];
+const METHODS: [&str; 8] = [
+    "get", "put", "post", "delete", "options", "head", "patch", "trace",
+];
 
 /// Reads a contract and says what is wrong with it.
 ///
@@ -85,7 +87,11 @@ pub fn parse(file: &str, text: &str) -> (Option<Contract>, Vec<Finding>) {
         Ok(node) => node,
         Err(e) => return (None, vec![Finding::error(file, e.at, e.message)]),
     };
-    let mut reader = Reader { file, document: node.to_value(), findings: Vec::new() };
+    let mut reader = Reader {
+        file,
+        document: node.to_value(),
+        findings: Vec::new(),
+    };
     let contract = reader.contract(&node);
     (contract, reader.findings)
 }
@@ -98,20 +104,35 @@ struct Reader<'a> {
 
 impl Reader<'_> {
     fn error(&mut self, at: Position, message: String, help: &str) {
-        self.findings.push(Finding::error(self.file, at, message).help(help));
+        self.findings
+            .push(Finding::error(self.file, at, message).help(help));
     }
 
     fn contract(&mut self, node: &Node) -> Option<Contract> {
-        let version = self.document.get("openapi").and_then(Value::as_str).unwrap_or_default().to_owned();
+        let version = self
+            .document
+            .get("openapi")
+            .and_then(Value::as_str)
+            .unwrap_or_default()
+            .to_owned();
         if !version.starts_with("3.") {
             let help = "a contract begins with `openapi: 3.1.0`, `info` and `paths`";
             self.error(node.at, "this is not an OpenAPI 3 document".into(), help);
             return None;
         }
-        let info = |name: &str| self.document.pointer(&format!("/info/{name}")).and_then(Value::as_str).unwrap_or_default().to_owned();
+        let info = |name: &str| {
+            self.document
+                .pointer(&format!("/info/{name}"))
+                .and_then(Value::as_str)
+                .unwrap_or_default()
+                .to_owned()
+        };
         let (title, version) = (info("title"), info("version"));
         let mut operations = IndexMap::new();
-        let empty = Node { at: node.at, kind: crate::NodeKind::Map(Vec::new()) };
+        let empty = Node {
+            at: node.at,
+            kind: crate::NodeKind::Map(Vec::new()),
+        };
         for (path, path_at, item) in node.get("paths").unwrap_or(&empty).entries() {
             let template = match PathTemplate::parse(path) {
                 Ok(template) => template,
@@ -132,18 +153,44 @@ impl Reader<'_> {
                 }
             }
         }
-        Some(Contract { title, version, operations, key_header: self.key_header(), document: std::mem::take(&mut self.document) })
+        Some(Contract {
+            title,
+            version,
+            operations,
+            key_header: self.key_header(),
+            document: std::mem::take(&mut self.document),
+        })
     }
 
-    fn operation(&mut self, into: &mut IndexMap<String, Operation>, path: &PathTemplate, method: &str, at: Position, item: &Node, node: &Node) {
+    fn operation(
+        &mut self,
+        into: &mut IndexMap<String, Operation>,
+        path: &PathTemplate,
+        method: &str,
+        at: Position,
+        item: &Node,
+        node: &Node,
+    ) {
         let value = node.to_value();
-        let Some(id) = value.get("operationId").and_then(Value::as_str).map(str::to_owned) else {
+        let Some(id) = value
+            .get("operationId")
+            .and_then(Value::as_str)
+            .map(str::to_owned)
+        else {
             let message = format!("{} {path} has no operationId", method.to_uppercase());
-            return self.error(at, message, "wiring points at operations by their operationId: give it one");
+            return self.error(
+                at,
+                message,
+                "wiring points at operations by their operationId: give it one",
+            );
         };
         if into.contains_key(&id) {
             let id_at = node.locate(&[Step::Key("operationId".into())], false);
-            return self.error(id_at, format!("the operationId “{id}” stands in this contract twice"), "each operation needs its own");
+            return self.error(
+                id_at,
+                format!("the operationId “{id}” stands in this contract twice"),
+                "each operation needs its own",
+            );
         }
         let mut parameters = self.parameters(item.get("parameters"));
         for own in self.parameters(node.get("parameters")) {
@@ -151,23 +198,61 @@ impl Reader<'_> {
             parameters.push(own);
         }
         for variable in path.variables() {
-            if !parameters.iter().any(|p| p.place == Place::Path && p.name == variable) {
-                self.error(at, format!("“{id}”: the path variable {{{variable}}} is not described"), &format!("add a parameter with `name: {variable}` and `in: path`"));
+            if !parameters
+                .iter()
+                .any(|p| p.place == Place::Path && p.name == variable)
+            {
+                self.error(
+                    at,
+                    format!("“{id}”: the path variable {{{variable}}} is not described"),
+                    &format!("add a parameter with `name: {variable}` and `in: path`"),
+                );
             }
         }
         for p in &parameters {
             if p.place == Place::Path && !path.variables().any(|v| v == p.name) {
-                self.error(at, format!("“{id}”: the parameter “{}” is in no segment of {path}", p.name), &format!("write {{{}}} into the path, or remove the parameter", p.name));
+                self.error(
+                    at,
+                    format!(
+                        "“{id}”: the parameter “{}” is in no segment of {path}",
+                        p.name
+                    ),
+                    &format!(
+                        "write {{{}}} into the path, or remove the parameter",
+                        p.name
+                    ),
+                );
             }
         }
-        let body = value.get("requestBody").map(|b| self.deref(b)).and_then(|b| {
-            let required = b.get("required").and_then(Value::as_bool).unwrap_or(false);
-            Some((json_schema(&b)?, required))
-        });
-        let reply = value.get("responses").and_then(Value::as_object).and_then(|all| all.iter().find(|(status, _)| status.starts_with('2')).and_then(|(_, r)| json_schema(&self.deref(r))));
+        let body = value
+            .get("requestBody")
+            .map(|b| self.deref(b))
+            .and_then(|b| {
+                let required = b.get("required").and_then(Value::as_bool).unwrap_or(false);
+                Some((json_schema(&b)?, required))
+            });
+        let reply = value
+            .get("responses")
+            .and_then(Value::as_object)
+            .and_then(|all| {
+                all.iter()
+                    .find(|(status, _)| status.starts_with('2'))
+                    .and_then(|(_, r)| json_schema(&self.deref(r)))
+            });
         let text = |name: &str| value.get(name).and_then(Value::as_str).map(str::to_owned);
-        let summary = text("summary").or_else(|| text("description")).unwrap_or_default();
-        let operation = Operation { id: id.clone(), method: method.to_uppercase(), path: path.clone(), parameters, body, reply, summary, at };
+        let summary = text("summary")
+            .or_else(|| text("description"))
+            .unwrap_or_default();
+        let operation = Operation {
+            id: id.clone(),
+            method: method.to_uppercase(),
+            path: path.clone(),
+            parameters,
+            body,
+            reply,
+            summary,
+            at,
+        };
         into.insert(id, operation);
     }
 
@@ -181,22 +266,46 @@ impl Reader<'_> {
                 "query" => Place::Query,
                 "header" => Place::Header,
                 "cookie" => {
-                    self.findings.push(Finding::new(Severity::Warning, self.file, item.at, "cookie parameters are passed on but not checked"));
+                    self.findings.push(Finding::new(
+                        Severity::Warning,
+                        self.file,
+                        item.at,
+                        "cookie parameters are passed on but not checked",
+                    ));
                     continue;
                 }
                 other => {
-                    let message = format!("a parameter's `in` is path, query, header or cookie, not “{other}”");
+                    let message = format!(
+                        "a parameter's `in` is path, query, header or cookie, not “{other}”"
+                    );
                     self.error(item.at, message, "");
                     continue;
                 }
             };
             // `{name*}` has the star in its name, as far as other tools are concerned.
-            let star = if place == Place::Path { text("name").strip_suffix('*') } else { None };
+            let star = if place == Place::Path {
+                text("name").strip_suffix('*')
+            } else {
+                None
+            };
             let name = star.unwrap_or(text("name")).to_owned();
-            let required = place == Place::Path || value.get("required").and_then(Value::as_bool).unwrap_or(false);
-            let schema = value.get("schema").cloned().unwrap_or(Value::Object(Default::default()));
+            let required = place == Place::Path
+                || value
+                    .get("required")
+                    .and_then(Value::as_bool)
+                    .unwrap_or(false);
+            let schema = value
+                .get("schema")
+                .cloned()
+                .unwrap_or(Value::Object(Default::default()));
             let schema = SchemaView::new(&self.document, &schema).value().clone();
-            list.push(Parameter { name, place, required, schema, description: text("description").to_owned() });
+            list.push(Parameter {
+                name,
+                place,
+                required,
+                schema,
+                description: text("description").to_owned(),
+            });
         }
         list
     }
@@ -206,10 +315,14 @@ impl Reader<'_> {
     }
 
     fn key_header(&self) -> Option<String> {
-        let schemes = self.document.pointer("/components/securitySchemes")?.as_object()?;
+        let schemes = self
+            .document
+            .pointer("/components/securitySchemes")?
+            .as_object()?;
         schemes.values().find_map(|s| {
             let is = |name: &str, value: &str| s.get(name).and_then(Value::as_str) == Some(value);
-            (is("type", "apiKey") && is("in", "header")).then(|| s.get("name")?.as_str().map(str::to_owned))?
+            (is("type", "apiKey") && is("in", "header"))
+                .then(|| s.get("name")?.as_str().map(str::to_owned))?
         })
     }
 }
@@ -219,9 +332,17 @@ fn json_schema(of: &Value) -> Option<Value> {
     let content = of.get("content")?.as_object()?;
     let (_, media) = content.iter().find(|(name, _)| {
         let essence = name.split(';').next().unwrap_or_default().trim();
-        essence == "application/json" || essence.ends_with("+json") || essence == "application/x-ndjson" || essence == "*/*"
+        essence == "application/json"
+            || essence.ends_with("+json")
+            || essence == "application/x-ndjson"
+            || essence == "*/*"
     })?;
-    Some(media.get("schema").cloned().unwrap_or(Value::Object(Default::default())))
+    Some(
+        media
+            .get("schema")
+            .cloned()
+            .unwrap_or(Value::Object(Default::default())),
+    )
 }
 
 #[cfg(test)]
@@ -251,14 +372,27 @@ components:
         assert_eq!(findings, []);
         let contract = contract.unwrap();
         let quote = &contract.operations["quoteFare"];
-        assert_eq!((quote.method.as_str(), quote.path.to_string().as_str()), ("GET", "/fares/{route}"));
-        assert_eq!(quote.parameters.iter().map(|p| (p.name.as_str(), p.required)).collect::<Vec<_>>(), [("route", true), ("passengers", false)]);
+        assert_eq!(
+            (quote.method.as_str(), quote.path.to_string().as_str()),
+            ("GET", "/fares/{route}")
+        );
+        assert_eq!(
+            quote
+                .parameters
+                .iter()
+                .map(|p| (p.name.as_str(), p.required))
+                .collect::<Vec<_>>(),
+            [("route", true), ("passengers", false)]
+        );
         assert_eq!(contract.key_header.as_deref(), Some("Ferry-Key"));
     }
 
     #[test]
     fn a_variable_nobody_describes_is_an_error_with_a_place() {
-        let (_, findings) = parse("fares.yaml", &FARES.replace("name: route, in", "name: rout, in"));
+        let (_, findings) = parse(
+            "fares.yaml",
+            &FARES.replace("name: route, in", "name: rout, in"),
+        );
         assert_eq!(findings.len(), 2);
         assert_eq!((findings[0].line, findings[0].column), (7, 5));
         assert!(findings[0].message.contains("{route}"));

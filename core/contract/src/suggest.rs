@@ -7,7 +7,12 @@
 pub fn suggest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let limit = (word.chars().count() / 3).clamp(1, 4);
     let lower = word.to_lowercase();
-    candidates.into_iter().map(|c| (distance(&lower, &c.to_lowercase()), c)).filter(|(d, _)| *d <= limit).min_by_key(|(d, _)| *d).map(|(_, c)| c)
+    candidates
+        .into_iter()
+        .map(|c| (distance(&lower, &c.to_lowercase()), c))
+        .filter(|(d, _)| *d <= limit)
+        .min_by_key(|(d, _)| *d)
+        .map(|(_, c)| c)
 }
 
 /// Optimal string alignment distance.
@@ -18,7 +23,9 @@ fn distance(a: &str, b: &str) -> usize {
         let mut row = vec![i; b.len() + 1];
         for j in 1..=b.len() {
             let same = usize::from(a[i - 1] != b[j - 1]);
-            row[j] = (rows[i - 1][j] + 1).min(row[j - 1] + 1).min(rows[i - 1][j - 1] + same);
+            row[j] = (rows[i - 1][j] + 1)
+                .min(row[j - 1] + 1)
+                .min(rows[i - 1][j - 1] + same);
             if i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1] {
                 row[j] = row[j].min(rows[i - 2][j - 2] + 1);
             }

@@ -34,7 +34,9 @@ pub enum TemplateError {
     #[error("the variable “{0}” stands in the path twice")]
     Twice(String),
     /// A `{name*}` stands behind another one with nothing fixed between them.
-    #[error("“{{{0}*}}” stands behind another such variable with nothing fixed between them: it is not clear where one ends")]
+    #[error(
+        "“{{{0}*}}” stands behind another such variable with nothing fixed between them: it is not clear where one ends"
+    )]
     RestBehindRest(String),
 }
 
@@ -53,13 +55,20 @@ impl PathTemplate {
         let rest = text.strip_prefix('/').ok_or(TemplateError::NoSlash)?;
         let mut segments = Vec::new();
         if rest.is_empty() {
-            return Ok(Self { segments, verb: None });
+            return Ok(Self {
+                segments,
+                verb: None,
+            });
         }
         let (mut verb, mut open) = (None, false);
         let parts: Vec<&str> = rest.split('/').collect();
         for (i, part) in parts.iter().enumerate() {
             let part = match part.split_once("}:") {
-                Some((variable, after)) if i + 1 == parts.len() && !after.is_empty() && !after.contains(['{', '}', ':']) => {
+                Some((variable, after))
+                    if i + 1 == parts.len()
+                        && !after.is_empty()
+                        && !after.contains(['{', '}', ':']) =>
+                {
                     verb = Some(after.to_owned());
                     &part[..=variable.len()]
                 }
@@ -73,11 +82,14 @@ impl PathTemplate {
                     }
                     Segment::Rest(name.into())
                 }
-                Some(name) if !name.is_empty() && !name.contains(['{', '}']) => Segment::Parameter(name.into()),
+                Some(name) if !name.is_empty() && !name.contains(['{', '}']) => {
+                    Segment::Parameter(name.into())
+                }
                 None if !part.contains(['{', '}']) => Segment::Literal(part.into()),
                 _ => return Err(TemplateError::Brace(part.into())),
             };
-            open = matches!(segment, Segment::Rest(_)) || (open && matches!(segment, Segment::Parameter(_)));
+            open = matches!(segment, Segment::Rest(_))
+                || (open && matches!(segment, Segment::Parameter(_)));
             segments.push(segment);
         }
         let template = Self { segments, verb };
@@ -134,7 +146,15 @@ mod tests {
         ] {
             assert_eq!(PathTemplate::parse(text), Err(error));
         }
-        for text in ["/", "/a/{b}", "/a/{b}/c/{d*}", "/{a*}/b", "/a/{b}:cancel", "/a/{b*}/c/{d*}:read", "/a:list"] {
+        for text in [
+            "/",
+            "/a/{b}",
+            "/a/{b}/c/{d*}",
+            "/{a*}/b",
+            "/a/{b}:cancel",
+            "/a/{b*}/c/{d*}:read",
+            "/a:list",
+        ] {
             assert_eq!(PathTemplate::parse(text).unwrap().to_string(), text);
         }
     }

@@ -19,16 +19,35 @@ pub fn bundle(files: &Files, documents: &Documents, facade: &str) -> Option<File
         if let Some(definition) = &backend.doc.definition {
             let path = beside(&backend.file, definition.trim_end_matches('/'));
             if backend.doc.kind == BackendKind::Grpc {
-                let folder = if files.contains_key(&path) { path.rsplit_once('/').map_or(String::new(), |(f, _)| format!("{f}/")) } else { format!("{path}/") };
-                names.extend(grpc_files(files, &path).into_keys().map(|n| format!("{folder}{n}")));
+                let folder = if files.contains_key(&path) {
+                    path.rsplit_once('/')
+                        .map_or(String::new(), |(f, _)| format!("{f}/"))
+                } else {
+                    format!("{path}/")
+                };
+                names.extend(
+                    grpc_files(files, &path)
+                        .into_keys()
+                        .map(|n| format!("{folder}{n}")),
+                );
                 names.extend(backend.doc.trust.as_ref().map(|t| beside(&backend.file, t)));
                 continue;
             }
             // Schemas that a WSDL imports lie beside it or below.
             let folder = path.rsplit_once('/').map_or("", |(f, _)| f);
-            names.extend(files.keys().filter(|n| n.ends_with(".xsd") && n.starts_with(folder)).cloned());
+            names.extend(
+                files
+                    .keys()
+                    .filter(|n| n.ends_with(".xsd") && n.starts_with(folder))
+                    .cloned(),
+            );
             names.push(path);
         }
     }
-    Some(names.into_iter().filter_map(|n| files.get(&n).map(|t| (n.clone(), t.clone()))).collect())
+    Some(
+        names
+            .into_iter()
+            .filter_map(|n| files.get(&n).map(|t| (n.clone(), t.clone())))
+            .collect(),
+    )
 }

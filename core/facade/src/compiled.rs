@@ -319,6 +319,9 @@ pub enum Trust {
 impl CompiledPorch {
     /// The operation of a facade by its `operationId`.
     pub fn operation(&self, facade: &str, id: &str) -> Option<u32> {
-        self.operations.iter().position(|o| o.id == id && self.facades[o.facade].name == facade).map(|i| i as u32)
+        self.operations
+            .iter()
+            .position(|o| o.id == id && self.facades[o.facade].name == facade)
+            .map(|i| i as u32)
     }
 }

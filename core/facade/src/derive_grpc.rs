@@ -8,68 +8,156 @@ use porch_grpc::rule::{Bound, Piece};
 use porch_grpc::{Cardinality, Definition, Field, Method, Schemas, Types, WellKnown};
 use serde_json::{Map, Value, json};
 
-use crate::derive::{Derived, add_examples, add_problem_and_key, backend_doc, facade_doc, keep_used_schemas};
+use crate::derive::{
+    Derived, add_examples, add_problem_and_key, backend_doc, facade_doc, keep_used_schemas,
+};
 use crate::yaml::to_yaml;
 use crate::{Files, Source};
 
-pub(crate) fn grpc(source: &Source, definition: &Definition, name: &str, address: Option<&str>, only: &[String]) -> Result<Derived, Box<Finding>> {
-    let wanted = |shape: &Shape| only.is_empty() || only.iter().any(|o| *o == shape.calls || shape.calls.split('/').next() == Some(o));
+pub(crate) fn grpc(
+    source: &Source,
+    definition: &Definition,
+    name: &str,
+    address: Option<&str>,
+    only: &[String],
+) -> Result<Derived, Box<Finding>> {
+    let wanted = |shape: &Shape| {
+        only.is_empty()
+            || only
+                .iter()
+                .any(|o| *o == shape.calls || shape.calls.split('/').next() == Some(o))
+    };
     let picked: Vec<Shape> = shapes(definition).into_iter().filter(wanted).collect();
     if picked.is_empty() {
-        return Err(Box::new(Finding::error(&source.main, Default::default(), "none of its methods was picked")));
+        return Err(Box::new(Finding::error(
+            &source.main,
+            Default::default(),
+            "none of its methods was picked",
+        )));
     }
     let mut schemas = Schemas::new(&definition.types);
     let (mut paths, mut wiring) = (Map::new(), Map::new());
     for shape in &picked {
-        let Some(method) = definition.method(&shape.calls) else { continue };
+        let Some(method) = definition.method(&shape.calls) else {
+            continue;
+        };
         let doc = operation(&mut schemas, &definition.types, shape, method);
         let item = paths.entry(shape.path.clone()).or_insert_with(|| json!({}));
-        let known = ["get", "put", "post", "delete", "options", "head", "patch", "trace"];
+        let known = [
+            "get", "put", "post", "delete", "options", "head", "patch", "trace",
+        ];
         match shape.method.to_lowercase() {
             lower if known.contains(&lower.as_str()) => item[lower] = doc,
             // OpenAPI 3.1 has no other methods; 3.2 calls this `additionalOperations`.
             _ => item["x-additionalOperations"][shape.method.clone()] = doc,
         }
-        wiring.insert(shape.id.clone(), wired(&definition.types, name, shape, method));
+        wiring.insert(
+            shape.id.clone(),
+            wired(&definition.types, name, shape, method),
+        );
     }
-    let services: Vec<_> = definition.services.iter().filter(|s| picked.iter().any(|p| p.calls.starts_with(&format!("{}/", s.name)))).collect();
-    let title = services.iter().map(|s| s.name.rsplit('.').next().unwrap_or(&s.name)).collect::<Vec<_>>().join(", ");
+    let services: Vec<_> = definition
+        .services
+        .iter()
+        .filter(|s| {
+            picked
+                .iter()
+                .any(|p| p.calls.starts_with(&format!("{}/", s.name)))
+        })
+        .collect();
+    let title = services
+        .iter()
+        .map(|s| s.name.rsplit('.').next().unwrap_or(&s.name))
+        .collect::<Vec<_>>()
+        .join(", ");
     let mut contract = json!({
         "openapi": "3.1.0", "info": { "title": title, "version": "1.0.0" },
         "paths": paths, "components": { "schemas": schemas.schemas }, "security": [{ "key": [] }],
     });
-    let documentation: Vec<&str> = services.iter().map(|s| s.documentation.as_str()).filter(|d| !d.is_empty()).collect();
+    let documentation: Vec<&str> = services
+        .iter()
+        .map(|s| s.documentation.as_str())
+        .filter(|d| !d.is_empty())
+        .collect();
     if !documentation.is_empty() {
         contract["info"]["description"] = json!(documentation.join("\n"));
     }
     add_problem_and_key(&mut contract);
     keep_used_schemas(&mut contract);
     add_examples(&mut contract);
-    let versioned = picked.iter().all(|s| s.path.strip_prefix("/v").is_some_and(|rest| rest.starts_with(|c: char| c.is_ascii_digit())));
-    let base = if versioned { format!("/{name}") } else { format!("/{name}/v1") };
-    let (main, kept) = definition_files(source, definition, name, services.iter().map(|s| s.file.as_str()));
-    let from = address.map(str::to_owned).or_else(|| Some(source.address.clone()).filter(|a| !a.is_empty())).unwrap_or_else(|| "http://127.0.0.1:50051".into());
+    let versioned = picked.iter().all(|s| {
+        s.path
+            .strip_prefix("/v")
+            .is_some_and(|rest| rest.starts_with(|c: char| c.is_ascii_digit()))
+    });
+    let base = if versioned {
+        format!("/{name}")
+    } else {
+        format!("/{name}/v1")
+    };
+    let (main, kept) = definition_files(
+        source,
+        definition,
+        name,
+        services.iter().map(|s| s.file.as_str()),
+    );
+    let from = address
+        .map(str::to_owned)
+        .or_else(|| Some(source.address.clone()).filter(|a| !a.is_empty()))
+        .unwrap_or_else(|| "http://127.0.0.1:50051".into());
     let operations = wiring.len();
     let mut files = Files::from([
-        (format!("{name}.backend.yaml"), backend_doc(name, &title, "grpc", Some(&main), &from, Map::new())),
-        (format!("{name}.facade.yaml"), facade_doc(name, &title, &base, wiring)),
+        (
+            format!("{name}.backend.yaml"),
+            backend_doc(name, &title, "grpc", Some(&main), &from, Map::new()),
+        ),
+        (
+            format!("{name}.facade.yaml"),
+            facade_doc(name, &title, &base, wiring),
+        ),
         (format!("{name}.openapi.yaml"), to_yaml(&contract)),
     ]);
     files.extend(kept);
-    Ok(Derived { files, operations, findings: definition.findings.clone() })
+    Ok(Derived {
+        files,
+        operations,
+        findings: definition.findings.clone(),
+    })
 }
 
 /// The definition's files that the wanted services stand on: a folder of `.proto` files, or one descriptor set.
-fn definition_files<'d>(source: &Source, definition: &Definition, name: &str, wanted: impl Iterator<Item = &'d str>) -> (String, Files) {
+fn definition_files<'d>(
+    source: &Source,
+    definition: &Definition,
+    name: &str,
+    wanted: impl Iterator<Item = &'d str>,
+) -> (String, Files) {
     let wanted: Vec<&str> = wanted.collect();
-    let used: BTreeSet<&String> = wanted.iter().filter_map(|f| definition.used.get(*f)).flatten().collect();
-    let sets: Vec<&&String> = used.iter().filter(|p| source.files.get(**p).is_some_and(|t| porch_grpc::read::descriptor_set(t).is_some())).collect();
+    let used: BTreeSet<&String> = wanted
+        .iter()
+        .filter_map(|f| definition.used.get(*f))
+        .flatten()
+        .collect();
+    let sets: Vec<&&String> = used
+        .iter()
+        .filter(|p| {
+            source
+                .files
+                .get(**p)
+                .is_some_and(|t| porch_grpc::read::descriptor_set(t).is_some())
+        })
+        .collect();
     if let (1, [set]) = (used.len(), sets.as_slice()) {
         let main = format!("{name}.descriptors.txt");
-        return (main.clone(), Files::from([(main, porch_grpc::read::only(&source.files[**set], &wanted))]));
+        return (
+            main.clone(),
+            Files::from([(main, porch_grpc::read::only(&source.files[**set], &wanted))]),
+        );
     }
     let folder = format!("{name}-definition");
-    let files = used.into_iter().filter_map(|p| Some((format!("{folder}/{p}"), source.files.get(p)?.clone())));
+    let files = used
+        .into_iter()
+        .filter_map(|p| Some((format!("{folder}/{p}"), source.files.get(p)?.clone())));
     (folder.clone(), files.collect())
 }
 
@@ -78,7 +166,8 @@ fn is_raw(types: &Types, id: porch_grpc::MessageId) -> bool {
 }
 
 fn raw_field(types: &Types, field: &Field) -> bool {
-    field.cardinality == Cardinality::Single && field.kind.message().is_some_and(|id| is_raw(types, id))
+    field.cardinality == Cardinality::Single
+        && field.kind.message().is_some_and(|id| is_raw(types, id))
 }
 
 /// One operation of the contract.
@@ -97,7 +186,10 @@ fn operation(schemas: &mut Schemas<'_>, types: &Types, shape: &Shape, method: &M
     let body = match shape.body.as_str() {
         "" => None,
         "*" => Some((schemas.of(method.input), is_raw(types, method.input))),
-        name => types.message(method.input).field(name).map(|f| (schemas.field(f), raw_field(types, f))),
+        name => types
+            .message(method.input)
+            .field(name)
+            .map(|f| (schemas.field(f), raw_field(types, f))),
     };
     if let Some((schema, raw)) = body {
         let kind = if raw {
@@ -107,36 +199,67 @@ fn operation(schemas: &mut Schemas<'_>, types: &Types, shape: &Shape, method: &M
         } else {
             "application/json"
         };
-        let content = if raw { json!({ "schema": {} }) } else { json!({ "schema": schema }) };
-        doc["requestBody"] = json!({ "required": !method.client_streaming, "content": { kind: content } });
+        let content = if raw {
+            json!({ "schema": {} })
+        } else {
+            json!({ "schema": schema })
+        };
+        doc["requestBody"] =
+            json!({ "required": !method.client_streaming, "content": { kind: content } });
     }
-    let (schema, raw) = match types.message(method.output).field(&shape.response_body).filter(|_| !shape.response_body.is_empty()) {
+    let (schema, raw) = match types
+        .message(method.output)
+        .field(&shape.response_body)
+        .filter(|_| !shape.response_body.is_empty())
+    {
         Some(field) => (schemas.field(field), raw_field(types, field)),
         None => (schemas.of(method.output), is_raw(types, method.output)),
     };
     let content = match (raw, method.server_streaming) {
         (true, _) => json!({ "*/*": { "schema": {} } }),
-        (false, true) => json!({ "application/x-ndjson": { "schema": schema }, "text/event-stream": { "schema": schema } }),
+        (false, true) => {
+            json!({ "application/x-ndjson": { "schema": schema }, "text/event-stream": { "schema": schema } })
+        }
         (false, false) => json!({ "application/json": { "schema": schema } }),
     };
-    let description = if method.server_streaming { "The messages, one by one: lines of JSON, or events." } else { "The answer." };
+    let description = if method.server_streaming {
+        "The messages, one by one: lines of JSON, or events."
+    } else {
+        "The answer."
+    };
     doc["responses"] = json!({ "200": { "description": description, "content": content }, "default": { "$ref": "#/components/responses/Problem" } });
     doc
 }
 
 /// The value of a field that is one variable of the path.
 fn whole_variable<'b>(shape: &'b Shape, name: &str) -> Option<&'b Bound> {
-    shape.bound.iter().find(|b| matches!(b.pieces.as_slice(), [Piece::Variable(v)] if v == name))
+    shape
+        .bound
+        .iter()
+        .find(|b| matches!(b.pieces.as_slice(), [Piece::Variable(v)] if v == name))
 }
 
-fn parameters(schemas: &mut Schemas<'_>, types: &Types, shape: &Shape, method: &Method) -> Vec<Value> {
+fn parameters(
+    schemas: &mut Schemas<'_>,
+    types: &Types,
+    shape: &Shape,
+    method: &Method,
+) -> Vec<Value> {
     let mut list = Vec::new();
     let template = porch_contract::PathTemplate::parse(&shape.path).ok();
-    let several = |name: &str| template.iter().flat_map(|t| &t.segments).any(|s| matches!(s, porch_contract::Segment::Rest(n) if n == name));
+    let several = |name: &str| {
+        template
+            .iter()
+            .flat_map(|t| &t.segments)
+            .any(|s| matches!(s, porch_contract::Segment::Rest(n) if n == name))
+    };
     for name in template.iter().flat_map(|t| t.variables()) {
-        let field = whole_variable(shape, name).and_then(|b| types.resolve(method.input, &b.field.join(".")).ok()?.pop());
+        let field = whole_variable(shape, name)
+            .and_then(|b| types.resolve(method.input, &b.field.join(".")).ok()?.pop());
         let mut schema = field.map_or_else(|| json!({ "type": "string" }), |f| schemas.field(f));
-        let description = schema.as_object_mut().and_then(|s| s.shift_remove("description"));
+        let description = schema
+            .as_object_mut()
+            .and_then(|s| s.shift_remove("description"));
         let mut doc = json!({ "name": if several(name) { format!("{name}*") } else { name.to_owned() }, "in": "path", "required": true });
         if let Some(text) = description {
             doc["description"] = text;
@@ -147,8 +270,16 @@ fn parameters(schemas: &mut Schemas<'_>, types: &Types, shape: &Shape, method: &
     if shape.body == "*" {
         return list;
     }
-    let bound: Vec<String> = shape.bound.iter().filter_map(|b| Some(json_path(types, method, &b.field)?.join("."))).collect();
-    let body = types.message(method.input).field(&shape.body).map(|f| f.json.to_string()).filter(|_| !shape.body.is_empty());
+    let bound: Vec<String> = shape
+        .bound
+        .iter()
+        .filter_map(|b| Some(json_path(types, method, &b.field)?.join(".")))
+        .collect();
+    let body = types
+        .message(method.input)
+        .field(&shape.body)
+        .map(|f| f.json.to_string())
+        .filter(|_| !shape.body.is_empty());
     for (path, field) in types.query_fields(method.input) {
         let below = |outer: &str| path == *outer || path.starts_with(&format!("{outer}."));
         // A message that is bound as a whole has no fields left.
@@ -156,7 +287,9 @@ fn parameters(schemas: &mut Schemas<'_>, types: &Types, shape: &Shape, method: &
             continue;
         }
         let mut schema = schemas.field(field);
-        let description = schema.as_object_mut().and_then(|s| s.shift_remove("description"));
+        let description = schema
+            .as_object_mut()
+            .and_then(|s| s.shift_remove("description"));
         let mut doc = json!({ "name": path, "in": "query" });
         if field.must && !path.contains('.') {
             doc["required"] = json!(true);
@@ -172,7 +305,14 @@ fn parameters(schemas: &mut Schemas<'_>, types: &Types, shape: &Shape, method: &
 
 /// A field's path in JSON names.
 fn json_path(types: &Types, method: &Method, field: &[String]) -> Option<Vec<String>> {
-    Some(types.resolve(method.input, &field.join(".")).ok()?.iter().map(|f| f.json.to_string()).collect())
+    Some(
+        types
+            .resolve(method.input, &field.join("."))
+            .ok()?
+            .iter()
+            .map(|f| f.json.to_string())
+            .collect(),
+    )
 }
 
 /// How one operation is carried out.
@@ -180,7 +320,9 @@ fn wired(types: &Types, name: &str, shape: &Shape, method: &Method) -> Value {
     let mut doc = json!({ "call": { "backend": name, "operation": shape.calls } });
     let mut send = Map::new();
     for bound in &shape.bound {
-        let Some(path) = json_path(types, method, &bound.field) else { continue };
+        let Some(path) = json_path(types, method, &bound.field) else {
+            continue;
+        };
         put(&mut send, &path, json!(expression(bound)));
     }
     if !shape.body.is_empty() {
@@ -220,10 +362,19 @@ fn expression(bound: &Bound) -> String {
             Piece::Fixed(text) => fixed.push_str(text),
             Piece::Variable(name) | Piece::Several(name) => {
                 if !fixed.is_empty() {
-                    parts.push(format!("'{}'", std::mem::take(&mut fixed).replace('\\', "\\\\").replace('\'', "\\'")));
+                    parts.push(format!(
+                        "'{}'",
+                        std::mem::take(&mut fixed)
+                            .replace('\\', "\\\\")
+                            .replace('\'', "\\'")
+                    ));
                 }
                 let one_of_several = bound.several && matches!(piece, Piece::Variable(_));
-                parts.push(if one_of_several { format!("path.{name}.replace('/', '%2F')") } else { format!("path.{name}") });
+                parts.push(if one_of_several {
+                    format!("path.{name}.replace('/', '%2F')")
+                } else {
+                    format!("path.{name}")
+                });
             }
         }
     }

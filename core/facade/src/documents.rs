@@ -46,7 +46,11 @@ impl Addresses {
     /// From one text, with blanks between them.
     pub fn from_joined(text: &str) -> Self {
         let all: Vec<String> = text.split_whitespace().map(str::to_owned).collect();
-        if all.len() > 1 { Self::Many(all) } else { Self::One(text.to_owned()) }
+        if all.len() > 1 {
+            Self::Many(all)
+        } else {
+            Self::One(text.to_owned())
+        }
     }
 
     /// The first.
@@ -389,6 +393,9 @@ pub fn json_schemas() -> IndexMap<&'static str, Value> {
     IndexMap::from([
         ("backend/1", schemars::schema_for!(BackendDoc).to_value()),
         ("facade/1", schemars::schema_for!(FacadeDoc).to_value()),
-        ("environment/1", schemars::schema_for!(EnvironmentDoc).to_value()),
+        (
+            "environment/1",
+            schemars::schema_for!(EnvironmentDoc).to_value(),
+        ),
     ])
 }

@@ -31,7 +31,14 @@ pub(crate) struct Templates<'a> {
 }
 
 impl Templates<'_> {
-    pub(crate) fn compile(&self, value: &Value, path: &[Step], reply: bool, shapes: &Shapes<'_>, target: Option<&Target<'_>>) -> (Option<Template>, Vec<Finding>) {
+    pub(crate) fn compile(
+        &self,
+        value: &Value,
+        path: &[Step],
+        reply: bool,
+        shapes: &Shapes<'_>,
+        target: Option<&Target<'_>>,
+    ) -> (Option<Template>, Vec<Finding>) {
         let roots: &[&str] = if reply { &REPLY_ROOTS } else { &REQUEST_ROOTS };
         let mut findings = Vec::new();
         let template = match Template::compile(value, roots) {
@@ -39,7 +46,11 @@ impl Templates<'_> {
             Err(errors) => {
                 for (inner, e) in errors {
                     let at = self.node.locate(&self.full(path, &inner), false);
-                    findings.push(Finding::error(self.file, inside(self.text, at, e.offset), e.message));
+                    findings.push(Finding::error(
+                        self.file,
+                        inside(self.text, at, e.offset),
+                        e.message,
+                    ));
                 }
                 return (None, findings);
             }
@@ -49,13 +60,24 @@ impl Templates<'_> {
                 if let Err((offset, message, help)) = self.reference(reference, shapes) {
                     let at = self.node.locate(&self.full(path, inner), false);
                     // One for the “=” before the expression.
-                    findings.push(Finding::error(self.file, inside(self.text, at, offset + 1), message).help(help));
+                    findings.push(
+                        Finding::error(self.file, inside(self.text, at, offset + 1), message)
+                            .help(help),
+                    );
                 }
             }
         });
         if let Some(target) = target {
             let view = SchemaView::new(target.root, target.schema);
-            self.fits(&template, view, target, shapes, path, &mut Vec::new(), &mut findings);
+            self.fits(
+                &template,
+                view,
+                target,
+                shapes,
+                path,
+                &mut Vec::new(),
+                &mut findings,
+            );
         }
         (Some(template), findings)
     }
@@ -84,12 +106,22 @@ impl Templates<'_> {
     }
 
     fn parameters(&self, place: Place) -> impl Iterator<Item = &porch_contract::Parameter> {
-        self.operation.parameters.iter().filter(move |p| p.place == place)
+        self.operation
+            .parameters
+            .iter()
+            .filter(move |p| p.place == place)
     }
 
     /// Whether what a reference names exists and is there for sure.
-    fn reference(&self, reference: &Reference, shapes: &Shapes<'_>) -> Result<(), (usize, String, String)> {
-        let (root, rest) = reference.steps.split_first().map_or(("", &[][..]), |(r, s)| (r.name.as_str(), s));
+    fn reference(
+        &self,
+        reference: &Reference,
+        shapes: &Shapes<'_>,
+    ) -> Result<(), (usize, String, String)> {
+        let (root, rest) = reference
+            .steps
+            .split_first()
+            .map_or(("", &[][..]), |(r, s)| (r.name.as_str(), s));
         let Some(first) = rest.first() else {
             return Ok(());
         };
@@ -104,38 +136,77 @@ impl Templates<'_> {
         match root {
             "path" => {
                 let known: Vec<&str> = self.operation.path.variables().collect();
-                if known.contains(&first.name.as_str()) { Ok(()) } else { unknown("the path has no variable", known) }
+                if known.contains(&first.name.as_str()) {
+                    Ok(())
+                } else {
+                    unknown("the path has no variable", known)
+                }
             }
             "query" => match self.parameters(Place::Query).find(|p| p.name == first.name) {
-                None => unknown("the contract has no query parameter", self.parameters(Place::Query).map(|p| p.name.as_str()).collect()),
+                None => unknown(
+                    "the contract has no query parameter",
+                    self.parameters(Place::Query)
+                        .map(|p| p.name.as_str())
+                        .collect(),
+                ),
                 Some(p) if !p.required && !first.optional => Err(absent(first, "query")),
                 Some(_) => Ok(()),
             },
             "header" => {
-                let required = self.parameters(Place::Header).any(|p| p.required && p.name.eq_ignore_ascii_case(&first.name));
-                if required || first.optional { Ok(()) } else { Err(absent(first, "header")) }
+                let required = self
+                    .parameters(Place::Header)
+                    .any(|p| p.required && p.name.eq_ignore_ascii_case(&first.name));
+                if required || first.optional {
+                    Ok(())
+                } else {
+                    Err(absent(first, "header"))
+                }
             }
             "caller" => {
                 let known = ["consumer", "key", "address"];
-                if known.contains(&first.name.as_str()) { Ok(()) } else { unknown("of the caller is not known", known.to_vec()) }
+                if known.contains(&first.name.as_str()) {
+                    Ok(())
+                } else {
+                    unknown("of the caller is not known", known.to_vec())
+                }
             }
             "body" => match &self.operation.body {
-                None => {
-                    Err((first.offset, format!("{} {} takes no body in the contract", self.operation.method, self.operation.path), "use path and query, or give the operation a requestBody".into()))
-                }
+                None => Err((
+                    first.offset,
+                    format!(
+                        "{} {} takes no body in the contract",
+                        self.operation.method, self.operation.path
+                    ),
+                    "use path and query, or give the operation a requestBody".into(),
+                )),
                 Some((schema, _)) => walk(self.contract.view(schema), rest, "the request's body"),
             },
             "answer" => match first.name.as_str() {
                 "status" | "header" => Ok(()),
                 "body" => match shapes.answer {
-                    Some((root, schema)) => walk(SchemaView::new(root, schema), &rest[1..], "the answer's body"),
+                    Some((root, schema)) => walk(
+                        SchemaView::new(root, schema),
+                        &rest[1..],
+                        "the answer's body",
+                    ),
                     None => Ok(()),
                 },
                 "soapHeader" => match shapes.soap_header {
-                    Some((root, schema)) => walk(SchemaView::new(root, schema), &rest[1..], "the answer's SOAP header"),
-                    None => Err((first.offset, "the answer declares no SOAP header elements".into(), String::new())),
+                    Some((root, schema)) => walk(
+                        SchemaView::new(root, schema),
+                        &rest[1..],
+                        "the answer's SOAP header",
+                    ),
+                    None => Err((
+                        first.offset,
+                        "the answer declares no SOAP header elements".into(),
+                        String::new(),
+                    )),
                 },
-                _ => unknown("an answer has no", vec!["status", "header", "body", "soapHeader"]),
+                _ => unknown(
+                    "an answer has no",
+                    vec!["status", "header", "body", "soapHeader"],
+                ),
             },
             _ => Ok(()),
         }
@@ -147,13 +218,30 @@ impl Templates<'_> {
         let names: Vec<&str> = steps.iter().map(|s| s.name.as_str()).collect();
         let (mut view, rest) = match names.as_slice() {
             ["query", name] => {
-                return self.parameters(Place::Query).find(|p| p.name == *name).map(|p| self.contract.view(&p.schema));
+                return self
+                    .parameters(Place::Query)
+                    .find(|p| p.name == *name)
+                    .map(|p| self.contract.view(&p.schema));
             }
             ["path", name] => {
-                return self.parameters(Place::Path).find(|p| p.name == *name).map(|p| self.contract.view(&p.schema));
+                return self
+                    .parameters(Place::Path)
+                    .find(|p| p.name == *name)
+                    .map(|p| self.contract.view(&p.schema));
             }
-            ["body", rest @ ..] => (self.operation.body.as_ref().map(|(s, _)| self.contract.view(s))?, rest),
-            ["answer", "body", rest @ ..] => (shapes.answer.map(|(root, schema)| SchemaView::new(root, schema))?, rest),
+            ["body", rest @ ..] => (
+                self.operation
+                    .body
+                    .as_ref()
+                    .map(|(s, _)| self.contract.view(s))?,
+                rest,
+            ),
+            ["answer", "body", rest @ ..] => (
+                shapes
+                    .answer
+                    .map(|(root, schema)| SchemaView::new(root, schema))?,
+                rest,
+            ),
             _ => return None,
         };
         for name in rest {
@@ -162,28 +250,68 @@ impl Templates<'_> {
         Some(view)
     }
 
-    #[expect(clippy::too_many_arguments, reason = "one recursion with its whole surroundings")]
-    fn fits(&self, template: &Template, view: SchemaView<'_>, target: &Target<'_>, shapes: &Shapes<'_>, path: &[Step], inner: &mut Vec<String>, findings: &mut Vec<Finding>) {
+    #[expect(
+        clippy::too_many_arguments,
+        reason = "one recursion with its whole surroundings"
+    )]
+    fn fits(
+        &self,
+        template: &Template,
+        view: SchemaView<'_>,
+        target: &Target<'_>,
+        shapes: &Shapes<'_>,
+        path: &[Step],
+        inner: &mut Vec<String>,
+        findings: &mut Vec<Finding>,
+    ) {
         let at = |inner: &[String], key: bool| self.node.locate(&self.full(path, inner), key);
         match template {
             Template::Map(entries) if !view.is_open() && !view.property_names().is_empty() => {
                 for (name, value) in entries {
                     inner.push(name.clone());
                     match view.property(name) {
-                        Some(below) => self.fits(value, below, target, shapes, path, inner, findings),
-                        None if view.allows_other_members() && !target.what.contains("contract") => {}
+                        Some(below) => {
+                            self.fits(value, below, target, shapes, path, inner, findings)
+                        }
+                        None if view.allows_other_members()
+                            && !target.what.contains("contract") => {}
                         None => {
-                            let near = suggest(name, view.property_names()).map_or_else(|| format!("there are: {}", view.property_names().join(", ")), |n| format!("did you mean “{n}”?"));
-                            findings.push(Finding::error(self.file, at(inner, true), format!("{} has no “{name}”", target.what)).help(near));
+                            let near = suggest(name, view.property_names()).map_or_else(
+                                || format!("there are: {}", view.property_names().join(", ")),
+                                |n| format!("did you mean “{n}”?"),
+                            );
+                            findings.push(
+                                Finding::error(
+                                    self.file,
+                                    at(inner, true),
+                                    format!("{} has no “{name}”", target.what),
+                                )
+                                .help(near),
+                            );
                         }
                     }
                     inner.pop();
                 }
                 // A misspelt member is one mistake, not also a missing one.
-                let misspelt: Vec<&str> = entries.iter().filter(|(k, _)| view.property(k).is_none()).filter_map(|(k, _)| suggest(k, view.property_names())).collect();
-                let missing = |n: &str| view.requires(n) && !entries.iter().any(|(k, _)| k == n) && !misspelt.contains(&n);
+                let misspelt: Vec<&str> = entries
+                    .iter()
+                    .filter(|(k, _)| view.property(k).is_none())
+                    .filter_map(|(k, _)| suggest(k, view.property_names()))
+                    .collect();
+                let missing = |n: &str| {
+                    view.requires(n)
+                        && !entries.iter().any(|(k, _)| k == n)
+                        && !misspelt.contains(&n)
+                };
                 for name in view.property_names().into_iter().filter(|n| missing(n)) {
-                    findings.push(Finding::error(self.file, at(inner, true), format!("{} needs “{name}”", target.what)).help(format!("add `{name}: …`")));
+                    findings.push(
+                        Finding::error(
+                            self.file,
+                            at(inner, true),
+                            format!("{} needs “{name}”", target.what),
+                        )
+                        .help(format!("add `{name}: …`")),
+                    );
                 }
             }
             Template::List(items) => {
@@ -199,7 +327,13 @@ impl Templates<'_> {
                 if let Some(from) = self.view_of(expr, shapes)
                     && let Some(clash) = clash(&from, &view)
                 {
-                    let message = format!("{} wants {} here, and {} is {}", target.what, clash.1, expr.source(), clash.0);
+                    let message = format!(
+                        "{} wants {} here, and {} is {}",
+                        target.what,
+                        clash.1,
+                        expr.source(),
+                        clash.0
+                    );
                     findings.push(Finding::error(self.file, at(inner, false), message).help("change the type in the contract, or convert it: int(…), double(…), string(…)"));
                 }
             }
@@ -211,28 +345,58 @@ impl Templates<'_> {
 fn absent(step: &porch_rules::expr::Step, of: &str) -> (usize, String, String) {
     let name = &step.name;
     let plain = name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_');
-    let (asked, with) = if plain { (format!("{of}.?{name}"), format!("{of}.?{name}.orValue(…)")) } else { (format!("{of}[?'{name}']"), format!("{of}[?'{name}'].orValue(…)")) };
-    (step.offset, format!("“{name}” may be absent"), format!("say what happens then: {asked} leaves it out, {with} puts something in its place"))
+    let (asked, with) = if plain {
+        (format!("{of}.?{name}"), format!("{of}.?{name}.orValue(…)"))
+    } else {
+        (
+            format!("{of}[?'{name}']"),
+            format!("{of}[?'{name}'].orValue(…)"),
+        )
+    };
+    (
+        step.offset,
+        format!("“{name}” may be absent"),
+        format!("say what happens then: {asked} leaves it out, {with} puts something in its place"),
+    )
 }
 
 /// Follows a reference through a schema.
-fn walk(mut view: SchemaView<'_>, steps: &[porch_rules::expr::Step], what: &str) -> Result<(), (usize, String, String)> {
+fn walk(
+    mut view: SchemaView<'_>,
+    steps: &[porch_rules::expr::Step],
+    what: &str,
+) -> Result<(), (usize, String, String)> {
     for (i, step) in steps.iter().enumerate() {
         if view.is_open() {
             return Ok(());
         }
         let at: Vec<&str> = steps[..i].iter().map(|s| s.name.as_str()).collect();
-        let place = if at.is_empty() { what.to_owned() } else { format!("{what} at {}", at.join(".")) };
+        let place = if at.is_empty() {
+            what.to_owned()
+        } else {
+            format!("{what} at {}", at.join("."))
+        };
         if view.items().is_some() {
             let help = format!("take one with [0], or each with .map(x, x.{})", step.name);
-            return Err((step.offset, format!("{place} is a list, and has no “{}”", step.name), help));
+            return Err((
+                step.offset,
+                format!("{place} is a list, and has no “{}”", step.name),
+                help,
+            ));
         }
         match view.property(&step.name) {
             Some(below) => {
-                if !step.optional && !view.requires(&step.name) && !steps[..i].iter().any(|s| s.optional) {
+                if !step.optional
+                    && !view.requires(&step.name)
+                    && !steps[..i].iter().any(|s| s.optional)
+                {
                     let (offset, message, _) = absent(step, "");
                     let before: Vec<&str> = ["…"].into_iter().chain(at).collect();
-                    let help = format!("say what happens then: {0}.?{1} leaves it out, {0}.?{1}.orValue(…) puts something in its place", before.join("."), step.name);
+                    let help = format!(
+                        "say what happens then: {0}.?{1} leaves it out, {0}.?{1}.orValue(…) puts something in its place",
+                        before.join("."),
+                        step.name
+                    );
                     return Err((offset, message, help));
                 }
                 view = below;
@@ -244,7 +408,11 @@ fn walk(mut view: SchemaView<'_>, steps: &[porch_rules::expr::Step], what: &str)
                 let names = view.property_names();
                 let help = suggest(&step.name, names.iter().copied()).map_or_else(
                     || {
-                        if names.is_empty() { String::new() } else { format!("there are: {}", names.join(", ")) }
+                        if names.is_empty() {
+                            String::new()
+                        } else {
+                            format!("there are: {}", names.join(", "))
+                        }
                     },
                     |n| format!("did you mean “{n}”?"),
                 );
@@ -258,6 +426,10 @@ fn walk(mut view: SchemaView<'_>, steps: &[porch_rules::expr::Step], what: &str)
 /// The two types when one can never stand for the other.
 fn clash(from: &SchemaView<'_>, to: &SchemaView<'_>) -> Option<(String, String)> {
     let (a, b) = (from.types(), to.types());
-    let fits = a.iter().any(|t| b.contains(t) || (*t == "integer" && b.contains(&"number")) || (*t == "number" && b.contains(&"integer")));
+    let fits = a.iter().any(|t| {
+        b.contains(t)
+            || (*t == "integer" && b.contains(&"number"))
+            || (*t == "number" && b.contains(&"integer"))
+    });
     (!a.is_empty() && !b.is_empty() && !fits).then(|| (from.kind(), to.kind()))
 }

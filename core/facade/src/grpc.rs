@@ -14,14 +14,23 @@ use crate::fits::{Shapes, Target};
 /// What JSON looks like in a facade.
 pub(crate) fn json_options(facade: &FacadeDoc) -> JsonOptions {
     let doc = &facade.json;
-    JsonOptions { defaults: doc.defaults, own_names: doc.proto_names, enum_numbers: doc.enum_numbers, ignore_unknown: doc.unknown_fields == UnknownFields::Ignore }
+    JsonOptions {
+        defaults: doc.defaults,
+        own_names: doc.proto_names,
+        enum_numbers: doc.enum_numbers,
+        ignore_unknown: doc.unknown_fields == UnknownFields::Ignore,
+    }
 }
 
 fn is_raw(types: &Types, part: &MessagePart, whole: MessageId) -> bool {
     let id = match part {
         MessagePart::None => return false,
         MessagePart::Whole => whole,
-        MessagePart::Field(field) => match field.kind.message().filter(|_| field.cardinality == Cardinality::Single) {
+        MessagePart::Field(field) => match field
+            .kind
+            .message()
+            .filter(|_| field.cardinality == Cardinality::Single)
+        {
             Some(id) => id,
             None => return false,
         },
@@ -37,17 +46,46 @@ impl Builder<'_> {
         let body = self.part(op, types, method.input, op.doc.body.as_deref(), "body")?;
         // Where nothing is said, a body is the message.
         let body = match (body, &op.doc.send) {
-            (MessagePart::None, None) if op.contract_op.body.is_some() && op.doc.body.is_none() => MessagePart::Whole,
+            (MessagePart::None, None) if op.contract_op.body.is_some() && op.doc.body.is_none() => {
+                MessagePart::Whole
+            }
             (part, _) => part,
         };
-        let response = match self.part(op, types, method.output, op.doc.response_body.as_deref(), "response-body")? {
+        let response = match self.part(
+            op,
+            types,
+            method.output,
+            op.doc.response_body.as_deref(),
+            "response-body",
+        )? {
             MessagePart::None => MessagePart::Whole,
             part => part,
         };
-        for key in op.doc.faults.keys().filter(|k| !porch_grpc::status::is_code(k)) {
-            let near = suggest(key, porch_grpc::status::code_names())
-                .map_or_else(|| format!("known are {}", porch_grpc::status::code_names().collect::<Vec<_>>().join(", ")), |n| format!("did you mean “{n}”?"));
-            self.findings.push(Finding::error(&op.facade.file, op.at_key(&["faults", key]), format!("“{key}” is no code of gRPC")).help(near));
+        for key in op
+            .doc
+            .faults
+            .keys()
+            .filter(|k| !porch_grpc::status::is_code(k))
+        {
+            let near = suggest(key, porch_grpc::status::code_names()).map_or_else(
+                || {
+                    format!(
+                        "known are {}",
+                        porch_grpc::status::code_names()
+                            .collect::<Vec<_>>()
+                            .join(", ")
+                    )
+                },
+                |n| format!("did you mean “{n}”?"),
+            );
+            self.findings.push(
+                Finding::error(
+                    &op.facade.file,
+                    op.at_key(&["faults", key]),
+                    format!("“{key}” is no code of gRPC"),
+                )
+                .help(near),
+            );
         }
         let mut schemas = Schemas::lenient(types);
         let (input, output) = (schemas.of(method.input), schemas.of(method.output));
@@ -58,12 +96,20 @@ impl Builder<'_> {
         let document = json!({ "components": { "schemas": schemas.schemas }, "input": input, "output": output });
         let document = without_required(document);
         let templates = self.templates(op);
-        let shapes = Shapes { answer: Some((&document, &document["output"])), soap_header: None };
-        let target = Target { what: format!("{}'s message", method.name), root: &document, schema: &document["input"] };
+        let shapes = Shapes {
+            answer: Some((&document, &document["output"])),
+            soap_header: None,
+        };
+        let target = Target {
+            what: format!("{}'s message", method.name),
+            root: &document,
+            schema: &document["input"],
+        };
         let send = match &op.doc.send {
             None => None,
             Some(value) => {
-                let (template, found) = templates.compile(value, &op.path(&["send"]), false, &shapes, Some(&target));
+                let (template, found) =
+                    templates.compile(value, &op.path(&["send"]), false, &shapes, Some(&target));
                 self.findings.extend(found);
                 Some(template?)
             }
@@ -76,12 +122,24 @@ impl Builder<'_> {
         self.path_values(op, send.as_ref());
         let raw_body = is_raw(types, &body, method.input);
         let raw_response = is_raw(types, &response, method.output);
-        if matches!(body, MessagePart::None) && op.contract_op.body.is_some() && !send.as_ref().is_some_and(|t| uses(t, "body")) {
+        if matches!(body, MessagePart::None)
+            && op.contract_op.body.is_some()
+            && !send.as_ref().is_some_and(|t| uses(t, "body"))
+        {
             self.findings.push(
-                Finding::new(Severity::Warning, &op.facade.file, op.at_key(&["call"]), "the request's body is not sent anywhere").help("add `body: \"*\"`, `body: FIELD`, or use `=body.…` in `send`"),
+                Finding::new(
+                    Severity::Warning,
+                    &op.facade.file,
+                    op.at_key(&["call"]),
+                    "the request's body is not sent anywhere",
+                )
+                .help("add `body: \"*\"`, `body: FIELD`, or use `=body.…` in `send`"),
             );
         }
-        let reads_body = [send.as_ref(), reply.as_ref()].into_iter().flatten().any(|t| uses(t, "body"));
+        let reads_body = [send.as_ref(), reply.as_ref()]
+            .into_iter()
+            .flatten()
+            .any(|t| uses(t, "body"));
         let mask = mask(types, method, &body);
         Some(Wiring::Grpc(Box::new(GrpcWiring {
             method: method.full.clone(),
@@ -109,22 +167,60 @@ impl Builder<'_> {
         })))
     }
 
-    fn method<'d>(&mut self, op: &Op<'_>, definition: &'d porch_grpc::Definition) -> Option<&'d Method> {
+    fn method<'d>(
+        &mut self,
+        op: &Op<'_>,
+        definition: &'d porch_grpc::Definition,
+    ) -> Option<&'d Method> {
         let Some(name) = &op.doc.call.operation else {
             let help = "add `operation: package.Service/Method` of the definition";
-            self.findings.push(Finding::error(&op.facade.file, op.at(&["call"]), "a gRPC call names its method").help(help));
+            self.findings.push(
+                Finding::error(
+                    &op.facade.file,
+                    op.at(&["call"]),
+                    "a gRPC call names its method",
+                )
+                .help(help),
+            );
             return None;
         };
         let found = definition.method(name);
         if found.is_none() {
             let near = suggest(name, definition.methods().map(|m| m.full.as_str()));
-            let help = near.map_or_else(|| format!("it has: {}", definition.methods().take(12).map(|m| m.full.clone()).collect::<Vec<_>>().join(", ")), |n| format!("did you mean “{n}”?"));
-            self.findings.push(Finding::error(&op.facade.file, op.at(&["call", "operation"]), format!("the definition has no method “{name}”")).help(help));
+            let help = near.map_or_else(
+                || {
+                    format!(
+                        "it has: {}",
+                        definition
+                            .methods()
+                            .take(12)
+                            .map(|m| m.full.clone())
+                            .collect::<Vec<_>>()
+                            .join(", ")
+                    )
+                },
+                |n| format!("did you mean “{n}”?"),
+            );
+            self.findings.push(
+                Finding::error(
+                    &op.facade.file,
+                    op.at(&["call", "operation"]),
+                    format!("the definition has no method “{name}”"),
+                )
+                .help(help),
+            );
         }
         found
     }
 
-    fn part(&mut self, op: &Op<'_>, types: &Types, message: MessageId, name: Option<&str>, key: &str) -> Option<MessagePart> {
+    fn part(
+        &mut self,
+        op: &Op<'_>,
+        types: &Types,
+        message: MessageId,
+        name: Option<&str>,
+        key: &str,
+    ) -> Option<MessagePart> {
         match name {
             None | Some("") => Some(MessagePart::None),
             Some("*") => Some(MessagePart::Whole),
@@ -132,8 +228,18 @@ impl Builder<'_> {
                 Some(field) => Some(MessagePart::Field(field.clone())),
                 None => {
                     let of = types.message(message);
-                    let near = suggest(name, of.fields.iter().map(|f| &*f.name)).map_or_else(|| "only a field of the message itself can be".into(), |n| format!("did you mean “{n}”?"));
-                    self.findings.push(Finding::error(&op.facade.file, op.at(&[key]), format!("“{name}” is no field of {}", of.name)).help(near));
+                    let near = suggest(name, of.fields.iter().map(|f| &*f.name)).map_or_else(
+                        || "only a field of the message itself can be".into(),
+                        |n| format!("did you mean “{n}”?"),
+                    );
+                    self.findings.push(
+                        Finding::error(
+                            &op.facade.file,
+                            op.at(&[key]),
+                            format!("“{name}” is no field of {}", of.name),
+                        )
+                        .help(near),
+                    );
                     None
                 }
             },
@@ -144,26 +250,48 @@ impl Builder<'_> {
     fn of_stream(&mut self, op: &Op<'_>, reply: Option<&Template>) {
         for root in ["path", "query", "header", "body", "caller"] {
             if reply.is_some_and(|t| uses(t, root)) {
-                let message = format!("the reply of a stream is made of its messages: there is no “{root}”");
-                self.findings.push(Finding::error(&op.facade.file, op.at_key(&["reply"]), message).help("use `answer.body`"));
+                let message =
+                    format!("the reply of a stream is made of its messages: there is no “{root}”");
+                self.findings.push(
+                    Finding::error(&op.facade.file, op.at_key(&["reply"]), message)
+                        .help("use `answer.body`"),
+                );
             }
         }
     }
 
     /// Query parameters that an expression uses; every other one must be a field.
-    fn query(&mut self, op: &Op<'_>, types: &Types, method: &Method, send: Option<&Template>) -> Vec<String> {
+    fn query(
+        &mut self,
+        op: &Op<'_>,
+        types: &Types,
+        method: &Method,
+        send: Option<&Template>,
+    ) -> Vec<String> {
         let mut used = Vec::new();
         if let Some(template) = send {
             template.each_expr(&mut Vec::new(), &mut |_, expr| {
-                for reference in expr.references().iter().filter(|r| r.steps[0].name == "query") {
+                for reference in expr
+                    .references()
+                    .iter()
+                    .filter(|r| r.steps[0].name == "query")
+                {
                     used.extend(reference.steps.get(1).map(|s| s.name.clone()));
                 }
             });
         }
-        for p in op.contract_op.parameters.iter().filter(|p| p.place == Place::Query && !used.contains(&p.name)) {
+        for p in op
+            .contract_op
+            .parameters
+            .iter()
+            .filter(|p| p.place == Place::Query && !used.contains(&p.name))
+        {
             if let Err(e) = types.resolve(method.input, &p.name) {
                 let message = format!("the query parameter “{}” goes nowhere: {e}", p.name);
-                self.findings.push(Finding::error(&op.facade.file, op.at_key(&["call"]), message).help("name it like the field in the contract, or use it in `send`"));
+                self.findings.push(
+                    Finding::error(&op.facade.file, op.at_key(&["call"]), message)
+                        .help("name it like the field in the contract, or use it in `send`"),
+                );
             }
         }
         used
@@ -174,19 +302,41 @@ impl Builder<'_> {
         let mut used: Vec<String> = Vec::new();
         if let Some(template) = send {
             template.each_expr(&mut Vec::new(), &mut |_, expr| {
-                used.extend(expr.references().iter().filter(|r| r.steps[0].name == "path").filter_map(|r| r.steps.get(1)).map(|s| s.name.clone()));
+                used.extend(
+                    expr.references()
+                        .iter()
+                        .filter(|r| r.steps[0].name == "path")
+                        .filter_map(|r| r.steps.get(1))
+                        .map(|s| s.name.clone()),
+                );
             });
         }
-        for name in op.contract_op.path.variables().filter(|v| !used.iter().any(|u| u == v)) {
+        for name in op
+            .contract_op
+            .path
+            .variables()
+            .filter(|v| !used.iter().any(|u| u == v))
+        {
             let message = format!("the path's {{{name}}} goes nowhere");
-            self.findings.push(Finding::new(Severity::Warning, &op.facade.file, op.at_key(&["call"]), message).help(format!("add `send: {{ FIELD: =path.{name} }}`")));
+            self.findings.push(
+                Finding::new(
+                    Severity::Warning,
+                    &op.facade.file,
+                    op.at_key(&["call"]),
+                    message,
+                )
+                .help(format!("add `send: {{ FIELD: =path.{name} }}`")),
+            );
         }
     }
 
     fn metadata(&mut self, op: &Op<'_>, names: &[String], key: &str) -> Vec<HeaderName> {
         let mut all = Vec::new();
         for name in names {
-            let at = op.facade.node.locate(&["metadata", key].map(|k| porch_contract::Step::Key(k.into())), false);
+            let at = op.facade.node.locate(
+                &["metadata", key].map(|k| porch_contract::Step::Key(k.into())),
+                false,
+            );
             match name.parse::<HeaderName>() {
                 Ok(header) if !header.as_str().starts_with("grpc-") && !["te", "content-type", "host", "connection"].contains(&header.as_str()) => all.push(header),
                 _ => self.findings.push(Finding::error(&op.facade.file, at, format!("“{name}” cannot be metadata")).help("names are lower-case; those that begin with grpc- belong to the protocol")),
@@ -197,18 +347,36 @@ impl Builder<'_> {
 }
 
 /// The field with the mask of an update, when the body is the message that it is about (`field_mask.proto`).
-fn mask(types: &Types, method: &Method, body: &MessagePart) -> Option<(porch_grpc::Field, MessageId)> {
-    let MessagePart::Field(about) = body else { return None };
-    let about = about.kind.message().filter(|id| types.message(*id).well_known.is_none())?;
-    let masks =
-        || types.message(method.input).fields.iter().filter(|f| f.cardinality == Cardinality::Single && f.kind.message().is_some_and(|id| types.message(id).well_known == Some(WellKnown::FieldMask)));
+fn mask(
+    types: &Types,
+    method: &Method,
+    body: &MessagePart,
+) -> Option<(porch_grpc::Field, MessageId)> {
+    let MessagePart::Field(about) = body else {
+        return None;
+    };
+    let about = about
+        .kind
+        .message()
+        .filter(|id| types.message(*id).well_known.is_none())?;
+    let masks = || {
+        types.message(method.input).fields.iter().filter(|f| {
+            f.cardinality == Cardinality::Single
+                && f.kind
+                    .message()
+                    .is_some_and(|id| types.message(id).well_known == Some(WellKnown::FieldMask))
+        })
+    };
     let one = masks().next().filter(|_| masks().count() == 1)?;
     Some((one.clone(), about))
 }
 
 /// What is laid over a message need not be all of it.
 fn without_required(mut document: Value) -> Value {
-    if let Some(schemas) = document.pointer_mut("/components/schemas").and_then(Value::as_object_mut) {
+    if let Some(schemas) = document
+        .pointer_mut("/components/schemas")
+        .and_then(Value::as_object_mut)
+    {
         for schema in schemas.values_mut().filter_map(Value::as_object_mut) {
             schema.shift_remove("required");
         }

@@ -31,11 +31,16 @@ pub use check::check;
 pub use compile::{Builder, NATIVE, Secrets};
 pub use compiled::*;
 pub use derive::{Derived, derive};
-pub use documents::{Addresses, BackendDoc, BackendKind, EnvironmentDoc, FacadeDoc, MediaType, Per, PlaceDoc, json_schemas};
+pub use documents::{
+    Addresses, BackendDoc, BackendKind, EnvironmentDoc, FacadeDoc, MediaType, Per, PlaceDoc,
+    json_schemas,
+};
 pub use effective::{EffectiveRule, effective};
 pub use look::{Look, LookOperation, look, look_with};
 pub use read::{Document, Documents, Files, contract};
-pub use router::{Matched, Miss, Normalised, Router, normalise, percent_decode, percent_encode_segment};
+pub use router::{
+    Matched, Miss, Normalised, Router, normalise, percent_decode, percent_encode_segment,
+};
 pub use source::{Source, is_zip, unzip};
 pub use table::{Row, Table, table};
 pub use update::{Updated, update};

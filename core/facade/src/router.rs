@@ -76,7 +76,11 @@ const MAX_STEPS: u32 = 20_000;
 
 impl Default for Router {
     fn default() -> Self {
-        Self { nodes: vec![Node::default()], any_host: 0, hosts: HashMap::default() }
+        Self {
+            nodes: vec![Node::default()],
+            any_host: 0,
+            hosts: HashMap::default(),
+        }
     }
 }
 
@@ -85,7 +89,14 @@ impl Router {
     ///
     /// # Errors
     /// The operation that has the same route already: names of variables do not tell routes apart.
-    pub fn insert(&mut self, host: Option<&str>, base: &str, path: &PathTemplate, method: &str, operation: u32) -> Result<(), u32> {
+    pub fn insert(
+        &mut self,
+        host: Option<&str>,
+        base: &str,
+        path: &PathTemplate,
+        method: &str,
+        operation: u32,
+    ) -> Result<(), u32> {
         let mut at = match host {
             None => self.any_host,
             Some(host) => match self.hosts.get(host.to_ascii_lowercase().as_str()) {
@@ -97,11 +108,16 @@ impl Router {
                 }
             },
         };
-        let base: Vec<Segment> = base.split('/').filter(|s| !s.is_empty()).map(|s| Segment::Literal(s.to_owned())).collect();
+        let base: Vec<Segment> = base
+            .split('/')
+            .filter(|s| !s.is_empty())
+            .map(|s| Segment::Literal(s.to_owned()))
+            .collect();
         for segment in base.iter().chain(&path.segments) {
             at = match segment {
                 Segment::Literal(text) => {
-                    let text = normalise(text).map_or_else(|_| text.clone(), |n| n.path.into_owned());
+                    let text =
+                        normalise(text).map_or_else(|_| text.clone(), |n| n.path.into_owned());
                     match self.nodes[at as usize].literals.get(text.as_str()) {
                         Some(next) => *next,
                         None => {
@@ -134,7 +150,9 @@ impl Router {
                 Some(next) => *next,
                 None => {
                     let next = self.add();
-                    self.nodes[at as usize].verbs.insert(verb.as_str().into(), next);
+                    self.nodes[at as usize]
+                        .verbs
+                        .insert(verb.as_str().into(), next);
                     next
                 }
             };
@@ -162,7 +180,12 @@ impl Router {
     ///
     /// # Errors
     /// See [`Miss`].
-    pub fn find<'p>(&self, host: Option<&str>, method: &str, path: &'p str) -> Result<Matched<'p>, Miss> {
+    pub fn find<'p>(
+        &self,
+        host: Option<&str>,
+        method: &str,
+        path: &'p str,
+    ) -> Result<Matched<'p>, Miss> {
         let mut offsets = [0usize; MAX_SEGMENTS];
         let mut count = 0;
         let body = path.strip_prefix('/').unwrap_or(path);
@@ -175,11 +198,22 @@ impl Router {
                 count += 1;
             }
         }
-        let mut search = Search { router: self, path, offsets: &offsets[..count], method, allowed: Vec::new(), captured: Vec::new(), steps: MAX_STEPS };
+        let mut search = Search {
+            router: self,
+            path,
+            offsets: &offsets[..count],
+            method,
+            allowed: Vec::new(),
+            captured: Vec::new(),
+            steps: MAX_STEPS,
+        };
         let own_host = host.and_then(|h| self.hosts.get(h)).copied();
         for start in own_host.into_iter().chain([self.any_host]) {
             if let Some(operation) = search.walk(start, 0) {
-                return Ok(Matched { operation, captured: search.captured });
+                return Ok(Matched {
+                    operation,
+                    captured: search.captured,
+                });
             }
         }
         let mut allowed = search.allowed;
@@ -207,7 +241,10 @@ struct Search<'r, 'p> {
 
 impl<'p> Search<'_, 'p> {
     fn segment(&self, i: usize) -> &'p str {
-        let end = self.offsets.get(i + 1).map_or(self.path.len(), |next| next - 1);
+        let end = self
+            .offsets
+            .get(i + 1)
+            .map_or(self.path.len(), |next| next - 1);
         &self.path[self.offsets[i]..end]
     }
 
@@ -219,7 +256,11 @@ impl<'p> Search<'_, 'p> {
         }
         self.steps = self.steps.checked_sub(1)?;
         let segment = self.segment(i);
-        if let Some(found) = node.literals.get(segment).and_then(|next| self.walk(*next, i + 1)) {
+        if let Some(found) = node
+            .literals
+            .get(segment)
+            .and_then(|next| self.walk(*next, i + 1))
+        {
             return Some(found);
         }
         if let Some(next) = node.parameter.filter(|_| !segment.is_empty()) {
@@ -240,7 +281,11 @@ impl<'p> Search<'_, 'p> {
             self.captured.truncate(depth);
             let to = self.offsets.get(end).map_or(self.path.len(), |o| o - 1);
             self.captured[depth - 1] = &self.path[self.offsets[i]..to];
-            let found = if end == self.offsets.len() { self.with_verb(next, end - 1) } else { None };
+            let found = if end == self.offsets.len() {
+                self.with_verb(next, end - 1)
+            } else {
+                None
+            };
             if let Some(found) = found.or_else(|| self.walk(next, end)) {
                 return Some(found);
             }
@@ -257,7 +302,9 @@ impl<'p> Search<'_, 'p> {
             return None;
         }
         let whole = *self.captured.last()?;
-        let (value, verb) = whole.rsplit_once(':').filter(|(value, verb)| !value.is_empty() && !verb.contains('/'))?;
+        let (value, verb) = whole
+            .rsplit_once(':')
+            .filter(|(value, verb)| !value.is_empty() && !verb.contains('/'))?;
         let next = *node.verbs.get(verb)?;
         let found = self.leaf(&router.nodes[next as usize])?;
         if let Some(last) = self.captured.last_mut() {
@@ -267,10 +314,24 @@ impl<'p> Search<'_, 'p> {
     }
 
     fn leaf(&mut self, node: &Node) -> Option<u32> {
-        let by = |name: &str| node.methods.iter().find(|(m, _)| **m == *name).map(|(_, o)| *o);
-        let found = by(self.method).or_else(|| if self.method == "HEAD" { by("GET") } else { None }).or_else(|| by("*"));
+        let by = |name: &str| {
+            node.methods
+                .iter()
+                .find(|(m, _)| **m == *name)
+                .map(|(_, o)| *o)
+        };
+        let found = by(self.method)
+            .or_else(|| {
+                if self.method == "HEAD" {
+                    by("GET")
+                } else {
+                    None
+                }
+            })
+            .or_else(|| by("*"));
         if found.is_none() {
-            self.allowed.extend(node.methods.iter().map(|(m, _)| m.clone()));
+            self.allowed
+                .extend(node.methods.iter().map(|(m, _)| m.clone()));
         }
         found
     }
@@ -293,7 +354,11 @@ pub fn normalise(path: &str) -> Result<Normalised<'_>, &'static str> {
     if bytes.iter().any(|b| *b < 0x21 || *b == 0x7f || *b == b'\\') {
         return Err("a path has no spaces, control characters or backslashes");
     }
-    let decoded = if bytes.contains(&b'%') { Cow::Owned(decode_unreserved(path)?) } else { Cow::Borrowed(path) };
+    let decoded = if bytes.contains(&b'%') {
+        Cow::Owned(decode_unreserved(path)?)
+    } else {
+        Cow::Borrowed(path)
+    };
     if !decoded.split('/').any(|s| s == "." || s == "..") {
         return Ok(Normalised { path: decoded });
     }
@@ -313,7 +378,9 @@ pub fn normalise(path: &str) -> Result<Normalised<'_>, &'static str> {
             other => out.push(other),
         }
     }
-    Ok(Normalised { path: Cow::Owned(format!("/{}", out.join("/"))) })
+    Ok(Normalised {
+        path: Cow::Owned(format!("/{}", out.join("/"))),
+    })
 }
 
 fn decode_unreserved(path: &str) -> Result<String, &'static str> {
@@ -327,8 +394,12 @@ fn decode_unreserved(path: &str) -> Result<String, &'static str> {
             i = end;
             continue;
         }
-        let code = path.get(i + 1..i + 3).filter(|h| h.bytes().all(|b| b.is_ascii_hexdigit())).ok_or("a % is followed by two hexadecimal digits")?;
-        let byte = u8::from_str_radix(code, 16).map_err(|_| "a % is followed by two hexadecimal digits")?;
+        let code = path
+            .get(i + 1..i + 3)
+            .filter(|h| h.bytes().all(|b| b.is_ascii_hexdigit()))
+            .ok_or("a % is followed by two hexadecimal digits")?;
+        let byte = u8::from_str_radix(code, 16)
+            .map_err(|_| "a % is followed by two hexadecimal digits")?;
         if byte == 0 {
             return Err("a path has no NUL");
         }
@@ -356,7 +427,11 @@ pub fn percent_decode(text: &str, plus_is_space: bool) -> Option<Cow<'_, str>> {
         match bytes[i] {
             b'%' => {
                 let hex = text.get(i + 1..i + 3)?;
-                out.push(u8::from_str_radix(hex, 16).ok().filter(|_| hex.bytes().all(|b| b.is_ascii_hexdigit()))?);
+                out.push(
+                    u8::from_str_radix(hex, 16)
+                        .ok()
+                        .filter(|_| hex.bytes().all(|b| b.is_ascii_hexdigit()))?,
+                );
                 i += 3;
             }
             b'+' if plus_is_space => {
@@ -379,8 +454,16 @@ pub fn percent_encode_segment(out: &mut String, text: &str) {
             out.push(b as char);
         } else {
             out.push('%');
-            out.push(char::from_digit(u32::from(b >> 4), 16).unwrap_or('0').to_ascii_uppercase());
-            out.push(char::from_digit(u32::from(b & 15), 16).unwrap_or('0').to_ascii_uppercase());
+            out.push(
+                char::from_digit(u32::from(b >> 4), 16)
+                    .unwrap_or('0')
+                    .to_ascii_uppercase(),
+            );
+            out.push(
+                char::from_digit(u32::from(b & 15), 16)
+                    .unwrap_or('0')
+                    .to_ascii_uppercase(),
+            );
         }
     }
 }
@@ -393,34 +476,93 @@ mod tests {
     fn router(routes: &[(&str, &str)]) -> Router {
         let mut router = Router::default();
         for (i, (method, path)) in routes.iter().enumerate() {
-            router.insert(None, "/v2", &PathTemplate::parse(path).unwrap(), method, i as u32).unwrap();
+            router
+                .insert(
+                    None,
+                    "/v2",
+                    &PathTemplate::parse(path).unwrap(),
+                    method,
+                    i as u32,
+                )
+                .unwrap();
         }
         router
     }
 
     #[test]
     fn literals_win_over_parameters_over_the_rest_from_left_to_right() {
-        let r = router(&[("GET", "/a/{x}"), ("GET", "/a/b"), ("GET", "/{y}/c"), ("GET", "/{r*}"), ("POST", "/a/{x}"), ("GET", "/")]);
-        let find = |path: &str| r.find(None, "GET", path).map(|m| (m.operation, m.captured.join(",")));
-        for (path, op, captured) in
-            [("/v2/a/b", 1, ""), ("/v2/a/z", 0, "z"), ("/v2/a/c", 0, "c"), ("/v2/q/c", 2, "q"), ("/v2/q/d", 3, "q/d"), ("/v2/a/b/c", 3, "a/b/c"), ("/v2", 5, ""), ("/v2/a%2Fb", 3, "a%2Fb")]
-        {
+        let r = router(&[
+            ("GET", "/a/{x}"),
+            ("GET", "/a/b"),
+            ("GET", "/{y}/c"),
+            ("GET", "/{r*}"),
+            ("POST", "/a/{x}"),
+            ("GET", "/"),
+        ]);
+        let find = |path: &str| {
+            r.find(None, "GET", path)
+                .map(|m| (m.operation, m.captured.join(",")))
+        };
+        for (path, op, captured) in [
+            ("/v2/a/b", 1, ""),
+            ("/v2/a/z", 0, "z"),
+            ("/v2/a/c", 0, "c"),
+            ("/v2/q/c", 2, "q"),
+            ("/v2/q/d", 3, "q/d"),
+            ("/v2/a/b/c", 3, "a/b/c"),
+            ("/v2", 5, ""),
+            ("/v2/a%2Fb", 3, "a%2Fb"),
+        ] {
             assert_eq!(find(path), Ok((op, captured.to_owned())), "{path}");
         }
         assert_eq!(find("/v3/a"), Err(Miss::Path));
-        assert_eq!(find(&format!("/v2{}", "/a".repeat(100_000))), Err(Miss::Path));
+        assert_eq!(
+            find(&format!("/v2{}", "/a".repeat(100_000))),
+            Err(Miss::Path)
+        );
         assert_eq!(r.find(None, "HEAD", "/v2/a/b").unwrap().operation, 1);
         assert_eq!(r.find(None, "POST", "/v2/a/b").unwrap().operation, 4);
-        assert_eq!(r.find(None, "PUT", "/v2/a/b"), Err(Miss::Method(vec!["GET".into(), "HEAD".into(), "POST".into()])));
+        assert_eq!(
+            r.find(None, "PUT", "/v2/a/b"),
+            Err(Miss::Method(vec![
+                "GET".into(),
+                "HEAD".into(),
+                "POST".into()
+            ]))
+        );
     }
 
     #[test]
     fn names_of_variables_do_not_tell_routes_apart() {
         let mut r = router(&[("GET", "/a/{x}")]);
-        assert_eq!(r.insert(None, "/v2", &PathTemplate::parse("/a/{other}").unwrap(), "GET", 9), Err(0));
-        r.insert(Some("Ferry.example"), "/v2", &PathTemplate::parse("/a/{x}").unwrap(), "GET", 7).unwrap();
-        assert_eq!(r.find(Some("ferry.example"), "GET", "/v2/a/1").unwrap().operation, 7);
-        assert_eq!(r.find(Some("other"), "GET", "/v2/a/1").unwrap().operation, 0);
+        assert_eq!(
+            r.insert(
+                None,
+                "/v2",
+                &PathTemplate::parse("/a/{other}").unwrap(),
+                "GET",
+                9
+            ),
+            Err(0)
+        );
+        r.insert(
+            Some("Ferry.example"),
+            "/v2",
+            &PathTemplate::parse("/a/{x}").unwrap(),
+            "GET",
+            7,
+        )
+        .unwrap();
+        assert_eq!(
+            r.find(Some("ferry.example"), "GET", "/v2/a/1")
+                .unwrap()
+                .operation,
+            7
+        );
+        assert_eq!(
+            r.find(Some("other"), "GET", "/v2/a/1").unwrap().operation,
+            0
+        );
     }
 
     #[test]
@@ -434,7 +576,10 @@ mod tests {
             ("GET", "/x/{a*}/end/{last}"),
             ("*", "/any"),
         ]);
-        let find = |path: &str| r.find(None, "GET", path).map(|m| (m.operation, m.captured.join(",")));
+        let find = |path: &str| {
+            r.find(None, "GET", path)
+                .map(|m| (m.operation, m.captured.join(",")))
+        };
         for (path, op, captured) in [
             ("/v2/q/w:cancel", 0, "q,w"),
             ("/v2/q/w:other", 1, "q,w:other"),
@@ -451,12 +596,22 @@ mod tests {
         }
         assert_eq!(find("/v2/files/a/b/c"), Err(Miss::Path));
         let many = router(&[("GET", "/{a*}/x/{b*}/x/{c*}/x/{d*}/end")]);
-        assert_eq!(many.find(None, "GET", &format!("/v2{}", "/x".repeat(60))), Err(Miss::Path));
+        assert_eq!(
+            many.find(None, "GET", &format!("/v2{}", "/x".repeat(60))),
+            Err(Miss::Path)
+        );
     }
 
     #[test]
     fn paths_are_normalised_and_cannot_escape() {
-        for (path, normal) in [("/a/./b/../c", "/a/c"), ("/%61/%2e%2E/b", "/b"), ("/a%2f..%2fb", "/a%2F..%2Fb"), ("/../../x", "/x"), ("/a/..", "/"), ("/a/.", "/a/")] {
+        for (path, normal) in [
+            ("/a/./b/../c", "/a/c"),
+            ("/%61/%2e%2E/b", "/b"),
+            ("/a%2f..%2fb", "/a%2F..%2Fb"),
+            ("/../../x", "/x"),
+            ("/a/..", "/"),
+            ("/a/.", "/a/"),
+        ] {
             assert_eq!(normalise(path).unwrap().path, normal, "{path}");
         }
         for path in ["/%", "/%g0", "/%00", "/a b", "/a\\b", "/%é"] {

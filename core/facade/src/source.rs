@@ -35,25 +35,40 @@ pub fn is_zip(bytes: &[u8]) -> bool {
 /// What is wrong with it.
 pub fn unzip(name: &str, bytes: &[u8]) -> Result<BTreeMap<String, Vec<u8>>, Box<Finding>> {
     let fail = |message: String| Box::new(Finding::error(name, Position::default(), message));
-    let mut archive = zip::ZipArchive::new(Cursor::new(bytes)).map_err(|e| fail(format!("this ZIP cannot be read: {e}")))?;
+    let mut archive = zip::ZipArchive::new(Cursor::new(bytes))
+        .map_err(|e| fail(format!("this ZIP cannot be read: {e}")))?;
     if archive.len() > MAX_FILES {
-        return Err(fail(format!("this ZIP holds {} files, more than the {MAX_FILES} that are read", archive.len())));
+        return Err(fail(format!(
+            "this ZIP holds {} files, more than the {MAX_FILES} that are read",
+            archive.len()
+        )));
     }
     let (mut files, mut total) = (BTreeMap::new(), 0u64);
     for i in 0..archive.len() {
-        let entry = archive.by_index(i).map_err(|e| fail(format!("a file of this ZIP cannot be read: {e}")))?;
+        let entry = archive
+            .by_index(i)
+            .map_err(|e| fail(format!("a file of this ZIP cannot be read: {e}")))?;
         // A name that leads out of the archive is none of its files.
-        let Some(path) = entry.enclosed_name().filter(|_| entry.is_file()) else { continue };
+        let Some(path) = entry.enclosed_name().filter(|_| entry.is_file()) else {
+            continue;
+        };
         let path = path.to_string_lossy().replace('\\', "/");
-        if path.split('/').any(|part| part.starts_with('.') || part == "__MACOSX") {
+        if path
+            .split('/')
+            .any(|part| part.starts_with('.') || part == "__MACOSX")
+        {
             continue;
         }
         let mut content = Vec::new();
         let mut limited = entry.take(MAX_BYTES - total + 1);
-        limited.read_to_end(&mut content).map_err(|e| fail(format!("{path} cannot be unpacked: {e}")))?;
+        limited
+            .read_to_end(&mut content)
+            .map_err(|e| fail(format!("{path} cannot be unpacked: {e}")))?;
         total += content.len() as u64;
         if total > MAX_BYTES {
-            return Err(fail(format!("this ZIP unpacks to more than {MAX_BYTES} bytes")));
+            return Err(fail(format!(
+                "this ZIP unpacks to more than {MAX_BYTES} bytes"
+            )));
         }
         files.insert(path, content);
     }
@@ -65,7 +80,9 @@ fn text_of(bytes: &[u8]) -> Option<String> {
     if porch_grpc::read::is_descriptor_set(bytes) {
         return Some(porch_grpc::read::as_text(bytes));
     }
-    porch_soap::decode_document(bytes, None).ok().filter(|t| !t.contains('\0'))
+    porch_soap::decode_document(bytes, None)
+        .ok()
+        .filter(|t| !t.contains('\0'))
 }
 
 impl Source {
@@ -78,8 +95,16 @@ impl Source {
             return Self::from_files(name, unzip(name, bytes)?, main);
         }
         match text_of(bytes) {
-            Some(text) => Ok(Self { files: Files::from([(name.to_owned(), text)]), main: name.to_owned(), ..Self::default() }),
-            None => Err(Box::new(Finding::error(name, Position::default(), "this is neither text nor a ZIP"))),
+            Some(text) => Ok(Self {
+                files: Files::from([(name.to_owned(), text)]),
+                main: name.to_owned(),
+                ..Self::default()
+            }),
+            None => Err(Box::new(Finding::error(
+                name,
+                Position::default(),
+                "this is neither text nor a ZIP",
+            ))),
         }
     }
 
@@ -87,19 +112,39 @@ impl Source {
     ///
     /// # Errors
     /// When it is not clear where to begin.
-    pub fn from_files(name: &str, files: BTreeMap<String, Vec<u8>>, main: Option<&str>) -> Result<Self, Box<Finding>> {
-        let files: Files = files.into_iter().filter_map(|(n, bytes)| Some((n, text_of(&bytes)?))).collect();
-        let fail = |message: String, help: String| Box::new(Finding::error(name, Position::default(), message).help(help));
+    pub fn from_files(
+        name: &str,
+        files: BTreeMap<String, Vec<u8>>,
+        main: Option<&str>,
+    ) -> Result<Self, Box<Finding>> {
+        let files: Files = files
+            .into_iter()
+            .filter_map(|(n, bytes)| Some((n, text_of(&bytes)?)))
+            .collect();
+        let fail = |message: String, help: String| {
+            Box::new(Finding::error(name, Position::default(), message).help(help))
+        };
         if let Some(main) = main {
             return match find_name(files.keys().map(String::as_str), "", main) {
-                Some(found) => Ok(Self { main: found.to_owned(), files: files.clone(), ..Self::default() }),
+                Some(found) => Ok(Self {
+                    main: found.to_owned(),
+                    files: files.clone(),
+                    ..Self::default()
+                }),
                 None => {
                     let near = porch_contract::suggest(main, files.keys().map(String::as_str));
-                    Err(fail(format!("there is no file “{main}”"), near.map_or_else(String::new, |n| format!("did you mean “{n}”?"))))
+                    Err(fail(
+                        format!("there is no file “{main}”"),
+                        near.map_or_else(String::new, |n| format!("did you mean “{n}”?")),
+                    ))
                 }
             };
         }
-        let mut mains: Vec<String> = files.iter().filter(|(_, text)| is_wsdl(text)).map(|(n, _)| n.clone()).collect();
+        let mut mains: Vec<String> = files
+            .iter()
+            .filter(|(_, text)| is_wsdl(text))
+            .map(|(n, _)| n.clone())
+            .collect();
         if mains.len() > 1 {
             // Those that others import are parts; those without a service are no beginning.
             let imported: Vec<String> = mains
@@ -107,35 +152,72 @@ impl Source {
                 .flat_map(|from| {
                     references(&files[from])
                         .into_iter()
-                        .filter_map(|(_, location)| find_name(files.keys().map(String::as_str), from, &location))
+                        .filter_map(|(_, location)| {
+                            find_name(files.keys().map(String::as_str), from, &location)
+                        })
                         .filter(|to| to != from)
                         .map(str::to_owned)
                         .collect::<Vec<_>>()
                 })
                 .collect();
-            let roots: Vec<String> = mains.iter().filter(|m| !imported.contains(m)).cloned().collect();
+            let roots: Vec<String> = mains
+                .iter()
+                .filter(|m| !imported.contains(m))
+                .cloned()
+                .collect();
             mains = if roots.is_empty() { mains } else { roots };
-            let with_service: Vec<String> = mains.iter().filter(|m| files[*m].contains("service")).cloned().collect();
-            mains = if with_service.is_empty() { mains } else { with_service };
+            let with_service: Vec<String> = mains
+                .iter()
+                .filter(|m| files[*m].contains("service"))
+                .cloned()
+                .collect();
+            mains = if with_service.is_empty() {
+                mains
+            } else {
+                with_service
+            };
         }
         if mains.is_empty()
-            && let Some((one, _)) = files.iter().find(|(_, t)| porch_grpc::read::is_definition(t))
+            && let Some((one, _)) = files
+                .iter()
+                .find(|(_, t)| porch_grpc::read::is_definition(t))
         {
             // A gRPC definition is all of its files together.
-            return Ok(Self { main: one.clone(), files, ..Self::default() });
+            return Ok(Self {
+                main: one.clone(),
+                files,
+                ..Self::default()
+            });
         }
         if mains.is_empty() {
-            mains = files.iter().filter(|(_, text)| text.contains("openapi") && !text.trim_start().starts_with('<')).map(|(n, _)| n.clone()).collect();
+            mains = files
+                .iter()
+                .filter(|(_, text)| text.contains("openapi") && !text.trim_start().starts_with('<'))
+                .map(|(n, _)| n.clone())
+                .collect();
         }
         match mains.as_slice() {
-            [one] => Ok(Self { main: one.clone(), files: files.clone(), ..Self::default() }),
-            [] => Err(fail("no definition was found in it".into(), "a WSDL 1.1, .proto files, a descriptor set or an OpenAPI 3 document is needed".into())),
-            several => Err(fail(format!("it holds {} definitions", several.len()), format!("say which to begin with: {}", several.join(", ")))),
+            [one] => Ok(Self {
+                main: one.clone(),
+                files: files.clone(),
+                ..Self::default()
+            }),
+            [] => Err(fail(
+                "no definition was found in it".into(),
+                "a WSDL 1.1, .proto files, a descriptor set or an OpenAPI 3 document is needed"
+                    .into(),
+            )),
+            several => Err(fail(
+                format!("it holds {} definitions", several.len()),
+                format!("say which to begin with: {}", several.join(", ")),
+            )),
         }
     }
 }
 
 /// Whether a text is a WSDL, by its first element and not by its name.
 fn is_wsdl(text: &str) -> bool {
-    text.trim_start().starts_with('<') && text.contains("http://schemas.xmlsoap.org/wsdl/") && text.contains("definitions")
+    text.trim_start().starts_with('<')
+        && text.contains("http://schemas.xmlsoap.org/wsdl/")
+        && text.contains("definitions")
 }

@@ -70,16 +70,41 @@ pub fn table(files: &Files, documents: &Documents, facade: &str, operation: &str
             Place::Query => "query",
             Place::Header => "header",
         };
-        let key = if p.place == Place::Header { format!("header['{}']", p.name) } else { format!("{place}.{}", p.name) };
-        caller.push((format!("{place} {}", p.name), contract.view(&p.schema).kind(), p.required, key));
+        let key = if p.place == Place::Header {
+            format!("header['{}']", p.name)
+        } else {
+            format!("{place}.{}", p.name)
+        };
+        caller.push((
+            format!("{place} {}", p.name),
+            contract.view(&p.schema).kind(),
+            p.required,
+            key,
+        ));
     }
     if let Some((schema, required)) = &op.body {
-        caller.push(("body".into(), contract.view(schema).kind(), *required, "body".into()));
+        caller.push((
+            "body".into(),
+            contract.view(schema).kind(),
+            *required,
+            "body".into(),
+        ));
         for field in contract.view(schema).fields() {
-            caller.push((format!("body {}", field.name), field.kind, field.required, format!("body.{}", field.name)));
+            caller.push((
+                format!("body {}", field.name),
+                field.kind,
+                field.required,
+                format!("body.{}", field.name),
+            ));
         }
     }
-    let whole = || if op.body.is_some() && grpc.is_none() { json!("=body") } else { json!({}) };
+    let whole = || {
+        if op.body.is_some() && grpc.is_none() {
+            json!("=body")
+        } else {
+            json!({})
+        }
+    };
     let send = doc.send.clone().unwrap_or_else(whole);
     let mut used = vec![false; caller.len()];
     if grpc.is_some() {
@@ -87,9 +112,13 @@ pub fn table(files: &Files, documents: &Documents, facade: &str, operation: &str
     }
     flatten(&send, String::new(), &mut |name, value| {
         let view = side("input").and_then(|v| deep(v, &name));
-        let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+        let text = value
+            .as_str()
+            .map_or_else(|| value.to_string(), str::to_owned);
         let plain = text.strip_prefix('=').map(|t| t.replace(".?", "."));
-        let hit = caller.iter().position(|(.., key)| plain.as_deref() == Some(key));
+        let hit = caller
+            .iter()
+            .position(|(.., key)| plain.as_deref() == Some(key));
         let (label, kind, required) = match hit {
             Some(i) => {
                 used[i] = true;
@@ -98,17 +127,38 @@ pub fn table(files: &Files, documents: &Documents, facade: &str, operation: &str
             None => {
                 // An expression over one field stands beside that field; one over several stands alone.
                 let text = text.replace(".?", ".");
-                let names: Vec<usize> = (0..caller.len()).filter(|i| text.contains(caller[*i].3.as_str()) && caller[*i].3 != "body").collect();
+                let names: Vec<usize> = (0..caller.len())
+                    .filter(|i| text.contains(caller[*i].3.as_str()) && caller[*i].3 != "body")
+                    .collect();
                 names.iter().for_each(|i| used[*i] = true);
                 match names.as_slice() {
-                    [one] => (caller[*one].0.clone(), caller[*one].1.clone(), caller[*one].2),
+                    [one] => (
+                        caller[*one].0.clone(),
+                        caller[*one].1.clone(),
+                        caller[*one].2,
+                    ),
                     _ => (String::new(), String::new(), false),
                 }
             }
         };
-        let what = if hit.is_some() { "as it is".to_owned() } else { text };
-        let backend = if name.is_empty() { "the whole input".to_owned() } else { name };
-        rows.push(Row { caller: label, caller_type: kind, what, backend, backend_type: view.map_or_else(String::new, |v| v.kind()), required });
+        let what = if hit.is_some() {
+            "as it is".to_owned()
+        } else {
+            text
+        };
+        let backend = if name.is_empty() {
+            "the whole input".to_owned()
+        } else {
+            name
+        };
+        rows.push(Row {
+            caller: label,
+            caller_type: kind,
+            what,
+            backend,
+            backend_type: view.map_or_else(String::new, |v| v.kind()),
+            required,
+        });
     });
     let whole_body = rows.iter().any(|r| r.caller == "body");
     for (i, (label, kind, required, _)) in caller.iter().enumerate() {
@@ -119,18 +169,35 @@ pub fn table(files: &Files, documents: &Documents, facade: &str, operation: &str
                 caller: label.clone(),
                 caller_type: kind.clone(),
                 what: what.into(),
-                backend: if captured { label.clone() } else { String::new() },
+                backend: if captured {
+                    label.clone()
+                } else {
+                    String::new()
+                },
                 backend_type: String::new(),
                 required: *required,
             });
         }
     }
-    Some(Table { request: rows, reply: reply_rows(doc.reply.as_ref(), &contract, op, side("output")), sample: sample(&contract, op, grpc.is_none()) })
+    Some(Table {
+        request: rows,
+        reply: reply_rows(doc.reply.as_ref(), &contract, op, side("output")),
+        sample: sample(&contract, op, grpc.is_none()),
+    })
 }
 
 /// What of a gRPC message comes from body and query as it is.
-fn of_message(doc: &crate::documents::OperationDoc, caller: &[(String, String, bool, String)], used: &mut [bool], input: Option<SchemaView<'_>>, rows: &mut Vec<Row>) {
-    let part = doc.body.as_deref().unwrap_or(if doc.send.is_none() { "*" } else { "" });
+fn of_message(
+    doc: &crate::documents::OperationDoc,
+    caller: &[(String, String, bool, String)],
+    used: &mut [bool],
+    input: Option<SchemaView<'_>>,
+    rows: &mut Vec<Row>,
+) {
+    let part = doc
+        .body
+        .as_deref()
+        .unwrap_or(if doc.send.is_none() { "*" } else { "" });
     for (i, (label, kind, required, _)) in caller.iter().enumerate() {
         let backend = match (label.as_str(), label.strip_prefix("query ")) {
             ("body", _) if part == "*" => "the whole message".to_owned(),
@@ -140,45 +207,88 @@ fn of_message(doc: &crate::documents::OperationDoc, caller: &[(String, String, b
         };
         used[i] = true;
         let view = input.and_then(|v| deep(v, &backend));
-        rows.push(Row { caller: label.clone(), caller_type: kind.clone(), what: "as it is".into(), backend, backend_type: view.map_or_else(String::new, |v| v.kind()), required: *required });
+        rows.push(Row {
+            caller: label.clone(),
+            caller_type: kind.clone(),
+            what: "as it is".into(),
+            backend,
+            backend_type: view.map_or_else(String::new, |v| v.kind()),
+            required: *required,
+        });
     }
 }
 
-fn reply_rows(reply: Option<&Value>, contract: &Contract, op: &porch_contract::Operation, output: Option<SchemaView<'_>>) -> Vec<Row> {
+fn reply_rows(
+    reply: Option<&Value>,
+    contract: &Contract,
+    op: &porch_contract::Operation,
+    output: Option<SchemaView<'_>>,
+) -> Vec<Row> {
     let target = op.reply.as_ref().map(|s| contract.view(s));
     let mut rows = Vec::new();
     match reply {
         None => {
             let fields = output.or(target).map(|v| v.fields()).unwrap_or_default();
             for field in fields {
-                rows.push(Row { caller: field.name.clone(), caller_type: field.kind.clone(), what: "as it is".into(), backend: field.name, backend_type: field.kind, required: field.required });
+                rows.push(Row {
+                    caller: field.name.clone(),
+                    caller_type: field.kind.clone(),
+                    what: "as it is".into(),
+                    backend: field.name,
+                    backend_type: field.kind,
+                    required: field.required,
+                });
             }
         }
         Some(reply) => flatten(reply, String::new(), &mut |name, value| {
-            let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
-            let plain = text.strip_prefix("=answer.body.").map(|t| t.replace(".?", "."));
+            let text = value
+                .as_str()
+                .map_or_else(|| value.to_string(), str::to_owned);
+            let plain = text
+                .strip_prefix("=answer.body.")
+                .map(|t| t.replace(".?", "."));
             let from = plain.as_ref().and_then(|p| deep(output?, p));
             let view = target.and_then(|t| deep(t, &name));
-            let (what, backend) = match plain.filter(|p| p.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'.' || b == b'_')) {
+            let (what, backend) = match plain.filter(|p| {
+                p.bytes()
+                    .all(|b| b.is_ascii_alphanumeric() || b == b'.' || b == b'_')
+            }) {
                 Some(path) => ("as it is".to_owned(), path),
                 None => (text, String::new()),
             };
             let required = target.is_some_and(|t| t.requires(&name));
-            rows.push(Row { caller: name, caller_type: view.map_or_else(String::new, |v| v.kind()), what, backend, backend_type: from.map_or_else(String::new, |v| v.kind()), required });
+            rows.push(Row {
+                caller: name,
+                caller_type: view.map_or_else(String::new, |v| v.kind()),
+                what,
+                backend,
+                backend_type: from.map_or_else(String::new, |v| v.kind()),
+                required,
+            });
         }),
     }
     rows
 }
 
 fn deep<'a>(view: SchemaView<'a>, path: &str) -> Option<SchemaView<'a>> {
-    path.split('.').filter(|s| !s.is_empty()).try_fold(view, |v, name| v.property(name))
+    path.split('.')
+        .filter(|s| !s.is_empty())
+        .try_fold(view, |v, name| v.property(name))
 }
 
 fn flatten(value: &Value, name: String, f: &mut dyn FnMut(String, &Value)) {
     match value {
         Value::Object(map) => {
             for (key, value) in map {
-                flatten(value, if name.is_empty() { key.clone() } else { format!("{name}.{key}") }, f);
+                flatten(
+                    value,
+                    if name.is_empty() {
+                        key.clone()
+                    } else {
+                        format!("{name}.{key}")
+                    },
+                    f,
+                );
             }
         }
         other => f(name, other),

@@ -15,7 +15,9 @@ pub struct Span(pub Duration);
 pub struct Size(pub u64);
 
 fn split(text: &str) -> Option<(u64, &str)> {
-    let at = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
+    let at = text
+        .find(|c: char| !c.is_ascii_digit())
+        .unwrap_or(text.len());
     Some((text[..at].parse().ok()?, text[at..].trim()))
 }
 
@@ -30,7 +32,9 @@ impl Span {
             "d" => 86_400_000,
             _ => return None,
         };
-        n.checked_mul(millis).filter(|ms| *ms > 0).map(|ms| Self(Duration::from_millis(ms)))
+        n.checked_mul(millis)
+            .filter(|ms| *ms > 0)
+            .map(|ms| Self(Duration::from_millis(ms)))
     }
 }
 
@@ -53,16 +57,28 @@ impl Size {
 impl<'de> Deserialize<'de> for Span {
     fn deserialize<D: Deserializer<'de>>(d: D) -> Result<Self, D::Error> {
         let value = serde_json::Value::deserialize(d)?;
-        let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
-        Self::parse(&text).ok_or_else(|| D::Error::custom(format!("“{text}” is no duration: write a number and ms, s, m, h or d, as in 2m")))
+        let text = value
+            .as_str()
+            .map_or_else(|| value.to_string(), str::to_owned);
+        Self::parse(&text).ok_or_else(|| {
+            D::Error::custom(format!(
+                "“{text}” is no duration: write a number and ms, s, m, h or d, as in 2m"
+            ))
+        })
     }
 }
 
 impl<'de> Deserialize<'de> for Size {
     fn deserialize<D: Deserializer<'de>>(d: D) -> Result<Self, D::Error> {
         let value = serde_json::Value::deserialize(d)?;
-        let text = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
-        Self::parse(&text).ok_or_else(|| D::Error::custom(format!("“{text}” is no size: write a number and B, KiB, MiB or GiB, as in 1MiB")))
+        let text = value
+            .as_str()
+            .map_or_else(|| value.to_string(), str::to_owned);
+        Self::parse(&text).ok_or_else(|| {
+            D::Error::custom(format!(
+                "“{text}” is no size: write a number and B, KiB, MiB or GiB, as in 1MiB"
+            ))
+        })
     }
 }
 
@@ -87,7 +103,12 @@ impl JsonSchema for Size {
 /// A duration in words, the largest unit that is whole.
 pub(crate) fn duration_text(d: Duration) -> String {
     let ms = d.as_millis();
-    for (unit, size) in [("d", 86_400_000), ("h", 3_600_000), ("m", 60_000), ("s", 1000)] {
+    for (unit, size) in [
+        ("d", 86_400_000),
+        ("h", 3_600_000),
+        ("m", 60_000),
+        ("s", 1000),
+    ] {
         if ms.is_multiple_of(size) && ms >= size {
             return format!("{}{unit}", ms / size);
         }

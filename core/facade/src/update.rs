@@ -33,39 +33,105 @@ pub struct Updated {
 /// When the backend or its old definition is not among the files, or the new definition cannot be read.
 pub fn update(current: &Files, name: &str, new: &Source) -> Result<Updated, Box<Finding>> {
     let documents = Documents::read(current);
-    let missing = |what: String| Box::new(Finding::error("", Default::default(), what).help("derive it first, into another folder or under another name"));
-    let backend = documents.backends.get(name).ok_or_else(|| missing(format!("there is no backend “{name}” among the files")))?;
-    let facade = documents.facades.get(name).ok_or_else(|| missing(format!("there is no facade “{name}” among the files")))?;
-    let old_main = backend.doc.definition.as_ref().map(|d| crate::read::beside(&backend.file, d)).ok_or_else(|| missing(format!("the backend “{name}” has no definition")))?;
-    let folder = backend.file.rsplit_once('/').map_or(String::new(), |(f, _)| format!("{f}/"));
-    let old = derive(&old_source(current, &old_main), name, backend.doc.address.as_ref().and_then(|a| a.first()), &[])?;
+    let missing = |what: String| {
+        Box::new(
+            Finding::error("", Default::default(), what)
+                .help("derive it first, into another folder or under another name"),
+        )
+    };
+    let backend = documents
+        .backends
+        .get(name)
+        .ok_or_else(|| missing(format!("there is no backend “{name}” among the files")))?;
+    let facade = documents
+        .facades
+        .get(name)
+        .ok_or_else(|| missing(format!("there is no facade “{name}” among the files")))?;
+    let old_main = backend
+        .doc
+        .definition
+        .as_ref()
+        .map(|d| crate::read::beside(&backend.file, d))
+        .ok_or_else(|| missing(format!("the backend “{name}” has no definition")))?;
+    let folder = backend
+        .file
+        .rsplit_once('/')
+        .map_or(String::new(), |(f, _)| format!("{f}/"));
+    let old = derive(
+        &old_source(current, &old_main),
+        name,
+        backend.doc.address.as_ref().and_then(|a| a.first()),
+        &[],
+    )?;
     // The operations that the publisher took, and those that are new.
     let base_ids = operations(&old.files[&format!("{name}.facade.yaml")]);
-    let derived = derive(new, name, backend.doc.address.as_ref().and_then(|a| a.first()), &[])?;
+    let derived = derive(
+        new,
+        name,
+        backend.doc.address.as_ref().and_then(|a| a.first()),
+        &[],
+    )?;
     let mut changes = Vec::new();
     let mut files = Files::new();
     let mut removed = Vec::new();
-    definitions(current, &old_main, &derived, name, &folder, &mut files, &mut removed);
+    definitions(
+        current,
+        &old_main,
+        &derived,
+        name,
+        &folder,
+        &mut files,
+        &mut removed,
+    );
     let contract_path = crate::read::beside(&facade.file, &facade.doc.contract);
     let theirs_ids = operations(&derived.files[&format!("{name}.facade.yaml")]);
     let mine: Vec<String> = facade.doc.operations.keys().cloned().collect();
     // An operation that was there before and that the publisher left out stays out.
-    let left_out: Vec<&str> = base_ids.iter().map(|(id, _)| id.as_str()).filter(|id| !mine.iter().any(|m| m == id) && !uses(facade, &base_ids, id)).collect();
-    let fresh: Vec<&(String, Value)> = theirs_ids.iter().filter(|(id, wiring)| !base_ids.iter().any(|(b, w)| b == id || called(w) == called(wiring))).collect();
+    let left_out: Vec<&str> = base_ids
+        .iter()
+        .map(|(id, _)| id.as_str())
+        .filter(|id| !mine.iter().any(|m| m == id) && !uses(facade, &base_ids, id))
+        .collect();
+    let fresh: Vec<&(String, Value)> = theirs_ids
+        .iter()
+        .filter(|(id, wiring)| {
+            !base_ids
+                .iter()
+                .any(|(b, w)| b == id || called(w) == called(wiring))
+        })
+        .collect();
     for (id, wiring) in &base_ids {
         if !theirs_ids.iter().any(|(_, w)| called(w) == called(wiring)) {
-            let still = if uses(facade, &base_ids, id) { format!(": “{id}” can no longer be called") } else { String::new() };
-            changes.push(format!("the definition no longer has {}{still}", called(wiring)));
+            let still = if uses(facade, &base_ids, id) {
+                format!(": “{id}” can no longer be called")
+            } else {
+                String::new()
+            };
+            changes.push(format!(
+                "the definition no longer has {}{still}",
+                called(wiring)
+            ));
         }
     }
-    let contract = merged_contract(current, &contract_path, &old, &derived, name, (&left_out, &mine), &mut changes);
+    let contract = merged_contract(
+        current,
+        &contract_path,
+        &old,
+        &derived,
+        name,
+        (&left_out, &mine),
+        &mut changes,
+    );
     if let Some(text) = contract {
         files.insert(contract_path, text);
     }
     let mut text = current.get(&facade.file).cloned().unwrap_or_default();
     for (id, wiring) in fresh {
         if mine.contains(id) {
-            changes.push(format!("{} is new, but “{id}” is the name of another operation already: wire it by hand", called(wiring)));
+            changes.push(format!(
+                "{} is new, but “{id}” is the name of another operation already: wire it by hand",
+                called(wiring)
+            ));
             continue;
         }
         changes.push(format!("{} is new: wired as “{id}”", called(wiring)));
@@ -75,23 +141,56 @@ pub fn update(current: &Files, name: &str, new: &Source) -> Result<Updated, Box<
         files.insert(facade.file.clone(), text);
     }
     files.retain(|path, text| current.get(path) != Some(text));
-    Ok(Updated { files, removed, changes, findings: derived.findings })
+    Ok(Updated {
+        files,
+        removed,
+        changes,
+        findings: derived.findings,
+    })
 }
 
 /// The definition as it was derived from before.
 fn old_source(current: &Files, old_main: &str) -> Source {
     let of_grpc = crate::read::grpc_files(current, old_main);
     match of_grpc.keys().next().cloned() {
-        Some(main) => Source { files: of_grpc, main, ..Source::default() },
-        None => Source { files: current.clone(), main: old_main.to_owned(), ..Source::default() },
+        Some(main) => Source {
+            files: of_grpc,
+            main,
+            ..Source::default()
+        },
+        None => Source {
+            files: current.clone(),
+            main: old_main.to_owned(),
+            ..Source::default()
+        },
     }
 }
 
 /// The new definition's files in place of the old ones.
-fn definitions(current: &Files, old_main: &str, derived: &Derived, name: &str, folder: &str, files: &mut Files, removed: &mut Vec<String>) {
-    let own = |path: &str| path.ends_with(".facade.yaml") || path.ends_with(".backend.yaml") || path.ends_with(".openapi.yaml");
-    let parts: Vec<(&String, &String)> = derived.files.iter().filter(|(path, _)| !own(path)).collect();
-    let main = parts.iter().map(|(p, _)| p.as_str()).find(|p| p.ends_with(&format!("{name}.wsdl")) || p.ends_with(".descriptors.txt")).unwrap_or_default();
+fn definitions(
+    current: &Files,
+    old_main: &str,
+    derived: &Derived,
+    name: &str,
+    folder: &str,
+    files: &mut Files,
+    removed: &mut Vec<String>,
+) {
+    let own = |path: &str| {
+        path.ends_with(".facade.yaml")
+            || path.ends_with(".backend.yaml")
+            || path.ends_with(".openapi.yaml")
+    };
+    let parts: Vec<(&String, &String)> = derived
+        .files
+        .iter()
+        .filter(|(path, _)| !own(path))
+        .collect();
+    let main = parts
+        .iter()
+        .map(|(p, _)| p.as_str())
+        .find(|p| p.ends_with(&format!("{name}.wsdl")) || p.ends_with(".descriptors.txt"))
+        .unwrap_or_default();
     let below = format!("{}/", old_main.trim_end_matches('/'));
     if !current.contains_key(old_main) && current.keys().any(|p| p.starts_with(&below)) {
         // A gRPC definition is a folder.
@@ -99,43 +198,86 @@ fn definitions(current: &Files, old_main: &str, derived: &Derived, name: &str, f
             let inner = path.split_once('/').map_or(path.as_str(), |(_, rest)| rest);
             files.insert(format!("{below}{inner}"), (*text).clone());
         }
-        removed.extend(current.keys().filter(|p| p.starts_with(&below) && !files.contains_key(*p)).cloned());
+        removed.extend(
+            current
+                .keys()
+                .filter(|p| p.starts_with(&below) && !files.contains_key(*p))
+                .cloned(),
+        );
         return;
     }
-    let old_folder = old_main.rsplit_once('/').map_or(String::new(), |(f, _)| format!("{f}/"));
+    let old_folder = old_main
+        .rsplit_once('/')
+        .map_or(String::new(), |(f, _)| format!("{f}/"));
     let several = old_folder != folder;
     for (path, text) in &parts {
         let last = path.rsplit('/').next().unwrap_or(path);
         // The main file keeps the name that the backend gives it.
-        let target = if path.as_str() == main { old_main.to_owned() } else { format!("{old_folder}{last}") };
+        let target = if path.as_str() == main {
+            old_main.to_owned()
+        } else {
+            format!("{old_folder}{last}")
+        };
         files.insert(target, (*text).clone());
     }
     if several {
-        removed.extend(current.keys().filter(|p| p.starts_with(&old_folder) && !files.contains_key(*p)).cloned());
+        removed.extend(
+            current
+                .keys()
+                .filter(|p| p.starts_with(&old_folder) && !files.contains_key(*p))
+                .cloned(),
+        );
     }
 }
 
 /// The operations of a derived facade with their wiring.
 fn operations(text: &str) -> Vec<(String, Value)> {
     let value = Node::parse(text).map(|n| n.to_value()).unwrap_or_default();
-    value.get("operations").and_then(Value::as_object).into_iter().flatten().map(|(k, v)| (k.clone(), v.clone())).collect()
+    value
+        .get("operations")
+        .and_then(Value::as_object)
+        .into_iter()
+        .flatten()
+        .map(|(k, v)| (k.clone(), v.clone()))
+        .collect()
 }
 
 /// What a wiring calls.
 fn called(wiring: &Value) -> &str {
-    wiring.pointer("/call/operation").and_then(Value::as_str).unwrap_or_default()
+    wiring
+        .pointer("/call/operation")
+        .and_then(Value::as_str)
+        .unwrap_or_default()
 }
 
 /// Whether the publisher's facade still calls what an operation of the first derivation called.
 fn uses(facade: &crate::Document<crate::FacadeDoc>, base: &[(String, Value)], id: &str) -> bool {
-    let Some((_, wiring)) = base.iter().find(|(b, _)| b == id) else { return false };
-    facade.doc.operations.values().any(|o| o.call.operation.as_deref() == Some(called(wiring)))
+    let Some((_, wiring)) = base.iter().find(|(b, _)| b == id) else {
+        return false;
+    };
+    facade
+        .doc
+        .operations
+        .values()
+        .any(|o| o.call.operation.as_deref() == Some(called(wiring)))
 }
 
-fn merged_contract(current: &Files, path: &str, old: &Derived, new: &Derived, name: &str, (left_out, mine): (&[&str], &[String]), changes: &mut Vec<String>) -> Option<String> {
+fn merged_contract(
+    current: &Files,
+    path: &str,
+    old: &Derived,
+    new: &Derived,
+    name: &str,
+    (left_out, mine): (&[&str], &[String]),
+    changes: &mut Vec<String>,
+) -> Option<String> {
     let read = |text: &str| Node::parse(text).map(|n| n.to_value()).unwrap_or_default();
     let file = format!("{name}.openapi.yaml");
-    let (mut base, ours, mut theirs) = (read(&old.files[&file]), read(current.get(path)?), read(&new.files[&file]));
+    let (mut base, ours, mut theirs) = (
+        read(&old.files[&file]),
+        read(current.get(path)?),
+        read(&new.files[&file]),
+    );
     for contract in [&mut base, &mut theirs] {
         drop_operations(contract, left_out);
         realign(contract, &ours);
@@ -148,7 +290,9 @@ fn merged_contract(current: &Files, path: &str, old: &Derived, new: &Derived, na
     for schema in gone {
         let text = merged.to_string();
         let unused = !text.contains(&format!("\"#/components/schemas/{schema}\""));
-        let own = merged.pointer_mut("/components/schemas").and_then(Value::as_object_mut);
+        let own = merged
+            .pointer_mut("/components/schemas")
+            .and_then(Value::as_object_mut);
         if let (true, Some(schemas)) = (unused, own)
             && schemas.shift_remove(&schema).is_some()
         {
@@ -160,9 +304,25 @@ fn merged_contract(current: &Files, path: &str, old: &Derived, new: &Derived, na
 
 /// The places of a contract's operations: id, path, method.
 fn places(contract: &Value) -> Vec<(String, String, String)> {
-    let paths = contract.get("paths").and_then(Value::as_object).into_iter().flatten();
-    let each = paths.flat_map(|(path, item)| item.as_object().into_iter().flatten().map(move |(method, op)| (path, method, op)));
-    each.filter_map(|(path, method, op)| Some((op.get("operationId")?.as_str()?.to_owned(), path.clone(), method.clone()))).collect()
+    let paths = contract
+        .get("paths")
+        .and_then(Value::as_object)
+        .into_iter()
+        .flatten();
+    let each = paths.flat_map(|(path, item)| {
+        item.as_object()
+            .into_iter()
+            .flatten()
+            .map(move |(method, op)| (path, method, op))
+    });
+    each.filter_map(|(path, method, op)| {
+        Some((
+            op.get("operationId")?.as_str()?.to_owned(),
+            path.clone(),
+            method.clone(),
+        ))
+    })
+    .collect()
 }
 
 fn take(contract: &mut Value, path: &str, method: &str) -> Option<Value> {
@@ -177,7 +337,10 @@ fn take(contract: &mut Value, path: &str, method: &str) -> Option<Value> {
 
 fn put(contract: &mut Value, path: &str, method: &str, operation: Value) {
     if let Some(paths) = contract.get_mut("paths").and_then(Value::as_object_mut)
-        && let Some(item) = paths.entry(path).or_insert_with(|| Value::Object(Map::new())).as_object_mut()
+        && let Some(item) = paths
+            .entry(path)
+            .or_insert_with(|| Value::Object(Map::new()))
+            .as_object_mut()
     {
         item.insert(method.to_owned(), operation);
     }
@@ -187,7 +350,9 @@ fn put(contract: &mut Value, path: &str, method: &str, operation: Value) {
 fn realign(contract: &mut Value, ours: &Value) {
     let own = places(ours);
     for (id, path, method) in places(contract) {
-        if let Some((_, to_path, to_method)) = own.iter().find(|(i, p, m)| *i == id && (*p != path || *m != method))
+        if let Some((_, to_path, to_method)) = own
+            .iter()
+            .find(|(i, p, m)| *i == id && (*p != path || *m != method))
             && let Some(operation) = take(contract, &path, &method)
         {
             put(contract, to_path, to_method, operation);
@@ -199,16 +364,35 @@ fn keep_wired(base: &Value, theirs: &mut Value, wired: &[String]) {
     let there = places(theirs);
     for (id, path, method) in places(base) {
         if wired.contains(&id) && !there.iter().any(|(i, ..)| *i == id) {
-            put(theirs, &path, &method, base["paths"][&path][&method].clone());
+            put(
+                theirs,
+                &path,
+                &method,
+                base["paths"][&path][&method].clone(),
+            );
         }
     }
 }
 
 /// Keeps the schemas that the new definition no longer has; gives their names.
 fn keep_schemas(base: &Value, theirs: &mut Value) -> Vec<String> {
-    let Some(before) = base.pointer("/components/schemas").and_then(Value::as_object) else { return Vec::new() };
-    let Some(now) = theirs.pointer_mut("/components/schemas").and_then(Value::as_object_mut) else { return Vec::new() };
-    let gone: Vec<String> = before.keys().filter(|k| !now.contains_key(*k)).cloned().collect();
+    let Some(before) = base
+        .pointer("/components/schemas")
+        .and_then(Value::as_object)
+    else {
+        return Vec::new();
+    };
+    let Some(now) = theirs
+        .pointer_mut("/components/schemas")
+        .and_then(Value::as_object_mut)
+    else {
+        return Vec::new();
+    };
+    let gone: Vec<String> = before
+        .keys()
+        .filter(|k| !now.contains_key(*k))
+        .cloned()
+        .collect();
     for name in &gone {
         now.insert(name.clone(), before[name].clone());
     }
@@ -216,38 +400,72 @@ fn keep_schemas(base: &Value, theirs: &mut Value) -> Vec<String> {
 }
 
 fn drop_operations(contract: &mut Value, ids: &[&str]) {
-    let Some(paths) = contract.get_mut("paths").and_then(Value::as_object_mut) else { return };
+    let Some(paths) = contract.get_mut("paths").and_then(Value::as_object_mut) else {
+        return;
+    };
     for item in paths.values_mut().filter_map(Value::as_object_mut) {
-        item.retain(|_, op| !op.get("operationId").and_then(Value::as_str).is_some_and(|id| ids.contains(&id)));
+        item.retain(|_, op| {
+            !op.get("operationId")
+                .and_then(Value::as_str)
+                .is_some_and(|id| ids.contains(&id))
+        });
     }
     paths.retain(|_, item| item.as_object().is_none_or(|m| !m.is_empty()));
 }
 
 /// Takes over what changed from `base` to `theirs` where `ours` did not change it.
-fn merge(base: &Value, ours: &mut Value, theirs: &Value, at: &mut Vec<String>, changes: &mut Vec<String>) {
+fn merge(
+    base: &Value,
+    ours: &mut Value,
+    theirs: &Value,
+    at: &mut Vec<String>,
+    changes: &mut Vec<String>,
+) {
     if base == theirs || ours == theirs {
         return;
     }
-    let shown = |at: &[String]| at.iter().map(|s| s.replace('~', "~0").replace('/', "~1")).fold(String::new(), |a, s| format!("{a}/{s}"));
-    if let (Value::Object(base), Value::Object(mine), Value::Object(theirs)) = (base, &mut *ours, theirs) {
+    let shown = |at: &[String]| {
+        at.iter()
+            .map(|s| s.replace('~', "~0").replace('/', "~1"))
+            .fold(String::new(), |a, s| format!("{a}/{s}"))
+    };
+    if let (Value::Object(base), Value::Object(mine), Value::Object(theirs)) =
+        (base, &mut *ours, theirs)
+    {
         return merge_objects(base, mine, theirs, at, changes, &shown);
     }
     if ours == base {
         changes.push(format!("{}: changed", shown(at)));
         *ours = theirs.clone();
     } else {
-        changes.push(format!("{}: changed by you and by the definition; yours stays", shown(at)));
+        changes.push(format!(
+            "{}: changed by you and by the definition; yours stays",
+            shown(at)
+        ));
     }
 }
 
-fn merge_objects(base: &Map<String, Value>, mine: &mut Map<String, Value>, theirs: &Map<String, Value>, at: &mut Vec<String>, changes: &mut Vec<String>, shown: &dyn Fn(&[String]) -> String) {
+fn merge_objects(
+    base: &Map<String, Value>,
+    mine: &mut Map<String, Value>,
+    theirs: &Map<String, Value>,
+    at: &mut Vec<String>,
+    changes: &mut Vec<String>,
+    shown: &dyn Fn(&[String]) -> String,
+) {
     for (name, value) in theirs {
         at.push(name.clone());
         match (base.get(name), mine.get_mut(name)) {
             (Some(before), Some(own)) => merge(before, own, value, at, changes),
-            (Some(before), None) if before != value => changes.push(format!("{}: changed, but you took it out; it stays out", shown(at))),
+            (Some(before), None) if before != value => changes.push(format!(
+                "{}: changed, but you took it out; it stays out",
+                shown(at)
+            )),
             (Some(_), None) => {}
-            (None, Some(own)) if own != value => changes.push(format!("{}: new, but you have one already; yours stays", shown(at))),
+            (None, Some(own)) if own != value => changes.push(format!(
+                "{}: new, but you have one already; yours stays",
+                shown(at)
+            )),
             (None, Some(_)) => {}
             (None, None) => {
                 changes.push(format!("{}: new", shown(at)));
@@ -263,7 +481,10 @@ fn merge_objects(base: &Map<String, Value>, mine: &mut Map<String, Value>, their
                 changes.push(format!("{}: gone", shown(at)));
                 mine.shift_remove(name);
             }
-            Some(_) => changes.push(format!("{}: gone, but you changed it; yours stays", shown(at))),
+            Some(_) => changes.push(format!(
+                "{}: gone, but you changed it; yours stays",
+                shown(at)
+            )),
             None => {}
         }
         at.pop();
@@ -272,13 +493,26 @@ fn merge_objects(base: &Map<String, Value>, mine: &mut Map<String, Value>, their
 
 /// A facade's text with one more operation at the end of `operations:`, everything else as it was.
 fn appended(text: &str, id: &str, wiring: &Value) -> String {
-    let block: String = to_yaml(&serde_json::json!({ id: wiring })).lines().map(|l| if l.is_empty() { String::new() } else { format!("  {l}\n") }).collect();
+    let block: String = to_yaml(&serde_json::json!({ id: wiring }))
+        .lines()
+        .map(|l| {
+            if l.is_empty() {
+                String::new()
+            } else {
+                format!("  {l}\n")
+            }
+        })
+        .collect();
     let lines: Vec<&str> = text.lines().collect();
     let Some(start) = lines.iter().position(|l| l.trim_end() == "operations:") else {
         return format!("{}\noperations:\n{block}", text.trim_end());
     };
     // The block ends where a line begins at the left margin.
-    let end = lines.iter().skip(start + 1).position(|l| !l.is_empty() && !l.starts_with([' ', '#'])).map_or(lines.len(), |i| start + 1 + i);
+    let end = lines
+        .iter()
+        .skip(start + 1)
+        .position(|l| !l.is_empty() && !l.starts_with([' ', '#']))
+        .map_or(lines.len(), |i| start + 1 + i);
     let (before, after) = lines.split_at(end);
     let mut out = before.join("\n").trim_end().to_owned();
     out.push('\n');

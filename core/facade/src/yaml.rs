@@ -76,7 +76,9 @@ fn flat(value: &Value) -> String {
 
 fn flow(value: &Value) -> String {
     match value {
-        Value::String(text) if text.contains([',', '[', ']', '{', '}']) => Value::String(text.clone()).to_string(),
+        Value::String(text) if text.contains([',', '[', ']', '{', '}']) => {
+            Value::String(text.clone()).to_string()
+        }
         other => flat(other),
     }
 }
@@ -89,11 +91,21 @@ fn scalar(text: &str) -> String {
         && !text.contains(": ")
         && !text.contains(" #")
         && !text.ends_with(':')
-        && !text.starts_with(['-', '?', ':', ',', '[', ']', '{', '}', '#', '&', '*', '!', '|', '>', '\'', '%', '@', '`', '.', '~'])
+        && !text.starts_with([
+            '-', '?', ':', ',', '[', ']', '{', '}', '#', '&', '*', '!', '|', '>', '\'', '%', '@',
+            '`', '.', '~',
+        ])
         && text.chars().all(|c| !c.is_control())
         && !text.starts_with(|c: char| c.is_ascii_digit())
-        && !matches!(text.to_lowercase().as_str(), "true" | "false" | "null" | "yes" | "no" | "on" | "off");
-    if plain { text.to_owned() } else { Value::String(text.to_owned()).to_string() }
+        && !matches!(
+            text.to_lowercase().as_str(),
+            "true" | "false" | "null" | "yes" | "no" | "on" | "off"
+        );
+    if plain {
+        text.to_owned()
+    } else {
+        Value::String(text.to_owned()).to_string()
+    }
 }
 
 #[cfg(test)]
@@ -105,6 +117,10 @@ mod tests {
     fn what_is_written_reads_back_the_same() {
         let value = json!({"a": [1, "2", true, null, "x: y", "=path.route"], "200": {"b": [{"c": "no", "d": []}, ["e"]], "empty": {}}, "t": " lead", "n": 1.50, "q": "a\"b\\\n", "f": ["a,b", "{x}"]});
         let text = to_yaml(&value);
-        assert_eq!(porch_contract::Node::parse(&text).unwrap().to_value(), value, "{text}");
+        assert_eq!(
+            porch_contract::Node::parse(&text).unwrap().to_value(),
+            value,
+            "{text}"
+        );
     }
 }

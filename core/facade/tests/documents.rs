@@ -3,19 +3,46 @@
 use std::collections::HashMap;
 
 use porch_contract::{Finding, Severity, has_errors};
-use porch_facade::{Builder, Documents, Files, Secrets, Source, Wiring, bundle, check, derive, effective, look, table};
+use porch_facade::{
+    Builder, Documents, Files, Secrets, Source, Wiring, bundle, check, derive, effective, look,
+    table,
+};
 
 fn demo() -> Files {
     let mut files = Files::new();
     for (name, text) in [
-        ("sailings/reservations.backend.yaml", include_str!("../../../demo/documents/sailings/reservations.backend.yaml")),
-        ("sailings/reservations.wsdl", include_str!("../../../demo/documents/sailings/reservations.wsdl")),
-        ("sailings/sailings.facade.yaml", include_str!("../../../demo/documents/sailings/sailings.facade.yaml")),
-        ("sailings/sailings.openapi.yaml", include_str!("../../../demo/documents/sailings/sailings.openapi.yaml")),
-        ("timetable/timetable.backend.yaml", include_str!("../../../demo/documents/timetable/timetable.backend.yaml")),
-        ("timetable/timetable.facade.yaml", include_str!("../../../demo/documents/timetable/timetable.facade.yaml")),
-        ("timetable/timetable.openapi.yaml", include_str!("../../../demo/documents/timetable/timetable.openapi.yaml")),
-        ("live.environment.yaml", include_str!("../../../demo/documents/live.environment.yaml")),
+        (
+            "sailings/reservations.backend.yaml",
+            include_str!("../../../demo/documents/sailings/reservations.backend.yaml"),
+        ),
+        (
+            "sailings/reservations.wsdl",
+            include_str!("../../../demo/documents/sailings/reservations.wsdl"),
+        ),
+        (
+            "sailings/sailings.facade.yaml",
+            include_str!("../../../demo/documents/sailings/sailings.facade.yaml"),
+        ),
+        (
+            "sailings/sailings.openapi.yaml",
+            include_str!("../../../demo/documents/sailings/sailings.openapi.yaml"),
+        ),
+        (
+            "timetable/timetable.backend.yaml",
+            include_str!("../../../demo/documents/timetable/timetable.backend.yaml"),
+        ),
+        (
+            "timetable/timetable.facade.yaml",
+            include_str!("../../../demo/documents/timetable/timetable.facade.yaml"),
+        ),
+        (
+            "timetable/timetable.openapi.yaml",
+            include_str!("../../../demo/documents/timetable/timetable.openapi.yaml"),
+        ),
+        (
+            "live.environment.yaml",
+            include_str!("../../../demo/documents/live.environment.yaml"),
+        ),
     ] {
         files.insert(name.to_owned(), text.to_owned());
     }
@@ -32,7 +59,15 @@ fn changed(file: &str, from: &str, to: &str) -> Vec<Finding> {
 }
 
 fn first(findings: &[Finding]) -> String {
-    findings.first().map_or_else(|| "nothing found".into(), |f| format!("{}:{}:{} {} ({})", f.file, f.line, f.column, f.message, f.help))
+    findings.first().map_or_else(
+        || "nothing found".into(),
+        |f| {
+            format!(
+                "{}:{}:{} {} ({})",
+                f.file, f.line, f.column, f.message, f.help
+            )
+        },
+    )
 }
 
 #[test]
@@ -44,9 +79,24 @@ fn the_demo_is_right() {
 fn each_mistake_is_found_where_it_stands() {
     let facade = "sailings/sailings.facade.yaml";
     for (file, from, to, expected) in [
-        (facade, "RouteCode: =path.route", "RuoteCode: =path.route", "sailings/sailings.facade.yaml:14:7 QuoteFare's input has no “RuoteCode” (did you mean “RouteCode”?)"),
-        (facade, "=path.fareClass", "=path.fareclas", "sailings/sailings.facade.yaml:15:24 the path has no variable “fareclas” (did you mean “fareClass”?)"),
-        (facade, "=answer.body.Fare.Amount", "=answer.body.Fare.Amonut", "sailings/sailings.facade.yaml:19:31 the answer's body at Fare has no “Amonut” (did you mean “Amount”?)"),
+        (
+            facade,
+            "RouteCode: =path.route",
+            "RuoteCode: =path.route",
+            "sailings/sailings.facade.yaml:14:7 QuoteFare's input has no “RuoteCode” (did you mean “RouteCode”?)",
+        ),
+        (
+            facade,
+            "=path.fareClass",
+            "=path.fareclas",
+            "sailings/sailings.facade.yaml:15:24 the path has no variable “fareclas” (did you mean “fareClass”?)",
+        ),
+        (
+            facade,
+            "=answer.body.Fare.Amount",
+            "=answer.body.Fare.Amonut",
+            "sailings/sailings.facade.yaml:19:31 the answer's body at Fare has no “Amonut” (did you mean “Amount”?)",
+        ),
         (
             facade,
             "=answer.body.Fare.?ValidUntil",
@@ -65,12 +115,42 @@ fn each_mistake_is_found_where_it_stands() {
             "Passengers: =path.route",
             "sailings/sailings.facade.yaml:16:19 QuoteFare's input wants integer here, and path.route is string (change the type in the contract, or convert it: int(…), double(…), string(…))",
         ),
-        (facade, "      fare: =answer", "      fares: =answer", "sailings/sailings.facade.yaml:19:7 the contract's reply has no “fares” (did you mean “fare”?)"),
-        (facade, "operation: QuoteFare", "operation: QuoteFair", "sailings/sailings.facade.yaml:12:47 the definition has no operation “QuoteFair” (did you mean “QuoteFare”?)"),
-        (facade, "  quoteFare:", "  qouteFare:", "sailings/sailings.facade.yaml:11:3 the contract has no operation “qouteFare” (did you mean “quoteFare”?)"),
-        (facade, "backend: reservations", "backend: reservation", "sailings/sailings.facade.yaml:12:22 there is no backend “reservation” (did you mean “reservations”?)"),
-        (facade, "limits:", "limit:", "sailings/sailings.facade.yaml:8:3 “limit” is not known here (did you mean “limits”?)"),
-        (facade, "window: 2m", "window: 2", "sailings/sailings.facade.yaml:9:30 “2” is no duration: write a number and ms, s, m, h or d, as in 2m ()"),
+        (
+            facade,
+            "      fare: =answer",
+            "      fares: =answer",
+            "sailings/sailings.facade.yaml:19:7 the contract's reply has no “fares” (did you mean “fare”?)",
+        ),
+        (
+            facade,
+            "operation: QuoteFare",
+            "operation: QuoteFair",
+            "sailings/sailings.facade.yaml:12:47 the definition has no operation “QuoteFair” (did you mean “QuoteFare”?)",
+        ),
+        (
+            facade,
+            "  quoteFare:",
+            "  qouteFare:",
+            "sailings/sailings.facade.yaml:11:3 the contract has no operation “qouteFare” (did you mean “quoteFare”?)",
+        ),
+        (
+            facade,
+            "backend: reservations",
+            "backend: reservation",
+            "sailings/sailings.facade.yaml:12:22 there is no backend “reservation” (did you mean “reservations”?)",
+        ),
+        (
+            facade,
+            "limits:",
+            "limit:",
+            "sailings/sailings.facade.yaml:8:3 “limit” is not known here (did you mean “limits”?)",
+        ),
+        (
+            facade,
+            "window: 2m",
+            "window: 2",
+            "sailings/sailings.facade.yaml:9:30 “2” is no duration: write a number and ms, s, m, h or d, as in 2m ()",
+        ),
         (
             facade,
             "credentials: [key]",
@@ -83,17 +163,42 @@ fn each_mistake_is_found_where_it_stands() {
             "contract: sailing.openapi.yaml",
             "sailings/sailings.facade.yaml:5:11 there is no file “sailings/sailing.openapi.yaml” (did you mean “sailings/sailings.openapi.yaml”?)",
         ),
-        (facade, "      Reference: =path.reference\n", "", "sailings/sailings.facade.yaml:42:5 CancelBooking's input needs “Reference” (add `Reference: …`)"),
-        (facade, "base: /sailings/v2", "base: sailings", "sailings/sailings.facade.yaml:4:7 “sailings” is no base path (a base path begins with “/” and has no variables, as in /sailings/v2)"),
+        (
+            facade,
+            "      Reference: =path.reference\n",
+            "",
+            "sailings/sailings.facade.yaml:42:5 CancelBooking's input needs “Reference” (add `Reference: …`)",
+        ),
+        (
+            facade,
+            "base: /sailings/v2",
+            "base: sailings",
+            "sailings/sailings.facade.yaml:4:7 “sailings” is no base path (a base path begins with “/” and has no variables, as in /sailings/v2)",
+        ),
         (
             "sailings/reservations.backend.yaml",
             "definition: reservations.wsdl\n",
             "",
             "sailings/reservations.backend.yaml:5:7 a SOAP backend needs its definition (add `definition: FILE` with its WSDL)",
         ),
-        ("timetable/timetable.facade.yaml", "path: /tt", "path: '/tt/{rute}'", "timetable/timetable.facade.yaml:8:52 nothing gives {rute} a value (did you mean “route”?)"),
-        ("timetable/timetable.facade.yaml", "base: /timetable/v1", "base: /sailings/v2", "nothing found"),
-        ("live.environment.yaml", "environment/1", "enviroment/1", "live.environment.yaml:1:12 “enviroment/1” is no kind of document (did you mean “environment/1”?)"),
+        (
+            "timetable/timetable.facade.yaml",
+            "path: /tt",
+            "path: '/tt/{rute}'",
+            "timetable/timetable.facade.yaml:8:52 nothing gives {rute} a value (did you mean “route”?)",
+        ),
+        (
+            "timetable/timetable.facade.yaml",
+            "base: /timetable/v1",
+            "base: /sailings/v2",
+            "nothing found",
+        ),
+        (
+            "live.environment.yaml",
+            "environment/1",
+            "enviroment/1",
+            "live.environment.yaml:1:12 “enviroment/1” is no kind of document (did you mean “environment/1”?)",
+        ),
     ] {
         assert_eq!(first(&changed(file, from, to)), expected, "{from} → {to}");
     }
@@ -103,28 +208,48 @@ fn each_mistake_is_found_where_it_stands() {
 fn two_facades_with_one_route_are_found() {
     let mut files = demo();
     for end in ["facade.yaml", "openapi.yaml"] {
-        let text = files[&format!("timetable/timetable.{end}")].replace("name: timetable", "name: other").replace("contract: timetable", "contract: other");
+        let text = files[&format!("timetable/timetable.{end}")]
+            .replace("name: timetable", "name: other")
+            .replace("contract: timetable", "contract: other");
         files.insert(format!("timetable/other.{end}"), text);
     }
     let findings = check(&files, "live");
-    assert!(findings.iter().any(|f| f.message.contains("is the route of “departures” in the facade")), "{findings:?}");
+    assert!(
+        findings.iter().any(|f| f
+            .message
+            .contains("is the route of “departures” in the facade")),
+        "{findings:?}"
+    );
 }
 
 #[test]
 fn unwired_operations_are_listed_not_dropped() {
-    let findings = changed("timetable/timetable.facade.yaml", "  notice:\n    call: { backend: timetable, method: POST, path: /notices }\n", "");
-    assert_eq!(first(&findings), "timetable/timetable.openapi.yaml:23:5 “notice” is not wired: callers get 404 (add `notice:` below `operations:` in timetable/timetable.facade.yaml)");
+    let findings = changed(
+        "timetable/timetable.facade.yaml",
+        "  notice:\n    call: { backend: timetable, method: POST, path: /notices }\n",
+        "",
+    );
+    assert_eq!(
+        first(&findings),
+        "timetable/timetable.openapi.yaml:23:5 “notice” is not wired: callers get 404 (add `notice:` below `operations:` in timetable/timetable.facade.yaml)"
+    );
     assert!(!has_errors(&findings));
 }
 
 #[test]
 fn secrets_are_filled_in_or_missed_by_name() {
     let (files, documents) = (demo(), Documents::read(&demo()));
-    let known = HashMap::from([("reservations-user".to_owned(), "porch".to_owned()), ("reservations-pasword".to_owned(), "x".to_owned())]);
+    let known = HashMap::from([
+        ("reservations-user".to_owned(), "porch".to_owned()),
+        ("reservations-pasword".to_owned(), "x".to_owned()),
+    ]);
     let mut builder = Builder::new(Secrets::Known(&known), None);
     builder.add_facade(&files, &documents, "sailings");
     let (_, findings) = builder.finish();
-    assert_eq!(first(&findings), "sailings/reservations.backend.yaml:14:19 the environment has no secret “reservations-password” (did you mean “reservations-pasword”?)");
+    assert_eq!(
+        first(&findings),
+        "sailings/reservations.backend.yaml:14:19 the environment has no secret “reservations-password” (did you mean “reservations-pasword”?)"
+    );
 }
 
 #[test]
@@ -133,7 +258,12 @@ fn a_bundle_compiles_on_its_own() {
     let own = bundle(&files, &documents, "sailings").unwrap();
     assert_eq!(
         own.keys().map(String::as_str).collect::<Vec<_>>(),
-        ["sailings/reservations.backend.yaml", "sailings/reservations.wsdl", "sailings/sailings.facade.yaml", "sailings/sailings.openapi.yaml"]
+        [
+            "sailings/reservations.backend.yaml",
+            "sailings/reservations.wsdl",
+            "sailings/sailings.facade.yaml",
+            "sailings/sailings.openapi.yaml"
+        ]
     );
     let documents = Documents::read(&own);
     let mut builder = Builder::new(Secrets::Placeholder, None);
@@ -142,7 +272,15 @@ fn a_bundle_compiles_on_its_own() {
     assert_eq!(findings, []);
     assert_eq!(porch.operations.len(), 5);
     let quote = porch.operation("sailings", "quoteFare").unwrap();
-    let rules: Vec<_> = effective(&porch, quote).into_iter().map(|r| format!("{} | {} | {} | {}", r.stage, r.place.rule, r.place.reach, r.place.line)).collect();
+    let rules: Vec<_> = effective(&porch, quote)
+        .into_iter()
+        .map(|r| {
+            format!(
+                "{} | {} | {} | {}",
+                r.stage, r.place.rule, r.place.reach, r.place.line
+            )
+        })
+        .collect();
     assert_eq!(
         rules[..4],
         [
@@ -152,15 +290,29 @@ fn a_bundle_compiles_on_its_own() {
             "admit | body at most 1048576 bytes | everywhere | 0",
         ]
     );
-    let Wiring::Soap(soap) = &porch.operations[quote as usize].wiring else { panic!() };
-    assert_eq!(soap.envelope.soap_action.as_deref(), Some("\"urn:skerry-line:reservations:3/QuoteFare\""));
+    let Wiring::Soap(soap) = &porch.operations[quote as usize].wiring else {
+        panic!()
+    };
+    assert_eq!(
+        soap.envelope.soap_action.as_deref(),
+        Some("\"urn:skerry-line:reservations:3/QuoteFare\"")
+    );
 }
 
 #[test]
 fn a_table_shows_the_callers_fields_beside_the_backends() {
     let files = demo();
     let table = table(&files, &Documents::read(&files), "sailings", "quoteFare").unwrap();
-    let rows: Vec<_> = table.request.iter().map(|r| format!("{} {} | {} | {} {}", r.caller, r.caller_type, r.what, r.backend, r.backend_type)).collect();
+    let rows: Vec<_> = table
+        .request
+        .iter()
+        .map(|r| {
+            format!(
+                "{} {} | {} | {} {}",
+                r.caller, r.caller_type, r.what, r.backend, r.backend_type
+            )
+        })
+        .collect();
     assert_eq!(
         rows,
         [
@@ -169,23 +321,83 @@ fn a_table_shows_the_callers_fields_beside_the_backends() {
             "query passengers integer | =query.?passengers.orValue(1) | Passengers integer"
         ]
     );
-    let rows: Vec<_> = table.reply.iter().map(|r| format!("{} {} | {} | {} {}", r.caller, r.caller_type, r.what, r.backend, r.backend_type)).collect();
-    assert_eq!(rows[1..], ["fare number | as it is | Fare.Amount number", "currency string | as it is | Fare.Currency string", "validUntil string (date) | as it is | Fare.ValidUntil string (date)"]);
-    assert_eq!(table.sample.to_string(), r#"{"path":{"route":"FAR-MAR","fareClass":"foot"},"query":{"passengers":1}}"#);
+    let rows: Vec<_> = table
+        .reply
+        .iter()
+        .map(|r| {
+            format!(
+                "{} {} | {} | {} {}",
+                r.caller, r.caller_type, r.what, r.backend, r.backend_type
+            )
+        })
+        .collect();
+    assert_eq!(
+        rows[1..],
+        [
+            "fare number | as it is | Fare.Amount number",
+            "currency string | as it is | Fare.Currency string",
+            "validUntil string (date) | as it is | Fare.ValidUntil string (date)"
+        ]
+    );
+    assert_eq!(
+        table.sample.to_string(),
+        r#"{"path":{"route":"FAR-MAR","fareClass":"foot"},"query":{"passengers":1}}"#
+    );
 }
 
 fn wsdl() -> Source {
-    Source { files: Files::from([("in.wsdl".to_owned(), demo()["sailings/reservations.wsdl"].clone())]), main: "in.wsdl".into(), ..Source::default() }
+    Source {
+        files: Files::from([(
+            "in.wsdl".to_owned(),
+            demo()["sailings/reservations.wsdl"].clone(),
+        )]),
+        main: "in.wsdl".into(),
+        ..Source::default()
+    }
 }
 
 #[test]
 fn looking_shows_operations_with_inputs_and_outputs() {
     let found = look(&wsdl()).unwrap();
-    assert_eq!((found.kind, found.title.as_str(), found.operations.len(), found.findings.len()), ("soap", "Reservations", 6, 0));
+    assert_eq!(
+        (
+            found.kind,
+            found.title.as_str(),
+            found.operations.len(),
+            found.findings.len()
+        ),
+        ("soap", "Reservations", 6, 0)
+    );
     let quote = &found.operations[1];
-    assert_eq!((quote.id.as_str(), quote.method.as_str(), quote.path.as_str(), quote.source.as_str()), ("quoteFare", "GET", "/fare/{routeCode}", "QuoteFare"));
-    assert_eq!(quote.inputs.iter().map(|f| format!("{}: {}", f.name, f.kind)).collect::<Vec<_>>(), ["RouteCode: string", "FareClass: string (foot, bicycle, car, cabin)", "Passengers: integer"]);
-    assert!(look(&Source { files: Files::from([("x".to_owned(), "hello".to_owned())]), main: "x".into(), ..Source::default() }).is_err());
+    assert_eq!(
+        (
+            quote.id.as_str(),
+            quote.method.as_str(),
+            quote.path.as_str(),
+            quote.source.as_str()
+        ),
+        ("quoteFare", "GET", "/fare/{routeCode}", "QuoteFare")
+    );
+    assert_eq!(
+        quote
+            .inputs
+            .iter()
+            .map(|f| format!("{}: {}", f.name, f.kind))
+            .collect::<Vec<_>>(),
+        [
+            "RouteCode: string",
+            "FareClass: string (foot, bicycle, car, cabin)",
+            "Passengers: integer"
+        ]
+    );
+    assert!(
+        look(&Source {
+            files: Files::from([("x".to_owned(), "hello".to_owned())]),
+            main: "x".into(),
+            ..Source::default()
+        })
+        .is_err()
+    );
 }
 
 #[test]
@@ -193,11 +405,31 @@ fn what_is_derived_passes_the_check_as_it_is() {
     let derived = derive(&wsdl(), "reservations", None, &[]).unwrap();
     assert_eq!(derived.operations, 6);
     let findings = check(&derived.files, "live");
-    assert_eq!(findings.iter().filter(|f| f.severity != Severity::Note).map(|f| first(std::slice::from_ref(f))).collect::<Vec<_>>(), Vec::<String>::new());
-    let one = derive(&wsdl(), "fares", Some("http://127.0.0.1:9"), &["QuoteFare".into()]).unwrap();
+    assert_eq!(
+        findings
+            .iter()
+            .filter(|f| f.severity != Severity::Note)
+            .map(|f| first(std::slice::from_ref(f)))
+            .collect::<Vec<_>>(),
+        Vec::<String>::new()
+    );
+    let one = derive(
+        &wsdl(),
+        "fares",
+        Some("http://127.0.0.1:9"),
+        &["QuoteFare".into()],
+    )
+    .unwrap();
     assert!(!one.files["fares.openapi.yaml"].contains("Sailing"));
     assert_eq!(check(&one.files, "live"), []);
-    let openapi = Source { files: Files::from([("t.yaml".to_owned(), demo()["timetable/timetable.openapi.yaml"].clone())]), main: "t.yaml".into(), ..Source::default() };
+    let openapi = Source {
+        files: Files::from([(
+            "t.yaml".to_owned(),
+            demo()["timetable/timetable.openapi.yaml"].clone(),
+        )]),
+        main: "t.yaml".into(),
+        ..Source::default()
+    };
     let derived = derive(&openapi, "tt", Some("http://127.0.0.1:1"), &[]).unwrap();
     assert_eq!(check(&derived.files, "live"), []);
 }

@@ -18,15 +18,31 @@ impl Types {
         let mut found: Vec<&Field> = Vec::new();
         for name in path.split('.') {
             if let Some(last) = found.last() {
-                let below = last.kind.message().filter(|_| last.cardinality == Cardinality::Single);
+                let below = last
+                    .kind
+                    .message()
+                    .filter(|_| last.cardinality == Cardinality::Single);
                 of = match below.map(|id| self.message(id)) {
-                    Some(m) if m.well_known.is_none() || m.well_known == Some(WellKnown::HttpBody) => m,
-                    _ => return Err(BindError(format!("“{}” holds no fields, so there is no “{name}” in it", last.json))),
+                    Some(m)
+                        if m.well_known.is_none() || m.well_known == Some(WellKnown::HttpBody) =>
+                    {
+                        m
+                    }
+                    _ => {
+                        return Err(BindError(format!(
+                            "“{}” holds no fields, so there is no “{name}” in it",
+                            last.json
+                        )));
+                    }
                 };
             }
             let Some(field) = of.field(name) else {
-                let near = porch_contract::suggest(name, of.fields.iter().map(|f| &*f.json)).map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
-                return Err(BindError(format!("“{name}” is no field of {}{near}", of.name)));
+                let near = porch_contract::suggest(name, of.fields.iter().map(|f| &*f.json))
+                    .map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
+                return Err(BindError(format!(
+                    "“{name}” is no field of {}{near}",
+                    of.name
+                )));
             };
             found.push(field);
         }
@@ -37,18 +53,31 @@ impl Types {
     ///
     /// # Errors
     /// When there is no such field, or the texts do not fit it.
-    pub fn bind(&self, message: MessageId, path: &str, texts: &[&str], out: &mut Vec<u8>) -> Result<(), BindError> {
+    pub fn bind(
+        &self,
+        message: MessageId,
+        path: &str,
+        texts: &[&str],
+        out: &mut Vec<u8>,
+    ) -> Result<(), BindError> {
         let fields = self.resolve(message, path)?;
-        let Some((field, around)) = fields.split_last() else { return Ok(()) };
+        let Some((field, around)) = fields.split_last() else {
+            return Ok(());
+        };
         let mut content = Vec::new();
         match field.cardinality {
-            Cardinality::Map { .. } => return Err(BindError("is a map, which a query cannot carry".into())),
-            Cardinality::Single if texts.len() > 1 => return Err(BindError("stands more than once".into())),
+            Cardinality::Map { .. } => {
+                return Err(BindError("is a map, which a query cannot carry".into()));
+            }
+            Cardinality::Single if texts.len() > 1 => {
+                return Err(BindError("stands more than once".into()));
+            }
             _ => {}
         }
         for text in texts {
             content.extend_from_slice(field.tag.bytes());
-            self.text_to_wire(field.kind, text, &mut content).map_err(BindError)?;
+            self.text_to_wire(field.kind, text, &mut content)
+                .map_err(BindError)?;
             if let Kind::Group(_) = field.kind {
                 content.extend_from_slice(Tag::new(field.number, END_GROUP).bytes());
             }
@@ -76,17 +105,39 @@ impl Types {
         all
     }
 
-    fn collect<'t>(&'t self, message: MessageId, before: &str, around: &mut Vec<MessageId>, all: &mut Vec<(String, &'t Field)>) {
+    fn collect<'t>(
+        &'t self,
+        message: MessageId,
+        before: &str,
+        around: &mut Vec<MessageId>,
+        all: &mut Vec<(String, &'t Field)>,
+    ) {
         for field in &self.message(message).fields {
-            let path = if before.is_empty() { field.json.to_string() } else { format!("{before}.{}", field.json) };
-            if all.len() >= 200 || matches!(field.cardinality, Cardinality::Map { .. }) || field.output_only {
+            let path = if before.is_empty() {
+                field.json.to_string()
+            } else {
+                format!("{before}.{}", field.json)
+            };
+            if all.len() >= 200
+                || matches!(field.cardinality, Cardinality::Map { .. })
+                || field.output_only
+            {
                 continue;
             }
             match field.kind.message() {
                 None => all.push((path, field)),
                 Some(id) => match self.message(id).well_known {
-                    Some(WellKnown::Timestamp | WellKnown::Duration | WellKnown::FieldMask | WellKnown::Wrapper | WellKnown::Value) => all.push((path, field)),
-                    None if field.cardinality == Cardinality::Single && !around.contains(&id) && around.len() < 5 => {
+                    Some(
+                        WellKnown::Timestamp
+                        | WellKnown::Duration
+                        | WellKnown::FieldMask
+                        | WellKnown::Wrapper
+                        | WellKnown::Value,
+                    ) => all.push((path, field)),
+                    None if field.cardinality == Cardinality::Single
+                        && !around.contains(&id)
+                        && around.len() < 5 =>
+                    {
                         around.push(id);
                         self.collect(id, &path, around, all);
                         around.pop();
@@ -107,15 +158,36 @@ impl Types {
         paths
     }
 
-    fn mask(&self, message: MessageId, value: &serde_json::Value, before: &str, paths: &mut Vec<String>, depth: usize) {
-        let Some(object) = value.as_object() else { return };
+    fn mask(
+        &self,
+        message: MessageId,
+        value: &serde_json::Value,
+        before: &str,
+        paths: &mut Vec<String>,
+        depth: usize,
+    ) {
+        let Some(object) = value.as_object() else {
+            return;
+        };
         let of = self.message(message);
         for (name, value) in object {
-            let Some(field) = of.field(name) else { continue };
-            let path = if before.is_empty() { field.name.to_string() } else { format!("{before}.{}", field.name) };
-            let below = field.kind.message().filter(|id| field.cardinality == Cardinality::Single && self.message(*id).well_known.is_none());
+            let Some(field) = of.field(name) else {
+                continue;
+            };
+            let path = if before.is_empty() {
+                field.name.to_string()
+            } else {
+                format!("{before}.{}", field.name)
+            };
+            let below = field.kind.message().filter(|id| {
+                field.cardinality == Cardinality::Single && self.message(*id).well_known.is_none()
+            });
             match below {
-                Some(id) if value.as_object().is_some_and(|o| !o.is_empty()) && depth < MAX_DEPTH => self.mask(id, value, &path, paths, depth + 1),
+                Some(id)
+                    if value.as_object().is_some_and(|o| !o.is_empty()) && depth < MAX_DEPTH =>
+                {
+                    self.mask(id, value, &path, paths, depth + 1)
+                }
                 _ => paths.push(path),
             }
         }

@@ -69,7 +69,10 @@ impl Features {
         Self {
             field_presence: or(self.field_presence, outer.field_presence),
             enum_type: or(self.enum_type, outer.enum_type),
-            repeated_field_encoding: or(self.repeated_field_encoding, outer.repeated_field_encoding),
+            repeated_field_encoding: or(
+                self.repeated_field_encoding,
+                outer.repeated_field_encoding,
+            ),
             message_encoding: or(self.message_encoding, outer.message_encoding),
         }
     }

@@ -21,4 +21,7 @@ pub use bind::BindError;
 pub use json::{JsonError, Mistake, WireError, put_varint, read_varint};
 pub use read::{Definition, Files, Method, Service, read};
 pub use schemas::Schemas;
-pub use types::{Cardinality, EnumId, EnumType, Field, JsonOptions, Kind, MessageId, MessageType, Types, WellKnown};
+pub use types::{
+    Cardinality, EnumId, EnumType, Field, JsonOptions, Kind, MessageId, MessageType, Types,
+    WellKnown,
+};

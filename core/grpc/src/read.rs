@@ -72,7 +72,9 @@ impl Definition {
     pub fn method(&self, name: &str) -> Option<&Method> {
         let name = name.trim_start_matches('/');
         let all = || self.services.iter().flat_map(|s| &s.methods);
-        all().find(|m| m.full == name).or_else(|| all().find(|m| m.full.replace('/', ".") == name))
+        all()
+            .find(|m| m.full == name)
+            .or_else(|| all().find(|m| m.full.replace('/', ".") == name))
     }
 
     /// All methods.
@@ -83,54 +85,126 @@ impl Definition {
 
 /// Files that ship with the product, so that nobody has to bring them along.
 const SHIPPED: [(&str, &str); 12] = [
-    ("google/api/annotations.proto", include_str!("../standard/google/api/annotations.proto")),
-    ("google/api/client.proto", include_str!("../standard/google/api/client.proto")),
-    ("google/api/field_behavior.proto", include_str!("../standard/google/api/field_behavior.proto")),
-    ("google/api/http.proto", include_str!("../standard/google/api/http.proto")),
-    ("google/api/httpbody.proto", include_str!("../standard/google/api/httpbody.proto")),
-    ("google/api/launch_stage.proto", include_str!("../standard/google/api/launch_stage.proto")),
-    ("google/api/resource.proto", include_str!("../standard/google/api/resource.proto")),
-    ("google/api/visibility.proto", include_str!("../standard/google/api/visibility.proto")),
-    ("google/rpc/code.proto", include_str!("../standard/google/rpc/code.proto")),
-    ("google/rpc/error_details.proto", include_str!("../standard/google/rpc/error_details.proto")),
-    ("google/rpc/status.proto", include_str!("../standard/google/rpc/status.proto")),
-    ("google/api/label.proto", include_str!("../standard/google/api/label.proto")),
+    (
+        "google/api/annotations.proto",
+        include_str!("../standard/google/api/annotations.proto"),
+    ),
+    (
+        "google/api/client.proto",
+        include_str!("../standard/google/api/client.proto"),
+    ),
+    (
+        "google/api/field_behavior.proto",
+        include_str!("../standard/google/api/field_behavior.proto"),
+    ),
+    (
+        "google/api/http.proto",
+        include_str!("../standard/google/api/http.proto"),
+    ),
+    (
+        "google/api/httpbody.proto",
+        include_str!("../standard/google/api/httpbody.proto"),
+    ),
+    (
+        "google/api/launch_stage.proto",
+        include_str!("../standard/google/api/launch_stage.proto"),
+    ),
+    (
+        "google/api/resource.proto",
+        include_str!("../standard/google/api/resource.proto"),
+    ),
+    (
+        "google/api/visibility.proto",
+        include_str!("../standard/google/api/visibility.proto"),
+    ),
+    (
+        "google/rpc/code.proto",
+        include_str!("../standard/google/rpc/code.proto"),
+    ),
+    (
+        "google/rpc/error_details.proto",
+        include_str!("../standard/google/rpc/error_details.proto"),
+    ),
+    (
+        "google/rpc/status.proto",
+        include_str!("../standard/google/rpc/status.proto"),
+    ),
+    (
+        "google/api/label.proto",
+        include_str!("../standard/google/api/label.proto"),
+    ),
 ];
 
 /// Whether a text is a `.proto` file.
 pub fn is_proto(text: &str) -> bool {
     let clean = without_comments(text);
-    let mut words = clean.split(|c: char| c.is_whitespace() || c == '=' || c == ';' || c == '{').filter(|w| !w.is_empty());
+    let mut words = clean
+        .split(|c: char| c.is_whitespace() || c == '=' || c == ';' || c == '{')
+        .filter(|w| !w.is_empty());
     let first = words.next().unwrap_or_default();
-    matches!(first, "syntax" | "edition" | "package" | "import" | "option" | "message" | "service" | "enum" | "extend") && (clean.contains(';') || clean.contains('{')) && !clean.contains("openapi:")
+    matches!(
+        first,
+        "syntax"
+            | "edition"
+            | "package"
+            | "import"
+            | "option"
+            | "message"
+            | "service"
+            | "enum"
+            | "extend"
+    ) && (clean.contains(';') || clean.contains('{'))
+        && !clean.contains("openapi:")
 }
 
 /// The bytes of a descriptor set that is a text in base64.
 pub fn descriptor_set(text: &str) -> Option<Vec<u8>> {
     let compact: String = text.split_whitespace().collect();
-    if compact.len() < 16 || !compact.bytes().all(|b| b.is_ascii_alphanumeric() || b"+/=-_".contains(&b)) {
+    if compact.len() < 16
+        || !compact
+            .bytes()
+            .all(|b| b.is_ascii_alphanumeric() || b"+/=-_".contains(&b))
+    {
         return None;
     }
-    let bytes = STANDARD.decode(compact.replace('-', "+").replace('_', "/")).ok()?;
+    let bytes = STANDARD
+        .decode(compact.replace('-', "+").replace('_', "/"))
+        .ok()?;
     is_descriptor_set(&bytes).then_some(bytes)
 }
 
 /// Whether bytes are a `FileDescriptorSet`: each of its files has a name.
 pub fn is_descriptor_set(bytes: &[u8]) -> bool {
-    bytes.first() == Some(&0x0a) && RawSet::decode(bytes).is_ok_and(|set| !set.file.is_empty() && set.file.iter().all(|f| File::decode(f.as_slice()).is_ok_and(|f| !f.name.is_empty())))
+    bytes.first() == Some(&0x0a)
+        && RawSet::decode(bytes).is_ok_and(|set| {
+            !set.file.is_empty()
+                && set
+                    .file
+                    .iter()
+                    .all(|f| File::decode(f.as_slice()).is_ok_and(|f| !f.name.is_empty()))
+        })
 }
 
 /// A descriptor set as the text that documents keep: base64 in lines (RFC 2045 §6.8).
 pub fn as_text(set: &[u8]) -> String {
     let text = STANDARD.encode(set);
-    text.as_bytes().chunks(76).map(|line| format!("{}\n", String::from_utf8_lossy(line))).collect()
+    text.as_bytes()
+        .chunks(76)
+        .map(|line| format!("{}\n", String::from_utf8_lossy(line)))
+        .collect()
 }
 
 /// A descriptor set, as a text, with only some of its files and what those import.
 pub fn only(text: &str, wanted: &[&str]) -> String {
-    let Some(set) = descriptor_set(text) else { return text.to_owned() };
+    let Some(set) = descriptor_set(text) else {
+        return text.to_owned();
+    };
     let raw = RawSet::decode(set.as_slice()).unwrap_or_default();
-    let parsed: Vec<File> = raw.file.iter().filter_map(|f| File::decode(f.as_slice()).ok()).collect();
+    let parsed: Vec<File> = raw
+        .file
+        .iter()
+        .filter_map(|f| File::decode(f.as_slice()).ok())
+        .collect();
     let by_name: HashMap<&str, &File> = parsed.iter().map(|f| (f.name.as_str(), f)).collect();
     let mut kept: BTreeSet<&str> = BTreeSet::new();
     let mut open: Vec<&str> = wanted.to_vec();
@@ -141,13 +215,25 @@ pub fn only(text: &str, wanted: &[&str]) -> String {
             open.extend(file.dependency.iter().map(String::as_str));
         }
     }
-    let file = raw.file.iter().zip(&parsed).filter(|(_, f)| kept.contains(f.name.as_str())).map(|(bytes, _)| bytes.clone());
-    as_text(&RawSet { file: file.collect() }.encode_to_vec())
+    let file = raw
+        .file
+        .iter()
+        .zip(&parsed)
+        .filter(|(_, f)| kept.contains(f.name.as_str()))
+        .map(|(bytes, _)| bytes.clone());
+    as_text(
+        &RawSet {
+            file: file.collect(),
+        }
+        .encode_to_vec(),
+    )
 }
 
 /// Whether a text is a service configuration (`google.api.Service`).
 pub fn is_service_config(text: &str) -> bool {
-    text.contains("google.api.Service") && Node::parse(text).is_ok_and(|n| n.get("type").and_then(Node::text) == Some("google.api.Service"))
+    text.contains("google.api.Service")
+        && Node::parse(text)
+            .is_ok_and(|n| n.get("type").and_then(Node::text) == Some("google.api.Service"))
 }
 
 /// Whether a text is any part of a gRPC definition.
@@ -196,7 +282,11 @@ fn imports(clean: &str) -> Vec<String> {
         .split(';')
         .filter_map(|statement| {
             let rest = statement.trim().strip_prefix("import")?.trim_start();
-            let rest = rest.strip_prefix("public").or_else(|| rest.strip_prefix("weak")).unwrap_or(rest).trim();
+            let rest = rest
+                .strip_prefix("public")
+                .or_else(|| rest.strip_prefix("weak"))
+                .unwrap_or(rest)
+                .trim();
             let inner = rest.strip_prefix(['"', '\''])?;
             inner.strip_suffix(['"', '\'']).map(str::to_owned)
         })
@@ -205,8 +295,13 @@ fn imports(clean: &str) -> Vec<String> {
 
 /// The files that a `.proto` file imports and that are not built in.
 pub fn missing_imports(text: &str) -> Vec<String> {
-    let built_in = |name: &str| name.starts_with("google/protobuf/") || SHIPPED.iter().any(|(n, _)| *n == name);
-    imports(&without_comments(text)).into_iter().filter(|name| !built_in(name)).collect()
+    let built_in = |name: &str| {
+        name.starts_with("google/protobuf/") || SHIPPED.iter().any(|(n, _)| *n == name)
+    };
+    imports(&without_comments(text))
+        .into_iter()
+        .filter(|name| !built_in(name))
+        .collect()
 }
 
 /// The edition of a file: `2023` is 1000 and so on (`enum Edition`), and where its statement stands.
@@ -253,11 +348,18 @@ struct Tree {
 
 impl Tree {
     fn of(files: &Files) -> Self {
-        let protos: Vec<(&String, &String, String)> = files.iter().filter(|(_, t)| is_proto(t)).map(|(p, t)| (p, t, without_comments(t))).collect();
+        let protos: Vec<(&String, &String, String)> = files
+            .iter()
+            .filter(|(_, t)| is_proto(t))
+            .map(|(p, t)| (p, t, without_comments(t)))
+            .collect();
         // An import that matches the end of a path tells what the beginning is: a root.
         let mut by_last: HashMap<&str, Vec<&str>> = HashMap::new();
         for (path, ..) in &protos {
-            by_last.entry(path.rsplit('/').next().unwrap_or(path)).or_default().push(path);
+            by_last
+                .entry(path.rsplit('/').next().unwrap_or(path))
+                .or_default()
+                .push(path);
         }
         let mut roots: BTreeSet<String> = BTreeSet::new();
         for import in protos.iter().flat_map(|(_, _, clean)| imports(clean)) {
@@ -266,29 +368,61 @@ impl Tree {
             }
             let last = import.rsplit('/').next().unwrap_or(&import);
             let ends = format!("/{import}");
-            let mut found: Vec<&str> = by_last.get(last).into_iter().flatten().copied().filter(|p| p.ends_with(&ends)).collect();
+            let mut found: Vec<&str> = by_last
+                .get(last)
+                .into_iter()
+                .flatten()
+                .copied()
+                .filter(|p| p.ends_with(&ends))
+                .collect();
             found.sort_by_key(|p| p.len());
             if let Some(path) = found.first() {
                 roots.insert(path[..path.len() - import.len()].to_owned());
             }
         }
-        let mut tree = Self { texts: HashMap::new(), paths: HashMap::new(), editions: HashMap::new(), imports: HashMap::new(), with_services: Vec::new(), findings: Vec::new() };
+        let mut tree = Self {
+            texts: HashMap::new(),
+            paths: HashMap::new(),
+            editions: HashMap::new(),
+            imports: HashMap::new(),
+            with_services: Vec::new(),
+            findings: Vec::new(),
+        };
         for (path, text, clean) in &protos {
-            let root = roots.iter().filter(|r| path.starts_with(r.as_str())).max_by_key(|r| r.len());
+            let root = roots
+                .iter()
+                .filter(|r| path.starts_with(r.as_str()))
+                .max_by_key(|r| r.len());
             let name = root.map_or(path.as_str(), |r| &path[r.len()..]).to_owned();
             let mut text = (*text).clone();
             if let Some((number, range)) = edition(clean) {
                 // The compiler knows no editions: it reads the statement as proto3, and what that means is set right behind.
                 let stands_for = "syntax=\"proto3\";";
                 if number == 0 || range.len() < stands_for.len() {
-                    tree.findings.push(Finding::new(Severity::Warning, path, Position { line: 1, column: 1 }, "this edition is not known, so the file is not read").help("editions 2023 and 2024 are"));
+                    tree.findings.push(
+                        Finding::new(
+                            Severity::Warning,
+                            path,
+                            Position { line: 1, column: 1 },
+                            "this edition is not known, so the file is not read",
+                        )
+                        .help("editions 2023 and 2024 are"),
+                    );
                     continue;
                 }
-                text.replace_range(range.clone(), &format!("{stands_for}{}", " ".repeat(range.len() - stands_for.len())));
+                text.replace_range(
+                    range.clone(),
+                    &format!("{stands_for}{}", " ".repeat(range.len() - stands_for.len())),
+                );
                 tree.editions.insert(name.clone(), number);
             }
             if too_deep(clean) {
-                tree.findings.push(Finding::new(Severity::Warning, path, Position::default(), format!("braces lie in more than {MAX_BRACES} others, so the file is not read")));
+                tree.findings.push(Finding::new(
+                    Severity::Warning,
+                    path,
+                    Position::default(),
+                    format!("braces lie in more than {MAX_BRACES} others, so the file is not read"),
+                ));
                 continue;
             }
             let mut words = clean.split_whitespace();
@@ -333,15 +467,26 @@ impl FileResolver for Shared {
 fn compile_finding(tree: &Tree, name: &str, error: &protox::Error) -> Finding {
     let file = error.file().unwrap_or(name);
     let path = tree.paths.get(file).map_or(file, String::as_str);
-    let offset = error.labels().and_then(|mut l| l.next()).map(|l| l.offset());
+    let offset = error
+        .labels()
+        .and_then(|mut l| l.next())
+        .map(|l| l.offset());
     let text = tree.texts.get(file).map_or("", String::as_str);
-    let at = offset.filter(|o| *o <= text.len() && text.is_char_boundary(*o)).map_or_else(Position::default, |o| {
-        let before = &text[..o];
-        Position { line: before.matches('\n').count() + 1, column: before.rsplit('\n').next().unwrap_or("").chars().count() + 1 }
-    });
+    let at = offset
+        .filter(|o| *o <= text.len() && text.is_char_boundary(*o))
+        .map_or_else(Position::default, |o| {
+            let before = &text[..o];
+            Position {
+                line: before.matches('\n').count() + 1,
+                column: before.rsplit('\n').next().unwrap_or("").chars().count() + 1,
+            }
+        });
     let help = error.help().map(|h| h.to_string()).unwrap_or_default();
-    let help =
-        if error.to_string().contains("not found") && help.is_empty() { "give the folder or ZIP that holds it too; google/protobuf, google/api and google/rpc are built in".into() } else { help };
+    let help = if error.to_string().contains("not found") && help.is_empty() {
+        "give the folder or ZIP that holds it too; google/protobuf, google/api and google/rpc are built in".into()
+    } else {
+        help
+    };
     Finding::error(path, at, error.to_string()).help(help)
 }
 
@@ -356,12 +501,21 @@ pub fn read(files: &Files, progress: Progress<'_>) -> Result<Definition, Box<Fin
     let mut all: Vec<File> = Vec::new();
     let mut findings = Vec::new();
     let mut used: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
-    let configs: Vec<(&String, &String)> = files.iter().filter(|(_, t)| is_service_config(t)).collect();
+    let configs: Vec<(&String, &String)> =
+        files.iter().filter(|(_, t)| is_service_config(t)).collect();
     for (path, text) in files.iter().filter(|(_, t)| !is_proto(t)) {
-        let Some(set) = descriptor_set(text) else { continue };
+        let Some(set) = descriptor_set(text) else {
+            continue;
+        };
         let raw = RawSet::decode(set.as_slice()).unwrap_or_default();
-        for file in raw.file.iter().filter_map(|f| File::decode(f.as_slice()).ok()) {
-            used.entry(file.name.clone()).or_default().insert(path.clone());
+        for file in raw
+            .file
+            .iter()
+            .filter_map(|f| File::decode(f.as_slice()).ok())
+        {
+            used.entry(file.name.clone())
+                .or_default()
+                .insert(path.clone());
             if !all.iter().any(|f| f.name == file.name) {
                 all.push(file);
             }
@@ -377,13 +531,31 @@ pub fn read(files: &Files, progress: Progress<'_>) -> Result<Definition, Box<Fin
     let services = services(&all, &types, own_rules, &mut findings);
     if services.is_empty() {
         let file = files.keys().next().map_or("", String::as_str);
-        return Err(Box::new(Finding::error(file, Position::default(), "no gRPC service is defined in it").help("give the .proto file that has `service …`, its folder, or a descriptor set")));
+        return Err(Box::new(
+            Finding::error(
+                file,
+                Position::default(),
+                "no gRPC service is defined in it",
+            )
+            .help("give the .proto file that has `service …`, its folder, or a descriptor set"),
+        ));
     }
-    Ok(Definition { types: Arc::new(types), services, findings, used })
+    Ok(Definition {
+        types: Arc::new(types),
+        services,
+        findings,
+        used,
+    })
 }
 
 /// Compiles the `.proto` files that define services, with all that they import.
-fn compile(files: &Files, all: &mut Vec<File>, findings: &mut Vec<Finding>, used: &mut BTreeMap<String, BTreeSet<String>>, progress: Progress<'_>) -> Result<(), Box<Finding>> {
+fn compile(
+    files: &Files,
+    all: &mut Vec<File>,
+    findings: &mut Vec<Finding>,
+    used: &mut BTreeMap<String, BTreeSet<String>>,
+    progress: Progress<'_>,
+) -> Result<(), Box<Finding>> {
     let mut tree = Tree::of(files);
     findings.append(&mut tree.findings);
     if tree.texts.is_empty() {
@@ -413,37 +585,69 @@ fn compile(files: &Files, all: &mut Vec<File>, findings: &mut Vec<Finding>, used
             progress(wanted.len(), wanted.len());
             (compiler.encode_file_descriptor_set(), failed)
         };
-        std::thread::Builder::new().stack_size(256 << 20).spawn_scoped(scope, work).map(|t| t.join())
+        std::thread::Builder::new()
+            .stack_size(256 << 20)
+            .spawn_scoped(scope, work)
+            .map(|t| t.join())
     });
     let (set, failed) = match compiled {
         Ok(Ok(done)) => done,
-        _ => return Err(Box::new(Finding::error("", Position::default(), "the compiler of .proto files gave up").help("check the files with another compiler"))),
+        _ => {
+            return Err(Box::new(
+                Finding::error(
+                    "",
+                    Position::default(),
+                    "the compiler of .proto files gave up",
+                )
+                .help("check the files with another compiler"),
+            ));
+        }
     };
     let raw = RawSet::decode(set.as_slice()).unwrap_or_default();
     let none = raw.file.is_empty();
-    for mut file in raw.file.iter().filter_map(|f| File::decode(f.as_slice()).ok()) {
+    for mut file in raw
+        .file
+        .iter()
+        .filter_map(|f| File::decode(f.as_slice()).ok())
+    {
         if let Some(edition) = tree.editions.get(&file.name) {
             (file.syntax, file.edition) = ("editions".into(), Some(*edition));
         }
-        used.entry(file.name.clone()).or_default().extend(tree.reach(&file.name));
+        used.entry(file.name.clone())
+            .or_default()
+            .extend(tree.reach(&file.name));
         if !all.iter().any(|f| f.name == file.name) {
             all.push(file);
         }
     }
     // One broken file of many is worth a word; when nothing is left, it is why.
     if none && all.is_empty() {
-        return Err(Box::new(failed.into_iter().next().unwrap_or_else(|| Finding::error("", Position::default(), "no .proto file could be read"))));
+        return Err(Box::new(failed.into_iter().next().unwrap_or_else(|| {
+            Finding::error("", Position::default(), "no .proto file could be read")
+        })));
     }
-    findings.extend(failed.into_iter().map(|f| Finding { severity: Severity::Warning, ..f }));
+    findings.extend(failed.into_iter().map(|f| Finding {
+        severity: Severity::Warning,
+        ..f
+    }));
     Ok(())
 }
 
-fn services(all: &[File], types: &Types, mut own_rules: HashMap<String, HttpRule>, findings: &mut Vec<Finding>) -> Vec<Service> {
+fn services(
+    all: &[File],
+    types: &Types,
+    mut own_rules: HashMap<String, HttpRule>,
+    findings: &mut Vec<Finding>,
+) -> Vec<Service> {
     let mut services = Vec::new();
     for file in all {
         let comments = Comments::of(file.source_code_info.as_ref());
         for (i, service) in file.service.iter().enumerate() {
-            let name = if file.package.is_empty() { service.name.clone() } else { format!("{}.{}", file.package, service.name) };
+            let name = if file.package.is_empty() {
+                service.name.clone()
+            } else {
+                format!("{}.{}", file.package, service.name)
+            };
             // Reflection is how a server tells its definition, not something to publish.
             if name.starts_with("grpc.reflection.") {
                 continue;
@@ -451,14 +655,31 @@ fn services(all: &[File], types: &Types, mut own_rules: HashMap<String, HttpRule
             let mut methods = Vec::new();
             for (j, method) in service.method.iter().enumerate() {
                 let full = format!("{name}/{}", method.name);
-                let (Some(input), Some(output)) = (types.find(method.input_type.trim_start_matches('.')), types.find(method.output_type.trim_start_matches('.'))) else {
-                    findings.push(Finding::new(Severity::Warning, &file.name, Position::default(), format!("{full}: its messages are nowhere to be found, so it is left out")));
+                let (Some(input), Some(output)) = (
+                    types.find(method.input_type.trim_start_matches('.')),
+                    types.find(method.output_type.trim_start_matches('.')),
+                ) else {
+                    findings.push(Finding::new(
+                        Severity::Warning,
+                        &file.name,
+                        Position::default(),
+                        format!("{full}: its messages are nowhere to be found, so it is left out"),
+                    ));
                     continue;
                 };
                 let own = own_rules.remove(&full.replace('/', "."));
-                let http = own.as_ref().or_else(|| method.options.as_ref().and_then(|o| o.http.as_ref()));
+                let http = own
+                    .as_ref()
+                    .or_else(|| method.options.as_ref().and_then(|o| o.http.as_ref()));
                 let (rules, wrong) = http.map(rules).unwrap_or_default();
-                findings.extend(wrong.into_iter().map(|w| Finding::new(Severity::Warning, &file.name, Position::default(), format!("{full}: its HTTP rule: {w}"))));
+                findings.extend(wrong.into_iter().map(|w| {
+                    Finding::new(
+                        Severity::Warning,
+                        &file.name,
+                        Position::default(),
+                        format!("{full}: its HTTP rule: {w}"),
+                    )
+                }));
                 methods.push(Method {
                     name: method.name.clone(),
                     full,
@@ -471,25 +692,52 @@ fn services(all: &[File], types: &Types, mut own_rules: HashMap<String, HttpRule
                     rules,
                 });
             }
-            services.push(Service { name, documentation: comments.at(&[6, i as i32]).into(), file: file.name.clone(), methods });
+            services.push(Service {
+                name,
+                documentation: comments.at(&[6, i as i32]).into(),
+                file: file.name.clone(),
+                methods,
+            });
         }
     }
     for selector in own_rules.keys() {
-        findings.push(Finding::new(Severity::Warning, "", Position::default(), format!("the service configuration has a rule for “{selector}”, which is no method here")));
+        findings.push(Finding::new(
+            Severity::Warning,
+            "",
+            Position::default(),
+            format!(
+                "the service configuration has a rule for “{selector}”, which is no method here"
+            ),
+        ));
     }
     services
 }
 
 /// The rules of service configurations by selector; they win over those in the files (`google/api/service.proto`).
-fn config_rules(configs: &[(&String, &String)], findings: &mut Vec<Finding>) -> HashMap<String, HttpRule> {
+fn config_rules(
+    configs: &[(&String, &String)],
+    findings: &mut Vec<Finding>,
+) -> HashMap<String, HttpRule> {
     let mut all = HashMap::new();
     for (path, text) in configs {
-        let Ok(node) = Node::parse(text) else { continue };
-        let Some(rules) = node.get("http").and_then(|h| h.get("rules")) else { continue };
+        let Ok(node) = Node::parse(text) else {
+            continue;
+        };
+        let Some(rules) = node.get("http").and_then(|h| h.get("rules")) else {
+            continue;
+        };
         for rule in rules.items() {
             let http = config_rule(rule);
             if http.selector.is_empty() {
-                findings.push(Finding::new(Severity::Warning, path, rule.at, "a rule without `selector`").help("name the method: selector: package.Service.Method"));
+                findings.push(
+                    Finding::new(
+                        Severity::Warning,
+                        path,
+                        rule.at,
+                        "a rule without `selector`",
+                    )
+                    .help("name the method: selector: package.Service.Method"),
+                );
                 continue;
             }
             all.insert(http.selector.clone(), http);
@@ -499,7 +747,12 @@ fn config_rules(configs: &[(&String, &String)], findings: &mut Vec<Finding>) -> 
 }
 
 fn config_rule(node: &Node) -> HttpRule {
-    let text = |name: &str| node.get(name).and_then(Node::text).unwrap_or_default().to_owned();
+    let text = |name: &str| {
+        node.get(name)
+            .and_then(Node::text)
+            .unwrap_or_default()
+            .to_owned()
+    };
     let either = |a: &str, b: &str| node.get(a).or_else(|| node.get(b));
     HttpRule {
         selector: text("selector"),
@@ -509,21 +762,40 @@ fn config_rule(node: &Node) -> HttpRule {
         delete: text("delete"),
         patch: text("patch"),
         body: text("body"),
-        response_body: either("response_body", "responseBody").and_then(Node::text).unwrap_or_default().to_owned(),
+        response_body: either("response_body", "responseBody")
+            .and_then(Node::text)
+            .unwrap_or_default()
+            .to_owned(),
         custom: node.get("custom").map(|c| {
-            let part = |name: &str| c.get(name).and_then(Node::text).unwrap_or_default().to_owned();
-            CustomPattern { kind: part("kind"), path: part("path") }
+            let part = |name: &str| {
+                c.get(name)
+                    .and_then(Node::text)
+                    .unwrap_or_default()
+                    .to_owned()
+            };
+            CustomPattern {
+                kind: part("kind"),
+                path: part("path"),
+            }
         }),
-        additional_bindings: either("additional_bindings", "additionalBindings").map_or_else(Vec::new, |list| list.items().iter().map(config_rule).collect()),
+        additional_bindings: either("additional_bindings", "additionalBindings")
+            .map_or_else(Vec::new, |list| {
+                list.items().iter().map(config_rule).collect()
+            }),
     }
 }
 
 /// The types of `google.rpc.Status` and its usual details: known whether or not a definition imports them.
 pub fn status_types() -> &'static Types {
     static TYPES: LazyLock<Types> = LazyLock::new(|| {
-        let mut files: Files = SHIPPED.iter().map(|(n, t)| ((*n).to_owned(), (*t).to_owned())).collect();
+        let mut files: Files = SHIPPED
+            .iter()
+            .map(|(n, t)| ((*n).to_owned(), (*t).to_owned()))
+            .collect();
         files.insert("all.proto".into(), "syntax = \"proto3\"; import \"google/rpc/status.proto\"; import \"google/rpc/error_details.proto\"; import \"google/api/httpbody.proto\"; import \"google/protobuf/struct.proto\"; import \"google/protobuf/wrappers.proto\"; import \"google/protobuf/timestamp.proto\"; import \"google/protobuf/empty.proto\"; import \"google/protobuf/field_mask.proto\"; message X {} service All { rpc A(X) returns (X); }".into());
-        read(&files, &|_, _| ()).map(|d| (*d.types).clone()).unwrap_or_default()
+        read(&files, &|_, _| ())
+            .map(|d| (*d.types).clone())
+            .unwrap_or_default()
     });
     &TYPES
 }

@@ -62,7 +62,15 @@ impl Template {
     /// # Errors
     /// When it breaks the grammar that stands in `google/api/http.proto`.
     pub fn parse(text: &str) -> Result<Self, TemplateError> {
-        let mut p = Parser { text, pos: 0, out: Template { parts: Vec::new(), variables: Vec::new(), verb: None } };
+        let mut p = Parser {
+            text,
+            pos: 0,
+            out: Template {
+                parts: Vec::new(),
+                variables: Vec::new(),
+                verb: None,
+            },
+        };
         p.template()?;
         Ok(p.out)
     }
@@ -70,7 +78,11 @@ impl Template {
 
 impl Parser<'_> {
     fn fail<T>(&self, message: &'static str) -> Result<T, TemplateError> {
-        Err(TemplateError { message, at: self.text[..self.pos].chars().count() + 1, template: self.text.to_owned() })
+        Err(TemplateError {
+            message,
+            at: self.text[..self.pos].chars().count() + 1,
+            template: self.text.to_owned(),
+        })
     }
 
     fn peek(&self) -> Option<u8> {
@@ -95,7 +107,11 @@ impl Parser<'_> {
         if self.take(b':') {
             self.out.verb = Some(self.literal()?);
         }
-        if self.pos < self.text.len() { self.fail("something that no template has") } else { Ok(()) }
+        if self.pos < self.text.len() {
+            self.fail("something that no template has")
+        } else {
+            Ok(())
+        }
     }
 
     /// `Segment { "/" Segment }`
@@ -104,7 +120,11 @@ impl Parser<'_> {
             match self.peek() {
                 Some(b'*') => {
                     self.pos += 1;
-                    let part = if self.take(b'*') { Part::Many } else { Part::One };
+                    let part = if self.take(b'*') {
+                        Part::Many
+                    } else {
+                        Part::One
+                    };
                     self.out.parts.push(part);
                 }
                 Some(b'{') if inside => return self.fail("a variable in a variable"),
@@ -126,7 +146,10 @@ impl Parser<'_> {
         let mut field = Vec::new();
         loop {
             let from = self.pos;
-            while self.peek().is_some_and(|b| b.is_ascii_alphanumeric() || b == b'_') {
+            while self
+                .peek()
+                .is_some_and(|b| b.is_ascii_alphanumeric() || b == b'_')
+            {
                 self.pos += 1;
             }
             let name = &self.text[from..self.pos];
@@ -159,7 +182,9 @@ impl Parser<'_> {
     fn literal(&mut self) -> Result<String, TemplateError> {
         let from = self.pos;
         // RFC 3986 §3.3, `pchar` without the colon, which begins a verb.
-        while self.peek().is_some_and(|b| b.is_ascii_alphanumeric() || b"-._~!$&'()+,;@%".contains(&b) || b >= 0x80) {
+        while self.peek().is_some_and(|b| {
+            b.is_ascii_alphanumeric() || b"-._~!$&'()+,;@%".contains(&b) || b >= 0x80
+        }) {
             self.pos += 1;
         }
         if from == self.pos {
@@ -185,22 +210,47 @@ pub struct Rule {
 /// The rules of a method, the additional bindings behind the first; and what is wrong with any.
 pub fn rules(http: &HttpRule) -> (Vec<Rule>, Vec<String>) {
     let (mut rules, mut wrong) = (Vec::new(), Vec::new());
-    for (i, one) in std::iter::once(http).chain(&http.additional_bindings).enumerate() {
+    for (i, one) in std::iter::once(http)
+        .chain(&http.additional_bindings)
+        .enumerate()
+    {
         if i > 0 && !one.additional_bindings.is_empty() {
-            wrong.push("additional bindings in additional bindings are not allowed, and are left out".into());
+            wrong.push(
+                "additional bindings in additional bindings are not allowed, and are left out"
+                    .into(),
+            );
         }
-        let custom = one.custom.as_ref().map_or(("", ""), |c| (c.kind.as_str(), c.path.as_str()));
-        let patterns = [("GET", one.get.as_str()), ("PUT", &one.put), ("POST", &one.post), ("DELETE", &one.delete), ("PATCH", &one.patch), custom];
+        let custom = one
+            .custom
+            .as_ref()
+            .map_or(("", ""), |c| (c.kind.as_str(), c.path.as_str()));
+        let patterns = [
+            ("GET", one.get.as_str()),
+            ("PUT", &one.put),
+            ("POST", &one.post),
+            ("DELETE", &one.delete),
+            ("PATCH", &one.patch),
+            custom,
+        ];
         let Some((method, path)) = patterns.into_iter().find(|(_, p)| !p.is_empty()) else {
             wrong.push("a rule without a path".into());
             continue;
         };
-        if method.is_empty() || !method.bytes().all(|b| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b)) {
+        if method.is_empty()
+            || !method
+                .bytes()
+                .all(|b| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b))
+        {
             wrong.push(format!("“{method}” is no method (RFC 9110 §5.6.2)"));
             continue;
         }
         match Template::parse(path) {
-            Ok(template) => rules.push(Rule { method: method.to_uppercase(), template, body: one.body.clone(), response_body: one.response_body.clone() }),
+            Ok(template) => rules.push(Rule {
+                method: method.to_uppercase(),
+                template,
+                body: one.body.clone(),
+                response_body: one.response_body.clone(),
+            }),
             Err(e) => wrong.push(e.to_string()),
         }
     }
@@ -273,7 +323,10 @@ pub fn contract_path(template: &Template) -> (String, Vec<Bound>) {
 
 /// What a `*` is called: its field when that is all of it, else after the segment before it.
 fn variable_name(template: &Template, part: usize) -> String {
-    let of = template.variables.iter().find(|v| (v.from..v.to).contains(&part));
+    let of = template
+        .variables
+        .iter()
+        .find(|v| (v.from..v.to).contains(&part));
     match (of, part.checked_sub(1).map(|i| &template.parts[i])) {
         (Some(v), _) if v.to - v.from == 1 => crate::build::lower_camel(&v.field.join("_")),
         (None, _) => "segment".into(),
@@ -284,15 +337,27 @@ fn variable_name(template: &Template, part: usize) -> String {
 
 /// A name for one of several: `vessels` becomes `vessel`.
 pub(crate) fn singular(word: &str) -> String {
-    let clean: String = word.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect();
+    let clean: String = word
+        .chars()
+        .map(|c| if c.is_ascii_alphanumeric() { c } else { '_' })
+        .collect();
     let name = match clean.as_str() {
         w if w.ends_with("ies") && w.len() > 4 => format!("{}y", &w[..w.len() - 3]),
-        w if ["sses", "shes", "ches", "xes"].iter().any(|e| w.ends_with(e)) => w[..w.len() - 2].to_owned(),
+        w if ["sses", "shes", "ches", "xes"]
+            .iter()
+            .any(|e| w.ends_with(e)) =>
+        {
+            w[..w.len() - 2].to_owned()
+        }
         w if w.ends_with('s') && !w.ends_with("ss") && w.len() > 2 => w[..w.len() - 1].to_owned(),
         w => w.to_owned(),
     };
     let name = crate::build::lower_camel(&name);
-    if name.is_empty() || name.starts_with(|c: char| c.is_ascii_digit()) { "segment".into() } else { name }
+    if name.is_empty() || name.starts_with(|c: char| c.is_ascii_digit()) {
+        "segment".into()
+    } else {
+        name
+    }
 }
 
 fn unused(name: &str, taken: &[String]) -> String {
@@ -320,7 +385,12 @@ mod tests {
                             Piece::Fixed(t) => t.clone(),
                         })
                         .collect();
-                    format!("{}={}{}", b.field.join("."), pieces.join("/"), if b.several { " several" } else { "" })
+                    format!(
+                        "{}={}{}",
+                        b.field.join("."),
+                        pieces.join("/"),
+                        if b.several { " several" } else { "" }
+                    )
                 })
                 .collect();
             (path, fields.join("; "))
@@ -329,21 +399,62 @@ mod tests {
             ("/", "/", ""),
             ("/v1/vessels", "/v1/vessels", ""),
             ("/v1/{name}", "/v1/{name}", "name=<name>"),
-            ("/v1/{name=vessels/*}", "/v1/vessels/{vessel}", "name=vessels/<vessel> several"),
-            ("/v1/{report.vessel.name=vessels/*/berths/*}:move", "/v1/vessels/{vessel}/berths/{berth}:move", "report.vessel.name=vessels/<vessel>/berths/<berth> several"),
-            ("/v1/{path=files/**}:read", "/v1/files/{file*}:read", "path=files/<file…> several"),
+            (
+                "/v1/{name=vessels/*}",
+                "/v1/vessels/{vessel}",
+                "name=vessels/<vessel> several",
+            ),
+            (
+                "/v1/{report.vessel.name=vessels/*/berths/*}:move",
+                "/v1/vessels/{vessel}/berths/{berth}:move",
+                "report.vessel.name=vessels/<vessel>/berths/<berth> several",
+            ),
+            (
+                "/v1/{path=files/**}:read",
+                "/v1/files/{file*}:read",
+                "path=files/<file…> several",
+            ),
             ("/v1/**/history", "/v1/{segment*}/history", ""),
-            ("/v1/{a=**}/{b=x/**}/end", "/v1/{a*}/x/{x*}/end", "a=<a…> several; b=x/<x…> several"),
-            ("/v1/*/*/{home_port.code}", "/v1/{segment}/{segment2}/{homePortCode}", "home_port.code=<homePortCode>"),
-            ("/v1/{a=parties/*}/{b=parties/*}", "/v1/parties/{party}/parties/{party2}", "a=parties/<party> several; b=parties/<party2> several"),
+            (
+                "/v1/{a=**}/{b=x/**}/end",
+                "/v1/{a*}/x/{x*}/end",
+                "a=<a…> several; b=x/<x…> several",
+            ),
+            (
+                "/v1/*/*/{home_port.code}",
+                "/v1/{segment}/{segment2}/{homePortCode}",
+                "home_port.code=<homePortCode>",
+            ),
+            (
+                "/v1/{a=parties/*}/{b=parties/*}",
+                "/v1/parties/{party}/parties/{party2}",
+                "a=parties/<party> several; b=parties/<party2> several",
+            ),
         ] {
-            assert_eq!(shown(template), (path.to_owned(), fields.to_owned()), "{template}");
+            assert_eq!(
+                shown(template),
+                (path.to_owned(), fields.to_owned()),
+                "{template}"
+            );
         }
     }
 
     #[test]
     fn what_is_no_template_is_told_with_its_place() {
-        for (text, at) in [("v1", 1), ("/v1/", 5), ("/{a", 4), ("/{a=b/{c}}", 7), ("/{}", 3), ("/{1a}", 3), ("/{a}/{a}", 9), ("/a:b:c", 5), ("/a b", 3), ("/{a=}", 5), ("/a//b", 4), ("/***", 4)] {
+        for (text, at) in [
+            ("v1", 1),
+            ("/v1/", 5),
+            ("/{a", 4),
+            ("/{a=b/{c}}", 7),
+            ("/{}", 3),
+            ("/{1a}", 3),
+            ("/{a}/{a}", 9),
+            ("/a:b:c", 5),
+            ("/a b", 3),
+            ("/{a=}", 5),
+            ("/a//b", 4),
+            ("/***", 4),
+        ] {
             assert_eq!(Template::parse(text).unwrap_err().at, at, "{text}");
         }
     }

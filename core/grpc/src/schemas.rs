@@ -46,13 +46,30 @@ impl<'t> Schemas<'t> {
                 twice.insert(short(&message.name));
             }
         }
-        let names = types.messages.iter().map(|m| (&*m.name, if twice.contains(short(&m.name)) { m.name.to_string() } else { short(&m.name).to_owned() }));
-        Self { types, schemas: Map::new(), lenient: false, names: names.collect() }
+        let names = types.messages.iter().map(|m| {
+            (
+                &*m.name,
+                if twice.contains(short(&m.name)) {
+                    m.name.to_string()
+                } else {
+                    short(&m.name).to_owned()
+                },
+            )
+        });
+        Self {
+            types,
+            schemas: Map::new(),
+            lenient: false,
+            names: names.collect(),
+        }
     }
 
     /// The same, describing everything that is understood.
     pub fn lenient(types: &'t Types) -> Self {
-        Self { lenient: true, ..Self::new(types) }
+        Self {
+            lenient: true,
+            ..Self::new(types)
+        }
     }
 
     /// The schema of a message.
@@ -62,7 +79,11 @@ impl<'t> Schemas<'t> {
         if let Some(known) = of.well_known {
             return self.known(known, of);
         }
-        let name = self.names.get(&*of.name).cloned().unwrap_or_else(|| of.name.to_string());
+        let name = self
+            .names
+            .get(&*of.name)
+            .cloned()
+            .unwrap_or_else(|| of.name.to_string());
         let reference = json!({ "$ref": format!("#/components/schemas/{name}") });
         if self.schemas.contains_key(&name) {
             return reference;
@@ -93,7 +114,12 @@ impl<'t> Schemas<'t> {
     fn choices(&self, of: &MessageType, schema: &mut Value) {
         let mut all = Vec::new();
         for i in 0..of.oneofs.len() {
-            let members: Vec<Value> = of.fields.iter().filter(|f| f.oneof == Some(i as u16)).map(|f| json!({ "required": [f.json] })).collect();
+            let members: Vec<Value> = of
+                .fields
+                .iter()
+                .filter(|f| f.oneof == Some(i as u16))
+                .map(|f| json!({ "required": [f.json] }))
+                .collect();
             if members.len() > 1 {
                 let none = json!({ "not": { "anyOf": members } });
                 all.push(json!({ "oneOf": members.into_iter().chain([none]).collect::<Vec<_>>() }));
@@ -117,7 +143,9 @@ impl<'t> Schemas<'t> {
                 match key {
                     Kind::String => {}
                     Kind::Bool => map["propertyNames"] = json!({ "enum": ["true", "false"] }),
-                    Kind::Uint32 | Kind::Uint64 | Kind::Fixed32 | Kind::Fixed64 => map["propertyNames"] = json!({ "pattern": UINT64 }),
+                    Kind::Uint32 | Kind::Uint64 | Kind::Fixed32 | Kind::Fixed64 => {
+                        map["propertyNames"] = json!({ "pattern": UINT64 })
+                    }
                     _ => map["propertyNames"] = json!({ "pattern": INT64 }),
                 }
                 map
@@ -128,19 +156,33 @@ impl<'t> Schemas<'t> {
 
     fn kind(&mut self, kind: Kind) -> Value {
         let long = |format: &str, pattern: &str| {
-            if self.lenient { json!({ "type": ["string", "integer"], "format": format }) } else { json!({ "type": "string", "format": format, "pattern": pattern, "examples": ["1"] }) }
+            if self.lenient {
+                json!({ "type": ["string", "integer"], "format": format })
+            } else {
+                json!({ "type": "string", "format": format, "pattern": pattern, "examples": ["1"] })
+            }
         };
         match kind {
             // NaN and the infinities are texts.
-            Kind::Double => json!({ "type": ["number", "string"], "format": "double", "pattern": "^(NaN|-?Infinity)$" }),
-            Kind::Float => json!({ "type": ["number", "string"], "format": "float", "pattern": "^(NaN|-?Infinity)$" }),
+            Kind::Double => {
+                json!({ "type": ["number", "string"], "format": "double", "pattern": "^(NaN|-?Infinity)$" })
+            }
+            Kind::Float => {
+                json!({ "type": ["number", "string"], "format": "float", "pattern": "^(NaN|-?Infinity)$" })
+            }
             Kind::Int64 | Kind::Sint64 | Kind::Sfixed64 => long("int64", INT64),
             Kind::Uint64 | Kind::Fixed64 => long("uint64", UINT64),
-            Kind::Int32 | Kind::Sint32 | Kind::Sfixed32 => json!({ "type": "integer", "format": "int32", "minimum": i32::MIN, "maximum": i32::MAX }),
-            Kind::Uint32 | Kind::Fixed32 => json!({ "type": "integer", "format": "uint32", "minimum": 0, "maximum": u32::MAX }),
+            Kind::Int32 | Kind::Sint32 | Kind::Sfixed32 => {
+                json!({ "type": "integer", "format": "int32", "minimum": i32::MIN, "maximum": i32::MAX })
+            }
+            Kind::Uint32 | Kind::Fixed32 => {
+                json!({ "type": "integer", "format": "uint32", "minimum": 0, "maximum": u32::MAX })
+            }
             Kind::Bool => json!({ "type": "boolean" }),
             Kind::String => json!({ "type": "string" }),
-            Kind::Bytes => json!({ "type": "string", "contentEncoding": "base64", "examples": ["c2tlcnJ5"] }),
+            Kind::Bytes => {
+                json!({ "type": "string", "contentEncoding": "base64", "examples": ["c2tlcnJ5"] })
+            }
             Kind::Message(id) | Kind::Group(id) => self.of(id),
             Kind::Enum(id) => {
                 let e = self.types.enumeration(id);
@@ -148,8 +190,17 @@ impl<'t> Schemas<'t> {
                     return json!({ "type": "null" });
                 }
                 let names: Vec<&str> = e.values.iter().map(|v| &*v.0).collect();
-                let sample = e.values.iter().find(|v| v.1 != 0).or(e.values.first()).map(|v| &*v.0);
-                let mut schema = if self.lenient { json!({ "type": ["string", "integer"], "enum": names }) } else { json!({ "type": "string", "enum": names, "examples": [sample] }) };
+                let sample = e
+                    .values
+                    .iter()
+                    .find(|v| v.1 != 0)
+                    .or(e.values.first())
+                    .map(|v| &*v.0);
+                let mut schema = if self.lenient {
+                    json!({ "type": ["string", "integer"], "enum": names })
+                } else {
+                    json!({ "type": "string", "enum": names, "examples": [sample] })
+                };
                 if !e.documentation.is_empty() {
                     schema["description"] = json!(e.documentation);
                 }
@@ -161,12 +212,20 @@ impl<'t> Schemas<'t> {
     fn known(&mut self, known: WellKnown, of: &MessageType) -> Value {
         match known {
             WellKnown::Timestamp => json!({ "type": "string", "format": "date-time" }),
-            WellKnown::Duration => json!({ "type": "string", "pattern": "^-?[0-9]+(\\.[0-9]{1,9})?s$", "examples": ["90s"] }),
-            WellKnown::FieldMask => json!({ "type": "string", "description": "Names of fields in lower camel case, with commas between them.", "examples": [""] }),
-            WellKnown::Struct => json!({ "type": "object", "additionalProperties": true, "examples": [{}] }),
+            WellKnown::Duration => {
+                json!({ "type": "string", "pattern": "^-?[0-9]+(\\.[0-9]{1,9})?s$", "examples": ["90s"] })
+            }
+            WellKnown::FieldMask => {
+                json!({ "type": "string", "description": "Names of fields in lower camel case, with commas between them.", "examples": [""] })
+            }
+            WellKnown::Struct => {
+                json!({ "type": "object", "additionalProperties": true, "examples": [{}] })
+            }
             WellKnown::Value => json!({}),
             WellKnown::ListValue => json!({ "type": "array", "items": {} }),
-            WellKnown::Empty => json!({ "type": "object", "properties": {}, "additionalProperties": false }),
+            WellKnown::Empty => {
+                json!({ "type": "object", "properties": {}, "additionalProperties": false })
+            }
             WellKnown::Wrapper => match of.fields.first() {
                 Some(field) => {
                     let mut inner = self.kind(field.kind);

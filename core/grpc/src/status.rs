@@ -80,7 +80,9 @@ pub fn details(status: &[u8], types: &Types) -> Details {
     let mut found = Details::default();
     let mut pos = 0;
     while pos < status.len() {
-        let Some(tag) = read_varint(status, &mut pos) else { break };
+        let Some(tag) = read_varint(status, &mut pos) else {
+            break;
+        };
         match tag {
             0x08 => {
                 if read_varint(status, &mut pos).is_none() {
@@ -88,8 +90,14 @@ pub fn details(status: &[u8], types: &Types) -> Details {
                 }
             }
             0x12 | 0x1a => {
-                let Some(len) = read_varint(status, &mut pos).and_then(|n| usize::try_from(n).ok()) else { break };
-                let Some(content) = pos.checked_add(len).and_then(|end| status.get(pos..end)) else { break };
+                let Some(len) = read_varint(status, &mut pos).and_then(|n| usize::try_from(n).ok())
+                else {
+                    break;
+                };
+                let Some(content) = pos.checked_add(len).and_then(|end| status.get(pos..end))
+                else {
+                    break;
+                };
                 pos += len;
                 if tag == 0x1a {
                     found.details.push(detail(content, types));
@@ -99,19 +107,30 @@ pub fn details(status: &[u8], types: &Types) -> Details {
         }
     }
     for detail in &found.details {
-        let kind = detail["@type"].as_str().unwrap_or_default().rsplit('/').next().unwrap_or_default();
+        let kind = detail["@type"]
+            .as_str()
+            .unwrap_or_default()
+            .rsplit('/')
+            .next()
+            .unwrap_or_default();
         match kind {
             "google.rpc.BadRequest" => {
                 for violation in detail["fieldViolations"].as_array().into_iter().flatten() {
                     let text = |name: &str| violation[name].as_str().unwrap_or_default();
-                    found.errors.push((pointer(text("field")), text("description").to_owned()));
+                    found
+                        .errors
+                        .push((pointer(text("field")), text("description").to_owned()));
                 }
             }
             "google.rpc.RetryInfo" => {
-                let seconds = detail["retryDelay"].as_str().and_then(|t| t.trim_end_matches('s').parse::<f64>().ok());
+                let seconds = detail["retryDelay"]
+                    .as_str()
+                    .and_then(|t| t.trim_end_matches('s').parse::<f64>().ok());
                 found.retry_after = seconds.filter(|s| *s >= 0.0).map(|s| s.ceil() as u64);
             }
-            "google.rpc.LocalizedMessage" => found.localized = detail["message"].as_str().map(str::to_owned),
+            "google.rpc.LocalizedMessage" => {
+                found.localized = detail["message"].as_str().map(str::to_owned)
+            }
             _ => {}
         }
     }
@@ -121,27 +140,46 @@ pub fn details(status: &[u8], types: &Types) -> Details {
 /// One detail; what cannot be read is shown by its type only.
 fn detail(any: &[u8], types: &Types) -> Value {
     for types in [types, status_types()] {
-        let Some(id) = types.find("google.protobuf.Any").or_else(|| status_types().find("google.protobuf.Any")) else { continue };
+        let Some(id) = types
+            .find("google.protobuf.Any")
+            .or_else(|| status_types().find("google.protobuf.Any"))
+        else {
+            continue;
+        };
         let mut out = Vec::new();
-        let readable = types.find("google.protobuf.Any").is_some() && types.to_json(id, any, JsonOptions::default(), &mut out).is_ok();
+        let readable = types.find("google.protobuf.Any").is_some()
+            && types
+                .to_json(id, any, JsonOptions::default(), &mut out)
+                .is_ok();
         if let (true, Ok(value)) = (readable, serde_json::from_slice(&out)) {
             return value;
         }
     }
-    let url = any.get(2..).and_then(|rest| rest.get(..usize::from(*any.get(1)?))).and_then(|b| std::str::from_utf8(b).ok()).unwrap_or_default();
+    let url = any
+        .get(2..)
+        .and_then(|rest| rest.get(..usize::from(*any.get(1)?)))
+        .and_then(|b| std::str::from_utf8(b).ok())
+        .unwrap_or_default();
     json!({ "@type": url })
 }
 
 /// `vessel.names[2].text` as a JSON Pointer, in lower camel case.
 fn pointer(field: &str) -> String {
-    let steps = field.split(['.', '[']).map(|s| s.trim_end_matches(']').trim_matches('"')).filter(|s| !s.is_empty());
-    steps.map(|s| format!("/{}", crate::build::lower_camel(s))).collect()
+    let steps = field
+        .split(['.', '['])
+        .map(|s| s.trim_end_matches(']').trim_matches('"'))
+        .filter(|s| !s.is_empty());
+    steps
+        .map(|s| format!("/{}", crate::build::lower_camel(s)))
+        .collect()
 }
 
 /// The bytes of binary metadata: base64, padded or not (PROTOCOL-HTTP2 of gRPC, “Binary-Header”).
 pub fn binary(text: &str) -> Option<Vec<u8>> {
     use base64::Engine;
-    base64::engine::general_purpose::STANDARD_NO_PAD.decode(text.trim().trim_end_matches('=')).ok()
+    base64::engine::general_purpose::STANDARD_NO_PAD
+        .decode(text.trim().trim_end_matches('='))
+        .ok()
 }
 
 /// Undoes the percent-encoding of `grpc-message`.
@@ -149,8 +187,12 @@ pub fn message(encoded: &[u8]) -> String {
     let mut out = Vec::with_capacity(encoded.len());
     let mut i = 0;
     while i < encoded.len() {
-        let hex = (encoded[i] == b'%').then(|| encoded.get(i + 1..i + 3)).flatten();
-        let code = hex.and_then(|h| std::str::from_utf8(h).ok()).and_then(|h| u8::from_str_radix(h, 16).ok());
+        let hex = (encoded[i] == b'%')
+            .then(|| encoded.get(i + 1..i + 3))
+            .flatten();
+        let code = hex
+            .and_then(|h| std::str::from_utf8(h).ok())
+            .and_then(|h| u8::from_str_radix(h, 16).ok());
         out.push(code.unwrap_or(encoded[i]));
         i += if code.is_some() { 3 } else { 1 };
     }
@@ -182,11 +224,19 @@ mod tests {
             {"@type": "type.googleapis.com/google.rpc.BadRequest", "fieldViolations": [{"field": "vessel.home_ports[0].code", "description": "is unknown"}]},
             {"@type": "type.googleapis.com/google.rpc.RetryInfo", "retryDelay": "1.2s"}]}"#;
         let mut wire = Vec::new();
-        types.to_wire(id, json, JsonOptions::default(), &mut wire).unwrap();
+        types
+            .to_wire(id, json, JsonOptions::default(), &mut wire)
+            .unwrap();
         // One more, of a type that nobody knows: x/y.Z.
         wire.extend_from_slice(b"\x1a\x09\x0a\x05x/y.Z\x12\x00");
         let found = details(&wire, &Types::default());
-        assert_eq!(found.errors, [("/vessel/homePorts/0/code".to_owned(), "is unknown".to_owned())]);
+        assert_eq!(
+            found.errors,
+            [(
+                "/vessel/homePorts/0/code".to_owned(),
+                "is unknown".to_owned()
+            )]
+        );
         assert_eq!(found.retry_after, Some(2));
         assert_eq!(found.details[2], json!({"@type": "x/y.Z"}));
         assert_eq!(details(b"\x1a\xff", types), Details::default());
@@ -196,6 +246,9 @@ mod tests {
     fn messages_are_percent_encoded() {
         assert_eq!(message(b"caf%C3%A9 100%"), "café 100%");
         assert_eq!(encode_message("café\n%"), "caf%C3%A9%0A%25");
-        assert_eq!((code_name(5), http_status(5), code_name(99), is_code("OK")), ("NOT_FOUND", 404, "UNKNOWN", false));
+        assert_eq!(
+            (code_name(5), http_status(5), code_name(99), is_code("OK")),
+            ("NOT_FOUND", 404, "UNKNOWN", false)
+        );
     }
 }

@@ -219,7 +219,13 @@ const NONE: u16 = u16::MAX;
 impl MessageType {
     pub(crate) fn finish(&mut self) {
         self.fields.sort_by_key(|f| f.number);
-        let most = self.fields.iter().map(|f| f.number).filter(|n| *n < 256).max().map_or(0, |n| n as usize + 1);
+        let most = self
+            .fields
+            .iter()
+            .map(|f| f.number)
+            .filter(|n| *n < 256)
+            .max()
+            .map_or(0, |n| n as usize + 1);
         let mut dense = vec![NONE; most];
         for (i, field) in self.fields.iter().enumerate() {
             if let Some(slot) = dense.get_mut(field.number as usize) {
@@ -279,7 +285,9 @@ impl EnumType {
 
     /// The name of a number.
     pub fn name_of(&self, number: i32) -> Option<&str> {
-        self.by_number.get(&number).map(|i| &*self.values[*i as usize].0)
+        self.by_number
+            .get(&number)
+            .map(|i| &*self.values[*i as usize].0)
     }
 }
 

@@ -52,8 +52,14 @@ impl std::fmt::Debug for KeyHash {
 /// assert_eq!(porch_rules::key::prefix(&key), Some(&key[..8]));
 /// ```
 pub fn new_key(random: &[u8; 25]) -> String {
-    let bits: Vec<u8> = random.iter().flat_map(|b| (0..8).rev().map(move |i| b >> i & 1)).collect();
-    let mut key: String = bits.chunks(5).map(|c| ALPHABET[c.iter().fold(0, |n, b| n << 1 | *b) as usize] as char).collect();
+    let bits: Vec<u8> = random
+        .iter()
+        .flat_map(|b| (0..8).rev().map(move |i| b >> i & 1))
+        .collect();
+    let mut key: String = bits
+        .chunks(5)
+        .map(|c| ALPHABET[c.iter().fold(0, |n, b| n << 1 | *b) as usize] as char)
+        .collect();
     key.insert(PREFIX, '-');
     key
 }
@@ -128,7 +134,10 @@ const OVERLAY: usize = 512;
 impl KeyTable {
     /// A table of these keys.
     pub fn new(keys: impl IntoIterator<Item = (KeyHash, KeyEntry)>) -> Self {
-        Self { base: Arc::new(keys.into_iter().map(|(h, e)| (h.0, e)).collect()), overlay: Arc::default() }
+        Self {
+            base: Arc::new(keys.into_iter().map(|(h, e)| (h.0, e)).collect()),
+            overlay: Arc::default(),
+        }
     }
 
     /// The same table with one key added, changed or (with `None`) removed.
@@ -137,7 +146,10 @@ impl KeyTable {
         let mut overlay = (*self.overlay).clone();
         overlay.insert(hash.0, entry);
         if overlay.len() < OVERLAY {
-            return Self { base: self.base.clone(), overlay: Arc::new(overlay) };
+            return Self {
+                base: self.base.clone(),
+                overlay: Arc::new(overlay),
+            };
         }
         let mut base = (*self.base).clone();
         for (hash, entry) in overlay {
@@ -146,7 +158,10 @@ impl KeyTable {
                 None => drop(base.remove(&hash)),
             }
         }
-        Self { base: Arc::new(base), overlay: Arc::default() }
+        Self {
+            base: Arc::new(base),
+            overlay: Arc::default(),
+        }
     }
 
     /// How many keys there are, about: changes still in the overlay count too.
@@ -165,7 +180,11 @@ impl KeyTable {
     /// Why it is not.
     pub fn check(&self, key: &str, now: i64) -> Result<&KeyEntry, Refused> {
         let hash = KeyHash::of(key);
-        let found = match if self.overlay.is_empty() { None } else { self.overlay.get(&hash.0) } {
+        let found = match if self.overlay.is_empty() {
+            None
+        } else {
+            self.overlay.get(&hash.0)
+        } {
             Some(changed) => changed.as_ref(),
             None => self.base.get(&hash.0),
         };
@@ -185,7 +204,16 @@ mod tests {
     use super::*;
 
     fn entry(name: &str, ends: i64, paused: bool) -> KeyEntry {
-        KeyEntry { consumer: Arc::new(Consumer { id: 1, name: name.into(), paused: false }), prefix: "p".into(), ends, paused }
+        KeyEntry {
+            consumer: Arc::new(Consumer {
+                id: 1,
+                name: name.into(),
+                paused: false,
+            }),
+            prefix: "p".into(),
+            ends,
+            paused,
+        }
     }
 
     #[test]
@@ -201,16 +229,31 @@ mod tests {
 
     #[test]
     fn changes_are_seen_before_and_after_the_overlay_is_folded() {
-        let mut table = KeyTable::new((0..1000).map(|i| (KeyHash::of(&format!("k{i}")), entry("base", i64::MAX, false))));
-        table = table.with(KeyHash::of("k1"), None).with(KeyHash::of("k2"), Some(entry("base", 100, false))).with(KeyHash::of("k3"), Some(entry("base", 100, true)));
+        let mut table = KeyTable::new((0..1000).map(|i| {
+            (
+                KeyHash::of(&format!("k{i}")),
+                entry("base", i64::MAX, false),
+            )
+        }));
+        table = table
+            .with(KeyHash::of("k1"), None)
+            .with(KeyHash::of("k2"), Some(entry("base", 100, false)))
+            .with(KeyHash::of("k3"), Some(entry("base", 100, true)));
         for round in 0..2 {
-            assert_eq!(table.check("k0", 0).unwrap().consumer.name, "base", "{round}");
+            assert_eq!(
+                table.check("k0", 0).unwrap().consumer.name,
+                "base",
+                "{round}"
+            );
             assert_eq!(table.check("k1", 0).unwrap_err(), Refused::Unknown);
             assert!(table.check("k2", 99).is_ok());
             assert_eq!(table.check("k2", 100).unwrap_err(), Refused::Ended);
             assert_eq!(table.check("k3", 0).unwrap_err(), Refused::Paused);
             for i in 0..OVERLAY {
-                table = table.with(KeyHash::of(&format!("n{i}")), Some(entry("new", i64::MAX, false)));
+                table = table.with(
+                    KeyHash::of(&format!("n{i}")),
+                    Some(entry("new", i64::MAX, false)),
+                );
             }
         }
         assert_eq!(table.check("n7", 0).unwrap().consumer.name, "new");

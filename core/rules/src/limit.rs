@@ -46,13 +46,22 @@ pub struct Window {
 impl Window {
     /// A window that nothing has passed yet.
     pub fn new() -> Self {
-        Self { passed: VecDeque::new(), total: 0 }
+        Self {
+            passed: VecDeque::new(),
+            total: 0,
+        }
     }
 
     /// Asks for one request at `now` (milliseconds on any clock that never goes back) and counts it if it may pass.
     pub fn ask(&mut self, limit: Limit, now: u64) -> Decision {
-        let window = u64::try_from(limit.window.as_millis()).unwrap_or(u64::MAX).max(1);
-        let slice = if limit.requests <= EXACT_UP_TO { 1 } else { (window / SLICES).max(1) };
+        let window = u64::try_from(limit.window.as_millis())
+            .unwrap_or(u64::MAX)
+            .max(1);
+        let slice = if limit.requests <= EXACT_UP_TO {
+            1
+        } else {
+            (window / SLICES).max(1)
+        };
         // A slice counts until its last moment has left the window.
         while let Some(&(at, count)) = self.passed.front() {
             if at + slice - 1 + window > now {
@@ -70,11 +79,27 @@ impl Window {
             }
             self.total += 1;
         }
-        let free_at = |at: u64| Duration::from_millis((at + slice - 1 + window).saturating_sub(now));
-        let oldest = self.passed.front().map_or(Duration::ZERO, |(at, _)| free_at(*at));
-        let newest = self.passed.back().map_or(Duration::ZERO, |(at, _)| free_at(*at));
+        let free_at =
+            |at: u64| Duration::from_millis((at + slice - 1 + window).saturating_sub(now));
+        let oldest = self
+            .passed
+            .front()
+            .map_or(Duration::ZERO, |(at, _)| free_at(*at));
+        let newest = self
+            .passed
+            .back()
+            .map_or(Duration::ZERO, |(at, _)| free_at(*at));
         let remaining = limit.requests - self.total.min(limit.requests);
-        Decision { allowed, remaining, retry_after: if remaining == 0 { oldest } else { Duration::ZERO }, reset: newest }
+        Decision {
+            allowed,
+            remaining,
+            retry_after: if remaining == 0 {
+                oldest
+            } else {
+                Duration::ZERO
+            },
+            reset: newest,
+        }
     }
 
     /// Takes the latest request back, as if it had not been made.
@@ -91,7 +116,9 @@ impl Window {
     /// Whether nothing of it matters any more at `now`.
     pub fn is_over(&self, window: Duration, now: u64) -> bool {
         let length = u64::try_from(window.as_millis()).unwrap_or(u64::MAX);
-        self.passed.back().is_none_or(|(at, _)| at.saturating_add(length.saturating_mul(2)) < now)
+        self.passed
+            .back()
+            .is_none_or(|(at, _)| at.saturating_add(length.saturating_mul(2)) < now)
     }
 }
 
@@ -116,13 +143,17 @@ const SHARDS: usize = 256;
 impl Windows {
     /// No states yet.
     pub fn new() -> Self {
-        Self { shards: (0..SHARDS).map(|_| Mutex::default()).collect() }
+        Self {
+            shards: (0..SHARDS).map(|_| Mutex::default()).collect(),
+        }
     }
 
     /// Asks for one request of a subject under a limit; both are numbers that stay the same across releases.
     pub fn ask(&self, limit_id: u64, subject: u64, limit: Limit, now: u64) -> Decision {
         let mut shard = self.shard(limit_id, subject);
-        let (window, length) = shard.entry((limit_id, subject)).or_insert_with(|| (Window::new(), limit.window));
+        let (window, length) = shard
+            .entry((limit_id, subject))
+            .or_insert_with(|| (Window::new(), limit.window));
         *length = limit.window;
         window.ask(limit, now)
     }
@@ -136,19 +167,31 @@ impl Windows {
 
     fn shard(&self, limit_id: u64, subject: u64) -> std::sync::MutexGuard<'_, Shard> {
         let mixed = (limit_id ^ subject.rotate_left(32)).wrapping_mul(0x9e37_79b9_7f4a_7c15);
-        self.shards[(mixed >> 56) as usize % SHARDS].lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+        self.shards[(mixed >> 56) as usize % SHARDS]
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 
     /// Forgets the states that no longer matter; to be called now and then.
     pub fn sweep(&self, now: u64) {
         for shard in &self.shards {
-            shard.lock().unwrap_or_else(std::sync::PoisonError::into_inner).retain(|_, (w, length)| !w.is_over(*length, now));
+            shard
+                .lock()
+                .unwrap_or_else(std::sync::PoisonError::into_inner)
+                .retain(|_, (w, length)| !w.is_over(*length, now));
         }
     }
 
     /// How many states there are.
     pub fn len(&self) -> usize {
-        self.shards.iter().map(|s| s.lock().unwrap_or_else(std::sync::PoisonError::into_inner).len()).sum()
+        self.shards
+            .iter()
+            .map(|s| {
+                s.lock()
+                    .unwrap_or_else(std::sync::PoisonError::into_inner)
+                    .len()
+            })
+            .sum()
     }
 
     /// Whether there is none.
@@ -165,7 +208,9 @@ impl Default for Windows {
 
 /// A number for a text, the same in every run: FNV-1a of 64 bits.
 pub fn stable_id(text: &str) -> u64 {
-    text.bytes().fold(0xcbf2_9ce4_8422_2325, |h, b| (h ^ u64::from(b)).wrapping_mul(0x100_0000_01b3))
+    text.bytes().fold(0xcbf2_9ce4_8422_2325, |h, b| {
+        (h ^ u64::from(b)).wrapping_mul(0x100_0000_01b3)
+    })
 }
 
 #[cfg(test)]
@@ -175,14 +220,20 @@ mod tests {
 
     #[test]
     fn the_sixth_in_two_minutes_waits_for_the_first_to_leave() {
-        let limit = Limit { requests: 5, window: Duration::from_secs(120) };
+        let limit = Limit {
+            requests: 5,
+            window: Duration::from_secs(120),
+        };
         let mut window = Window::new();
         for i in 0..5 {
             let d = window.ask(limit, i * 1000);
             assert!(d.allowed && d.remaining == 4 - i as u32);
         }
         let d = window.ask(limit, 10_000);
-        assert_eq!((d.allowed, d.remaining, d.retry_after), (false, 0, Duration::from_secs(110)));
+        assert_eq!(
+            (d.allowed, d.remaining, d.retry_after),
+            (false, 0, Duration::from_secs(110))
+        );
         assert_eq!(d.reset, Duration::from_secs(114));
         assert!(!window.ask(limit, 119_999).allowed);
         assert!(window.ask(limit, 120_000).allowed);
@@ -191,8 +242,18 @@ mod tests {
 
     #[test]
     fn states_are_apart_and_forgotten_when_over() {
-        let (windows, limit) = (Windows::new(), Limit { requests: 1, window: Duration::from_secs(1) });
-        assert!(windows.ask(1, 1, limit, 0).allowed && windows.ask(1, 2, limit, 0).allowed && windows.ask(2, 1, limit, 0).allowed);
+        let (windows, limit) = (
+            Windows::new(),
+            Limit {
+                requests: 1,
+                window: Duration::from_secs(1),
+            },
+        );
+        assert!(
+            windows.ask(1, 1, limit, 0).allowed
+                && windows.ask(1, 2, limit, 0).allowed
+                && windows.ask(2, 1, limit, 0).allowed
+        );
         assert!(!windows.ask(1, 1, limit, 0).allowed);
         assert_eq!(windows.len(), 3);
         windows.sweep(10_000);

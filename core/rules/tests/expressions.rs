@@ -17,7 +17,11 @@ impl Scope for Data {
     }
     /// What a document would hold; this crate reads none.
     fn open_xml(&self, text: &str) -> Result<Value, String> {
-        if text.starts_with('<') { Ok(serde_json::json!({"doc": {"@id": "7", "row": ["a", "b"]}})) } else { Err("is none".into()) }
+        if text.starts_with('<') {
+            Ok(serde_json::json!({"doc": {"@id": "7", "row": ["a", "b"]}}))
+        } else {
+            Err("is none".into())
+        }
     }
 }
 
@@ -25,9 +29,15 @@ impl Scope for Data {
 fn a_document_in_a_text_is_opened_when_asked_for() {
     assert_eq!(eval("xml('<doc/>').doc.row[1]").unwrap(), "\"b\"");
     assert_eq!(eval("int(xml('<doc/>').doc['@id']) + 1").unwrap(), "8");
-    assert_eq!(eval("xml('<doc/>').doc.?rows.orValue('none')").unwrap(), "\"none\"");
+    assert_eq!(
+        eval("xml('<doc/>').doc.?rows.orValue('none')").unwrap(),
+        "\"none\""
+    );
     assert_eq!(eval("xml('x')").unwrap_err(), "xml: the text is none");
-    assert_eq!(eval("xml(query.n)").unwrap_err(), "xml has no meaning for int");
+    assert_eq!(
+        eval("xml(query.n)").unwrap_err(),
+        "xml has no meaning for int"
+    );
 }
 
 fn data() -> Data {
@@ -36,9 +46,14 @@ fn data() -> Data {
 }
 
 fn eval(source: &str) -> Result<String, String> {
-    let (data, expr) = (data(), Expr::compile(source, &ROOTS).map_err(|e| format!("{}: {}", e.offset, e.message))?);
+    let (data, expr) = (
+        data(),
+        Expr::compile(source, &ROOTS).map_err(|e| format!("{}: {}", e.offset, e.message))?,
+    );
     let value = expr.eval(&data).map_err(|e| e.to_string())?;
-    Ok(value.to_json().map_or_else(|| "absent".into(), |v| v.to_string()))
+    Ok(value
+        .to_json()
+        .map_or_else(|| "absent".into(), |v| v.to_string()))
 }
 
 #[test]
@@ -56,7 +71,10 @@ fn a_table_of_behaviour() {
         ("'m' in body.legs[0]", "true"),
         ("body.legs.map(l, l.m * 2)", "[10,14]"),
         ("body.legs.filter(l, l.m > 5).size()", "1"),
-        ("body.list.all(x, x > 0) && body.list.exists(x, x == 3) && body.list.exists_one(x, x == 1)", "true"),
+        (
+            "body.list.all(x, x > 0) && body.list.exists(x, x == 3) && body.list.exists_one(x, x == 1)",
+            "true",
+        ),
         ("body.list.map(x, body.list.map(y, x * y))[1]", "[2,4,6]"),
         ("has(body.none)", "true"),
         ("has(body.nothing)", "false"),
@@ -64,11 +82,20 @@ fn a_table_of_behaviour() {
         ("body.?nothing.deeper", "absent"),
         ("body.none == null", "true"),
         ("query.n > 2 ? 'many' : 'few'", "\"many\""),
-        ("{'a': [query.n, 'x'], 'b': body.?nothing}", "{\"a\":[3,\"x\"]}"),
+        (
+            "{'a': [query.n, 'x'], 'b': body.?nothing}",
+            "{\"a\":[3,\"x\"]}",
+        ),
         ("false && body.nothing.x", "false"),
         ("body.nothing.x || true", "true"),
-        ("'  Ab '.trim().lowerAscii() + string(4) + r'\\n'", "\"ab4\\\\n\""),
-        ("path.route.matches('^[A-Z]{3}-') && path.route.startsWith('FAR') && !path.route.endsWith('x')", "true"),
+        (
+            "'  Ab '.trim().lowerAscii() + string(4) + r'\\n'",
+            "\"ab4\\\\n\"",
+        ),
+        (
+            "path.route.matches('^[A-Z]{3}-') && path.route.startsWith('FAR') && !path.route.endsWith('x')",
+            "true",
+        ),
         ("size('héllo')", "5"),
         ("int('12') + int(3.7)", "15"),
         ("'it\\'s \\u00e9'", "\"it's é\""),
@@ -82,20 +109,35 @@ fn a_table_of_behaviour() {
 #[test]
 fn mistakes_say_where_and_what() {
     for (source, message) in [
-        ("pth.route", "0: “pth” is not known here; did you mean “path”?"),
+        (
+            "pth.route",
+            "0: “pth” is not known here; did you mean “path”?",
+        ),
         ("path.route = 'x'", "11: “=” compares nothing: write “==”"),
         ("path.", "5: a name is expected, not “the end”"),
         ("path.route path", "11: “path” is not expected here"),
         ("'abc", "0: a text without an end"),
-        ("99999999999999999999", "0: “99999999999999999999” is no number of 64 bits"),
-        ("siz(path)", "0: there is no function “siz”; did you mean “size”?"),
+        (
+            "99999999999999999999",
+            "0: “99999999999999999999” is no number of 64 bits",
+        ),
+        (
+            "siz(path)",
+            "0: there is no function “siz”; did you mean “size”?",
+        ),
         ("body.nothing", "there is no “nothing”"),
         ("body.list[7]", "there is no “[7]”"),
         ("path.route.x", "“x” is asked of string, not of a map"),
         ("1 + 'a'", "int + string has no value"),
-        ("9223372036854775807 + 1", "9223372036854775807 + 1 has no value of 64 bits"),
+        (
+            "9223372036854775807 + 1",
+            "9223372036854775807 + 1 has no value of 64 bits",
+        ),
         ("1 / 0", "1 / 0 has no value of 64 bits"),
-        ("1 ? 2 : 3", "the condition before “?” is int, not true or false"),
+        (
+            "1 ? 2 : 3",
+            "the condition before “?” is int, not true or false",
+        ),
     ] {
         assert_eq!(eval(source).unwrap_err(), message, "{source}");
     }
@@ -105,45 +147,104 @@ fn mistakes_say_where_and_what() {
 fn untrusted_expressions_and_data_are_bounded() {
     assert!(eval(&"(".repeat(3000)).unwrap_err().contains("nested"));
     assert!(eval(&"!".repeat(3000)).unwrap_err().contains("nested"));
-    assert!(eval(&vec!["1"; 1500].join("+")).unwrap_err().contains("parts"));
+    assert!(
+        eval(&vec!["1"; 1500].join("+"))
+            .unwrap_err()
+            .contains("parts")
+    );
     assert!(eval(&"a".repeat(5000)).unwrap_err().contains("longer"));
     let long: Value = (0..300).collect();
     let data = Data(json!({ "body": { "l": long } }));
-    let expr = Expr::compile("body.l.all(a, body.l.all(b, body.l.all(c, a + b + c >= 0)))", &ROOTS).unwrap();
+    let expr = Expr::compile(
+        "body.l.all(a, body.l.all(b, body.l.all(c, a + b + c >= 0)))",
+        &ROOTS,
+    )
+    .unwrap();
     assert_eq!(expr.eval(&data).unwrap_err(), EvalError::TooMuch);
 }
 
 #[test]
 fn references_are_listed_with_their_paths() {
-    let expr = Expr::compile("body.legs.map(l, l.m + query.n)[0] > 1 || has(body.a.b) || body.c.?d == body[query.k].e", &ROOTS).unwrap();
+    let expr = Expr::compile(
+        "body.legs.map(l, l.m + query.n)[0] > 1 || has(body.a.b) || body.c.?d == body[query.k].e",
+        &ROOTS,
+    )
+    .unwrap();
     let list: Vec<_> = expr
         .references()
         .iter()
         .map(|r| {
-            let names: Vec<_> = r.steps.iter().map(|s| if s.optional { format!("?{}", s.name) } else { s.name.clone() }).collect();
+            let names: Vec<_> = r
+                .steps
+                .iter()
+                .map(|s| {
+                    if s.optional {
+                        format!("?{}", s.name)
+                    } else {
+                        s.name.clone()
+                    }
+                })
+                .collect();
             format!("{}{}", names.join("."), if r.fixed { "" } else { "[]" })
         })
         .collect();
-    assert_eq!(list, ["body.legs", "query.n", "body.a.?b", "body.c.?d", "query.k", "body[]"]);
-    assert!(Expr::compile("body", &ROOTS).unwrap().as_plain_path().is_some());
-    assert!(Expr::compile("body.size()", &ROOTS).unwrap().as_plain_path().is_none());
+    assert_eq!(
+        list,
+        [
+            "body.legs",
+            "query.n",
+            "body.a.?b",
+            "body.c.?d",
+            "query.k",
+            "body[]"
+        ]
+    );
+    assert!(
+        Expr::compile("body", &ROOTS)
+            .unwrap()
+            .as_plain_path()
+            .is_some()
+    );
+    assert!(
+        Expr::compile("body.size()", &ROOTS)
+            .unwrap()
+            .as_plain_path()
+            .is_none()
+    );
 }
 
 #[test]
 fn templates_leave_absent_members_out() {
     let template = Template::compile(&json!({"route": "=path.route", "note": "==literal", "gone": "=body.?nothing", "list": ["=query.n", "=body.?x", 1]}), &ROOTS).unwrap();
-    assert_eq!(template.render(&data()).unwrap().unwrap(), json!({"route": "FAR-MAR", "note": "=literal", "list": [3, 1]}));
-    let errors = Template::compile(&json!({"a": {"b": "=path.("}, "c": "=1 +"}), &ROOTS).unwrap_err();
-    assert_eq!(errors.iter().map(|(p, _)| p.join("/")).collect::<Vec<_>>(), ["a/b", "c"]);
+    assert_eq!(
+        template.render(&data()).unwrap().unwrap(),
+        json!({"route": "FAR-MAR", "note": "=literal", "list": [3, 1]})
+    );
+    let errors =
+        Template::compile(&json!({"a": {"b": "=path.("}, "c": "=1 +"}), &ROOTS).unwrap_err();
+    assert_eq!(
+        errors.iter().map(|(p, _)| p.join("/")).collect::<Vec<_>>(),
+        ["a/b", "c"]
+    );
 }
 
 /// Source texts of well-typed expressions over whole numbers, texts and truth values.
 fn whole(depth: u32) -> BoxedStrategy<String> {
-    let leaf = prop_oneof![(-9i64..10).prop_map(|i| i.to_string()), Just("query.n".to_owned()), Just("size(body.list)".to_owned())];
+    let leaf = prop_oneof![
+        (-9i64..10).prop_map(|i| i.to_string()),
+        Just("query.n".to_owned()),
+        Just("size(body.list)".to_owned())
+    ];
     leaf.prop_recursive(depth, 24, 3, |inner| {
         prop_oneof![
-            (inner.clone(), prop_oneof!["\\+", "-", "\\*", "/", "%"], inner.clone()).prop_map(|(a, op, b)| format!("({a} {op} {b})")),
-            (truth_of(inner.clone()), inner.clone(), inner).prop_map(|(c, a, b)| format!("({c} ? {a} : {b})")),
+            (
+                inner.clone(),
+                prop_oneof!["\\+", "-", "\\*", "/", "%"],
+                inner.clone()
+            )
+                .prop_map(|(a, op, b)| format!("({a} {op} {b})")),
+            (truth_of(inner.clone()), inner.clone(), inner)
+                .prop_map(|(c, a, b)| format!("({c} ? {a} : {b})")),
         ]
     })
     .boxed()
@@ -154,12 +255,21 @@ fn truth_of(number: impl Strategy<Value = String> + Clone + 'static) -> BoxedStr
         Just("true".to_owned()),
         Just("has(body.none)".to_owned()),
         Just("path.route.startsWith('FAR')".to_owned()),
-        (number.clone(), prop_oneof!["==", "!=", "<", "<=", ">", ">="], number.clone()).prop_map(|(a, op, b)| format!("({a} {op} {b})")),
+        (
+            number.clone(),
+            prop_oneof!["==", "!=", "<", "<=", ">", ">="],
+            number.clone()
+        )
+            .prop_map(|(a, op, b)| format!("({a} {op} {b})")),
         number.clone().prop_map(|n| format!("({n} in body.list)")),
         number.prop_map(|n| format!("body.list.exists(x, x == {n})")),
     ];
     leaf.prop_recursive(3, 16, 2, |inner| {
-        prop_oneof![(inner.clone(), prop_oneof!["&&", "\\|\\|"], inner.clone()).prop_map(|(a, op, b)| format!("({a} {op} {b})")), inner.prop_map(|a| format!("!({a})")),]
+        prop_oneof![
+            (inner.clone(), prop_oneof!["&&", "\\|\\|"], inner.clone())
+                .prop_map(|(a, op, b)| format!("({a} {op} {b})")),
+            inner.prop_map(|a| format!("!({a})")),
+        ]
     })
     .boxed()
 }

@@ -45,28 +45,51 @@ fn detect(start: &[u8], last: bool, named: Option<&'static Encoding>) -> Option<
         rest[1..].split(quote).next().map(str::to_owned)
     });
     // A document that could be read so far cannot be of sixteen bits, whatever it says.
-    label.and_then(|l| Encoding::for_label(l.as_bytes())).filter(|e| *e != UTF_16LE && *e != UTF_16BE).or(Some(UTF_8))
+    label
+        .and_then(|l| Encoding::for_label(l.as_bytes()))
+        .filter(|e| *e != UTF_16LE && *e != UTF_16BE)
+        .or(Some(UTF_8))
 }
 
 impl Decoder {
     /// A decoder; `charset` is what the media type says.
     pub(crate) fn new(charset: Option<&str>) -> Self {
         let named = charset.and_then(|c| Encoding::for_label(c.trim_matches('"').as_bytes()));
-        Self { state: State::Unknown, waiting: Vec::new(), named }
+        Self {
+            state: State::Unknown,
+            waiting: Vec::new(),
+            named,
+        }
     }
 
     /// The text of the next piece; the beginning of a character is kept for the next one.
     ///
     /// # Errors
     /// The name of the encoding that the bytes are not in.
-    pub(crate) fn decode<'b>(&mut self, bytes: &'b [u8], last: bool) -> Result<Cow<'b, str>, String> {
+    pub(crate) fn decode<'b>(
+        &mut self,
+        bytes: &'b [u8],
+        last: bool,
+    ) -> Result<Cow<'b, str>, String> {
         if matches!(self.state, State::Unknown) {
-            if self.waiting.is_empty() && bytes.starts_with(b"<") && !bytes.starts_with(b"<?xml") && bytes.len() > 8 && bytes[1] != 0 && self.named.is_none_or(|n| n == UTF_8) {
+            if self.waiting.is_empty()
+                && bytes.starts_with(b"<")
+                && !bytes.starts_with(b"<?xml")
+                && bytes.len() > 8
+                && bytes[1] != 0
+                && self.named.is_none_or(|n| n == UTF_8)
+            {
                 self.state = State::Utf8;
             } else {
                 self.waiting.extend_from_slice(bytes);
-                let Some(encoding) = detect(&self.waiting, last, self.named) else { return Ok(Cow::Borrowed("")) };
-                self.state = if encoding == UTF_8 { State::Utf8 } else { State::Other(Box::new(encoding.new_decoder_with_bom_removal()), encoding) };
+                let Some(encoding) = detect(&self.waiting, last, self.named) else {
+                    return Ok(Cow::Borrowed(""));
+                };
+                self.state = if encoding == UTF_8 {
+                    State::Utf8
+                } else {
+                    State::Other(Box::new(encoding.new_decoder_with_bom_removal()), encoding)
+                };
                 let all = std::mem::take(&mut self.waiting);
                 return self.known(&all, last).map(|t| Cow::Owned(t.into_owned()));
             }
@@ -77,7 +100,11 @@ impl Decoder {
     fn known<'b>(&mut self, bytes: &'b [u8], last: bool) -> Result<Cow<'b, str>, String> {
         match &mut self.state {
             State::Other(decoder, encoding) => {
-                let mut text = String::with_capacity(decoder.max_utf8_buffer_length(bytes.len()).unwrap_or(bytes.len() * 3));
+                let mut text = String::with_capacity(
+                    decoder
+                        .max_utf8_buffer_length(bytes.len())
+                        .unwrap_or(bytes.len() * 3),
+                );
                 let (result, _, wrong) = decoder.decode_to_string(bytes, &mut text, last);
                 if wrong || result == CoderResult::OutputFull {
                     return Err(encoding.name().to_owned());
@@ -102,7 +129,9 @@ impl Decoder {
                     Cow::Borrowed(bytes) => std::str::from_utf8(&bytes[..valid]).map(Cow::Borrowed),
                     Cow::Owned(mut bytes) => {
                         bytes.truncate(valid);
-                        return String::from_utf8(bytes).map(Cow::Owned).map_err(|_| "UTF-8".into());
+                        return String::from_utf8(bytes)
+                            .map(Cow::Owned)
+                            .map_err(|_| "UTF-8".into());
                     }
                 }
                 .map_err(|_| "UTF-8".into())
@@ -116,6 +145,11 @@ impl Decoder {
 /// # Errors
 /// The name of the encoding that the bytes are not in.
 pub fn decode_document(bytes: &[u8], charset: Option<&str>) -> Result<String, String> {
-    let text = Decoder::new(charset).decode(bytes, true).map(Cow::into_owned)?;
-    Ok(text.strip_prefix('\u{feff}').map(str::to_owned).unwrap_or(text))
+    let text = Decoder::new(charset)
+        .decode(bytes, true)
+        .map(Cow::into_owned)?;
+    Ok(text
+        .strip_prefix('\u{feff}')
+        .map(str::to_owned)
+        .unwrap_or(text))
 }

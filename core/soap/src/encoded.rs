@@ -28,17 +28,30 @@ pub fn inline(text: &str) -> Result<Option<String>, AnswerError> {
             _ => {}
         }
     }
-    let options = ParsingOptions { allow_dtd: false, ..ParsingOptions::default() };
-    let document = Document::parse_with_options(text, options).map_err(|e| XmlError { message: e.to_string(), offset: 0 })?;
+    let options = ParsingOptions {
+        allow_dtd: false,
+        ..ParsingOptions::default()
+    };
+    let document = Document::parse_with_options(text, options).map_err(|e| XmlError {
+        message: e.to_string(),
+        offset: 0,
+    })?;
     let mut targets = HashMap::new();
     for node in document.descendants().filter(Node::is_element) {
         if let Some(id) = node.attribute("id").or(node.attribute((ENCODING_12, "id"))) {
             targets.entry(id).or_insert(node);
         }
     }
-    let mut inliner = Inliner { targets, out: Vec::with_capacity(text.len()), open: Vec::new(), roots: 0 };
+    let mut inliner = Inliner {
+        targets,
+        out: Vec::with_capacity(text.len()),
+        open: Vec::new(),
+        roots: 0,
+    };
     inliner.element(document.root_element(), None)?;
-    String::from_utf8(inliner.out).map(Some).map_err(|_| AnswerError::Encoding("UTF-8".into()))
+    String::from_utf8(inliner.out)
+        .map(Some)
+        .map_err(|_| AnswerError::Encoding("UTF-8".into()))
 }
 
 struct Inliner<'a, 'i> {
@@ -50,28 +63,52 @@ struct Inliner<'a, 'i> {
 }
 
 fn reference<'a>(node: Node<'a, '_>) -> Option<&'a str> {
-    node.attribute("href").or(node.attribute((ENCODING_12, "ref")))?.strip_prefix('#')
+    node.attribute("href")
+        .or(node.attribute((ENCODING_12, "ref")))?
+        .strip_prefix('#')
 }
 
 impl<'a, 'i> Inliner<'a, 'i> {
-    fn element(&mut self, node: Node<'a, 'i>, named: Option<Node<'a, 'i>>) -> Result<(), AnswerError> {
+    fn element(
+        &mut self,
+        node: Node<'a, 'i>,
+        named: Option<Node<'a, 'i>>,
+    ) -> Result<(), AnswerError> {
         if self.out.len() > MAX_BYTES {
-            return Err(AnswerError::Value("the answer".into(), format!("its references make it larger than {MAX_BYTES} bytes")));
+            return Err(AnswerError::Value(
+                "the answer".into(),
+                format!("its references make it larger than {MAX_BYTES} bytes"),
+            ));
         }
         if let Some(target) = reference(node) {
             let Some(found) = self.targets.get(target).copied() else {
-                return Err(AnswerError::Value(node.tag_name().name().to_owned(), format!("refers to “{target}”, which is not there")));
+                return Err(AnswerError::Value(
+                    node.tag_name().name().to_owned(),
+                    format!("refers to “{target}”, which is not there"),
+                ));
             };
             if self.open.contains(&found.id()) || self.open.len() > MAX_DEPTH {
-                return Err(AnswerError::Value(node.tag_name().name().to_owned(), format!("refers to “{target}”, which refers back to it: JSON has no way to say that")));
+                return Err(AnswerError::Value(
+                    node.tag_name().name().to_owned(),
+                    format!(
+                        "refers to “{target}”, which refers back to it: JSON has no way to say that"
+                    ),
+                ));
             }
             self.open.push(found.id());
             self.element(found, Some(named.unwrap_or(node)))?;
             self.open.pop();
             return Ok(());
         }
-        let body = node.tag_name().name() == "Body" && node.parent_element().is_some_and(|p| p.parent_element().is_none());
-        let scope = named.is_some() || node.parent_element().is_none_or(|p| p.namespaces().len() != node.namespaces().len() || p.namespaces().zip(node.namespaces()).any(|(a, b)| a != b));
+        let body = node.tag_name().name() == "Body"
+            && node
+                .parent_element()
+                .is_some_and(|p| p.parent_element().is_none());
+        let scope = named.is_some()
+            || node.parent_element().is_none_or(|p| {
+                p.namespaces().len() != node.namespaces().len()
+                    || p.namespaces().zip(node.namespaces()).any(|(a, b)| a != b)
+            });
         // The element's own name is that of the reference.
         let name = named.unwrap_or(node).tag_name();
         let tag = match name.namespace() {
@@ -102,7 +139,8 @@ impl<'a, 'i> Inliner<'a, 'i> {
                     _ => continue,
                 },
             };
-            self.out.extend_from_slice(format!(" {prefix}{}=\"", attribute.name()).as_bytes());
+            self.out
+                .extend_from_slice(format!(" {prefix}{}=\"", attribute.name()).as_bytes());
             let _ = escape_attribute(&mut self.out, attribute.value());
             self.out.push(b'"');
         }
@@ -112,7 +150,13 @@ impl<'a, 'i> Inliner<'a, 'i> {
                 let _ = escape_text(&mut self.out, child.text().unwrap_or_default());
             } else if child.is_element() {
                 // What stands beside the answer only serves to be referred to.
-                if body && std::mem::replace(&mut self.roots, 1) > 0 && child.attribute("id").or(child.attribute((ENCODING_12, "id"))).is_some() {
+                if body
+                    && std::mem::replace(&mut self.roots, 1) > 0
+                    && child
+                        .attribute("id")
+                        .or(child.attribute((ENCODING_12, "id")))
+                        .is_some()
+                {
                     continue;
                 }
                 self.element(child, None)?;
@@ -125,7 +169,8 @@ impl<'a, 'i> Inliner<'a, 'i> {
     }
 
     fn declare(&mut self, prefix: &str, uri: &str) {
-        self.out.extend_from_slice(format!(" xmlns:{prefix}=\"").as_bytes());
+        self.out
+            .extend_from_slice(format!(" xmlns:{prefix}=\"").as_bytes());
         let _ = escape_attribute(&mut self.out, uri);
         self.out.push(b'"');
     }

@@ -19,7 +19,10 @@
 use serde_json::{Map, Number, Value};
 
 use crate::write::WriteError;
-use crate::xml::{Attribute, Scanner, Token, XSI, XmlError, escape_attribute, escape_text, is_xsi, push_attribute, push_text};
+use crate::xml::{
+    Attribute, Scanner, Token, XSI, XmlError, escape_attribute, escape_text, is_xsi,
+    push_attribute, push_text,
+};
 
 /// The options of the mapping.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -41,7 +44,14 @@ pub struct Mapping {
 
 impl Default for Mapping {
     fn default() -> Self {
-        Self { attribute: "@".into(), text: "#text".into(), content: "#content".into(), repeated: Vec::new(), typed: false, root: None }
+        Self {
+            attribute: "@".into(),
+            text: "#text".into(),
+            content: "#content".into(),
+            repeated: Vec::new(),
+            typed: false,
+            root: None,
+        }
     }
 }
 
@@ -57,7 +67,11 @@ pub fn to_json(text: &str, mapping: &Mapping) -> Result<Value, XmlError> {
     let mut builder = Builder::new(mapping.clone());
     loop {
         match scanner.next(text, true)? {
-            Token::Start { prefix, local, empty } => {
+            Token::Start {
+                prefix,
+                local,
+                empty,
+            } => {
                 builder.start(&scanner, text, prefix, local)?;
                 if empty {
                     builder.end();
@@ -101,7 +115,13 @@ pub(crate) struct Builder {
 
 impl Builder {
     pub(crate) fn new(mapping: Mapping) -> Self {
-        Self { mapping, open: Vec::new(), declared: Vec::new(), done: None, nameless: false }
+        Self {
+            mapping,
+            open: Vec::new(),
+            declared: Vec::new(),
+            done: None,
+            nameless: false,
+        }
     }
 
     /// The same for an element whose name a schema gives.
@@ -111,18 +131,37 @@ impl Builder {
     }
 
     /// Takes in a start tag.
-    pub(crate) fn start(&mut self, scanner: &Scanner, text: &str, prefix: &str, local: &str) -> Result<(), XmlError> {
+    pub(crate) fn start(
+        &mut self,
+        scanner: &Scanner,
+        text: &str,
+        prefix: &str,
+        local: &str,
+    ) -> Result<(), XmlError> {
         self.begin(scanner, scanner.attributes(text), prefix, local)
     }
 
-    fn begin<'t>(&mut self, scanner: &Scanner, attributes: impl Iterator<Item = Attribute<'t>>, prefix: &str, local: &str) -> Result<(), XmlError> {
-        let mut open = Open { name: qualified(prefix, local), members: Vec::new(), children: Vec::new(), declared: self.declared.len(), nil: false };
+    fn begin<'t>(
+        &mut self,
+        scanner: &Scanner,
+        attributes: impl Iterator<Item = Attribute<'t>>,
+        prefix: &str,
+        local: &str,
+    ) -> Result<(), XmlError> {
+        let mut open = Open {
+            name: qualified(prefix, local),
+            members: Vec::new(),
+            children: Vec::new(),
+            declared: self.declared.len(),
+            nil: false,
+        };
         if !(self.nameless && self.open.is_empty()) {
             self.declare(scanner, prefix, &mut open.members);
         }
         for attribute in attributes {
             let mut value = String::new();
-            push_attribute(&mut value, attribute.value).map_err(|message| XmlError { message, offset: 0 })?;
+            push_attribute(&mut value, attribute.value)
+                .map_err(|message| XmlError { message, offset: 0 })?;
             match attribute.name.split_once(':') {
                 // Declared when they are used.
                 Some(("xmlns", _)) => continue,
@@ -138,9 +177,24 @@ impl Builder {
                         let inner = value.split_once(':').map_or("", |(p, _)| p).to_owned();
                         self.declare(scanner, &inner, &mut open.members);
                     }
-                    open.members.push((format!("{}{}:{}", self.mapping.attribute, unescape_name(prefix), unescape_name(name)), Value::String(value)));
+                    open.members.push((
+                        format!(
+                            "{}{}:{}",
+                            self.mapping.attribute,
+                            unescape_name(prefix),
+                            unescape_name(name)
+                        ),
+                        Value::String(value),
+                    ));
                 }
-                None => open.members.push((format!("{}{}", self.mapping.attribute, unescape_name(attribute.name)), Value::String(value))),
+                None => open.members.push((
+                    format!(
+                        "{}{}",
+                        self.mapping.attribute,
+                        unescape_name(attribute.name)
+                    ),
+                    Value::String(value),
+                )),
             }
         }
         self.open.push(open);
@@ -153,18 +207,29 @@ impl Builder {
             return;
         }
         let uri = scanner.resolve(prefix).unwrap_or("");
-        let known = self.declared.iter().rev().find(|(p, _)| p == prefix).map_or("", |(_, u)| u.as_str());
+        let known = self
+            .declared
+            .iter()
+            .rev()
+            .find(|(p, _)| p == prefix)
+            .map_or("", |(_, u)| u.as_str());
         if known == uri {
             return;
         }
         self.declared.push((prefix.to_owned(), uri.to_owned()));
-        let name = if prefix.is_empty() { format!("{}xmlns", self.mapping.attribute) } else { format!("{}xmlns:{prefix}", self.mapping.attribute) };
+        let name = if prefix.is_empty() {
+            format!("{}xmlns", self.mapping.attribute)
+        } else {
+            format!("{}xmlns:{prefix}", self.mapping.attribute)
+        };
         members.push((name, Value::String(uri.to_owned())));
     }
 
     /// Takes in character data.
     pub(crate) fn text(&mut self, text: &str, raw: bool) -> Result<(), XmlError> {
-        let Some(open) = self.open.last_mut() else { return Ok(()) };
+        let Some(open) = self.open.last_mut() else {
+            return Ok(());
+        };
         if !matches!(open.children.last(), Some(Child::Text(_))) {
             open.children.push(Child::Text(String::new()));
         }
@@ -195,8 +260,14 @@ impl Builder {
     }
 
     fn fold(&self, open: Open) -> Value {
-        let Open { members, mut children, nil, .. } = open;
-        let blank = |c: &Child| matches!(c, Child::Text(t) if t.bytes().all(|b| b.is_ascii_whitespace()));
+        let Open {
+            members,
+            mut children,
+            nil,
+            ..
+        } = open;
+        let blank =
+            |c: &Child| matches!(c, Child::Text(t) if t.bytes().all(|b| b.is_ascii_whitespace()));
         if children.iter().any(|c| matches!(c, Child::Element(..))) {
             children.retain(|c| !blank(c));
         }
@@ -214,8 +285,14 @@ impl Builder {
             }
             let mut map = Map::from_iter(members);
             if nil {
-                map.insert(format!("{}xsi:nil", self.mapping.attribute), Value::String("true".into()));
-                map.insert(format!("{}xmlns:xsi", self.mapping.attribute), Value::String(XSI.into()));
+                map.insert(
+                    format!("{}xsi:nil", self.mapping.attribute),
+                    Value::String("true".into()),
+                );
+                map.insert(
+                    format!("{}xmlns:xsi", self.mapping.attribute),
+                    Value::String(XSI.into()),
+                );
             }
             if let Some(text) = text {
                 map.insert(self.mapping.text.clone(), only_text(Some(text)));
@@ -232,7 +309,9 @@ impl Builder {
             return Value::Object(map);
         }
         for child in children {
-            let Child::Element(name, value) = child else { continue };
+            let Child::Element(name, value) = child else {
+                continue;
+            };
             match map.get_mut(&name) {
                 Some(Value::Array(list)) => list.push(value),
                 Some(one) => {
@@ -240,8 +319,17 @@ impl Builder {
                     *one = Value::Array(vec![first, value]);
                 }
                 None => {
-                    let always = self.mapping.repeated.iter().any(|r| *r == name || name.split_once(':').is_some_and(|(_, local)| local == r));
-                    map.insert(name, if always { Value::Array(vec![value]) } else { value });
+                    let always = self.mapping.repeated.iter().any(|r| {
+                        *r == name || name.split_once(':').is_some_and(|(_, local)| local == r)
+                    });
+                    map.insert(
+                        name,
+                        if always {
+                            Value::Array(vec![value])
+                        } else {
+                            value
+                        },
+                    );
                 }
             }
         }
@@ -287,7 +375,11 @@ fn in_order(children: &[Child]) -> bool {
 }
 
 fn qualified(prefix: &str, local: &str) -> String {
-    if prefix.is_empty() { unescape_name(local) } else { format!("{prefix}:{}", unescape_name(local)) }
+    if prefix.is_empty() {
+        unescape_name(local)
+    } else {
+        format!("{prefix}:{}", unescape_name(local))
+    }
 }
 
 /// Appends the document for a JSON value.
@@ -295,10 +387,21 @@ fn qualified(prefix: &str, local: &str) -> String {
 /// # Errors
 /// What XML cannot hold, each with a JSON Pointer.
 pub fn to_xml(value: &Value, mapping: &Mapping, out: &mut Vec<u8>) -> Result<(), Vec<WriteError>> {
-    let mut writer = Writer { mapping, out, errors: Vec::new(), pointer: String::new(), prefixes: Vec::new(), depth: 0 };
+    let mut writer = Writer {
+        mapping,
+        out,
+        errors: Vec::new(),
+        pointer: String::new(),
+        prefixes: Vec::new(),
+        depth: 0,
+    };
     let only = match value {
         Value::Object(map) if mapping.root.is_none() => match map.iter().next() {
-            Some((name, value)) if map.len() == 1 && !value.is_array() && !writer.is_special(name) => Some((name.as_str(), value)),
+            Some((name, value))
+                if map.len() == 1 && !value.is_array() && !writer.is_special(name) =>
+            {
+                Some((name.as_str(), value))
+            }
             _ => None,
         },
         _ => None,
@@ -306,7 +409,11 @@ pub fn to_xml(value: &Value, mapping: &Mapping, out: &mut Vec<u8>) -> Result<(),
     let (name, value) = only.unwrap_or((mapping.root.as_deref().unwrap_or("document"), value));
     writer.element(name, value);
     let errors = writer.errors;
-    if errors.is_empty() { Ok(()) } else { Err(errors) }
+    if errors.is_empty() {
+        Ok(())
+    } else {
+        Err(errors)
+    }
 }
 
 pub(crate) struct Writer<'a> {
@@ -320,7 +427,14 @@ pub(crate) struct Writer<'a> {
 
 impl<'a> Writer<'a> {
     pub(crate) fn new(mapping: &'a Mapping, out: &'a mut Vec<u8>, pointer: String) -> Self {
-        Self { mapping, out, errors: Vec::new(), pointer, prefixes: Vec::new(), depth: 0 }
+        Self {
+            mapping,
+            out,
+            errors: Vec::new(),
+            pointer,
+            prefixes: Vec::new(),
+            depth: 0,
+        }
     }
 
     /// A prefix that is declared around what is written.
@@ -331,18 +445,24 @@ impl<'a> Writer<'a> {
 
     fn error(&mut self, message: String) {
         if self.errors.len() < 50 {
-            self.errors.push(WriteError { pointer: self.pointer.clone(), message });
+            self.errors.push(WriteError {
+                pointer: self.pointer.clone(),
+                message,
+            });
         }
     }
 
     fn is_special(&self, name: &str) -> bool {
-        name.starts_with(&self.mapping.attribute) || name == self.mapping.text || name == self.mapping.content
+        name.starts_with(&self.mapping.attribute)
+            || name == self.mapping.text
+            || name == self.mapping.content
     }
 
     fn within(&mut self, step: &str, f: impl FnOnce(&mut Self)) {
         let len = self.pointer.len();
         self.pointer.push('/');
-        self.pointer.push_str(&step.replace('~', "~0").replace('/', "~1"));
+        self.pointer
+            .push_str(&step.replace('~', "~0").replace('/', "~1"));
         f(self);
         self.pointer.truncate(len);
     }
@@ -379,7 +499,10 @@ impl<'a> Writer<'a> {
         let map = value.as_object().unwrap_or(&empty);
         let mark = self.mapping.attribute.clone();
         for name in map.keys() {
-            if let Some(prefix) = name.strip_prefix(&mark).and_then(|n| n.strip_prefix("xmlns:")) {
+            if let Some(prefix) = name
+                .strip_prefix(&mark)
+                .and_then(|n| n.strip_prefix("xmlns:"))
+            {
                 self.prefixes.push(prefix.to_owned());
             }
         }
@@ -391,7 +514,9 @@ impl<'a> Writer<'a> {
         }
         match value {
             Value::Null => {
-                self.out.extend_from_slice(format!(" xmlns:xsi=\"{XSI}\" xsi:nil=\"true\"/>").as_bytes());
+                self.out.extend_from_slice(
+                    format!(" xmlns:xsi=\"{XSI}\" xsi:nil=\"true\"/>").as_bytes(),
+                );
                 self.prefixes.truncate(declared);
                 return;
             }
@@ -420,19 +545,28 @@ impl<'a> Writer<'a> {
             return self.element(name, value);
         }
         let Value::Array(parts) = value else {
-            return self.error("an array of texts and of objects with one member is expected".into());
+            return self
+                .error("an array of texts and of objects with one member is expected".into());
         };
         for (i, part) in parts.iter().enumerate() {
             self.within(&i.to_string(), |w| match part {
-                Value::Object(map) if map.len() == 1 => map.iter().for_each(|(name, value)| w.within(name, |w| w.element(name, value))),
-                Value::Object(_) | Value::Array(_) => w.error("a text or an object with one member is expected".into()),
+                Value::Object(map) if map.len() == 1 => map
+                    .iter()
+                    .for_each(|(name, value)| w.within(name, |w| w.element(name, value))),
+                Value::Object(_) | Value::Array(_) => {
+                    w.error("a text or an object with one member is expected".into())
+                }
                 text => w.text(text),
             });
         }
     }
 
     fn attribute(&mut self, name: &str, value: &Value) {
-        let name = if name == "xmlns" || name.starts_with("xmlns:") { name.to_owned() } else { self.name(name) };
+        let name = if name == "xmlns" || name.starts_with("xmlns:") {
+            name.to_owned()
+        } else {
+            self.name(name)
+        };
         let Some(text) = scalar_text(value) else {
             return self.error("an attribute holds one text, number or boolean".into());
         };
@@ -440,7 +574,10 @@ impl<'a> Writer<'a> {
         self.out.extend_from_slice(name.as_bytes());
         self.out.extend_from_slice(b"=\"");
         if let Err(c) = escape_attribute(self.out, &text) {
-            self.error(format!("the character U+{:04X} cannot be written in XML", c as u32));
+            self.error(format!(
+                "the character U+{:04X} cannot be written in XML",
+                c as u32
+            ));
         }
         self.out.push(b'"');
     }
@@ -450,14 +587,21 @@ impl<'a> Writer<'a> {
             return self.error("a text, number or boolean is expected".into());
         };
         if let Err(c) = escape_text(self.out, &text) {
-            self.error(format!("the character U+{:04X} cannot be written in XML", c as u32));
+            self.error(format!(
+                "the character U+{:04X} cannot be written in XML",
+                c as u32
+            ));
         }
     }
 
     /// A member's name as a name of XML: a prefix counts only where it is declared.
     fn name(&self, name: &str) -> String {
         match name.split_once(':') {
-            Some((prefix, local)) if prefix == "xml" || self.prefixes.iter().any(|p| p == prefix) => format!("{prefix}:{}", escape_name(local)),
+            Some((prefix, local))
+                if prefix == "xml" || self.prefixes.iter().any(|p| p == prefix) =>
+            {
+                format!("{prefix}:{}", escape_name(local))
+            }
             _ => escape_name(name),
         }
     }
@@ -505,14 +649,19 @@ fn escape_at(text: &str) -> Option<(char, usize)> {
     if !(digits == 4 || digits == 8) || rest.as_bytes().get(digits) != Some(&b'_') {
         return None;
     }
-    Some((char::from_u32(u32::from_str_radix(&rest[..digits], 16).ok()?)?, digits + 3))
+    Some((
+        char::from_u32(u32::from_str_radix(&rest[..digits], 16).ok()?)?,
+        digits + 3,
+    ))
 }
 
 fn unescape_name(name: &str) -> String {
     if name == "_x0000_" {
         return String::new();
     }
-    let Some(first) = name.find("_x") else { return name.to_owned() };
+    let Some(first) = name.find("_x") else {
+        return name.to_owned();
+    };
     let mut out = name[..first].to_owned();
     let mut rest = &name[first..];
     while let Some(c) = rest.chars().next() {

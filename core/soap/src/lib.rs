@@ -32,4 +32,6 @@ pub use read::{Answer, AnswerError, AnswerReader, Fault};
 pub use schema::json::JsonSchemas;
 pub use simple::{from_base64, to_base64};
 pub use write::{Envelope, WriteError};
-pub use wsdl::{Definition, Files, Message, Operation, Port, SoapVersion, read_definition, read_port};
+pub use wsdl::{
+    Definition, Files, Message, Operation, Port, SoapVersion, read_definition, read_port,
+};

@@ -98,14 +98,18 @@ impl Particle {
     pub fn members(&self) -> Vec<usize> {
         match self {
             Particle::Member(i, _) => vec![*i],
-            Particle::Sequence(parts, _) | Particle::Choice(parts, _) => parts.iter().flat_map(Particle::members).collect(),
+            Particle::Sequence(parts, _) | Particle::Choice(parts, _) => {
+                parts.iter().flat_map(Particle::members).collect()
+            }
         }
     }
 
     fn holds(&self, index: usize) -> bool {
         match self {
             Particle::Member(i, _) => *i == index,
-            Particle::Sequence(parts, _) | Particle::Choice(parts, _) => parts.iter().any(|p| p.holds(index)),
+            Particle::Sequence(parts, _) | Particle::Choice(parts, _) => {
+                parts.iter().any(|p| p.holds(index))
+            }
         }
     }
 
@@ -121,7 +125,9 @@ impl Particle {
                     _ => false,
                 }
             }
-            Particle::Choice(parts, _) => parts.iter().any(|p| p.holds(before) && p.holds(after) && p.follows(before, after)),
+            Particle::Choice(parts, _) => parts
+                .iter()
+                .any(|p| p.holds(before) && p.holds(after) && p.follows(before, after)),
         }
     }
 
@@ -129,8 +135,12 @@ impl Particle {
     pub fn may_be_empty(&self) -> bool {
         match self {
             Particle::Member(_, required) => !required,
-            Particle::Sequence(parts, required) => !required || parts.iter().all(Particle::may_be_empty),
-            Particle::Choice(parts, required) => !required || parts.is_empty() || parts.iter().any(Particle::may_be_empty),
+            Particle::Sequence(parts, required) => {
+                !required || parts.iter().all(Particle::may_be_empty)
+            }
+            Particle::Choice(parts, required) => {
+                !required || parts.is_empty() || parts.iter().any(Particle::may_be_empty)
+            }
         }
     }
 }
@@ -279,7 +289,10 @@ impl Plan {
 
     /// The number of a namespace, if a message can hold it.
     pub fn namespace(&self, uri: &str) -> Option<NamespaceId> {
-        self.namespaces.iter().position(|n| n == uri).map(|i| i as NamespaceId)
+        self.namespaces
+            .iter()
+            .position(|n| n == uri)
+            .map(|i| i as NamespaceId)
     }
 
     /// The types that a value of a type can hold, itself first.
@@ -293,7 +306,13 @@ impl Plan {
             all.push(id);
             match self.get(id) {
                 TypePlan::Object(object) => {
-                    open.extend(object.members.iter().flat_map(|m| std::iter::once(m).chain(m.items.as_deref())).map(|m| m.type_id));
+                    open.extend(
+                        object
+                            .members
+                            .iter()
+                            .flat_map(|m| std::iter::once(m).chain(m.items.as_deref()))
+                            .map(|m| m.type_id),
+                    );
                     open.extend(object.derived.iter().map(|d| d.type_id));
                 }
                 TypePlan::List(item) => open.push(item.type_id),
@@ -312,27 +331,45 @@ impl Plan {
             if let Some((namespace, _)) = member.type_name.as_ref().filter(|_| encoded) {
                 used[*namespace as usize] = true;
             }
-            member.starts.iter().for_each(|(namespace, _)| used[*namespace as usize] = true);
+            member
+                .starts
+                .iter()
+                .for_each(|(namespace, _)| used[*namespace as usize] = true);
         };
         for id in self.below(root) {
             match self.get(id) {
-                TypePlan::Object(object) => object.members.iter().flat_map(|m| std::iter::once(m).chain(m.items.as_deref())).for_each(&mut take),
+                TypePlan::Object(object) => object
+                    .members
+                    .iter()
+                    .flat_map(|m| std::iter::once(m).chain(m.items.as_deref()))
+                    .for_each(&mut take),
                 TypePlan::List(item) => take(item),
                 _ => {}
             }
         }
         for id in self.below(root) {
             match self.get(id) {
-                TypePlan::Object(object) => object.derived.iter().for_each(|d| used[d.name.0 as usize] = true),
-                TypePlan::Any => self.named.iter().for_each(|d| used[d.name.0 as usize] = true),
+                TypePlan::Object(object) => object
+                    .derived
+                    .iter()
+                    .for_each(|d| used[d.name.0 as usize] = true),
+                TypePlan::Any => self
+                    .named
+                    .iter()
+                    .for_each(|d| used[d.name.0 as usize] = true),
                 _ => {}
             }
         }
-        (1..self.namespaces.len()).filter(|i| used[*i]).map(|i| i as NamespaceId).collect()
+        (1..self.namespaces.len())
+            .filter(|i| used[*i])
+            .map(|i| i as NamespaceId)
+            .collect()
     }
 
     /// Whether a value of a type can be of any shape somewhere inside.
     pub fn holds_any(&self, root: TypeId) -> bool {
-        self.below(root).into_iter().any(|id| matches!(self.get(id), TypePlan::Any))
+        self.below(root)
+            .into_iter()
+            .any(|id| matches!(self.get(id), TypePlan::Any))
     }
 }

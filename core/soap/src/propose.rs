@@ -25,7 +25,10 @@ pub fn shapes(definition: &Definition) -> Vec<Shape> {
     let mut shapes: Vec<Shape> = Vec::new();
     for operation in &definition.operations {
         let mut shape = shape(&definition.plan, operation);
-        let clash = |s: &Shape, all: &[Shape]| all.iter().any(|o| o.method == s.method && pattern(&o.path) == pattern(&s.path));
+        let clash = |s: &Shape, all: &[Shape]| {
+            all.iter()
+                .any(|o| o.method == s.method && pattern(&o.path) == pattern(&s.path))
+        };
         if clash(&shape, &shapes) {
             shape = whole_name(operation, "another operation has the shorter path already");
         }
@@ -36,11 +39,18 @@ pub fn shapes(definition: &Definition) -> Vec<Shape> {
 
 /// A path with its variables' names left out, since names do not tell paths apart.
 fn pattern(path: &str) -> String {
-    path.split('/').map(|s| if s.starts_with('{') { "{}" } else { s }).collect::<Vec<_>>().join("/")
+    path.split('/')
+        .map(|s| if s.starts_with('{') { "{}" } else { s })
+        .collect::<Vec<_>>()
+        .join("/")
 }
 
-const READING: [&str; 10] = ["Get", "Read", "Fetch", "Find", "Search", "List", "Query", "Quote", "Lookup", "Check"];
-const MAKING: [&str; 7] = ["Create", "Add", "New", "Book", "Register", "Submit", "Place"];
+const READING: [&str; 10] = [
+    "Get", "Read", "Fetch", "Find", "Search", "List", "Query", "Quote", "Lookup", "Check",
+];
+const MAKING: [&str; 7] = [
+    "Create", "Add", "New", "Book", "Register", "Submit", "Place",
+];
 const LISTING: [&str; 4] = ["List", "Search", "Find", "Query"];
 
 fn shape(plan: &Plan, operation: &Operation) -> Shape {
@@ -53,37 +63,92 @@ fn shape(plan: &Plan, operation: &Operation) -> Shape {
     let noun = noun.join("-");
     let Some(fields) = flat_fields(plan, operation) else {
         return match verb {
-            _ if MAKING.contains(&verb) => body(operation, "POST", format!("/{noun}"), format!("“{verb}” makes something new")),
+            _ if MAKING.contains(&verb) => body(
+                operation,
+                "POST",
+                format!("/{noun}"),
+                format!("“{verb}” makes something new"),
+            ),
             _ => whole_name(operation, "its input is nested, so it is sent as a body"),
         };
     };
-    let key = fields.iter().find(|(name, required)| *required && looks_like_key(name)).or_else(|| fields.iter().find(|(_, r)| *r && fields.len() == 1)).map(|(n, _)| n.clone());
-    let with_key = |key: &str| (format!("/{noun}/{{{}}}", lower_camel(key)), vec![(key.to_owned(), lower_camel(key))]);
+    let key = fields
+        .iter()
+        .find(|(name, required)| *required && looks_like_key(name))
+        .or_else(|| fields.iter().find(|(_, r)| *r && fields.len() == 1))
+        .map(|(n, _)| n.clone());
+    let with_key = |key: &str| {
+        (
+            format!("/{noun}/{{{}}}", lower_camel(key)),
+            vec![(key.to_owned(), lower_camel(key))],
+        )
+    };
     match verb {
         _ if READING.contains(&verb) => {
             let (path, in_path) = match &key {
                 Some(key) if !LISTING.contains(&verb) => with_key(key),
                 _ => (format!("/{noun}"), Vec::new()),
             };
-            let in_query = fields.into_iter().filter(|(n, _)| !in_path.iter().any(|(p, _)| p == n)).map(|(n, _)| (n.clone(), lower_camel(&n))).collect();
-            let what = if LISTING.contains(&verb) { "lists" } else { "reads one" };
-            Shape { id: lower_camel(&operation.name), method: "GET", path, in_path, in_query, why: format!("“{verb}” {what}, and its inputs are plain values") }
+            let in_query = fields
+                .into_iter()
+                .filter(|(n, _)| !in_path.iter().any(|(p, _)| p == n))
+                .map(|(n, _)| (n.clone(), lower_camel(&n)))
+                .collect();
+            let what = if LISTING.contains(&verb) {
+                "lists"
+            } else {
+                "reads one"
+            };
+            Shape {
+                id: lower_camel(&operation.name),
+                method: "GET",
+                path,
+                in_path,
+                in_query,
+                why: format!("“{verb}” {what}, and its inputs are plain values"),
+            }
         }
         "Delete" | "Remove" if key.is_some() && fields.len() == 1 => {
             let (path, in_path) = with_key(key.as_deref().unwrap_or_default());
-            Shape { id: lower_camel(&operation.name), method: "DELETE", path, in_path, in_query: Vec::new(), why: format!("“{verb}” takes away what its one input names") }
+            Shape {
+                id: lower_camel(&operation.name),
+                method: "DELETE",
+                path,
+                in_path,
+                in_query: Vec::new(),
+                why: format!("“{verb}” takes away what its one input names"),
+            }
         }
-        _ if MAKING.contains(&verb) => body(operation, "POST", format!("/{noun}"), format!("“{verb}” makes something new")),
-        _ => whole_name(operation, &format!("“{verb}” changes something and tells no standard method")),
+        _ if MAKING.contains(&verb) => body(
+            operation,
+            "POST",
+            format!("/{noun}"),
+            format!("“{verb}” makes something new"),
+        ),
+        _ => whole_name(
+            operation,
+            &format!("“{verb}” changes something and tells no standard method"),
+        ),
     }
 }
 
 fn body(operation: &Operation, method: &'static str, path: String, why: String) -> Shape {
-    Shape { id: lower_camel(&operation.name), method, path, in_path: Vec::new(), in_query: Vec::new(), why }
+    Shape {
+        id: lower_camel(&operation.name),
+        method,
+        path,
+        in_path: Vec::new(),
+        in_query: Vec::new(),
+        why,
+    }
 }
 
 fn whole_name(operation: &Operation, why: &str) -> Shape {
-    let path = words(&operation.name).iter().map(|w| w.to_lowercase()).collect::<Vec<_>>().join("-");
+    let path = words(&operation.name)
+        .iter()
+        .map(|w| w.to_lowercase())
+        .collect::<Vec<_>>()
+        .join("-");
     body(operation, "POST", format!("/{path}"), why.to_owned())
 }
 
@@ -95,13 +160,27 @@ fn flat_fields(plan: &Plan, operation: &Operation) -> Option<Vec<(String, bool)>
     if object.text.is_some() || !object.derived.is_empty() {
         return None;
     }
-    let plain = |m: &&crate::Member| !m.many && !m.in_choice && m.items.is_none() && !m.nillable && matches!(plan.get(m.type_id), TypePlan::Simple(s) if s.is_scalar());
-    (object.members.iter().all(|m| plain(&m))).then(|| object.members.iter().map(|m| (m.json.clone(), m.required())).collect())
+    let plain = |m: &&crate::Member| {
+        !m.many
+            && !m.in_choice
+            && m.items.is_none()
+            && !m.nillable
+            && matches!(plan.get(m.type_id), TypePlan::Simple(s) if s.is_scalar())
+    };
+    (object.members.iter().all(|m| plain(&m))).then(|| {
+        object
+            .members
+            .iter()
+            .map(|m| (m.json.clone(), m.required()))
+            .collect()
+    })
 }
 
 fn looks_like_key(name: &str) -> bool {
     let lower = name.to_lowercase();
-    ["id", "code", "number", "reference", "ref", "key"].iter().any(|end| lower.ends_with(end))
+    ["id", "code", "number", "reference", "ref", "key"]
+        .iter()
+        .any(|end| lower.ends_with(end))
 }
 
 /// The words of a name in any of the usual spellings.
@@ -113,7 +192,9 @@ fn words(name: &str) -> Vec<String> {
             words.push(std::mem::take(&mut word));
             continue;
         }
-        let boundary = c.is_uppercase() && i > 0 && (!chars[i - 1].is_uppercase() || chars.get(i + 1).is_some_and(|n| n.is_lowercase()));
+        let boundary = c.is_uppercase()
+            && i > 0
+            && (!chars[i - 1].is_uppercase() || chars.get(i + 1).is_some_and(|n| n.is_lowercase()));
         if boundary {
             words.push(std::mem::take(&mut word));
         }

@@ -51,14 +51,20 @@ pub fn parameter(media_type: &str, name: &str) -> Option<String> {
 /// # Errors
 /// What is wrong with it.
 pub fn related(media_type: &str, body: &[u8]) -> Result<Related, String> {
-    let boundary = parameter(media_type, "boundary").filter(|b| !b.is_empty() && b.len() <= 200).ok_or("its media type names no boundary")?;
+    let boundary = parameter(media_type, "boundary")
+        .filter(|b| !b.is_empty() && b.len() <= 200)
+        .ok_or("its media type names no boundary")?;
     let start = parameter(media_type, "start").map(|s| s.trim_matches(['<', '>']).to_owned());
     // RFC 2046 §5.1.1: a delimiter begins a line.
     let delimiter = format!("\r\n--{boundary}");
     let first = format!("--{boundary}");
     let mut rest = match memmem::find(body, first.as_bytes()) {
         Some(i) => &body[i + first.len()..],
-        None => return Err(format!("it has no part: the boundary “{boundary}” does not occur")),
+        None => {
+            return Err(format!(
+                "it has no part: the boundary “{boundary}” does not occur"
+            ));
+        }
     };
     let mut root: Option<(Vec<u8>, String)> = None;
     let mut parts = HashMap::new();
@@ -70,12 +76,21 @@ pub fn related(media_type: &str, body: &[u8]) -> Result<Related, String> {
         let field = |name: &str| {
             // A field may go on in the next line.
             let unfolded = head.replace("\r\n ", " ").replace("\r\n\t", " ");
-            unfolded.lines().find_map(|l| l.split_once(':').filter(|(k, _)| k.trim().eq_ignore_ascii_case(name)).map(|(_, v)| v.trim().to_owned()))
+            unfolded.lines().find_map(|l| {
+                l.split_once(':')
+                    .filter(|(k, _)| k.trim().eq_ignore_ascii_case(name))
+                    .map(|(_, v)| v.trim().to_owned())
+            })
         };
-        let octets = match field("content-transfer-encoding").unwrap_or_default().to_ascii_lowercase().as_str() {
+        let octets = match field("content-transfer-encoding")
+            .unwrap_or_default()
+            .to_ascii_lowercase()
+            .as_str()
+        {
             "base64" => {
                 let text = String::from_utf8_lossy(&content[..end]).into_owned();
-                crate::simple::from_base64(&text).ok_or("a part is no base64, which it says it is")?
+                crate::simple::from_base64(&text)
+                    .ok_or("a part is no base64, which it says it is")?
             }
             "quoted-printable" => quoted_printable(&content[..end]),
             _ => content[..end].to_vec(),
@@ -98,7 +113,11 @@ pub fn related(media_type: &str, body: &[u8]) -> Result<Related, String> {
         }
     }
     let (root, root_type) = root.ok_or("none of its parts is the envelope")?;
-    Ok(Related { root, root_type, parts })
+    Ok(Related {
+        root,
+        root_type,
+        parts,
+    })
 }
 
 /// RFC 2045 §6.7.
@@ -115,7 +134,10 @@ fn quoted_printable(bytes: &[u8]) -> Vec<u8> {
             i += 3;
             continue;
         }
-        let code = bytes.get(i + 1..i + 3).and_then(|h| std::str::from_utf8(h).ok()).and_then(|h| u8::from_str_radix(h, 16).ok());
+        let code = bytes
+            .get(i + 1..i + 3)
+            .and_then(|h| std::str::from_utf8(h).ok())
+            .and_then(|h| u8::from_str_radix(h, 16).ok());
         out.push(code.unwrap_or(b'='));
         i += if code.is_some() { 3 } else { 1 };
     }
@@ -128,14 +150,26 @@ mod tests {
 
     #[test]
     fn parts_are_told_apart_by_boundary_and_content_id() {
-        let kind = "multipart/related; type=\"application/xop+xml\"; start=\"<root@x>\"; boundary=\"b b\"";
+        let kind =
+            "multipart/related; type=\"application/xop+xml\"; start=\"<root@x>\"; boundary=\"b b\"";
         let body = b"preamble\r\n--b b\r\nContent-ID: <a@x>\r\nContent-Type: image/png\r\n\r\n\x00\xff\r\n-\r\n--b b\r\nContent-Type: application/xop+xml;\r\n charset=utf-8\r\nContent-ID: <root@x>\r\n\r\n<e/>\r\n--b b\r\nContent-Id: c\r\nContent-Transfer-Encoding: base64\r\n\r\nCv8=\r\n--b b--\r\n";
         let found = related(kind, body).unwrap();
         assert_eq!(found.root, b"<e/>");
-        assert_eq!(parameter(&found.root_type, "charset").as_deref(), Some("utf-8"));
+        assert_eq!(
+            parameter(&found.root_type, "charset").as_deref(),
+            Some("utf-8")
+        );
         assert_eq!(found.parts["a@x"], b"\x00\xff\r\n-");
         assert_eq!(found.parts["c"], [10, 255]);
-        for (kind, body) in [("multipart/related", &body[..]), (kind, b"nothing"), (kind, &body[..80]), ("multipart/related; boundary=\"b b\"; start=\"<lost>\"", &body[..])] {
+        for (kind, body) in [
+            ("multipart/related", &body[..]),
+            (kind, b"nothing"),
+            (kind, &body[..80]),
+            (
+                "multipart/related; boundary=\"b b\"; start=\"<lost>\"",
+                &body[..],
+            ),
+        ] {
             assert!(related(kind, body).is_err(), "{kind}");
         }
         assert_eq!(quoted_printable(b"a=3D=\r\nb=E4="), b"a=b\xe4=");

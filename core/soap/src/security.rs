@@ -5,9 +5,12 @@ use sha1::{Digest, Sha1};
 use crate::simple::to_base64;
 use crate::xml::escape_text;
 
-const WSSE: &str = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd";
-const WSU: &str = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd";
-const PROFILE: &str = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-username-token-profile-1.0";
+const WSSE: &str =
+    "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd";
+const WSU: &str =
+    "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd";
+const PROFILE: &str =
+    "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-username-token-profile-1.0";
 const BASE64: &str = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-soap-message-security-1.0#Base64Binary";
 
 /// A user's name and password, sent with every call.
@@ -33,11 +36,19 @@ impl UsernameToken {
         out.extend_from_slice(format!("<wsse:Security xmlns:wsse=\"{WSSE}\" xmlns:wsu=\"{WSU}\" soap:mustUnderstand=\"1\"><wsse:UsernameToken><wsse:Username>").as_bytes());
         text(out, &self.user);
         out.extend_from_slice(b"</wsse:Username>");
-        let kind = if self.digest { "PasswordDigest" } else { "PasswordText" };
+        let kind = if self.digest {
+            "PasswordDigest"
+        } else {
+            "PasswordText"
+        };
         out.extend_from_slice(format!("<wsse:Password Type=\"{PROFILE}#{kind}\">").as_bytes());
         if self.digest {
             // Base64 (SHA-1 (nonce + created + password)), §3.1.
-            let digest = Sha1::new().chain_update(nonce).chain_update(created).chain_update(&self.password).finalize();
+            let digest = Sha1::new()
+                .chain_update(nonce)
+                .chain_update(created)
+                .chain_update(&self.password)
+                .finalize();
             out.extend_from_slice(to_base64(&digest).as_bytes());
         } else {
             text(out, &self.password);
@@ -55,16 +66,33 @@ mod tests {
     #[test]
     fn a_digest_is_made_of_nonce_time_and_password() {
         let mut out = Vec::new();
-        let token = UsernameToken { user: "porch & co".into(), password: "tide & tackle".into(), digest: true };
+        let token = UsernameToken {
+            user: "porch & co".into(),
+            password: "tide & tackle".into(),
+            digest: true,
+        };
         token.write(b"0123456789abcdef", "2027-05-14T08:30:00Z", &mut out);
         let text = String::from_utf8(out).unwrap();
         // Computed with another implementation of SHA-1.
-        assert!(text.contains("#PasswordDigest\">jBCh4yP1lw8y0Zsv4O6+Mii9UDQ=</wsse:Password>"), "{text}");
+        assert!(
+            text.contains("#PasswordDigest\">jBCh4yP1lw8y0Zsv4O6+Mii9UDQ=</wsse:Password>"),
+            "{text}"
+        );
         assert!(text.contains("<wsse:Username>porch &amp; co</wsse:Username>"));
-        assert!(text.contains(">MDEyMzQ1Njc4OWFiY2RlZg==</wsse:Nonce><wsu:Created>2027-05-14T08:30:00Z</wsu:Created>"));
+        assert!(text.contains(
+            ">MDEyMzQ1Njc4OWFiY2RlZg==</wsse:Nonce><wsu:Created>2027-05-14T08:30:00Z</wsu:Created>"
+        ));
         assert!(!text.contains("tackle"));
         let mut out = Vec::new();
-        UsernameToken { digest: false, ..token }.write(b"0123456789abcdef", "2027-05-14T08:30:00Z", &mut out);
-        assert!(String::from_utf8(out).unwrap().contains("#PasswordText\">tide &amp; tackle</wsse:Password>"));
+        UsernameToken {
+            digest: false,
+            ..token
+        }
+        .write(b"0123456789abcdef", "2027-05-14T08:30:00Z", &mut out);
+        assert!(
+            String::from_utf8(out)
+                .unwrap()
+                .contains("#PasswordText\">tide &amp; tackle</wsse:Password>")
+        );
     }
 }

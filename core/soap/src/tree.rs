@@ -47,13 +47,25 @@ impl<'a> Json<'a> {
         let fail = |message, at: usize| {
             let before = &bytes[..at.min(bytes.len())];
             let line_start = memchr::memrchr(b'\n', before).map_or(0, |i| i + 1);
-            JsonError { message, line: memchr::memchr_iter(b'\n', before).count() + 1, column: before.len() - line_start + 1 }
+            JsonError {
+                message,
+                line: memchr::memchr_iter(b'\n', before).count() + 1,
+                column: before.len() - line_start + 1,
+            }
         };
         let text = std::str::from_utf8(bytes).map_err(|e| fail("not UTF-8", e.valid_up_to()))?;
-        let mut parser = Parser { text, pos: 0, depth: 0 };
+        let mut parser = Parser {
+            text,
+            pos: 0,
+            depth: 0,
+        };
         let value = parser.value().and_then(|v| {
             parser.space();
-            if parser.pos == text.len() { Ok(v) } else { Err("something behind the value") }
+            if parser.pos == text.len() {
+                Ok(v)
+            } else {
+                Err("something behind the value")
+            }
         });
         value.map_err(|message| fail(message, parser.pos))
     }
@@ -66,7 +78,11 @@ impl<'a> Json<'a> {
             Value::Number(n) => Self::Number(Cow::Owned(n.to_string())),
             Value::String(s) => Self::String(Cow::Borrowed(s)),
             Value::Array(items) => Self::Array(items.iter().map(Self::of).collect()),
-            Value::Object(map) => Self::Object(map.iter().map(|(k, v)| (Cow::Borrowed(k.as_str()), Self::of(v))).collect()),
+            Value::Object(map) => Self::Object(
+                map.iter()
+                    .map(|(k, v)| (Cow::Borrowed(k.as_str()), Self::of(v)))
+                    .collect(),
+            ),
         }
     }
 
@@ -78,7 +94,12 @@ impl<'a> Json<'a> {
             Self::Number(n) => n.parse().map_or(Value::Null, Value::Number),
             Self::String(s) => Value::String(s.clone().into_owned()),
             Self::Array(items) => Value::Array(items.iter().map(Self::to_value).collect()),
-            Self::Object(members) => Value::Object(members.iter().map(|(k, v)| (k.clone().into_owned(), v.to_value())).collect::<Map<_, _>>()),
+            Self::Object(members) => Value::Object(
+                members
+                    .iter()
+                    .map(|(k, v)| (k.clone().into_owned(), v.to_value()))
+                    .collect::<Map<_, _>>(),
+            ),
         }
     }
 
@@ -104,8 +125,15 @@ impl<'a> Json<'a> {
 }
 
 /// A member of an object's members; of several with one name the last.
-pub(crate) fn get<'m, 'a>(members: &'m [(Cow<'a, str>, Json<'a>)], name: &str) -> Option<&'m Json<'a>> {
-    members.iter().rev().find(|(n, _)| n == name).map(|(_, v)| v)
+pub(crate) fn get<'m, 'a>(
+    members: &'m [(Cow<'a, str>, Json<'a>)],
+    name: &str,
+) -> Option<&'m Json<'a>> {
+    members
+        .iter()
+        .rev()
+        .find(|(n, _)| n == name)
+        .map(|(_, v)| v)
 }
 
 struct Parser<'a> {
@@ -118,7 +146,10 @@ type Parsed<T> = Result<T, &'static str>;
 
 impl<'a> Parser<'a> {
     fn space(&mut self) {
-        while matches!(self.text.as_bytes().get(self.pos), Some(b' ' | b'\t' | b'\n' | b'\r')) {
+        while matches!(
+            self.text.as_bytes().get(self.pos),
+            Some(b' ' | b'\t' | b'\n' | b'\r')
+        ) {
             self.pos += 1;
         }
     }
@@ -152,7 +183,11 @@ impl<'a> Parser<'a> {
 
     fn deeper(&mut self, f: fn(&mut Self) -> Parsed<Json<'a>>) -> Parsed<Json<'a>> {
         self.depth += 1;
-        let result = if self.depth > MAX_DEPTH { Err("nested more than 128 levels deep") } else { f(self) };
+        let result = if self.depth > MAX_DEPTH {
+            Err("nested more than 128 levels deep")
+        } else {
+            f(self)
+        };
         self.depth -= 1;
         result
     }
@@ -208,7 +243,12 @@ impl<'a> Parser<'a> {
 
     fn digits(&mut self) -> usize {
         let from = self.pos;
-        while self.text.as_bytes().get(self.pos).is_some_and(u8::is_ascii_digit) {
+        while self
+            .text
+            .as_bytes()
+            .get(self.pos)
+            .is_some_and(u8::is_ascii_digit)
+        {
             self.pos += 1;
         }
         self.pos - from
@@ -269,7 +309,10 @@ impl<'a> Parser<'a> {
         let mut out = self.text[from..at].to_owned();
         loop {
             let plain = at;
-            while bytes.get(at).is_some_and(|b| !matches!(b, b'"' | b'\\' | 0..=0x1f)) {
+            while bytes
+                .get(at)
+                .is_some_and(|b| !matches!(b, b'"' | b'\\' | 0..=0x1f))
+            {
                 at += 1;
             }
             out.push_str(&self.text[plain..at]);
@@ -318,8 +361,15 @@ impl<'a> Parser<'a> {
     }
 
     fn four(&self, at: usize) -> Parsed<u32> {
-        let hex = self.text.as_bytes().get(at..at + 4).filter(|h| h.iter().all(u8::is_ascii_hexdigit)).ok_or("an unknown escape")?;
-        Ok(hex.iter().fold(0, |n, b| n * 16 + (*b as char).to_digit(16).unwrap_or(0)))
+        let hex = self
+            .text
+            .as_bytes()
+            .get(at..at + 4)
+            .filter(|h| h.iter().all(u8::is_ascii_hexdigit))
+            .ok_or("an unknown escape")?;
+        Ok(hex
+            .iter()
+            .fold(0, |n, b| n * 16 + (*b as char).to_digit(16).unwrap_or(0)))
     }
 }
 
@@ -350,13 +400,33 @@ mod tests {
             ("{\"a\": 01}", "invalid number at line 1 column 9"),
             ("{\n \"a\" 1}", "expected “:” at line 2 column 6"),
             ("[1, 2", "expected “,” or “]” at line 1 column 6"),
-            ("\"\\ud800x\"", "half of a surrogate pair at line 1 column 2"),
+            (
+                "\"\\ud800x\"",
+                "half of a surrogate pair at line 1 column 2",
+            ),
             ("1 2", "something behind the value at line 1 column 3"),
         ] {
-            assert_eq!(Json::parse(text.as_bytes()).unwrap_err().to_string(), message, "{text}");
+            assert_eq!(
+                Json::parse(text.as_bytes()).unwrap_err().to_string(),
+                message,
+                "{text}"
+            );
         }
-        assert!(Json::parse(b"\"\xff\"").unwrap_err().message.contains("UTF-8"));
-        assert!(Json::parse("[".repeat(100_000).as_bytes()).unwrap_err().message.contains("levels"));
-        assert_eq!(Json::parse(r#""\ud834\udd1e\u00e9""#.as_bytes()), Ok(Json::String("𝄞é".into())));
+        assert!(
+            Json::parse(b"\"\xff\"")
+                .unwrap_err()
+                .message
+                .contains("UTF-8")
+        );
+        assert!(
+            Json::parse("[".repeat(100_000).as_bytes())
+                .unwrap_err()
+                .message
+                .contains("levels")
+        );
+        assert_eq!(
+            Json::parse(r#""\ud834\udd1e\u00e9""#.as_bytes()),
+            Ok(Json::String("𝄞é".into()))
+        );
     }
 }

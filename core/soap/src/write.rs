@@ -9,7 +9,9 @@ use crate::plan::{Member, MemberKind, ObjectPlan, Particle, Plan, TYPE_MEMBER, T
 use crate::simple::Simple;
 use crate::tree::{self, Json};
 use crate::wsdl::{Message, Operation, SoapVersion};
-use crate::xml::{ENCODING_11, ENCODING_12, SOAP_11, SOAP_12, XSD, XSI, escape_attribute, escape_text};
+use crate::xml::{
+    ENCODING_11, ENCODING_12, SOAP_11, SOAP_12, XSD, XSI, escape_attribute, escape_text,
+};
 
 /// One thing in a JSON value that its type rules out.
 #[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
@@ -48,12 +50,35 @@ impl Envelope {
     ///
     /// # Errors
     /// What does not fit in the header values, or that the operation takes no input.
-    pub fn new(plan: Arc<Plan>, operation: &Operation, headers: &Value) -> Result<Self, Vec<WriteError>> {
-        let fail = |message: &str| vec![WriteError { pointer: String::new(), message: message.into() }];
-        let input = operation.input.clone().ok_or_else(|| fail("the operation takes no input"))?;
-        let namespace = if operation.version == SoapVersion::V11 { SOAP_11 } else { SOAP_12 };
-        let encoded = operation.encoded.then_some(if operation.version == SoapVersion::V11 { ENCODING_11 } else { ENCODING_12 });
-        let mut open = format!("<soap:Envelope xmlns:soap=\"{namespace}\" xmlns:xsi=\"{XSI}\"").into_bytes();
+    pub fn new(
+        plan: Arc<Plan>,
+        operation: &Operation,
+        headers: &Value,
+    ) -> Result<Self, Vec<WriteError>> {
+        let fail = |message: &str| {
+            vec![WriteError {
+                pointer: String::new(),
+                message: message.into(),
+            }]
+        };
+        let input = operation
+            .input
+            .clone()
+            .ok_or_else(|| fail("the operation takes no input"))?;
+        let namespace = if operation.version == SoapVersion::V11 {
+            SOAP_11
+        } else {
+            SOAP_12
+        };
+        let encoded = operation
+            .encoded
+            .then_some(if operation.version == SoapVersion::V11 {
+                ENCODING_11
+            } else {
+                ENCODING_12
+            });
+        let mut open =
+            format!("<soap:Envelope xmlns:soap=\"{namespace}\" xmlns:xsi=\"{XSI}\"").into_bytes();
         let mut used: Vec<u16> = Vec::new();
         for member in operation.headers.iter().chain(&input.element) {
             used.push(member.namespace);
@@ -68,7 +93,9 @@ impl Envelope {
             open.push(b'"');
         }
         if let Some(encoding) = encoded {
-            open.extend_from_slice(format!(" xmlns:enc=\"{encoding}\" xmlns:xsd=\"{XSD}\"").as_bytes());
+            open.extend_from_slice(
+                format!(" xmlns:enc=\"{encoding}\" xmlns:xsd=\"{XSD}\"").as_bytes(),
+            );
         } else if input_holds_any(&plan, &operation.headers, &input) {
             open.extend_from_slice(format!(" xmlns:xsd=\"{XSD}\"").as_bytes());
         }
@@ -81,7 +108,10 @@ impl Envelope {
             }
         }
         if let Value::Object(map) = headers {
-            for name in map.keys().filter(|n| !operation.headers.iter().any(|h| h.json == **n)) {
+            for name in map
+                .keys()
+                .filter(|n| !operation.headers.iter().any(|h| h.json == **n))
+            {
                 writer.within(name, |w| w.error("the operation has no such header".into()));
             }
         }
@@ -90,11 +120,28 @@ impl Envelope {
         }
         let action = operation.action.replace(['"', '\\'], "");
         let (content_type, soap_action) = match operation.version {
-            SoapVersion::V11 => ("text/xml; charset=utf-8".to_owned(), Some(format!("\"{action}\""))),
-            SoapVersion::V12 if action.is_empty() => ("application/soap+xml; charset=utf-8".to_owned(), None),
-            SoapVersion::V12 => (format!("application/soap+xml; charset=utf-8; action=\"{action}\""), None),
+            SoapVersion::V11 => (
+                "text/xml; charset=utf-8".to_owned(),
+                Some(format!("\"{action}\"")),
+            ),
+            SoapVersion::V12 if action.is_empty() => {
+                ("application/soap+xml; charset=utf-8".to_owned(), None)
+            }
+            SoapVersion::V12 => (
+                format!("application/soap+xml; charset=utf-8; action=\"{action}\""),
+                None,
+            ),
         };
-        Ok(Self { plan, input, open, fixed_headers, headers: operation.headers.clone(), encoded, content_type, soap_action })
+        Ok(Self {
+            plan,
+            input,
+            open,
+            fixed_headers,
+            headers: operation.headers.clone(),
+            encoded,
+            content_type,
+            soap_action,
+        })
     }
 
     /// Appends the envelope for a body's value.
@@ -109,7 +156,13 @@ impl Envelope {
     ///
     /// # Errors
     /// As [`Self::write`]; header values are pointed at below `/soap-headers`.
-    pub fn write_with(&self, value: &Json<'_>, headers: Option<&Value>, more: &[u8], out: &mut Vec<u8>) -> Result<(), Vec<WriteError>> {
+    pub fn write_with(
+        &self,
+        value: &Json<'_>,
+        headers: Option<&Value>,
+        more: &[u8],
+        out: &mut Vec<u8>,
+    ) -> Result<(), Vec<WriteError>> {
         out.extend_from_slice(&self.open);
         let mut writer = Writer::new(&self.plan, out, self.encoded);
         if !self.fixed_headers.is_empty() || !more.is_empty() || headers.is_some() {
@@ -118,7 +171,9 @@ impl Envelope {
             writer.out.extend_from_slice(&self.fixed_headers);
             for header in &self.headers {
                 if let Some(value) = headers.and_then(|h| h.get(&header.json)) {
-                    writer.within("soap-headers", |w| w.within(&header.json, |w| w.element(header, &Json::of(value))));
+                    writer.within("soap-headers", |w| {
+                        w.within(&header.json, |w| w.element(header, &Json::of(value)))
+                    });
                 }
             }
             writer.out.extend_from_slice(b"</soap:Header>");
@@ -140,7 +195,11 @@ impl Envelope {
 }
 
 fn input_holds_any(plan: &Plan, headers: &[Member], input: &Message) -> bool {
-    headers.iter().map(|h| h.type_id).chain([input.type_id]).any(|id| plan.holds_any(id))
+    headers
+        .iter()
+        .map(|h| h.type_id)
+        .chain([input.type_id])
+        .any(|id| plan.holds_any(id))
 }
 
 /// The members of a JSON object.
@@ -162,12 +221,24 @@ struct Writer<'a> {
 
 impl<'a> Writer<'a> {
     fn new(plan: &'a Plan, out: &'a mut Vec<u8>, encoded: Option<&'static str>) -> Self {
-        Self { plan, out, errors: Vec::new(), pointer: String::new(), depth: 0, encoded, top: false, xml: plan.namespace(crate::xml::XML).unwrap_or(0) }
+        Self {
+            plan,
+            out,
+            errors: Vec::new(),
+            pointer: String::new(),
+            depth: 0,
+            encoded,
+            top: false,
+            xml: plan.namespace(crate::xml::XML).unwrap_or(0),
+        }
     }
 
     fn error(&mut self, message: String) {
         if self.errors.len() < MAX_ERRORS {
-            self.errors.push(WriteError { pointer: self.pointer.clone(), message });
+            self.errors.push(WriteError {
+                pointer: self.pointer.clone(),
+                message,
+            });
         }
     }
 
@@ -175,7 +246,8 @@ impl<'a> Writer<'a> {
         let len = self.pointer.len();
         self.pointer.push('/');
         if step.contains(['~', '/']) {
-            self.pointer.push_str(&step.replace('~', "~0").replace('/', "~1"));
+            self.pointer
+                .push_str(&step.replace('~', "~0").replace('/', "~1"));
         } else {
             self.pointer.push_str(step);
         }
@@ -225,11 +297,16 @@ impl<'a> Writer<'a> {
             return self.out.extend_from_slice(mark.as_bytes());
         }
         if let TypePlan::List(item) = self.plan.get(member.type_id) {
-            let count = if let Json::Array(values) = value { values.len() } else { 0 };
+            let count = if let Json::Array(values) = value {
+                values.len()
+            } else {
+                0
+            };
             if encoding == ENCODING_12 {
                 self.out.extend_from_slice(b" enc:itemType=\"");
             } else {
-                self.out.extend_from_slice(b" xsi:type=\"enc:Array\" enc:arrayType=\"");
+                self.out
+                    .extend_from_slice(b" xsi:type=\"enc:Array\" enc:arrayType=\"");
             }
             match &item.type_name {
                 Some((namespace, local)) => {
@@ -238,7 +315,11 @@ impl<'a> Writer<'a> {
                 }
                 None => self.out.extend_from_slice(b"xsd:anyType"),
             }
-            let size = if encoding == ENCODING_12 { format!("\" enc:arraySize=\"{count}\"") } else { format!("[{count}]\"") };
+            let size = if encoding == ENCODING_12 {
+                format!("\" enc:arraySize=\"{count}\"")
+            } else {
+                format!("[{count}]\"")
+            };
             self.out.extend_from_slice(size.as_bytes());
         } else if let Some((namespace, local)) = &member.type_name
             && value.get(TYPE_MEMBER).is_none()
@@ -263,8 +344,12 @@ impl<'a> Writer<'a> {
                 self.out.push(b'>');
                 self.deeper(|w| w.list(item, values));
             }
-            (TypePlan::Object(object), Json::Object(map)) => self.deeper(|w| w.object(object, map, false)),
-            (TypePlan::Object(_), other) => self.error(format!("an object is expected, not {}", other.kind())),
+            (TypePlan::Object(object), Json::Object(map)) => {
+                self.deeper(|w| w.object(object, map, false))
+            }
+            (TypePlan::Object(_), other) => {
+                self.error(format!("an object is expected, not {}", other.kind()))
+            }
             (_, other) => self.error(format!("an array is expected, not {}", other.kind())),
         }
         self.tag(true, member);
@@ -319,14 +404,18 @@ impl<'a> Writer<'a> {
             }
             if let (Some(simple), Some(inner)) = (Simple::built_in(name), value.get("value")) {
                 self.tag(false, member);
-                self.out.extend_from_slice(format!(" xsi:type=\"xsd:{name}\"").as_bytes());
+                self.out
+                    .extend_from_slice(format!(" xsi:type=\"xsd:{name}\"").as_bytes());
                 self.within("value", |w| w.simple(member, &simple, inner));
                 self.tag(true, member);
                 return self.out.push(b'>');
             }
             let names: Vec<&str> = self.plan.named.iter().map(|d| d.json.as_str()).collect();
-            let near = porch_contract::suggest(name, names.iter().copied()).map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
-            return self.within(TYPE_MEMBER, |w| w.error(format!("there is no type “{name}”{near}")));
+            let near = porch_contract::suggest(name, names.iter().copied())
+                .map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
+            return self.within(TYPE_MEMBER, |w| {
+                w.error(format!("there is no type “{name}”{near}"))
+            });
         }
         let mut tag = Vec::new();
         std::mem::swap(self.out, &mut tag);
@@ -340,7 +429,9 @@ impl<'a> Writer<'a> {
 
     fn generic(&mut self, name: &str, prefix: Option<String>, value: &Json<'_>) {
         let mapping = Mapping::default();
-        let mut writer = generic::Writer::new(&mapping, self.out, std::mem::take(&mut self.pointer)).with_prefix(prefix);
+        let mut writer =
+            generic::Writer::new(&mapping, self.out, std::mem::take(&mut self.pointer))
+                .with_prefix(prefix);
         writer.element(name, &value.to_value());
         let (errors, pointer) = (writer.errors, writer.pointer);
         self.pointer = pointer;
@@ -359,7 +450,10 @@ impl<'a> Writer<'a> {
 
     fn text(&mut self, text: &str) {
         if let Err(c) = escape_text(self.out, text) {
-            self.error(format!("the character U+{:04X} cannot be written in XML", c as u32));
+            self.error(format!(
+                "the character U+{:04X} cannot be written in XML",
+                c as u32
+            ));
         }
     }
 
@@ -369,7 +463,11 @@ impl<'a> Writer<'a> {
         if !typed && (!declared.derived.is_empty() || declared.is_abstract) {
             let names = || declared.derived.iter().map(|d| d.json.as_str());
             match tree::get(map, TYPE_MEMBER) {
-                Some(Json::String(name)) => match declared.derived.iter().find(|d| d.json == name.as_ref()) {
+                Some(Json::String(name)) => match declared
+                    .derived
+                    .iter()
+                    .find(|d| d.json == name.as_ref())
+                {
                     Some(found) => {
                         if let TypePlan::Object(other) = self.plan.get(found.type_id) {
                             if !std::ptr::eq(other, declared) {
@@ -379,14 +477,25 @@ impl<'a> Writer<'a> {
                         }
                     }
                     None => {
-                        let near = porch_contract::suggest(name, names()).map_or_else(|| format!("; there are {}", names().collect::<Vec<_>>().join(", ")), |n| format!("; did you mean “{n}”?"));
-                        return self.within(TYPE_MEMBER, |w| w.error(format!("“{name}” cannot stand for {}{near}", declared.name)));
+                        let near = porch_contract::suggest(name, names()).map_or_else(
+                            || format!("; there are {}", names().collect::<Vec<_>>().join(", ")),
+                            |n| format!("; did you mean “{n}”?"),
+                        );
+                        return self.within(TYPE_MEMBER, |w| {
+                            w.error(format!("“{name}” cannot stand for {}{near}", declared.name))
+                        });
                     }
                 },
-                Some(_) => return self.within(TYPE_MEMBER, |w| w.error("the name of a type is expected".into())),
+                Some(_) => {
+                    return self.within(TYPE_MEMBER, |w| {
+                        w.error("the name of a type is expected".into())
+                    });
+                }
                 None if declared.is_abstract => {
                     let list = names().collect::<Vec<_>>().join(", ");
-                    return self.within(TYPE_MEMBER, |w| w.error(format!("must be there and name one of {list}")));
+                    return self.within(TYPE_MEMBER, |w| {
+                        w.error(format!("must be there and name one of {list}"))
+                    });
                 }
                 None => {}
             }
@@ -394,7 +503,9 @@ impl<'a> Writer<'a> {
         for member in object.members.iter().filter(|m| m.is_attribute()) {
             match tree::get(map, &member.json) {
                 Some(value) => self.within(&member.json, |w| w.attribute(member, value)),
-                None if member.required() => self.within(&member.json, |w| w.error("must be there".into())),
+                None if member.required() => {
+                    self.within(&member.json, |w| w.error("must be there".into()))
+                }
                 // A fixed or default attribute that must be there.
                 None if member.min > 0 => {
                     if let Some(text) = &member.default {
@@ -420,15 +531,24 @@ impl<'a> Writer<'a> {
         let mut next = 0;
         for name in map.iter().map(|(n, _)| n) {
             // Most come in the schema's order.
-            if object.members.get(next).is_some_and(|m| m.json == name.as_ref()) {
+            if object
+                .members
+                .get(next)
+                .is_some_and(|m| m.json == name.as_ref())
+            {
                 next += 1;
                 continue;
             }
-            let known = object.by_name.contains_key(name.as_ref()) || object.text.as_ref().is_some_and(|(t, _)| t == name) || (name == TYPE_MEMBER && typed);
+            let known = object.by_name.contains_key(name.as_ref())
+                || object.text.as_ref().is_some_and(|(t, _)| t == name)
+                || (name == TYPE_MEMBER && typed);
             if !known {
                 let names = object.members.iter().map(|m| m.json.as_str());
-                let near = porch_contract::suggest(name, names).map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
-                self.within(name, |w| w.error(format!("{} has no such member{near}", object.name)));
+                let near = porch_contract::suggest(name, names)
+                    .map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
+                self.within(name, |w| {
+                    w.error(format!("{} has no such member{near}", object.name))
+                });
             }
         }
         self.content(object, &object.content, map, true);
@@ -439,13 +559,23 @@ impl<'a> Writer<'a> {
         match particle {
             Particle::Member(i, _) => {
                 let member = &object.members[*i];
-                tree::get(map, &member.json).is_some_and(|v| !(member.many && matches!(v, Json::Array(items) if items.is_empty())))
+                tree::get(map, &member.json).is_some_and(|v| {
+                    !(member.many && matches!(v, Json::Array(items) if items.is_empty()))
+                })
             }
-            Particle::Sequence(parts, _) | Particle::Choice(parts, _) => parts.iter().any(|p| Self::given(object, p, map)),
+            Particle::Sequence(parts, _) | Particle::Choice(parts, _) => {
+                parts.iter().any(|p| Self::given(object, p, map))
+            }
         }
     }
 
-    fn content(&mut self, object: &ObjectPlan, particle: &Particle, map: Members<'_, '_>, needed: bool) {
+    fn content(
+        &mut self,
+        object: &ObjectPlan,
+        particle: &Particle,
+        map: Members<'_, '_>,
+        needed: bool,
+    ) {
         match particle {
             Particle::Member(i, required) => {
                 let member = &object.members[*i];
@@ -453,7 +583,9 @@ impl<'a> Writer<'a> {
                     Some(value) => self.within(&member.json, |w| w.child(member, value)),
                     None if !(needed && *required) => {}
                     None => match &member.default {
-                        Some(text) if matches!(self.plan.get(member.type_id), TypePlan::Simple(_)) => {
+                        Some(text)
+                            if matches!(self.plan.get(member.type_id), TypePlan::Simple(_)) =>
+                        {
                             self.tag(false, member);
                             self.out.push(b'>');
                             self.text(text);
@@ -479,19 +611,35 @@ impl<'a> Writer<'a> {
                     }
                 }
             }
-            Particle::Choice(parts, required) => self.choice(object, parts, *required && needed, map),
+            Particle::Choice(parts, required) => {
+                self.choice(object, parts, *required && needed, map)
+            }
         }
     }
 
-    fn choice(&mut self, object: &ObjectPlan, parts: &[Particle], required: bool, map: Members<'_, '_>) {
+    fn choice(
+        &mut self,
+        object: &ObjectPlan,
+        parts: &[Particle],
+        required: bool,
+        map: Members<'_, '_>,
+    ) {
         let given: Vec<usize> = {
-            let mut all: Vec<usize> = parts.iter().flat_map(Particle::members).filter(|i| Self::given(object, &Particle::Member(*i, false), map)).collect();
+            let mut all: Vec<usize> = parts
+                .iter()
+                .flat_map(Particle::members)
+                .filter(|i| Self::given(object, &Particle::Member(*i, false), map))
+                .collect();
             all.sort_unstable();
             all.dedup();
             all
         };
         if given.is_empty() {
-            let names: Vec<&str> = parts.iter().flat_map(Particle::members).map(|i| object.members[i].json.as_str()).collect();
+            let names: Vec<&str> = parts
+                .iter()
+                .flat_map(Particle::members)
+                .map(|i| object.members[i].json.as_str())
+                .collect();
             if required && !parts.iter().any(Particle::may_be_empty) {
                 self.error(format!("one of these must be there: {}", names.join(", ")));
             }
@@ -506,8 +654,15 @@ impl<'a> Writer<'a> {
         match branch {
             Some(branch) => self.content(object, branch, map, true),
             None => {
-                let names: Vec<&str> = parts.iter().flat_map(Particle::members).map(|i| object.members[i].json.as_str()).collect();
-                self.error(format!("only one of these may be there: {}", names.join(", ")));
+                let names: Vec<&str> = parts
+                    .iter()
+                    .flat_map(Particle::members)
+                    .map(|i| object.members[i].json.as_str())
+                    .collect();
+                self.error(format!(
+                    "only one of these may be there: {}",
+                    names.join(", ")
+                ));
             }
         }
     }
@@ -515,12 +670,26 @@ impl<'a> Writer<'a> {
     /// How many members a structure lacks.
     fn lacking(object: &ObjectPlan, particle: &Particle, map: Members<'_, '_>) -> usize {
         match particle {
-            Particle::Member(_, required) => usize::from(*required && !Self::given(object, particle, map)),
-            Particle::Sequence(parts, required) if *required || Self::given(object, particle, map) => parts.iter().map(|p| Self::lacking(object, p, map)).sum(),
+            Particle::Member(_, required) => {
+                usize::from(*required && !Self::given(object, particle, map))
+            }
+            Particle::Sequence(parts, required)
+                if *required || Self::given(object, particle, map) =>
+            {
+                parts.iter().map(|p| Self::lacking(object, p, map)).sum()
+            }
             Particle::Sequence(..) => 0,
             Particle::Choice(parts, required) => {
                 let given = Self::given(object, particle, map);
-                if *required || given { parts.iter().map(|p| Self::lacking(object, p, map)).min().unwrap_or(0) } else { 0 }
+                if *required || given {
+                    parts
+                        .iter()
+                        .map(|p| Self::lacking(object, p, map))
+                        .min()
+                        .unwrap_or(0)
+                } else {
+                    0
+                }
             }
         }
     }
@@ -551,25 +720,36 @@ impl<'a> Writer<'a> {
     fn quoted(&mut self, text: &str) {
         self.out.extend_from_slice(b"=\"");
         if let Err(c) = escape_attribute(self.out, text) {
-            self.error(format!("the character U+{:04X} cannot be written in XML", c as u32));
+            self.error(format!(
+                "the character U+{:04X} cannot be written in XML",
+                c as u32
+            ));
         }
         self.out.push(b'"');
     }
 
     fn open_attributes(&mut self, value: &Json<'_>) {
         let Json::Object(map) = value else {
-            return self.error(format!("an object of texts is expected, not {}", value.kind()));
+            return self.error(format!(
+                "an object of texts is expected, not {}",
+                value.kind()
+            ));
         };
         for (name, value) in map {
             let prefix = name.split_once(':').map(|(p, _)| p);
-            let declared = prefix.is_none_or(|p| p == "xml" || p == "xmlns" || tree::get(map, &format!("xmlns:{p}")).is_some());
+            let declared = prefix.is_none_or(|p| {
+                p == "xml" || p == "xmlns" || tree::get(map, &format!("xmlns:{p}")).is_some()
+            });
             self.within(name, |w| match value {
                 Json::String(text) if declared && generic::is_name(name) => {
                     w.out.push(b' ');
                     w.out.extend_from_slice(name.as_bytes());
                     w.quoted(text);
                 }
-                Json::String(_) if !declared => w.error(format!("its prefix is not declared: add the member “xmlns:{}”", prefix.unwrap_or_default())),
+                Json::String(_) if !declared => w.error(format!(
+                    "its prefix is not declared: add the member “xmlns:{}”",
+                    prefix.unwrap_or_default()
+                )),
                 Json::String(_) => w.error("is no name that XML can have".into()),
                 other => w.error(format!("a string is expected, not {}", other.kind())),
             });
@@ -602,10 +782,21 @@ impl<'a> Writer<'a> {
 
     fn list(&mut self, item: &Member, values: &[Json<'_>]) {
         if (values.len() as u64) < u64::from(item.min) {
-            self.error(format!("{} items, but at least {} are needed", values.len(), item.min));
+            self.error(format!(
+                "{} items, but at least {} are needed",
+                values.len(),
+                item.min
+            ));
         }
-        if item.max.is_some_and(|max| values.len() as u64 > u64::from(max)) {
-            self.error(format!("{} items, but at most {} are allowed", values.len(), item.max.unwrap_or(0)));
+        if item
+            .max
+            .is_some_and(|max| values.len() as u64 > u64::from(max))
+        {
+            self.error(format!(
+                "{} items, but at most {} are allowed",
+                values.len(),
+                item.max.unwrap_or(0)
+            ));
         }
         for (i, value) in values.iter().enumerate() {
             self.within(&i.to_string(), |w| match item.kind {

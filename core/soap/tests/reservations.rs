@@ -3,14 +3,20 @@
 use std::sync::Arc;
 
 use porch_soap::read::AnswerPlan;
-use porch_soap::{Answer, AnswerError, AnswerReader, Definition, Envelope, Files, propose, read_definition};
+use porch_soap::{
+    Answer, AnswerError, AnswerReader, Definition, Envelope, Files, propose, read_definition,
+};
 use proptest::prelude::*;
 use serde_json::{Value, json};
 
 const WSDL: &str = include_str!("../../../standins/definitions/reservations.wsdl");
 
 fn definition() -> Definition {
-    read_definition(&Files::from([("r.wsdl".to_owned(), WSDL.to_owned())]), "r.wsdl").unwrap()
+    read_definition(
+        &Files::from([("r.wsdl".to_owned(), WSDL.to_owned())]),
+        "r.wsdl",
+    )
+    .unwrap()
 }
 
 struct Service {
@@ -22,17 +28,27 @@ impl Service {
     fn new() -> Self {
         let mut definition = definition();
         let plan = Arc::new(std::mem::take(&mut definition.plan));
-        Self { definition: Arc::new(definition), plan }
+        Self {
+            definition: Arc::new(definition),
+            plan,
+        }
     }
 
     fn envelope(&self, name: &str) -> Envelope {
-        Envelope::new(self.plan.clone(), self.definition.operation(name).unwrap(), &json!({"Login": {"User": "porch", "Password": "a<b"}})).unwrap()
+        Envelope::new(
+            self.plan.clone(),
+            self.definition.operation(name).unwrap(),
+            &json!({"Login": {"User": "porch", "Password": "a<b"}}),
+        )
+        .unwrap()
     }
 
     fn write(&self, name: &str, value: Value) -> Result<String, Vec<(String, String)>> {
         let mut out = Vec::new();
         let result = self.envelope(name).write(&value, &mut out);
-        result.map(|()| String::from_utf8(out).unwrap()).map_err(|e| e.into_iter().map(|e| (e.pointer, e.message)).collect())
+        result
+            .map(|()| String::from_utf8(out).unwrap())
+            .map_err(|e| e.into_iter().map(|e| (e.pointer, e.message)).collect())
     }
 
     fn reader(&self, name: &str) -> AnswerReader {
@@ -47,7 +63,12 @@ impl Service {
         self.read_pieces(name, xml.as_bytes(), usize::MAX)
     }
 
-    fn read_pieces(&self, name: &str, xml: &[u8], size: usize) -> (Result<Answer, AnswerError>, String, Vec<String>) {
+    fn read_pieces(
+        &self,
+        name: &str,
+        xml: &[u8],
+        size: usize,
+    ) -> (Result<Answer, AnswerError>, String, Vec<String>) {
         let (mut reader, mut out) = (self.reader(name), Vec::new());
         let mut result = Ok(());
         for piece in xml.chunks(size.min(xml.len().max(1))) {
@@ -62,16 +83,41 @@ impl Service {
 fn the_definition_is_read_whole() {
     let definition = definition();
     assert_eq!(definition.findings, []);
-    let names: Vec<_> = definition.operations.iter().map(|o| o.name.as_str()).collect();
-    assert_eq!(names, ["SearchSailings", "QuoteFare", "HoldSeats", "ConfirmBooking", "CancelBooking", "GetManifest"]);
-    assert!(definition.operations.iter().all(|o| o.unavailable.is_none() && o.losses.is_empty() && o.headers.len() == 1));
-    assert_eq!(definition.ports[0].address, "http://127.0.0.1:3850/reservations");
+    let names: Vec<_> = definition
+        .operations
+        .iter()
+        .map(|o| o.name.as_str())
+        .collect();
+    assert_eq!(
+        names,
+        [
+            "SearchSailings",
+            "QuoteFare",
+            "HoldSeats",
+            "ConfirmBooking",
+            "CancelBooking",
+            "GetManifest"
+        ]
+    );
+    assert!(
+        definition
+            .operations
+            .iter()
+            .all(|o| o.unavailable.is_none() && o.losses.is_empty() && o.headers.len() == 1)
+    );
+    assert_eq!(
+        definition.ports[0].address,
+        "http://127.0.0.1:3850/reservations"
+    );
 }
 
 #[test]
 fn shapes_are_proposed_with_reasons() {
     let shapes = propose::shapes(&definition());
-    let shapes: Vec<_> = shapes.iter().map(|s| format!("{} {} {}", s.id, s.method, s.path)).collect();
+    let shapes: Vec<_> = shapes
+        .iter()
+        .map(|s| format!("{} {} {}", s.id, s.method, s.path))
+        .collect();
     assert_eq!(
         shapes,
         [
@@ -87,7 +133,12 @@ fn shapes_are_proposed_with_reasons() {
 
 #[test]
 fn elements_are_written_in_schema_order_whatever_the_json_order() {
-    let xml = Service::new().write("QuoteFare", json!({"Passengers": 2, "FareClass": "car", "RouteCode": "FAR-MAR"})).unwrap();
+    let xml = Service::new()
+        .write(
+            "QuoteFare",
+            json!({"Passengers": 2, "FareClass": "car", "RouteCode": "FAR-MAR"}),
+        )
+        .unwrap();
     assert_eq!(
         xml,
         "<soap:Envelope xmlns:soap=\"http://schemas.xmlsoap.org/soap/envelope/\" xmlns:xsi=\"http://www.w3.org/2001/XMLSchema-instance\" \
@@ -99,14 +150,31 @@ fn elements_are_written_in_schema_order_whatever_the_json_order() {
 #[test]
 fn every_mistake_is_reported_with_its_pointer() {
     let service = Service::new();
-    let errors = service.write("QuoteFare", json!({"RouteCode": "far", "FareClass": "kar", "Pasengers": 2})).unwrap_err();
-    let errors: Vec<_> = errors.iter().map(|(p, m)| (p.as_str(), m.as_str())).collect();
+    let errors = service
+        .write(
+            "QuoteFare",
+            json!({"RouteCode": "far", "FareClass": "kar", "Pasengers": 2}),
+        )
+        .unwrap_err();
+    let errors: Vec<_> = errors
+        .iter()
+        .map(|(p, m)| (p.as_str(), m.as_str()))
+        .collect();
     assert_eq!(
         errors,
         [
-            ("/Pasengers", "QuoteFare has no such member; did you mean “Passengers”?"),
-            ("/RouteCode", "“far” does not fit the pattern [A-Z]{3}-[A-Z]{3}"),
-            ("/FareClass", "“kar” is none of foot, bicycle, car, cabin; did you mean “car”?"),
+            (
+                "/Pasengers",
+                "QuoteFare has no such member; did you mean “Passengers”?"
+            ),
+            (
+                "/RouteCode",
+                "“far” does not fit the pattern [A-Z]{3}-[A-Z]{3}"
+            ),
+            (
+                "/FareClass",
+                "“kar” is none of foot, bicycle, car, cabin; did you mean “car”?"
+            ),
             ("/Passengers", "must be there"),
         ]
     );
@@ -143,9 +211,21 @@ fn answers_become_json_with_every_digit() {
 
 #[test]
 fn what_is_tolerated_is_noted() {
-    let (answer, json, notes) = Service::new().read("QuoteFare", "<QuoteFareResponse><Fare><Amount>1</Amount><Tip>2</Tip></Fare></QuoteFareResponse>");
-    assert_eq!((answer, json.as_str()), (Ok(Answer::Body), r#"{"Fare":{"Amount":1}}"#));
-    assert_eq!(notes, ["<Tip> is not declared in Fare and was passed by", "Fare lacks <Currency>"]);
+    let (answer, json, notes) = Service::new().read(
+        "QuoteFare",
+        "<QuoteFareResponse><Fare><Amount>1</Amount><Tip>2</Tip></Fare></QuoteFareResponse>",
+    );
+    assert_eq!(
+        (answer, json.as_str()),
+        (Ok(Answer::Body), r#"{"Fare":{"Amount":1}}"#)
+    );
+    assert_eq!(
+        notes,
+        [
+            "<Tip> is not declared in Fare and was passed by",
+            "Fare lacks <Currency>"
+        ]
+    );
 }
 
 #[test]
@@ -154,23 +234,56 @@ fn faults_carry_typed_details() {
         "HoldSeats",
         "<s:Fault><faultcode>s:Client</faultcode><faultstring>full</faultstring><detail><SailingFull><SailingId>S1</SailingId><SeatsLeft>3</SeatsLeft></SailingFull></detail></s:Fault>",
     );
-    let Ok(Answer::Fault(fault)) = answer else { panic!("{answer:?}") };
+    let Ok(Answer::Fault(fault)) = answer else {
+        panic!("{answer:?}")
+    };
     assert!(fault.is_callers());
-    assert_eq!((fault.reason.as_str(), fault.detail.as_deref(), json.as_str()), ("full", Some("SailingFull"), r#"{"SailingId":"S1","SeatsLeft":3}"#));
+    assert_eq!(
+        (
+            fault.reason.as_str(),
+            fault.detail.as_deref(),
+            json.as_str()
+        ),
+        (
+            "full",
+            Some("SailingFull"),
+            r#"{"SailingId":"S1","SeatsLeft":3}"#
+        )
+    );
 }
 
 #[test]
 fn answers_that_are_no_answers_are_told_apart() {
     let service = Service::new();
-    let error = |xml: &str| service.read_pieces("QuoteFare", xml.as_bytes(), usize::MAX).0.unwrap_err().to_string();
+    let error = |xml: &str| {
+        service
+            .read_pieces("QuoteFare", xml.as_bytes(), usize::MAX)
+            .0
+            .unwrap_err()
+            .to_string()
+    };
     let bomb = format!("<a>{}", "<a>".repeat(100_000));
-    let many = format!("<a {}/>", (0..10_000).map(|i| format!("a{i}='1' ")).collect::<String>());
+    let many = format!(
+        "<a {}/>",
+        (0..10_000)
+            .map(|i| format!("a{i}='1' "))
+            .collect::<String>()
+    );
     for (xml, message) in [
-        ("<html><body>oops</body></html>", "no SOAP envelope: it begins with <html>"),
+        (
+            "<html><body>oops</body></html>",
+            "no SOAP envelope: it begins with <html>",
+        ),
         ("", "no element at all"),
-        ("<s:Envelope xmlns:s='http://schemas.xmlsoap.org/soap/envelope/'><s:Body>", "cut off: <s:Body> is still open"),
+        (
+            "<s:Envelope xmlns:s='http://schemas.xmlsoap.org/soap/envelope/'><s:Body>",
+            "cut off: <s:Body> is still open",
+        ),
         ("<s:Envelope/>", "the prefix “s” is bound to no namespace"),
-        ("<!DOCTYPE a [<!ENTITY x 'y'>]><a/>", "(DTD) is not accepted"),
+        (
+            "<!DOCTYPE a [<!ENTITY x 'y'>]><a/>",
+            "(DTD) is not accepted",
+        ),
         ("<a>&x;</a>", "begins with <a>"),
         ("<a b='1' b='2'/>", "stands twice"),
         ("<a></b>", "no SOAP envelope"),
@@ -178,41 +291,111 @@ fn answers_that_are_no_answers_are_told_apart() {
         (&bomb, "no SOAP envelope"),
         (&many, "attributes"),
     ] {
-        assert!(error(xml).contains(message), "{} → {}", &xml[..xml.len().min(40)], error(xml));
+        assert!(
+            error(xml).contains(message),
+            "{} → {}",
+            &xml[..xml.len().min(40)],
+            error(xml)
+        );
     }
-    let deep = service.read("QuoteFare", &format!("<QuoteFareResponse>{}", "<a>".repeat(100_000))).0.unwrap_err().to_string();
+    let deep = service
+        .read(
+            "QuoteFare",
+            &format!("<QuoteFareResponse>{}", "<a>".repeat(100_000)),
+        )
+        .0
+        .unwrap_err()
+        .to_string();
     assert!(deep.contains("nested more than 512 levels"), "{deep}");
-    let wrong = service.read("QuoteFare", "<HoldSeatsResponse/>").0.unwrap_err().to_string();
-    assert_eq!(wrong, "the answer's body holds <HoldSeatsResponse>, not <QuoteFareResponse>");
-    let bad = service.read("QuoteFare", "<QuoteFareResponse><Fare><Amount>lots</Amount></Fare></QuoteFareResponse>").0.unwrap_err().to_string();
+    let wrong = service
+        .read("QuoteFare", "<HoldSeatsResponse/>")
+        .0
+        .unwrap_err()
+        .to_string();
+    assert_eq!(
+        wrong,
+        "the answer's body holds <HoldSeatsResponse>, not <QuoteFareResponse>"
+    );
+    let bad = service
+        .read(
+            "QuoteFare",
+            "<QuoteFareResponse><Fare><Amount>lots</Amount></Fare></QuoteFareResponse>",
+        )
+        .0
+        .unwrap_err()
+        .to_string();
     assert_eq!(bad, "Amount: “lots” is no decimal");
-    assert!(service.read("QuoteFare", "<QuoteFareResponse><Fare><Amount>&lol;</Amount></Fare></QuoteFareResponse>").0.unwrap_err().to_string().contains("&lol;"));
-    assert_eq!(service.read_pieces("QuoteFare", b"<a>\xff</a>", 100).0.unwrap_err(), AnswerError::Encoding("UTF-8".into()));
+    assert!(
+        service
+            .read(
+                "QuoteFare",
+                "<QuoteFareResponse><Fare><Amount>&lol;</Amount></Fare></QuoteFareResponse>"
+            )
+            .0
+            .unwrap_err()
+            .to_string()
+            .contains("&lol;")
+    );
+    assert_eq!(
+        service
+            .read_pieces("QuoteFare", b"<a>\xff</a>", 100)
+            .0
+            .unwrap_err(),
+        AnswerError::Encoding("UTF-8".into())
+    );
 }
 
 #[test]
 fn what_is_no_wsdl_is_refused_and_broken_corners_are_passed_by() {
     let read = |text: &str| read_definition(&Files::from([("d".to_owned(), text.to_owned())]), "d");
     assert!(read("<a/>").unwrap_err().message.contains("no WSDL 1.1"));
-    assert!(read(&"<a>".repeat(100_000)).unwrap_err().message.contains("nested"));
-    assert!(read("<!DOCTYPE x><a/>").unwrap_err().message.contains("this is no WSDL"));
-    let broken = read(&WSDL.replace("<xsd:element name=\"Fare\" type=\"r:Fare\"/>", "<xsd:element name=\"Fare\" type=\"r:Faer\"/>")).unwrap();
-    let unavailable: Vec<_> = broken.operations.iter().filter(|o| o.unavailable.is_some()).map(|o| o.name.as_str()).collect();
+    assert!(
+        read(&"<a>".repeat(100_000))
+            .unwrap_err()
+            .message
+            .contains("nested")
+    );
+    assert!(
+        read("<!DOCTYPE x><a/>")
+            .unwrap_err()
+            .message
+            .contains("this is no WSDL")
+    );
+    let broken = read(&WSDL.replace(
+        "<xsd:element name=\"Fare\" type=\"r:Fare\"/>",
+        "<xsd:element name=\"Fare\" type=\"r:Faer\"/>",
+    ))
+    .unwrap();
+    let unavailable: Vec<_> = broken
+        .operations
+        .iter()
+        .filter(|o| o.unavailable.is_some())
+        .map(|o| o.name.as_str())
+        .collect();
     assert_eq!(unavailable, ["QuoteFare"]);
-    assert!(broken.findings[0].message.contains("there is “Fare”"), "{:?}", broken.findings);
+    assert!(
+        broken.findings[0].message.contains("there is “Fare”"),
+        "{:?}",
+        broken.findings
+    );
 }
 
 fn passenger() -> impl Strategy<Value = Value> {
-    (text(), proptest::option::of(2000u32..2028), proptest::option::of(proptest::option::of(text()))).prop_map(|(name, born, concession)| {
-        let mut p = json!({ "Name": name });
-        if let Some(year) = born {
-            p["Born"] = json!(format!("{year}-02-28"));
-        }
-        if let Some(c) = concession {
-            p["Concession"] = json!(c);
-        }
-        p
-    })
+    (
+        text(),
+        proptest::option::of(2000u32..2028),
+        proptest::option::of(proptest::option::of(text())),
+    )
+        .prop_map(|(name, born, concession)| {
+            let mut p = json!({ "Name": name });
+            if let Some(year) = born {
+                p["Born"] = json!(format!("{year}-02-28"));
+            }
+            if let Some(c) = concession {
+                p["Concession"] = json!(c);
+            }
+            p
+        })
 }
 
 /// Any text that XML can write.

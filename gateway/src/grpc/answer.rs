@@ -26,7 +26,10 @@ pub(crate) struct Ended {
 /// The status among header or trailer fields.
 pub(crate) fn ended(fields: &HeaderMap) -> Option<Ended> {
     let code = fields.get(&GRPC_STATUS)?.to_str().ok()?.parse().ok()?;
-    Some(Ended { code, trailers: fields.clone() })
+    Some(Ended {
+        code,
+        trailers: fields.clone(),
+    })
 }
 
 /// What comes next of an answer.
@@ -44,20 +47,40 @@ pub(crate) struct Answer {
 
 impl Answer {
     /// Looks at the head of an answer; `Err` says why it is none of gRPC.
-    pub(crate) fn new(status: StatusCode, headers: &HeaderMap, body: Incoming, most: usize) -> Result<Self, String> {
-        let kind = headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or("no content type");
+    pub(crate) fn new(
+        status: StatusCode,
+        headers: &HeaderMap,
+        body: Incoming,
+        most: usize,
+    ) -> Result<Self, String> {
+        let kind = headers
+            .get(header::CONTENT_TYPE)
+            .and_then(|v| v.to_str().ok())
+            .unwrap_or("no content type");
         if status != StatusCode::OK || !kind.starts_with("application/grpc") {
             return Err(format!("it answered {status} ({kind}), not with gRPC"));
         }
-        let coding = headers.get(&GRPC_ENCODING).and_then(|v| v.to_str().ok()).unwrap_or("identity");
+        let coding = headers
+            .get(&GRPC_ENCODING)
+            .and_then(|v| v.to_str().ok())
+            .unwrap_or("identity");
         if !matches!(coding, "identity" | "gzip") {
-            return Err(format!("its messages are compressed with “{coding}”, which was not asked for"));
+            return Err(format!(
+                "its messages are compressed with “{coding}”, which was not asked for"
+            ));
         }
-        Ok(Self { body, frames: Frames::new(most, coding == "gzip"), done: false })
+        Ok(Self {
+            body,
+            frames: Frames::new(most, coding == "gzip"),
+            done: false,
+        })
     }
 
     /// The next message, or how the call ended; `Err` says what is wrong with the answer.
-    pub(crate) fn poll(&mut self, cx: &mut std::task::Context<'_>) -> std::task::Poll<Result<Part, String>> {
+    pub(crate) fn poll(
+        &mut self,
+        cx: &mut std::task::Context<'_>,
+    ) -> std::task::Poll<Result<Part, String>> {
         use http_body::Body;
         use std::task::Poll;
         loop {
@@ -77,12 +100,19 @@ impl Answer {
                             return Poll::Ready(Err("it ended in the middle of a message".into()));
                         }
                         let trailers = frame.into_trailers().unwrap_or_default();
-                        return Poll::Ready(ended(&trailers).map(Part::Ended).ok_or_else(|| "its trailers have no status".into()));
+                        return Poll::Ready(
+                            ended(&trailers)
+                                .map(Part::Ended)
+                                .ok_or_else(|| "its trailers have no status".into()),
+                        );
                     }
                 },
                 Poll::Ready(Some(Err(e))) => {
                     self.done = true;
-                    return Poll::Ready(Err(format!("it broke off in the middle of its answer: {}", super::deepest(&e))));
+                    return Poll::Ready(Err(format!(
+                        "it broke off in the middle of its answer: {}",
+                        super::deepest(&e)
+                    )));
                 }
                 Poll::Ready(None) => self.done = true,
             }
@@ -99,7 +129,11 @@ pub(crate) async fn only(mut answer: Answer) -> Result<(Option<Bytes>, Ended), S
     let mut message = None;
     loop {
         match answer.next().await? {
-            Part::Message(_) if message.is_some() => return Err("it answered with several messages, where its definition has one".into()),
+            Part::Message(_) if message.is_some() => {
+                return Err(
+                    "it answered with several messages, where its definition has one".into(),
+                );
+            }
             Part::Message(one) => message = Some(one),
             Part::Ended(ended) => return Ok((message, ended)),
         }
@@ -110,8 +144,14 @@ pub(crate) async fn only(mut answer: Answer) -> Result<(Option<Bytes>, Ended), S
 pub(crate) fn to_json(wiring: &GrpcWiring, message: &[u8]) -> Result<Vec<u8>, String> {
     let mut json = Vec::with_capacity(message.len() * 2 + 64);
     match &wiring.response {
-        MessagePart::Field(field) => wiring.types.field_to_json(wiring.output, field, message, wiring.json, &mut json),
-        _ => wiring.types.to_json(wiring.output, message, wiring.json, &mut json),
+        MessagePart::Field(field) => {
+            wiring
+                .types
+                .field_to_json(wiring.output, field, message, wiring.json, &mut json)
+        }
+        _ => wiring
+            .types
+            .to_json(wiring.output, message, wiring.json, &mut json),
     }
     .map_err(|e| e.to_string())?;
     Ok(json)
@@ -121,8 +161,14 @@ pub(crate) fn to_json(wiring: &GrpcWiring, message: &[u8]) -> Result<Vec<u8>, St
 pub(crate) fn raw(wiring: &GrpcWiring, message: &[u8]) -> Result<(String, Bytes), String> {
     let mut json = Vec::new();
     match &wiring.response {
-        MessagePart::Field(field) => wiring.types.field_to_json(wiring.output, field, message, Default::default(), &mut json),
-        _ => wiring.types.to_json(wiring.output, message, Default::default(), &mut json),
+        MessagePart::Field(field) => {
+            wiring
+                .types
+                .field_to_json(wiring.output, field, message, Default::default(), &mut json)
+        }
+        _ => wiring
+            .types
+            .to_json(wiring.output, message, Default::default(), &mut json),
     }
     .map_err(|e| e.to_string())?;
     let value: Value = serde_json::from_slice(&json).map_err(|e| e.to_string())?;
@@ -134,19 +180,42 @@ pub(crate) fn raw(wiring: &GrpcWiring, message: &[u8]) -> Result<(String, Bytes)
 /// The problem for a call that failed: status by the standard's table, unless the operation says otherwise.
 pub(crate) fn failed(ended: &Ended, op: &CompiledOperation, wiring: &GrpcWiring) -> Box<Problem> {
     let name = status::code_name(ended.code);
-    let said = ended.trailers.get(&GRPC_MESSAGE).map_or_else(String::new, |v| status::message(v.as_bytes()));
-    let details = ended.trailers.get(&DETAILS).and_then(|v| status::binary(v.to_str().ok()?)).map(|bytes| status::details(&bytes, &wiring.types)).unwrap_or_default();
+    let said = ended
+        .trailers
+        .get(&GRPC_MESSAGE)
+        .map_or_else(String::new, |v| status::message(v.as_bytes()));
+    let details = ended
+        .trailers
+        .get(&DETAILS)
+        .and_then(|v| status::binary(v.to_str().ok()?))
+        .map(|bytes| status::details(&bytes, &wiring.types))
+        .unwrap_or_default();
     let mapped = op.faults.get(name).copied();
     let http = mapped.unwrap_or_else(|| status::http_status(ended.code));
     // What a server says of its own failures may tell of its inside.
-    let open = http < 500 || mapped.is_some() || !details.details.is_empty() || matches!(name, "UNIMPLEMENTED" | "UNAVAILABLE");
-    let text = details.localized.clone().filter(|_| open).unwrap_or_else(|| if open && !said.is_empty() { said.clone() } else { "The backend reports a failure.".into() });
+    let open = http < 500
+        || mapped.is_some()
+        || !details.details.is_empty()
+        || matches!(name, "UNIMPLEMENTED" | "UNAVAILABLE");
+    let text = details
+        .localized
+        .clone()
+        .filter(|_| open)
+        .unwrap_or_else(|| {
+            if open && !said.is_empty() {
+                said.clone()
+            } else {
+                "The backend reports a failure.".into()
+            }
+        });
     let title = match name {
         "NOT_FOUND" => "Not found",
         "ALREADY_EXISTS" => "There already",
         "PERMISSION_DENIED" => "Not allowed",
         "UNAUTHENTICATED" => "The backend wants other credentials",
-        "INVALID_ARGUMENT" | "OUT_OF_RANGE" | "FAILED_PRECONDITION" => "The backend refuses the request",
+        "INVALID_ARGUMENT" | "OUT_OF_RANGE" | "FAILED_PRECONDITION" => {
+            "The backend refuses the request"
+        }
         "RESOURCE_EXHAUSTED" => "Too much was asked for",
         "ABORTED" => "Something came in between",
         "UNAVAILABLE" => "The backend is not available",
@@ -154,7 +223,12 @@ pub(crate) fn failed(ended: &Ended, op: &CompiledOperation, wiring: &GrpcWiring)
         "UNIMPLEMENTED" => "The backend does not have this",
         _ => "The backend reports a failure",
     };
-    let mut problem = Problem::new(http, "grpc", title, text, "reply").why(format!("the backend answered {name} ({}): {said}", ended.code)).by(&op.place);
+    let mut problem = Problem::new(http, "grpc", title, text, "reply")
+        .why(format!(
+            "the backend answered {name} ({}): {said}",
+            ended.code
+        ))
+        .by(&op.place);
     problem = problem.with("code", json!(name));
     if open && !details.details.is_empty() {
         problem = problem.with("details", Value::Array(details.details));
@@ -163,10 +237,22 @@ pub(crate) fn failed(ended: &Ended, op: &CompiledOperation, wiring: &GrpcWiring)
         // Fields are told where the caller put them.
         let place = |pointer: String| match &wiring.body {
             MessagePart::Whole => format!("/body{pointer}"),
-            MessagePart::Field(field) if pointer == format!("/{}", field.json) || pointer.starts_with(&format!("/{}/", field.json)) => format!("/body{}", &pointer[field.json.len() + 1..]),
+            MessagePart::Field(field)
+                if pointer == format!("/{}", field.json)
+                    || pointer.starts_with(&format!("/{}/", field.json)) =>
+            {
+                format!("/body{}", &pointer[field.json.len() + 1..])
+            }
             _ => pointer,
         };
-        problem = problem.with("errors", details.errors.into_iter().map(|(pointer, detail)| json!({ "pointer": place(pointer), "detail": detail })).collect());
+        problem = problem.with(
+            "errors",
+            details
+                .errors
+                .into_iter()
+                .map(|(pointer, detail)| json!({ "pointer": place(pointer), "detail": detail }))
+                .collect(),
+        );
     }
     if let Some(seconds) = details.retry_after {
         problem = problem.header(header::RETRY_AFTER, &seconds.to_string());

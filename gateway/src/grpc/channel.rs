@@ -56,13 +56,23 @@ const DOWN: Duration = Duration::from_secs(5);
 impl Channels {
     /// Sends a request to one of a backend's addresses, taking turns, and waits for the head of its answer. An address
     /// that takes no connection is passed over: nothing was sent to it.
-    pub(crate) async fn send(&self, backend: &CompiledBackend, request: Request<OutBody>) -> Result<Response<Incoming>, CallFailure> {
+    pub(crate) async fn send(
+        &self,
+        backend: &CompiledBackend,
+        request: Request<OutBody>,
+    ) -> Result<Response<Incoming>, CallFailure> {
         let turn = self.turn.get();
         self.turn.set(turn.wrapping_add(1));
         let count = backend.addresses.len().max(1);
-        let (mut request, mut last) = (Some(request), CallFailure::Connect("it has no address".into()));
+        let (mut request, mut last) = (
+            Some(request),
+            CallFailure::Connect("it has no address".into()),
+        );
         // Each address once, and the first once more: its old connection may have been closed behind our back.
-        let mut order: Vec<&str> = (0..=count).filter_map(|i| backend.addresses.get((turn + i) % count)).map(String::as_str).collect();
+        let mut order: Vec<&str> = (0..=count)
+            .filter_map(|i| backend.addresses.get((turn + i) % count))
+            .map(String::as_str)
+            .collect();
         if count > 1 {
             let down = self.down.borrow();
             order.sort_by_key(|a| down.get(*a).is_some_and(|since| since.elapsed() < DOWN));
@@ -72,7 +82,9 @@ impl Channels {
             let mut sender = match self.channel(backend, authority).await {
                 Ok(sender) => sender,
                 Err(failure) => {
-                    self.down.borrow_mut().insert(authority.into(), Instant::now());
+                    self.down
+                        .borrow_mut()
+                        .insert(authority.into(), Instant::now());
                     last = failure;
                     request = Some(one);
                     continue;
@@ -83,7 +95,11 @@ impl Channels {
                 Ok(answer) => return Ok(answer),
                 Err(mut e) => {
                     let unsent = e.take_message();
-                    last = CallFailure::Broken { reused: true, unsent: None, what: deepest(e.error()) };
+                    last = CallFailure::Broken {
+                        reused: true,
+                        unsent: None,
+                        what: deepest(e.error()),
+                    };
                     self.open.borrow_mut().retain(|_, s| !s.is_closed());
                     request = unsent;
                 }
@@ -95,26 +111,57 @@ impl Channels {
     /// Lets go of a backend's connections: calls on them go on, new ones get others. For when one gave no answer in time,
     /// and may be dead.
     pub(crate) fn forget(&self, backend: &CompiledBackend) {
-        self.open.borrow_mut().retain(|authority, _| !backend.addresses.iter().any(|a| **a == **authority));
+        self.open
+            .borrow_mut()
+            .retain(|authority, _| !backend.addresses.iter().any(|a| **a == **authority));
     }
 
-    async fn channel(&self, backend: &CompiledBackend, authority: &str) -> Result<SendRequest<OutBody>, CallFailure> {
-        let known = self.open.borrow().get(authority).filter(|s| !s.is_closed()).cloned();
+    async fn channel(
+        &self,
+        backend: &CompiledBackend,
+        authority: &str,
+    ) -> Result<SendRequest<OutBody>, CallFailure> {
+        let known = self
+            .open
+            .borrow()
+            .get(authority)
+            .filter(|s| !s.is_closed())
+            .cloned();
         if let Some(mut sender) = known
             && sender.ready().await.is_ok()
         {
             return Ok(sender);
         }
         let sender = self.connect(backend, authority).await?;
-        self.open.borrow_mut().insert(authority.into(), sender.clone());
+        self.open
+            .borrow_mut()
+            .insert(authority.into(), sender.clone());
         Ok(sender)
     }
 
-    async fn connect(&self, backend: &CompiledBackend, authority: &str) -> Result<SendRequest<OutBody>, CallFailure> {
+    async fn connect(
+        &self,
+        backend: &CompiledBackend,
+        authority: &str,
+    ) -> Result<SendRequest<OutBody>, CallFailure> {
         let failed = |e: &dyn std::error::Error| CallFailure::Connect(deepest(e));
-        let with_port =
-            if authority.rsplit_once(':').is_some_and(|(_, p)| p.parse::<u16>().is_ok()) { authority.to_owned() } else { format!("{authority}:{}", if backend.tls.is_some() { 443 } else { 80 }) };
-        let stream = match tokio::time::timeout(backend.timeout.min(CONNECT), TcpStream::connect(&with_port)).await {
+        let with_port = if authority
+            .rsplit_once(':')
+            .is_some_and(|(_, p)| p.parse::<u16>().is_ok())
+        {
+            authority.to_owned()
+        } else {
+            format!(
+                "{authority}:{}",
+                if backend.tls.is_some() { 443 } else { 80 }
+            )
+        };
+        let stream = match tokio::time::timeout(
+            backend.timeout.min(CONNECT),
+            TcpStream::connect(&with_port),
+        )
+        .await
+        {
             Err(_) => return Err(CallFailure::Timeout),
             Ok(Err(e)) => return Err(failed(&e)),
             Ok(Ok(stream)) => stream,
@@ -130,7 +177,10 @@ impl Channels {
             .max_header_list_size(64 << 10);
         let sender = match &backend.tls {
             None => {
-                let (sender, connection) = builder.handshake(TokioIo::new(stream)).await.map_err(|e| failed(&e))?;
+                let (sender, connection) = builder
+                    .handshake(TokioIo::new(stream))
+                    .await
+                    .map_err(|e| failed(&e))?;
                 tokio::task::spawn_local(async move {
                     // An error here shows up where the connection is used.
                     let _ = connection.await;
@@ -138,10 +188,20 @@ impl Channels {
                 sender
             }
             Some(trust) => {
-                let host = with_port.rsplit_once(':').map_or(authority, |(h, _)| h).trim_matches(['[', ']']).to_owned();
+                let host = with_port
+                    .rsplit_once(':')
+                    .map_or(authority, |(h, _)| h)
+                    .trim_matches(['[', ']'])
+                    .to_owned();
                 let name = ServerName::try_from(host).map_err(|e| failed(&e))?;
-                let stream = TlsConnector::from(self.config(trust)?).connect(name, stream).await.map_err(|e| failed(&e))?;
-                let (sender, connection) = builder.handshake(TokioIo::new(stream)).await.map_err(|e| failed(&e))?;
+                let stream = TlsConnector::from(self.config(trust)?)
+                    .connect(name, stream)
+                    .await
+                    .map_err(|e| failed(&e))?;
+                let (sender, connection) = builder
+                    .handshake(TokioIo::new(stream))
+                    .await
+                    .map_err(|e| failed(&e))?;
                 tokio::task::spawn_local(async move {
                     let _ = connection.await;
                 });
@@ -158,16 +218,25 @@ impl Channels {
         }
         let mut roots = RootCertStore::empty();
         match trust {
-            Trust::Machine => drop(roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs)),
+            Trust::Machine => drop(
+                roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs),
+            ),
             Trust::These(pem) => {
-                for certificate in rustls_pki_types::CertificateDer::pem_slice_iter(pem.as_bytes()) {
-                    let certificate = certificate.map_err(|e| CallFailure::Connect(format!("its `trust` cannot be read: {e}")))?;
-                    roots.add(certificate).map_err(|e| CallFailure::Connect(format!("its `trust` cannot be read: {e}")))?;
+                for certificate in rustls_pki_types::CertificateDer::pem_slice_iter(pem.as_bytes())
+                {
+                    let certificate = certificate.map_err(|e| {
+                        CallFailure::Connect(format!("its `trust` cannot be read: {e}"))
+                    })?;
+                    roots.add(certificate).map_err(|e| {
+                        CallFailure::Connect(format!("its `trust` cannot be read: {e}"))
+                    })?;
                 }
             }
         }
         let provider = Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());
-        let config = ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions().map_err(|e| CallFailure::Connect(e.to_string()))?;
+        let config = ClientConfig::builder_with_provider(provider)
+            .with_safe_default_protocol_versions()
+            .map_err(|e| CallFailure::Connect(e.to_string()))?;
         let mut config = config.with_root_certificates(roots).with_no_client_auth();
         config.alpn_protocols = vec![b"h2".to_vec()];
         let config = Arc::new(config);
@@ -179,7 +248,11 @@ impl Channels {
 /// Writes the address into a request's target (RFC 9113 §8.3.1).
 fn address(request: &mut Request<OutBody>, authority: &str, backend: &CompiledBackend) {
     let mut parts = std::mem::take(request.uri_mut()).into_parts();
-    parts.scheme = Some(if backend.tls.is_some() { http::uri::Scheme::HTTPS } else { http::uri::Scheme::HTTP });
+    parts.scheme = Some(if backend.tls.is_some() {
+        http::uri::Scheme::HTTPS
+    } else {
+        http::uri::Scheme::HTTP
+    });
     parts.authority = authority.parse::<Authority>().ok();
     if let Ok(uri) = Uri::from_parts(parts) {
         *request.uri_mut() = uri;

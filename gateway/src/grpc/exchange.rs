@@ -10,7 +10,9 @@ use http::Method;
 use http::request::Parts;
 use http::{HeaderMap, HeaderName, HeaderValue, Response, StatusCode, header};
 use hyper::body::Incoming;
-use porch_facade::{CompiledBackend, CompiledOperation, CompiledPorch, GrpcWiring, MediaType, MessagePart, Wiring};
+use porch_facade::{
+    CompiledBackend, CompiledOperation, CompiledPorch, GrpcWiring, MediaType, MessagePart, Wiring,
+};
 
 use super::answer::{self, Answer, Ended, Part};
 use super::frames::frame;
@@ -59,14 +61,23 @@ fn shown(wiring: &GrpcWiring, id: porch_grpc::MessageId, wire: &[u8]) -> Vec<u8>
 }
 
 impl Exchange<'_> {
-    pub(crate) async fn grpc(&mut self, porch: &Arc<CompiledPorch>, values: &mut Values<'_>, asked: &Asked<'_>, body: InBody) -> Outcome {
+    pub(crate) async fn grpc(
+        &mut self,
+        porch: &Arc<CompiledPorch>,
+        values: &mut Values<'_>,
+        asked: &Asked<'_>,
+        body: InBody,
+    ) -> Outcome {
         let op = values.operation;
         let wiring = wiring_of(op)?;
         let backend = &porch.backends[op.backend];
-        let within = prepare::deadline(values.headers).map_or(backend.timeout, |d| d.min(backend.timeout));
+        let within =
+            prepare::deadline(values.headers).map_or(backend.timeout, |d| d.min(backend.timeout));
         let mut body = Some(body);
         let mut bytes = None;
-        if !wiring.client_streaming && (wiring.reads_body || !matches!(wiring.body, MessagePart::None)) {
+        if !wiring.client_streaming
+            && (wiring.reads_body || !matches!(wiring.body, MessagePart::None))
+        {
             let taken = body.take().unwrap_or(InBody::Full(Bytes::new()));
             bytes = self.message_body(op, wiring, values, taken).await?;
         }
@@ -76,27 +87,66 @@ impl Exchange<'_> {
             Unfit::Mistakes(list) => admit::mistakes(list, op, "prepare"),
             Unfit::Problem(problem) => problem,
         };
-        let prepared = prepare::bound(wiring, values, query).map_err(unfit).and_then(|bound| {
-            if wiring.client_streaming {
-                return Ok((bound, Vec::new(), Vec::new()));
-            }
-            let kind = values.headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
-            let (wire, mask) = prepare::message(wiring, &bound, bytes.as_deref(), kind, asked.parts.method == Method::PATCH).map_err(|list| admit::mistakes(list, op, "prepare"))?;
-            if wire.len() > wiring.max_message {
-                return Err(admit::mistakes(vec![("/body".into(), format!("is a message of {} bytes, more than the {} that are allowed", wire.len(), wiring.max_message))], op, "prepare"));
-            }
-            Ok((bound, wire, mask))
-        });
+        let prepared = prepare::bound(wiring, values, query)
+            .map_err(unfit)
+            .and_then(|bound| {
+                if wiring.client_streaming {
+                    return Ok((bound, Vec::new(), Vec::new()));
+                }
+                let kind = values
+                    .headers
+                    .get(header::CONTENT_TYPE)
+                    .and_then(|v| v.to_str().ok())
+                    .unwrap_or_default();
+                let (wire, mask) = prepare::message(
+                    wiring,
+                    &bound,
+                    bytes.as_deref(),
+                    kind,
+                    asked.parts.method == Method::PATCH,
+                )
+                .map_err(|list| admit::mistakes(list, op, "prepare"))?;
+                if wire.len() > wiring.max_message {
+                    return Err(admit::mistakes(
+                        vec![(
+                            "/body".into(),
+                            format!(
+                                "is a message of {} bytes, more than the {} that are allowed",
+                                wire.len(),
+                                wiring.max_message
+                            ),
+                        )],
+                        op,
+                        "prepare",
+                    ));
+                }
+                Ok((bound, wire, mask))
+            });
         let complaint: Complaint = Rc::new(RefCell::new(None));
         let prepared = prepared.map(|(bound, wire, mask)| {
             let out = if wiring.client_streaming {
                 let first = [bound.query, bound.over].concat();
                 let taken = body.take().unwrap_or(InBody::Full(Bytes::new()));
-                OutBody::Lines(Box::new(Lines::new(porch.clone(), asked.operation, taken, first, op.max_body.0 as usize, complaint.clone())))
+                OutBody::Lines(Box::new(Lines::new(
+                    porch.clone(),
+                    asked.operation,
+                    taken,
+                    first,
+                    op.max_body.0 as usize,
+                    complaint.clone(),
+                )))
             } else {
                 OutBody::Full(Some(frame(&wire, wiring.compress)))
             };
-            let request = prepare::request(wiring, backend, values.headers, within, &self.traceparent, self.forwarded(values.headers), out);
+            let request = prepare::request(
+                wiring,
+                backend,
+                values.headers,
+                within,
+                &self.traceparent,
+                self.forwarded(values.headers),
+                out,
+            );
             (request, wire, mask)
         });
         self.recorder.stage("prepare", from, |s| {
@@ -104,16 +154,35 @@ impl Exchange<'_> {
             match &prepared {
                 Ok((request, wire, mask)) => {
                     if !mask.is_empty() {
-                        s.notes.push(format!("no mask was sent: it is made of the members that were, {}", mask.join(", ")));
+                        s.notes.push(format!(
+                            "no mask was sent: it is made of the members that were, {}",
+                            mask.join(", ")
+                        ));
                     }
                     let name = &wiring.types.message(wiring.input).name;
-                    let message = Message::new(format!("POST http://{}{}", backend.authority, request.uri()), request.headers(), "");
+                    let message = Message::new(
+                        format!("POST http://{}{}", backend.authority, request.uri()),
+                        request.headers(),
+                        "",
+                    );
                     s.after = Some(if wiring.client_streaming {
-                        s.notes.push(format!("each line becomes a message {name} of {} while it arrives", wiring.method));
+                        s.notes.push(format!(
+                            "each line becomes a message {name} of {} while it arrives",
+                            wiring.method
+                        ));
                         message.streamed(None).without(&backend.secrets)
                     } else {
-                        s.notes.push(format!("the message {name} of {} has {} bytes; shown is its JSON", wiring.method, wire.len()));
-                        Message { bytes: Some(wire.len() as u64), ..message.body(&shown(wiring, wiring.input, wire)).without(&backend.secrets) }
+                        s.notes.push(format!(
+                            "the message {name} of {} has {} bytes; shown is its JSON",
+                            wiring.method,
+                            wire.len()
+                        ));
+                        Message {
+                            bytes: Some(wire.len() as u64),
+                            ..message
+                                .body(&shown(wiring, wiring.input, wire))
+                                .without(&backend.secrets)
+                        }
                     });
                 }
                 Err(problem) => s.notes.push(problem.refusal.why.clone()),
@@ -122,7 +191,9 @@ impl Exchange<'_> {
         let (request, ..) = prepared?;
         let from = Instant::now();
         let until = tokio::time::Instant::now() + within;
-        let sent = tokio::time::timeout_at(until, self.worker.channels.send(backend, request)).await.unwrap_or(Err(CallFailure::Timeout));
+        let sent = tokio::time::timeout_at(until, self.worker.channels.send(backend, request))
+            .await
+            .unwrap_or(Err(CallFailure::Timeout));
         let (head, incoming) = match sent {
             Ok(answer) => answer.into_parts(),
             Err(failure) => {
@@ -133,18 +204,34 @@ impl Exchange<'_> {
                     Some(mistakes) => admit::mistakes(mistakes, op, "prepare"),
                     None => reply::call_failed(&failure, op, backend),
                 };
-                self.recorder.stage("call", from, |s| s.notes.push(problem.refusal.why.clone()));
+                self.recorder
+                    .stage("call", from, |s| s.notes.push(problem.refusal.why.clone()));
                 return Err(problem);
             }
         };
         // A call that fails at once has its status among the header fields.
         let outright = answer::ended(&head.headers);
         let answer = Answer::new(head.status, &head.headers, incoming, wiring.max_message);
-        let call = Call { op, wiring, backend, head: &head, from, until, complaint };
+        let call = Call {
+            op,
+            wiring,
+            backend,
+            head: &head,
+            from,
+            until,
+            complaint,
+        };
         let answer = match (outright, answer) {
-            (Some(ended), _) if head.status == StatusCode::OK => return self.over(&call, Ok((None, ended)), values),
+            (Some(ended), _) if head.status == StatusCode::OK => {
+                return self.over(&call, Ok((None, ended)), values);
+            }
             (_, Err(why)) => {
-                self.recorder.stage("call", from, |s| s.after = Some(Message::new(head.status.to_string(), &head.headers, "").without(&backend.secrets)));
+                self.recorder.stage("call", from, |s| {
+                    s.after = Some(
+                        Message::new(head.status.to_string(), &head.headers, "")
+                            .without(&backend.secrets),
+                    )
+                });
                 return Err(answer::bad(op, why));
             }
             (_, Ok(answer)) => answer,
@@ -160,11 +247,21 @@ impl Exchange<'_> {
     }
 
     /// The caller's body, when the message needs it.
-    async fn message_body(&mut self, op: &CompiledOperation, wiring: &GrpcWiring, values: &mut Values<'_>, body: InBody) -> Result<Option<Bytes>, Box<Problem>> {
+    async fn message_body(
+        &mut self,
+        op: &CompiledOperation,
+        wiring: &GrpcWiring,
+        values: &mut Values<'_>,
+        body: InBody,
+    ) -> Result<Option<Bytes>, Box<Problem>> {
         let bytes = self.read(op, body).await?;
         if bytes.is_empty() {
             if op.body_required && !wiring.raw_body {
-                return Err(admit::mistakes(vec![("/body".into(), "must be there".into())], op, "admit"));
+                return Err(admit::mistakes(
+                    vec![("/body".into(), "must be there".into())],
+                    op,
+                    "admit",
+                ));
             }
             return Ok(None);
         }
@@ -172,31 +269,63 @@ impl Exchange<'_> {
             let essence = media::essence(values.headers);
             // Whoever says nothing means JSON.
             if !essence.is_empty() && media::kind(&essence) != Some(MediaType::Json) {
-                return Err(Problem::new(415, "media-type", "Media type not understood", format!("Send application/json; {essence} came."), "admit")
-                    .by(&op.place)
-                    .header(header::ACCEPT, "application/json"));
+                return Err(Problem::new(
+                    415,
+                    "media-type",
+                    "Media type not understood",
+                    format!("Send application/json; {essence} came."),
+                    "admit",
+                )
+                .by(&op.place)
+                .header(header::ACCEPT, "application/json"));
             }
         }
         if wiring.reads_body {
-            let value = serde_json::from_slice(&bytes).map_err(|e| admit::mistakes(vec![("/body".into(), format!("is no JSON: {e}"))], op, "admit"))?;
+            let value = serde_json::from_slice(&bytes).map_err(|e| {
+                admit::mistakes(
+                    vec![("/body".into(), format!("is no JSON: {e}"))],
+                    op,
+                    "admit",
+                )
+            })?;
             values.body = Some(value);
         }
         Ok(Some(bytes))
     }
 
     /// A call that is over: its one message, or its failure.
-    fn over(&mut self, call: &Call<'_>, result: Result<(Option<Bytes>, Ended), Box<Problem>>, values: &mut Values<'_>) -> Outcome {
+    fn over(
+        &mut self,
+        call: &Call<'_>,
+        result: Result<(Option<Bytes>, Ended), Box<Problem>>,
+        values: &mut Values<'_>,
+    ) -> Outcome {
         let (op, wiring) = (call.op, call.wiring);
         self.recorder.stage("call", call.from, |s| {
             let mut message = Message::new(call.head.status.to_string(), &call.head.headers, "");
             match &result {
                 Ok((answer, ended)) => {
-                    s.notes.push(format!("the call ended with {} ({})", porch_grpc::status::code_name(ended.code), ended.code));
+                    s.notes.push(format!(
+                        "the call ended with {} ({})",
+                        porch_grpc::status::code_name(ended.code),
+                        ended.code
+                    ));
                     let behind = Message::new(String::new(), &ended.trailers, "").headers;
-                    message.headers.extend(behind.into_iter().filter(|h| !call.head.headers.contains_key(&h.0)));
+                    message.headers.extend(
+                        behind
+                            .into_iter()
+                            .filter(|h| !call.head.headers.contains_key(&h.0)),
+                    );
                     if let Some(wire) = answer {
-                        s.notes.push(format!("the message {} has {} bytes; shown is its JSON", wiring.types.message(wiring.output).name, wire.len()));
-                        message = Message { bytes: Some(wire.len() as u64), ..message.body(&shown(wiring, wiring.output, wire)) };
+                        s.notes.push(format!(
+                            "the message {} has {} bytes; shown is its JSON",
+                            wiring.types.message(wiring.output).name,
+                            wire.len()
+                        ));
+                        message = Message {
+                            bytes: Some(wire.len() as u64),
+                            ..message.body(&shown(wiring, wiring.output, wire))
+                        };
                     }
                 }
                 Err(problem) => s.notes.push(problem.refusal.why.clone()),
@@ -211,10 +340,13 @@ impl Exchange<'_> {
         if ended.code != 0 {
             let mut problem = answer::failed(&ended, op, wiring);
             problem.headers.extend(metadata(wiring, &ended.trailers));
-            self.recorder.stage("reply", from, |s| s.notes.push(problem.refusal.why.clone()));
+            self.recorder
+                .stage("reply", from, |s| s.notes.push(problem.refusal.why.clone()));
             return Err(problem);
         }
-        let Some(wire) = answer else { return Err(answer::bad(op, "it ended well, but without a message")) };
+        let Some(wire) = answer else {
+            return Err(answer::bad(op, "it ended well, but without a message"));
+        };
         let made = self.made(call, &wire, values);
         self.recorder.stage("reply", from, |s| note_reply(s, &made));
         let (kind, bytes) = made?;
@@ -222,35 +354,68 @@ impl Exchange<'_> {
         if let Ok(kind) = HeaderValue::from_str(&kind) {
             response.headers_mut().insert(header::CONTENT_TYPE, kind);
         }
-        for (name, value) in metadata(wiring, &call.head.headers).chain(metadata(wiring, &ended.trailers)) {
+        for (name, value) in
+            metadata(wiring, &call.head.headers).chain(metadata(wiring, &ended.trailers))
+        {
             response.headers_mut().append(name, value);
         }
         Ok(response)
     }
 
     /// Content type and body of a reply with one message.
-    fn made(&self, call: &Call<'_>, wire: &[u8], values: &mut Values<'_>) -> Result<(String, Bytes), Box<Problem>> {
+    fn made(
+        &self,
+        call: &Call<'_>,
+        wire: &[u8],
+        values: &mut Values<'_>,
+    ) -> Result<(String, Bytes), Box<Problem>> {
         let (op, wiring) = (call.op, call.wiring);
         if wiring.raw_response && wiring.reply.is_none() {
             let (kind, data) = answer::raw(wiring, wire).map_err(|why| answer::bad(op, why))?;
-            return Ok((if kind.is_empty() { "application/octet-stream".into() } else { kind }, data));
+            return Ok((
+                if kind.is_empty() {
+                    "application/octet-stream".into()
+                } else {
+                    kind
+                },
+                data,
+            ));
         }
         let json = answer::to_json(wiring, wire).map_err(|why| answer::bad(op, why))?;
         let bytes = match &wiring.reply {
             None => Bytes::from(json),
-            Some(template) => reply::shape(template, values, StatusCode::OK, &call.head.headers, reply::json_of(&json, op)?, None)?,
+            Some(template) => reply::shape(
+                template,
+                values,
+                StatusCode::OK,
+                &call.head.headers,
+                reply::json_of(&json, op)?,
+                None,
+            )?,
         };
         let bytes = self.in_chosen_type(op, bytes)?;
-        Ok((media::name(self.chosen.unwrap_or(MediaType::Json)).into(), bytes))
+        Ok((
+            media::name(self.chosen.unwrap_or(MediaType::Json)).into(),
+            bytes,
+        ))
     }
 
     /// A reply that is sent while its messages come.
-    async fn stream(&mut self, porch: &Arc<CompiledPorch>, call: &Call<'_>, mut answer: Answer, asked: &Asked<'_>, values: &mut Values<'_>) -> Outcome {
+    async fn stream(
+        &mut self,
+        porch: &Arc<CompiledPorch>,
+        call: &Call<'_>,
+        mut answer: Answer,
+        asked: &Asked<'_>,
+        values: &mut Values<'_>,
+    ) -> Outcome {
         let (op, wiring) = (call.op, call.wiring);
         // Failures before the first message have a status of their own; a stream that is silent for long begins without.
         let until = call.until.min(tokio::time::Instant::now() + FIRST);
         let first = match tokio::time::timeout_at(until, answer.next()).await {
-            Ok(Ok(Part::Ended(ended))) if ended.code != 0 => return self.over(call, Ok((None, ended)), values),
+            Ok(Ok(Part::Ended(ended))) if ended.code != 0 => {
+                return self.over(call, Ok((None, ended)), values);
+            }
             Ok(Err(why)) => return self.over(call, Err(answer::bad(op, why)), values),
             Ok(Ok(part)) => Some(part),
             Err(_) => None,
@@ -259,23 +424,48 @@ impl Exchange<'_> {
             let message = Message::new(call.head.status.to_string(), &call.head.headers, "");
             s.after = Some(match &first {
                 Some(Part::Message(wire)) => {
-                    s.notes.push(format!("the first message {} has {} bytes; shown is its JSON", wiring.types.message(wiring.output).name, wire.len()));
-                    Message { bytes: Some(wire.len() as u64), ..message.body(&shown(wiring, wiring.output, wire)).without(&call.backend.secrets) }
+                    s.notes.push(format!(
+                        "the first message {} has {} bytes; shown is its JSON",
+                        wiring.types.message(wiring.output).name,
+                        wire.len()
+                    ));
+                    Message {
+                        bytes: Some(wire.len() as u64),
+                        ..message
+                            .body(&shown(wiring, wiring.output, wire))
+                            .without(&call.backend.secrets)
+                    }
                 }
                 _ => message,
             });
         });
-        let form = Form::of(values.headers, wiring.raw_response && wiring.reply.is_none());
+        let form = Form::of(
+            values.headers,
+            wiring.raw_response && wiring.reply.is_none(),
+        );
         let trial = self.mode == Mode::Trial;
         self.recorder.stage("reply", Instant::now(), |s| {
-            s.notes.push(format!("each message is sent on as it comes, as {}", form.content_type()));
+            s.notes.push(format!(
+                "each message is sent on as it comes, as {}",
+                form.content_type()
+            ));
             if trial {
-                s.notes.push(format!("a trial run shows at most {SHOWN} messages, and waits {} seconds for them", SHOWN_FOR.as_secs()));
+                s.notes.push(format!(
+                    "a trial run shows at most {SHOWN} messages, and waits {} seconds for them",
+                    SHOWN_FOR.as_secs()
+                ));
             }
         });
         let mut kind = form.content_type().to_owned();
         let complaint = wiring.client_streaming.then(|| call.complaint.clone());
-        let mut messages = Box::new(Messages::new(porch.clone(), asked.operation, answer, form, asked.id.to_owned(), complaint));
+        let mut messages = Box::new(Messages::new(
+            porch.clone(),
+            asked.operation,
+            answer,
+            form,
+            asked.id.to_owned(),
+            complaint,
+        ));
         if trial {
             messages = messages.bounded(SHOWN, SHOWN_FOR);
         }
@@ -297,9 +487,13 @@ impl Exchange<'_> {
         if let Ok(kind) = HeaderValue::from_str(&kind) {
             response.headers_mut().insert(header::CONTENT_TYPE, kind);
         }
-        response.headers_mut().insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
+        response
+            .headers_mut()
+            .insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
         if form != Form::Raw {
-            response.headers_mut().insert(header::VARY, HeaderValue::from_static("accept"));
+            response
+                .headers_mut()
+                .insert(header::VARY, HeaderValue::from_static("accept"));
         }
         for (name, value) in metadata(wiring, &call.head.headers) {
             response.headers_mut().append(name, value);
@@ -308,43 +502,87 @@ impl Exchange<'_> {
     }
 
     /// A native call: passed through as it comes, both ways.
-    pub(crate) async fn native(&mut self, porch: &Arc<CompiledPorch>, op: &CompiledOperation, parts: &Parts, body: InBody) -> Outcome {
+    pub(crate) async fn native(
+        &mut self,
+        porch: &Arc<CompiledPorch>,
+        op: &CompiledOperation,
+        parts: &Parts,
+        body: InBody,
+    ) -> Outcome {
         let wiring = wiring_of(op)?;
         let (backend, facade) = (&porch.backends[op.backend], &porch.facades[op.facade]);
         let from = Instant::now();
-        let within = prepare::deadline(&parts.headers).map_or(backend.timeout, |d| d.min(backend.timeout));
-        let left = if wiring.client_streaming { u64::MAX } else { op.max_body.0 };
+        let within =
+            prepare::deadline(&parts.headers).map_or(backend.timeout, |d| d.min(backend.timeout));
+        let left = if wiring.client_streaming {
+            u64::MAX
+        } else {
+            op.max_body.0
+        };
         let out = match body {
             InBody::Incoming(body) => OutBody::Stream { body, left },
             InBody::Full(bytes) => OutBody::Full(Some(bytes)),
         };
-        let mut request = prepare::request(wiring, backend, &HeaderMap::new(), within, &self.traceparent, self.forwarded(&parts.headers), out);
+        let mut request = prepare::request(
+            wiring,
+            backend,
+            &HeaderMap::new(),
+            within,
+            &self.traceparent,
+            self.forwarded(&parts.headers),
+            out,
+        );
         let own = std::mem::take(request.headers_mut());
         let mut headers = forwarded_fields(&parts.headers, &facade.key_header, own.len());
         for (name, value) in &own {
             // How its messages are compressed is between the caller and the backend.
-            if !matches!(name.as_str(), "content-type" | "grpc-accept-encoding" | "grpc-encoding") {
+            if !matches!(
+                name.as_str(),
+                "content-type" | "grpc-accept-encoding" | "grpc-encoding"
+            ) {
                 headers.insert(name.clone(), value.clone());
             }
         }
         *request.headers_mut() = headers;
         self.recorder.stage("prepare", from, |s| {
-            s.notes.push(format!("a native call of {}: passed through as it comes", wiring.method));
-            s.after = Some(Message::new(format!("POST http://{}{}", backend.authority, request.uri()), request.headers(), "").streamed(None).without(&backend.secrets));
+            s.notes.push(format!(
+                "a native call of {}: passed through as it comes",
+                wiring.method
+            ));
+            s.after = Some(
+                Message::new(
+                    format!("POST http://{}{}", backend.authority, request.uri()),
+                    request.headers(),
+                    "",
+                )
+                .streamed(None)
+                .without(&backend.secrets),
+            );
         });
         let from = Instant::now();
-        let sent = tokio::time::timeout(within, self.worker.channels.send(backend, request)).await.unwrap_or(Err(CallFailure::Timeout));
+        let sent = tokio::time::timeout(within, self.worker.channels.send(backend, request))
+            .await
+            .unwrap_or(Err(CallFailure::Timeout));
         let (mut head, incoming): (_, Incoming) = match sent {
             Ok(answer) => answer.into_parts(),
             Err(failure) => {
                 let problem = reply::call_failed(&failure, op, backend);
-                self.recorder.stage("call", from, |s| s.notes.push(problem.refusal.why.clone()));
+                self.recorder
+                    .stage("call", from, |s| s.notes.push(problem.refusal.why.clone()));
                 return Err(problem);
             }
         };
-        self.recorder.stage("call", from, |s| s.after = Some(Message::new(head.status.to_string(), &head.headers, "").streamed(None)));
+        self.recorder.stage("call", from, |s| {
+            s.after = Some(Message::new(head.status.to_string(), &head.headers, "").streamed(None))
+        });
         reply::pass_on(&mut head.headers, backend, facade);
-        Ok(Response::from_parts(head, ReplyBody::Native { body: incoming, ending: None }))
+        Ok(Response::from_parts(
+            head,
+            ReplyBody::Native {
+                body: incoming,
+                ending: None,
+            },
+        ))
     }
 }
 
@@ -360,7 +598,19 @@ struct Call<'a> {
 }
 
 /// The metadata that is passed back; bytes stay as they are, in base64.
-fn metadata<'a>(wiring: &'a GrpcWiring, from: &'a HeaderMap) -> impl Iterator<Item = (HeaderName, HeaderValue)> + 'a {
-    let fields = wiring.metadata_back.iter().flat_map(|name| from.get_all(name).into_iter().map(move |value| (name.clone(), value.clone())));
-    fields.filter(|(name, value)| !name.as_str().ends_with("-bin") || value.to_str().is_ok_and(|v| porch_grpc::status::binary(v).is_some()))
+fn metadata<'a>(
+    wiring: &'a GrpcWiring,
+    from: &'a HeaderMap,
+) -> impl Iterator<Item = (HeaderName, HeaderValue)> + 'a {
+    let fields = wiring.metadata_back.iter().flat_map(|name| {
+        from.get_all(name)
+            .into_iter()
+            .map(move |value| (name.clone(), value.clone()))
+    });
+    fields.filter(|(name, value)| {
+        !name.as_str().ends_with("-bin")
+            || value
+                .to_str()
+                .is_ok_and(|v| porch_grpc::status::binary(v).is_some())
+    })
 }

@@ -17,7 +17,11 @@ pub(crate) struct Frames {
 
 impl Frames {
     pub(crate) fn new(most: usize, gzip: bool) -> Self {
-        Self { buffer: BytesMut::new(), most, gzip }
+        Self {
+            buffer: BytesMut::new(),
+            most,
+            gzip,
+        }
     }
 
     pub(crate) fn push(&mut self, data: &Bytes) {
@@ -26,13 +30,21 @@ impl Frames {
 
     /// The next message, when all of it is there.
     pub(crate) fn next(&mut self) -> Result<Option<Bytes>, String> {
-        let Some(head) = self.buffer.first_chunk::<5>() else { return Ok(None) };
-        let (flag, length) = (head[0], u32::from_be_bytes([head[1], head[2], head[3], head[4]]) as usize);
+        let Some(head) = self.buffer.first_chunk::<5>() else {
+            return Ok(None);
+        };
+        let (flag, length) = (
+            head[0],
+            u32::from_be_bytes([head[1], head[2], head[3], head[4]]) as usize,
+        );
         if flag > 1 {
             return Err("what comes are no messages of gRPC".into());
         }
         if length > self.most {
-            return Err(format!("a message has {length} bytes, more than the {} that are allowed", self.most));
+            return Err(format!(
+                "a message has {length} bytes, more than the {} that are allowed",
+                self.most
+            ));
         }
         if self.buffer.len() < 5 + length {
             self.buffer.reserve(5 + length - self.buffer.len());
@@ -48,9 +60,15 @@ impl Frames {
         }
         let mut out = Vec::new();
         // One byte more than allowed, so that a bomb is noticed.
-        GzDecoder::new(message.as_ref()).take(self.most as u64 + 1).read_to_end(&mut out).map_err(|e| format!("a message cannot be decompressed: {e}"))?;
+        GzDecoder::new(message.as_ref())
+            .take(self.most as u64 + 1)
+            .read_to_end(&mut out)
+            .map_err(|e| format!("a message cannot be decompressed: {e}"))?;
         if out.len() > self.most {
-            return Err(format!("a message grows to more than the {} bytes that are allowed", self.most));
+            return Err(format!(
+                "a message grows to more than the {} bytes that are allowed",
+                self.most
+            ));
         }
         Ok(Some(out.into()))
     }
@@ -65,7 +83,8 @@ impl Frames {
 pub(crate) fn frame(message: &[u8], compress: bool) -> Bytes {
     let mut out = BytesMut::with_capacity(message.len() + 5);
     if compress && message.len() > 64 {
-        let mut encoder = GzEncoder::new(Vec::with_capacity(message.len() / 2), Compression::fast());
+        let mut encoder =
+            GzEncoder::new(Vec::with_capacity(message.len() / 2), Compression::fast());
         if encoder.write_all(message).is_ok()
             && let Ok(packed) = encoder.finish()
             && packed.len() < message.len()
@@ -90,7 +109,12 @@ mod tests {
     fn messages_arrive_in_pieces_of_any_size_and_compressed() {
         let text = b"all the vessels of the line ".repeat(20);
         for compress in [false, true] {
-            let sent = [frame(&text, compress), frame(b"", compress), frame(b"x", compress)].concat();
+            let sent = [
+                frame(&text, compress),
+                frame(b"", compress),
+                frame(b"x", compress),
+            ]
+            .concat();
             for size in [1, 7, sent.len()] {
                 let (mut frames, mut got) = (Frames::new(1000, true), Vec::new());
                 for piece in sent.chunks(size) {
@@ -114,7 +138,9 @@ mod tests {
         };
         assert!(next(&frame(&[7; 20], false), 19, false).contains("more than the 19"));
         // 20 MB of zeros in 20 kB.
-        assert!(next(&frame(&vec![0; 20 << 20], true), 1 << 20, true).contains("grows to more than"));
+        assert!(
+            next(&frame(&vec![0; 20 << 20], true), 1 << 20, true).contains("grows to more than")
+        );
         assert!(next(&frame(&[0; 100], true), 100, false).contains("not agreed on"));
         assert!(next(b"\x01\0\0\0\x02ab", 100, true).contains("cannot be decompressed"));
         assert!(next(b"<html>", 100, true).contains("no messages"));

@@ -36,9 +36,27 @@ pub(crate) struct Lines {
 }
 
 impl Lines {
-    pub(crate) fn new(porch: Arc<CompiledPorch>, operation: u32, body: InBody, first: Vec<u8>, most: usize, complaint: Complaint) -> Self {
+    pub(crate) fn new(
+        porch: Arc<CompiledPorch>,
+        operation: u32,
+        body: InBody,
+        first: Vec<u8>,
+        most: usize,
+        complaint: Complaint,
+    ) -> Self {
         let bound = !first.is_empty();
-        Self { porch, operation, body: Some(body), buffer: BytesMut::new(), ready: VecDeque::new(), first: Some(first), bound, count: 0, most, complaint }
+        Self {
+            porch,
+            operation,
+            body: Some(body),
+            buffer: BytesMut::new(),
+            ready: VecDeque::new(),
+            first: Some(first),
+            bound,
+            count: 0,
+            most,
+            complaint,
+        }
     }
 
     fn wiring(&self) -> Option<&GrpcWiring> {
@@ -61,7 +79,9 @@ impl Lines {
         }
         self.count += 1;
         let overlay = self.first.take().unwrap_or_default();
-        let Some(wiring) = self.wiring() else { return Ok(()) };
+        let Some(wiring) = self.wiring() else {
+            return Ok(());
+        };
         let mut wire = Vec::with_capacity(line.len());
         let result = part_to_wire(wiring, line, &mut wire);
         let compress = wiring.compress;
@@ -73,7 +93,10 @@ impl Lines {
             }
             Err(mistakes) => {
                 let before = format!("/body/{}", self.count - 1);
-                let told = mistakes.into_iter().map(|(pointer, message)| (format!("{before}{pointer}"), message)).collect();
+                let told = mistakes
+                    .into_iter()
+                    .map(|(pointer, message)| (format!("{before}{pointer}"), message))
+                    .collect();
                 Err(self.complain(told))
             }
         }
@@ -82,7 +105,9 @@ impl Lines {
     /// Raw bytes, each piece a `google.api.HttpBody` of its own.
     fn raw(&mut self, data: &[u8]) -> Result<(), BodyError> {
         let overlay = self.first.take().unwrap_or_default();
-        let Some(wiring) = self.wiring() else { return Ok(()) };
+        let Some(wiring) = self.wiring() else {
+            return Ok(());
+        };
         let mut wire = Vec::with_capacity(data.len() + 16);
         super::prepare::raw_to_wire(wiring, "", data, &mut wire);
         wire.extend_from_slice(&overlay);
@@ -132,7 +157,9 @@ impl Lines {
                 }
                 Some(InBody::Incoming(incoming)) => match Pin::new(incoming).poll_frame(cx) {
                     Poll::Pending => return Poll::Pending,
-                    Poll::Ready(Some(Ok(frame))) => frame.into_data().map_or(Ok(()), |data| self.take(&data)),
+                    Poll::Ready(Some(Ok(frame))) => {
+                        frame.into_data().map_or(Ok(()), |data| self.take(&data))
+                    }
                     Poll::Ready(Some(Err(_))) => {
                         self.body = None;
                         Err(BodyError("the caller broke off"))

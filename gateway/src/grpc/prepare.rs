@@ -30,11 +30,21 @@ fn mistakes_of(error: JsonError) -> Vec<Mistake> {
 }
 
 /// Appends what a JSON body says to a message.
-pub(crate) fn part_to_wire(wiring: &GrpcWiring, json: &[u8], out: &mut Vec<u8>) -> Result<(), Vec<Mistake>> {
+pub(crate) fn part_to_wire(
+    wiring: &GrpcWiring,
+    json: &[u8],
+    out: &mut Vec<u8>,
+) -> Result<(), Vec<Mistake>> {
     match &wiring.body {
         MessagePart::None => Ok(()),
-        MessagePart::Whole => wiring.types.to_wire(wiring.input, json, wiring.json, out).map_err(mistakes_of),
-        MessagePart::Field(field) => wiring.types.field_to_wire(field, json, wiring.json, out).map_err(mistakes_of),
+        MessagePart::Whole => wiring
+            .types
+            .to_wire(wiring.input, json, wiring.json, out)
+            .map_err(mistakes_of),
+        MessagePart::Field(field) => wiring
+            .types
+            .field_to_wire(field, json, wiring.json, out)
+            .map_err(mistakes_of),
     }
 }
 
@@ -61,8 +71,12 @@ pub(crate) fn raw_to_wire(wiring: &GrpcWiring, content_type: &str, data: &[u8], 
 }
 
 /// Query parameters that are fields, by their names in the order they came.
-fn query_fields(wiring: &GrpcWiring, query: &str) -> Result<Vec<(String, Vec<String>)>, Vec<Mistake>> {
-    let (mut found, mut mistakes): (Vec<(String, Vec<String>)>, Vec<Mistake>) = (Vec::new(), Vec::new());
+fn query_fields(
+    wiring: &GrpcWiring,
+    query: &str,
+) -> Result<Vec<(String, Vec<String>)>, Vec<Mistake>> {
+    let (mut found, mut mistakes): (Vec<(String, Vec<String>)>, Vec<Mistake>) =
+        (Vec::new(), Vec::new());
     for pair in query.split('&').filter(|p| !p.is_empty()) {
         let (name, value) = pair.split_once('=').unwrap_or((pair, ""));
         match (percent_decode(name, true), percent_decode(value, true)) {
@@ -71,14 +85,25 @@ fn query_fields(wiring: &GrpcWiring, query: &str) -> Result<Vec<(String, Vec<Str
                 Some((_, values)) => values.push(value.into_owned()),
                 None => found.push((name.into_owned(), vec![value.into_owned()])),
             },
-            (name, _) => mistakes.push((format!("/query/{}", name.as_deref().unwrap_or("?")), "is not UTF-8 when percent-decoded".into())),
+            (name, _) => mistakes.push((
+                format!("/query/{}", name.as_deref().unwrap_or("?")),
+                "is not UTF-8 when percent-decoded".into(),
+            )),
         }
     }
-    if mistakes.is_empty() { Ok(found) } else { Err(mistakes) }
+    if mistakes.is_empty() {
+        Ok(found)
+    } else {
+        Err(mistakes)
+    }
 }
 
 /// Appends the fields that the query gives.
-fn query_to_wire(wiring: &GrpcWiring, fields: &[(String, Vec<String>)], out: &mut Vec<u8>) -> Result<(), Vec<Mistake>> {
+fn query_to_wire(
+    wiring: &GrpcWiring,
+    fields: &[(String, Vec<String>)],
+    out: &mut Vec<u8>,
+) -> Result<(), Vec<Mistake>> {
     let mut mistakes = Vec::new();
     for (name, values) in fields {
         if wiring.json.ignore_unknown && wiring.types.resolve(wiring.input, name).is_err() {
@@ -87,14 +112,20 @@ fn query_to_wire(wiring: &GrpcWiring, fields: &[(String, Vec<String>)], out: &mu
         let texts: Vec<&str> = values.iter().map(String::as_str).collect();
         // A body that is the whole message leaves no field for the query (`google/api/http.proto`).
         let result = match wiring.body {
-            MessagePart::Whole => Err(porch_grpc::BindError("has no place: the body is the whole message".into())),
+            MessagePart::Whole => Err(porch_grpc::BindError(
+                "has no place: the body is the whole message".into(),
+            )),
             _ => wiring.types.bind(wiring.input, name, &texts, out),
         };
         if let Err(e) = result {
             mistakes.push((format!("/query/{name}"), e.0));
         }
     }
-    if mistakes.is_empty() { Ok(()) } else { Err(mistakes) }
+    if mistakes.is_empty() {
+        Ok(())
+    } else {
+        Err(mistakes)
+    }
 }
 
 /// What is wrong with a request, and what there is to say of it besides.
@@ -124,28 +155,56 @@ pub(crate) fn bound(wiring: &GrpcWiring, values: &Values<'_>, query: &str) -> Re
     let fields = query_fields(wiring, query)?;
     query_to_wire(wiring, &fields, &mut before)?;
     if let Some(template) = &wiring.send {
-        let value = template.render(values).map_err(|e| Unfit::Problem(unsuitable(values, "the message", e)))?.unwrap_or(Value::Object(Default::default()));
+        let value = template
+            .render(values)
+            .map_err(|e| Unfit::Problem(unsuitable(values, "the message", e)))?
+            .unwrap_or(Value::Object(Default::default()));
         let json = value.to_string();
         // What the documents make is theirs to answer for; values of the path are the caller's.
-        wiring.types.lay_over(wiring.input, json.as_bytes(), wiring.json, &mut over).map_err(|e| {
-            let list: Vec<Mistake> = mistakes_of(e).into_iter().map(|(p, m)| (format!("/message{p}"), m)).collect();
-            Unfit::Mistakes(list)
-        })?;
+        wiring
+            .types
+            .lay_over(wiring.input, json.as_bytes(), wiring.json, &mut over)
+            .map_err(|e| {
+                let list: Vec<Mistake> = mistakes_of(e)
+                    .into_iter()
+                    .map(|(p, m)| (format!("/message{p}"), m))
+                    .collect();
+                Unfit::Mistakes(list)
+            })?;
     }
-    let masked = wiring.mask.as_ref().is_some_and(|(field, _)| fields.iter().any(|(n, _)| **n == *field.json || **n == *field.name));
-    Ok(Bound { query: before, over, masked })
+    let masked = wiring.mask.as_ref().is_some_and(|(field, _)| {
+        fields
+            .iter()
+            .any(|(n, _)| **n == *field.json || **n == *field.name)
+    });
+    Ok(Bound {
+        query: before,
+        over,
+        masked,
+    })
 }
 
 /// The whole message of a call with one, and the paths of the mask that was made for it.
-pub(crate) fn message(wiring: &GrpcWiring, bound: &Bound, body: Option<&[u8]>, content_type: &str, patch: bool) -> Result<(Vec<u8>, Vec<String>), Vec<Mistake>> {
+pub(crate) fn message(
+    wiring: &GrpcWiring,
+    bound: &Bound,
+    body: Option<&[u8]>,
+    content_type: &str,
+    patch: bool,
+) -> Result<(Vec<u8>, Vec<String>), Vec<Mistake>> {
     let mut made = Vec::new();
-    let mut wire = Vec::with_capacity(body.map_or(0, <[u8]>::len) + bound.query.len() + bound.over.len());
+    let mut wire =
+        Vec::with_capacity(body.map_or(0, <[u8]>::len) + bound.query.len() + bound.over.len());
     wire.extend_from_slice(&bound.query);
     if let Some(body) = body {
         if wiring.raw_body {
             raw_to_wire(wiring, content_type, body, &mut wire);
         } else {
-            part_to_wire(wiring, body, &mut wire).map_err(|list| list.into_iter().map(|(p, m)| (format!("/body{p}"), m)).collect::<Vec<_>>())?;
+            part_to_wire(wiring, body, &mut wire).map_err(|list| {
+                list.into_iter()
+                    .map(|(p, m)| (format!("/body{p}"), m))
+                    .collect::<Vec<_>>()
+            })?;
             if let (Some((field, about)), true, false) = (&wiring.mask, patch, bound.masked) {
                 let value: Value = serde_json::from_slice(body).unwrap_or_default();
                 let paths = wiring.types.mask_of(*about, &value);
@@ -172,7 +231,10 @@ pub(crate) fn message(wiring: &GrpcWiring, bound: &Bound, body: Option<&[u8]>, c
 pub(crate) fn deadline(headers: &HeaderMap) -> Option<Duration> {
     let text = headers.get(&GRPC_TIMEOUT)?.to_str().ok()?.trim();
     let (digits, unit) = text.split_at_checked(text.len().checked_sub(1)?)?;
-    let n: u64 = digits.parse().ok().filter(|_| digits.len() <= 8 && digits.bytes().all(|b| b.is_ascii_digit()))?;
+    let n: u64 = digits
+        .parse()
+        .ok()
+        .filter(|_| digits.len() <= 8 && digits.bytes().all(|b| b.is_ascii_digit()))?;
     match unit {
         "H" => Some(Duration::from_secs(n * 3600)),
         "M" => Some(Duration::from_secs(n * 60)),
@@ -194,7 +256,15 @@ fn timeout_text(d: Duration) -> String {
 }
 
 /// The request of a call (PROTOCOL-HTTP2 of gRPC, “Requests”).
-pub(crate) fn request(wiring: &GrpcWiring, backend: &CompiledBackend, from: &HeaderMap, within: Duration, traceparent: &HeaderValue, forwarded: HeaderValue, body: OutBody) -> Request<OutBody> {
+pub(crate) fn request(
+    wiring: &GrpcWiring,
+    backend: &CompiledBackend,
+    from: &HeaderMap,
+    within: Duration,
+    traceparent: &HeaderValue,
+    forwarded: HeaderValue,
+    body: OutBody,
+) -> Request<OutBody> {
     let mut headers = HeaderMap::with_capacity(12);
     headers.insert(header::TE, TE);
     headers.insert(header::CONTENT_TYPE, GRPC);
@@ -230,10 +300,27 @@ mod tests {
 
     #[test]
     fn deadlines_are_read_and_written_as_the_protocol_has_them() {
-        for (text, found) in [("100m", Some(100)), ("2S", Some(2000)), ("1M", Some(60_000)), ("1H", Some(3_600_000)), ("999999999m", None), ("m", None), ("1x", None), ("+1S", None), ("", None)] {
-            let headers = HeaderMap::from_iter([(GRPC_TIMEOUT, HeaderValue::from_str(text).unwrap())]);
+        for (text, found) in [
+            ("100m", Some(100)),
+            ("2S", Some(2000)),
+            ("1M", Some(60_000)),
+            ("1H", Some(3_600_000)),
+            ("999999999m", None),
+            ("m", None),
+            ("1x", None),
+            ("+1S", None),
+            ("", None),
+        ] {
+            let headers =
+                HeaderMap::from_iter([(GRPC_TIMEOUT, HeaderValue::from_str(text).unwrap())]);
             assert_eq!(deadline(&headers).map(|d| d.as_millis()), found, "{text}");
         }
-        assert_eq!((timeout_text(Duration::from_millis(1500)), timeout_text(Duration::from_micros(20))), ("1500m".into(), "20u".into()));
+        assert_eq!(
+            (
+                timeout_text(Duration::from_millis(1500)),
+                timeout_text(Duration::from_micros(20))
+            ),
+            ("1500m".into(), "20u".into())
+        );
     }
 }

@@ -36,8 +36,20 @@ impl Form {
         if raw {
             return Self::Raw;
         }
-        let accepts = headers.get_all(http::header::ACCEPT).into_iter().filter_map(|v| v.to_str().ok());
-        if accepts.flat_map(|a| a.split(',')).any(|range| range.split(';').next().is_some_and(|r| r.trim().eq_ignore_ascii_case("text/event-stream"))) { Self::Events } else { Self::Lines }
+        let accepts = headers
+            .get_all(http::header::ACCEPT)
+            .into_iter()
+            .filter_map(|v| v.to_str().ok());
+        if accepts.flat_map(|a| a.split(',')).any(|range| {
+            range
+                .split(';')
+                .next()
+                .is_some_and(|r| r.trim().eq_ignore_ascii_case("text/event-stream"))
+        }) {
+            Self::Events
+        } else {
+            Self::Lines
+        }
     }
 
     pub(crate) fn content_type(self) -> &'static str {
@@ -65,7 +77,9 @@ impl Form {
     fn problem(self, document: &[u8]) -> Bytes {
         match self {
             Form::Lines => [b"{\"@problem\":", document, b"}\n"].concat().into(),
-            Form::Events => [b"event: problem\ndata: ", document, b"\n\n"].concat().into(),
+            Form::Events => [b"event: problem\ndata: ", document, b"\n\n"]
+                .concat()
+                .into(),
             Form::Raw => Bytes::new(),
         }
     }
@@ -94,8 +108,27 @@ pub(crate) struct Messages {
 }
 
 impl Messages {
-    pub(crate) fn new(porch: Arc<CompiledPorch>, operation: u32, answer: Answer, form: Form, id: String, complaint: Option<Complaint>) -> Self {
-        Self { porch, operation, answer: Some(answer), form, id, next: None, complaint, broken: None, ending: None, left: None, until: None }
+    pub(crate) fn new(
+        porch: Arc<CompiledPorch>,
+        operation: u32,
+        answer: Answer,
+        form: Form,
+        id: String,
+        complaint: Option<Complaint>,
+    ) -> Self {
+        Self {
+            porch,
+            operation,
+            answer: Some(answer),
+            form,
+            id,
+            next: None,
+            complaint,
+            broken: None,
+            ending: None,
+            left: None,
+            until: None,
+        }
     }
 
     /// With a message that came already.
@@ -124,10 +157,14 @@ impl Messages {
     }
 
     fn take(&mut self, message: &[u8]) {
-        let Some((op, wiring)) = self.op() else { return };
+        let Some((op, wiring)) = self.op() else {
+            return;
+        };
         let made = match self.form {
             Form::Raw => answer::raw(wiring, message).map(|(_, data)| data),
-            form => answer::to_json(wiring, message).and_then(|json| shaped(wiring, json)).map(|json| form.message(json)),
+            form => answer::to_json(wiring, message)
+                .and_then(|json| shaped(wiring, json))
+                .map(|json| form.message(json)),
         };
         match made {
             Ok(bytes) => {
@@ -147,7 +184,11 @@ impl Messages {
     }
 
     fn fail(&mut self, problem: &Problem, what: &'static str) {
-        tracing::warn!("{}: a stream broke off: {}", self.op().map_or("", |(op, _)| &op.id), problem.refusal.why);
+        tracing::warn!(
+            "{}: a stream broke off: {}",
+            self.op().map_or("", |(op, _)| &op.id),
+            problem.refusal.why
+        );
         let (_, document) = problem.render(&self.id, &HeaderMap::new());
         self.next = Some(self.form.problem(&document));
         self.answer = None;
@@ -175,13 +216,17 @@ impl Messages {
                 self.broken = None;
                 return Poll::Ready(Some(Err(BodyError(what))));
             }
-            let Some(answer) = &mut self.answer else { return Poll::Ready(None) };
+            let Some(answer) = &mut self.answer else {
+                return Poll::Ready(None);
+            };
             match answer.poll(cx) {
                 Poll::Ready(Ok(Part::Message(message))) => self.take(&message),
                 Poll::Ready(Ok(Part::Ended(ended))) if ended.code == 0 => self.answer = None,
                 Poll::Ready(end) => {
                     let complaint = self.complaint.as_ref().and_then(|c| c.borrow_mut().take());
-                    let Some((op, wiring)) = self.op() else { return Poll::Ready(None) };
+                    let Some((op, wiring)) = self.op() else {
+                        return Poll::Ready(None);
+                    };
                     let problem = match (complaint, end) {
                         (Some(mistakes), _) => admit::mistakes(mistakes, op, "prepare"),
                         (None, Ok(Part::Ended(ended))) => answer::failed(&ended, op, wiring),
@@ -206,7 +251,9 @@ impl Messages {
 
 /// A message's JSON as `reply` shapes it.
 fn shaped(wiring: &GrpcWiring, json: Vec<u8>) -> Result<Vec<u8>, String> {
-    let Some(template) = &wiring.reply else { return Ok(json) };
+    let Some(template) = &wiring.reply else {
+        return Ok(json);
+    };
     let body = serde_json::from_slice(&json).map_err(|e| e.to_string())?;
     let scope = crate::scope::AnswerOnly::new(body);
     match template.render(&scope) {

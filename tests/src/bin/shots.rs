@@ -7,7 +7,11 @@ use thirtyfour::By;
 
 /// Runs the client against the demo; gives what it says in JSON.
 fn porch(arguments: &[&str]) -> Value {
-    let output = std::process::Command::new(program("porch")).arg("--json").args(arguments).output().expect("the client runs");
+    let output = std::process::Command::new(program("porch"))
+        .arg("--json")
+        .args(arguments)
+        .output()
+        .expect("the client runs");
     serde_json::from_slice(&output.stdout).unwrap_or(Value::Null)
 }
 
@@ -30,7 +34,11 @@ async fn main() {
         ("/consumers", "Gullwing Tours", "consumers"),
         ("/usage", "Half within", "usage"),
         ("/release", "Releases", "release"),
-        ("/documents?file=sailings/sailings.facade.yaml", "Save to the draft", "documents"),
+        (
+            "/documents?file=sailings/sailings.facade.yaml",
+            "Save to the draft",
+            "documents",
+        ),
     ] {
         light.go(path).await;
         light.see(wait).await;
@@ -48,12 +56,28 @@ async fn main() {
     }
     light.go("/publish").await;
     let zip = root().join("target/demo/cargo-desk.zip");
-    let bytes = porch_tests::Http::send("GET", "http://127.0.0.1:3852/cargo-desk.zip", &[], Vec::new()).body;
+    let bytes = porch_tests::Http::send(
+        "GET",
+        "http://127.0.0.1:3852/cargo-desk.zip",
+        &[],
+        Vec::new(),
+    )
+    .body;
     std::fs::write(&zip, bytes).expect("the ZIP can be kept");
-    light.find(By::Css("input[type=file]")).await.send_keys(zip.to_str().expect("a plain path")).await.expect("the file is taken");
+    light
+        .find(By::Css("input[type=file]"))
+        .await
+        .send_keys(zip.to_str().expect("a plain path"))
+        .await
+        .expect("the file is taken");
     light.press("Look").await;
     light.see("Name it").await;
-    light.find(By::XPath("//label[.//code][2]//input")).await.scroll_into_view().await.expect("the page scrolls");
+    light
+        .find(By::XPath("//label[.//code][2]//input"))
+        .await
+        .scroll_into_view()
+        .await
+        .expect("the page scrolls");
     light.shot(&shot("publish")).await;
     light.go("/publish").await;
     light
@@ -62,12 +86,25 @@ async fn main() {
         .send_keys("127.0.0.1:3854")
         .await
         .expect("the address is typed");
-    light.find(By::Css("input[type=checkbox]")).await.click().await.expect("the box is ticked");
+    light
+        .find(By::Css("input[type=checkbox]"))
+        .await
+        .click()
+        .await
+        .expect("the box is ticked");
     light.press("Look").await;
     light.see("StreamPositions").await;
     light.shot(&shot("publish-grpc")).await;
-    light.driver.goto("http://127.0.0.1:3810/harbour/v1/chart").await.expect("the chart opens");
-    light.find(By::XPath("//*[name()='polyline'][string-length(@points) > 260]")).await;
+    light
+        .driver
+        .goto("http://127.0.0.1:3810/harbour/v1/chart")
+        .await
+        .expect("the chart opens");
+    light
+        .find(By::XPath(
+            "//*[name()='polyline'][string-length(@points) > 260]",
+        ))
+        .await;
     light.shot(&shot("chart")).await;
     light.go("/facades/vessels/updateVessel").await;
     light.see("Rules that act").await;

@@ -72,7 +72,12 @@ fn wire_name(wire_type: u32) -> &'static str {
 
 /// Reads the value behind a tag.
 #[inline]
-pub(super) fn read_value<'b>(bytes: &'b [u8], pos: &mut usize, number: u32, wire_type: u32) -> Option<Raw<'b>> {
+pub(super) fn read_value<'b>(
+    bytes: &'b [u8],
+    pos: &mut usize,
+    number: u32,
+    wire_type: u32,
+) -> Option<Raw<'b>> {
     let take = |pos: &mut usize, n: usize| -> Option<&'b [u8]> {
         let end = pos.checked_add(n)?;
         let found = bytes.get(*pos..end)?;
@@ -80,17 +85,37 @@ pub(super) fn read_value<'b>(bytes: &'b [u8], pos: &mut usize, number: u32, wire
         Some(found)
     };
     match wire_type {
-        VARINT => Some(Raw { wire_type, number: read_varint(bytes, pos)?, bytes: &[] }),
-        FIXED64 => Some(Raw { wire_type, number: 0, bytes: take(pos, 8)? }),
-        FIXED32 => Some(Raw { wire_type, number: 0, bytes: take(pos, 4)? }),
+        VARINT => Some(Raw {
+            wire_type,
+            number: read_varint(bytes, pos)?,
+            bytes: &[],
+        }),
+        FIXED64 => Some(Raw {
+            wire_type,
+            number: 0,
+            bytes: take(pos, 8)?,
+        }),
+        FIXED32 => Some(Raw {
+            wire_type,
+            number: 0,
+            bytes: take(pos, 4)?,
+        }),
         LENGTH => {
             let n = usize::try_from(read_varint(bytes, pos)?).ok()?;
-            Some(Raw { wire_type, number: 0, bytes: take(pos, n)? })
+            Some(Raw {
+                wire_type,
+                number: 0,
+                bytes: take(pos, n)?,
+            })
         }
         START_GROUP => {
             let start = *pos;
             let end = skip_group(bytes, pos, number)?;
-            Some(Raw { wire_type, number: 0, bytes: &bytes[start..end] })
+            Some(Raw {
+                wire_type,
+                number: 0,
+                bytes: &bytes[start..end],
+            })
         }
         _ => None,
     }
@@ -143,7 +168,10 @@ pub(crate) fn quoted(out: &mut Vec<u8>, text: &str) {
             other => {
                 const HEX: &[u8; 16] = b"0123456789abcdef";
                 out.extend_from_slice(b"\\u00");
-                out.extend_from_slice(&[HEX[usize::from(other >> 4)], HEX[usize::from(other & 15)]]);
+                out.extend_from_slice(&[
+                    HEX[usize::from(other >> 4)],
+                    HEX[usize::from(other & 15)],
+                ]);
             }
         }
     }
@@ -169,25 +197,61 @@ impl Types {
     ///
     /// # Errors
     /// See [`WireError`]; what was appended is of no use then.
-    pub fn to_json(&self, message: MessageId, wire: &[u8], options: JsonOptions, out: &mut Vec<u8>) -> Result<()> {
-        Writer { types: self, options, out }.message(message, wire, 0, false)
+    pub fn to_json(
+        &self,
+        message: MessageId,
+        wire: &[u8],
+        options: JsonOptions,
+        out: &mut Vec<u8>,
+    ) -> Result<()> {
+        Writer {
+            types: self,
+            options,
+            out,
+        }
+        .message(message, wire, 0, false)
     }
 
     /// Appends the JSON of one field of a message: what `response_body` names.
     ///
     /// # Errors
     /// See [`WireError`].
-    pub fn field_to_json(&self, message: MessageId, field: &Field, wire: &[u8], options: JsonOptions, out: &mut Vec<u8>) -> Result<()> {
-        let mut w = Writer { types: self, options, out };
+    pub fn field_to_json(
+        &self,
+        message: MessageId,
+        field: &Field,
+        wire: &[u8],
+        options: JsonOptions,
+        out: &mut Vec<u8>,
+    ) -> Result<()> {
+        let mut w = Writer {
+            types: self,
+            options,
+            out,
+        };
         let entries = w.sorted(self.message(message), wire)?;
         let index = self.message(message).index(field.number);
-        let own: Vec<Raw<'_>> = entries.into_iter().filter(|(i, _)| Some(*i) == index).map(|(_, raw)| raw).collect();
-        if own.is_empty() { w.default(field) } else { w.gathered(self.message(message), field, &own, 0) }
+        let own: Vec<Raw<'_>> = entries
+            .into_iter()
+            .filter(|(i, _)| Some(*i) == index)
+            .map(|(_, raw)| raw)
+            .collect();
+        if own.is_empty() {
+            w.default(field)
+        } else {
+            w.gathered(self.message(message), field, &own, 0)
+        }
     }
 }
 
 impl<'t> Writer<'t, '_> {
-    pub(super) fn message(&mut self, id: MessageId, wire: &[u8], depth: usize, slow: bool) -> Result<()> {
+    pub(super) fn message(
+        &mut self,
+        id: MessageId,
+        wire: &[u8],
+        depth: usize,
+        slow: bool,
+    ) -> Result<()> {
         let of = self.types.message(id);
         if depth > MAX_DEPTH {
             return Err(WireError::TooDeep(of.name.to_string()));
@@ -215,7 +279,11 @@ impl<'t> Writer<'t, '_> {
         if self.out.len() > start {
             self.out.push(b',');
         }
-        self.out.extend_from_slice(if self.options.own_names { &field.own_key } else { &field.key });
+        self.out.extend_from_slice(if self.options.own_names {
+            &field.own_key
+        } else {
+            &field.key
+        });
     }
 
     fn quick(&mut self, of: &MessageType, wire: &[u8], depth: usize, start: usize) -> Result<Flow> {
@@ -239,7 +307,8 @@ impl<'t> Writer<'t, '_> {
                 }
                 oneofs |= bit;
             }
-            let raw = read_value(wire, &mut pos, number, wire_type).ok_or_else(|| WireError::CutOff(place(of, field)))?;
+            let raw = read_value(wire, &mut pos, number, wire_type)
+                .ok_or_else(|| WireError::CutOff(place(of, field)))?;
             if self.options.defaults {
                 self.defaults(&of.fields[next..index], start)?;
             }
@@ -252,7 +321,11 @@ impl<'t> Writer<'t, '_> {
                     }
                 }
                 Cardinality::Repeated => {
-                    if raw.wire_type == LENGTH && raw.bytes.is_empty() && field.kind.packable() && !self.options.defaults {
+                    if raw.wire_type == LENGTH
+                        && raw.bytes.is_empty()
+                        && field.kind.packable()
+                        && !self.options.defaults
+                    {
                         next = index;
                         continue;
                     }
@@ -263,7 +336,8 @@ impl<'t> Writer<'t, '_> {
                     let tag = &wire[tag_at..tag_at + varint_len(wire, tag_at)];
                     while wire[pos..].starts_with(tag) {
                         pos += tag.len();
-                        let raw = read_value(wire, &mut pos, number, wire_type).ok_or_else(|| WireError::CutOff(place(of, field)))?;
+                        let raw = read_value(wire, &mut pos, number, wire_type)
+                            .ok_or_else(|| WireError::CutOff(place(of, field)))?;
                         self.element(of, field, &raw, depth, false, list)?;
                     }
                     self.out.push(b']');
@@ -278,7 +352,10 @@ impl<'t> Writer<'t, '_> {
                     let mut entries = vec![raw];
                     while wire[pos..].starts_with(tag) {
                         pos += tag.len();
-                        entries.push(read_value(wire, &mut pos, number, wire_type).ok_or_else(|| WireError::CutOff(place(of, field)))?);
+                        entries.push(
+                            read_value(wire, &mut pos, number, wire_type)
+                                .ok_or_else(|| WireError::CutOff(place(of, field)))?,
+                        );
                     }
                     self.map(of, field, key, &entries, depth)?;
                 }
@@ -298,10 +375,15 @@ impl<'t> Writer<'t, '_> {
         while pos < wire.len() {
             let (number, wire_type) = read_tag(wire, &mut pos).ok_or_else(cut)?;
             let raw = read_value(wire, &mut pos, number, wire_type).ok_or_else(cut)?;
-            let Some(index) = of.index(number) else { continue };
+            let Some(index) = of.index(number) else {
+                continue;
+            };
             if let Some(choice) = of.fields[index].oneof {
                 // Whatever of the choice came before is no longer set (“Last One Wins”).
-                if chosen.insert(choice, index).is_some_and(|before| before != index) {
+                if chosen
+                    .insert(choice, index)
+                    .is_some_and(|before| before != index)
+                {
                     found.retain(|(i, _): &(usize, Raw<'_>)| of.fields[*i].oneof != Some(choice));
                 }
             }
@@ -322,7 +404,9 @@ impl<'t> Writer<'t, '_> {
             }
             next = index + 1;
             let raws: Vec<Raw<'_>> = run.iter().map(|(_, raw)| *raw).collect();
-            if field.cardinality == Cardinality::Single && raws.last().is_some_and(|raw| self.skipped(field, raw)) {
+            if field.cardinality == Cardinality::Single
+                && raws.last().is_some_and(|raw| self.skipped(field, raw))
+            {
                 continue;
             }
             self.key(field, start);
@@ -335,21 +419,33 @@ impl<'t> Writer<'t, '_> {
     }
 
     /// The value of a field from everything that came for it.
-    fn gathered(&mut self, of: &MessageType, field: &Field, raws: &[Raw<'_>], depth: usize) -> Result<()> {
+    fn gathered(
+        &mut self,
+        of: &MessageType,
+        field: &Field,
+        raws: &[Raw<'_>],
+        depth: usize,
+    ) -> Result<()> {
         match field.cardinality {
             Cardinality::Single => match (field.kind, raws) {
                 (_, []) => self.default(field),
                 (Kind::Message(id) | Kind::Group(id), [_, _, ..]) => {
                     // Several parts of one message are merged, which is what their bytes one behind the other mean.
                     self.check(of, field, &raws[0])?;
-                    self.message(id, &raws.iter().map(|r| r.bytes).collect::<Vec<_>>().concat(), depth + 1, true)
+                    self.message(
+                        id,
+                        &raws.iter().map(|r| r.bytes).collect::<Vec<_>>().concat(),
+                        depth + 1,
+                        true,
+                    )
                 }
                 (kind, [.., last]) => self.value(of, field, kind, last, depth, true),
             },
             Cardinality::Repeated => {
                 self.out.push(b'[');
                 let list = self.out.len();
-                raws.iter().try_for_each(|raw| self.element(of, field, raw, depth, true, list))?;
+                raws.iter()
+                    .try_for_each(|raw| self.element(of, field, raw, depth, true, list))?;
                 self.out.push(b']');
                 Ok(())
             }
@@ -383,16 +479,28 @@ impl<'t> Writer<'t, '_> {
         if raw.wire_type == field.kind.wire_type() {
             return Ok(());
         }
-        Err(WireError::OtherType(place(of, field), wire_name(raw.wire_type)))
+        Err(WireError::OtherType(
+            place(of, field),
+            wire_name(raw.wire_type),
+        ))
     }
 
     /// One element of a list, or a packed record of them.
     #[inline]
-    fn element(&mut self, of: &MessageType, field: &Field, raw: &Raw<'_>, depth: usize, slow: bool, list: usize) -> Result<()> {
+    fn element(
+        &mut self,
+        of: &MessageType,
+        field: &Field,
+        raw: &Raw<'_>,
+        depth: usize,
+        slow: bool,
+        list: usize,
+    ) -> Result<()> {
         if raw.wire_type == LENGTH && field.kind.packable() {
             let (mut pos, wire_type) = (0, field.kind.wire_type());
             while pos < raw.bytes.len() {
-                let one = read_value(raw.bytes, &mut pos, 0, wire_type).ok_or_else(|| WireError::CutOff(place(of, field)))?;
+                let one = read_value(raw.bytes, &mut pos, 0, wire_type)
+                    .ok_or_else(|| WireError::CutOff(place(of, field)))?;
                 self.one(of, field, &one, depth, slow, list)?;
             }
             return Ok(());
@@ -401,7 +509,15 @@ impl<'t> Writer<'t, '_> {
     }
 
     #[inline]
-    fn one(&mut self, of: &MessageType, field: &Field, raw: &Raw<'_>, depth: usize, slow: bool, list: usize) -> Result<()> {
+    fn one(
+        &mut self,
+        of: &MessageType,
+        field: &Field,
+        raw: &Raw<'_>,
+        depth: usize,
+        slow: bool,
+        list: usize,
+    ) -> Result<()> {
         if self.skipped(field, raw) {
             return Ok(());
         }
@@ -411,19 +527,39 @@ impl<'t> Writer<'t, '_> {
         self.value(of, field, field.kind, raw, depth, slow)
     }
 
-    fn map(&mut self, of: &MessageType, field: &Field, key: Kind, entries: &[Raw<'_>], depth: usize) -> Result<()> {
+    fn map(
+        &mut self,
+        of: &MessageType,
+        field: &Field,
+        key: Kind,
+        entries: &[Raw<'_>],
+        depth: usize,
+    ) -> Result<()> {
         self.out.push(b'{');
         let list = self.out.len();
         if let [one] = entries {
             let (k, v) = entry_of(of, field, key, one)?;
             self.entry(of, field, key, (k.as_ref(), v.as_ref()), depth, list)?;
         } else {
-            let parts: Vec<_> = entries.iter().map(|entry| entry_of(of, field, key, entry)).collect::<Result<_>>()?;
+            let parts: Vec<_> = entries
+                .iter()
+                .map(|entry| entry_of(of, field, key, entry))
+                .collect::<Result<_>>()?;
             // The last entry of a key counts.
-            let identity = |raw: &Option<Raw<'_>>| raw.map_or((0, Vec::new()), |r| (r.number, r.bytes.to_vec()));
+            let identity = |raw: &Option<Raw<'_>>| {
+                raw.map_or((0, Vec::new()), |r| (r.number, r.bytes.to_vec()))
+            };
             let mut seen = HashSet::new();
-            let keep: Vec<bool> = parts.iter().rev().map(|(k, _)| seen.insert(identity(k))).collect();
-            for ((k, v), _) in parts.iter().zip(keep.iter().rev()).filter(|(_, keep)| **keep) {
+            let keep: Vec<bool> = parts
+                .iter()
+                .rev()
+                .map(|(k, _)| seen.insert(identity(k)))
+                .collect();
+            for ((k, v), _) in parts
+                .iter()
+                .zip(keep.iter().rev())
+                .filter(|(_, keep)| **keep)
+            {
                 self.entry(of, field, key, (k.as_ref(), v.as_ref()), depth, list)?;
             }
         }
@@ -431,7 +567,15 @@ impl<'t> Writer<'t, '_> {
         Ok(())
     }
 
-    fn entry(&mut self, of: &MessageType, field: &Field, key: Kind, (k, v): (Option<&Raw<'_>>, Option<&Raw<'_>>), depth: usize, list: usize) -> Result<()> {
+    fn entry(
+        &mut self,
+        of: &MessageType,
+        field: &Field,
+        key: Kind,
+        (k, v): (Option<&Raw<'_>>, Option<&Raw<'_>>),
+        depth: usize,
+        list: usize,
+    ) -> Result<()> {
         if v.is_some_and(|raw| self.skipped(field, raw)) {
             return Ok(());
         }
@@ -446,7 +590,13 @@ impl<'t> Writer<'t, '_> {
         }
     }
 
-    fn map_key(&mut self, of: &MessageType, field: &Field, key: Kind, raw: Option<&Raw<'_>>) -> Result<()> {
+    fn map_key(
+        &mut self,
+        of: &MessageType,
+        field: &Field,
+        key: Kind,
+        raw: Option<&Raw<'_>>,
+    ) -> Result<()> {
         if key == Kind::String {
             return match raw {
                 Some(raw) => self.value(of, field, key, raw, 0, true),
@@ -467,23 +617,39 @@ impl<'t> Writer<'t, '_> {
     }
 
     #[inline]
-    pub(super) fn value(&mut self, of: &MessageType, field: &Field, kind: Kind, raw: &Raw<'_>, depth: usize, slow: bool) -> Result<()> {
+    pub(super) fn value(
+        &mut self,
+        of: &MessageType,
+        field: &Field,
+        kind: Kind,
+        raw: &Raw<'_>,
+        depth: usize,
+        slow: bool,
+    ) -> Result<()> {
         if raw.wire_type != kind.wire_type() {
-            return Err(WireError::OtherType(place(of, field), wire_name(raw.wire_type)));
+            return Err(WireError::OtherType(
+                place(of, field),
+                wire_name(raw.wire_type),
+            ));
         }
         match kind {
             Kind::String => match std::str::from_utf8(raw.bytes) {
                 Ok(text) => quoted(self.out, text),
                 Err(_) => return Err(WireError::NotUtf8(place(of, field))),
             },
-            Kind::Message(id) | Kind::Group(id) => return self.message(id, raw.bytes, depth + 1, slow),
+            Kind::Message(id) | Kind::Group(id) => {
+                return self.message(id, raw.bytes, depth + 1, slow);
+            }
             Kind::Enum(id) => self.enumeration(id, raw.number as i32),
             Kind::Bytes => {
                 self.out.push(b'"');
                 base64_into(self.out, raw.bytes);
                 self.out.push(b'"');
             }
-            Kind::Bool => self.out.extend_from_slice(if raw.number != 0 { b"true" } else { b"false" }),
+            Kind::Bool => {
+                self.out
+                    .extend_from_slice(if raw.number != 0 { b"true" } else { b"false" })
+            }
             Kind::Int32 => self.integer(raw.number as i32),
             Kind::Uint32 => self.integer(raw.number as u32),
             Kind::Sint32 => self.integer(unzigzag(raw.number) as i32),
@@ -501,7 +667,8 @@ impl<'t> Writer<'t, '_> {
     }
 
     pub(super) fn integer<I: itoa::Integer>(&mut self, value: I) {
-        self.out.extend_from_slice(itoa::Buffer::new().format(value).as_bytes());
+        self.out
+            .extend_from_slice(itoa::Buffer::new().format(value).as_bytes());
     }
 
     /// 64-bit integers are texts, since many JSON readers have binary floats only.
@@ -527,7 +694,8 @@ impl<'t> Writer<'t, '_> {
 
     /// Shortest digits; whole numbers without a fraction.
     fn number(&mut self, text: &str) {
-        self.out.extend_from_slice(text.strip_suffix(".0").unwrap_or(text).as_bytes());
+        self.out
+            .extend_from_slice(text.strip_suffix(".0").unwrap_or(text).as_bytes());
     }
 
     fn enumeration(&mut self, id: EnumId, number: i32) {
@@ -573,7 +741,9 @@ impl<'t> Writer<'t, '_> {
                 let first = self.types.enumeration(id).values.first().map_or(0, |v| v.1);
                 self.enumeration(id, first);
             }
-            Kind::Int64 | Kind::Uint64 | Kind::Sint64 | Kind::Fixed64 | Kind::Sfixed64 => self.out.extend_from_slice(b"\"0\""),
+            Kind::Int64 | Kind::Uint64 | Kind::Sint64 | Kind::Fixed64 | Kind::Sfixed64 => {
+                self.out.extend_from_slice(b"\"0\"")
+            }
             _ => self.out.push(b'0'),
         }
         Ok(())
@@ -585,7 +755,10 @@ type Entry<'b> = (Option<Raw<'b>>, Option<Raw<'b>>);
 /// Key and value of a map's entry.
 fn entry_of<'b>(of: &MessageType, field: &Field, key: Kind, entry: &Raw<'b>) -> Result<Entry<'b>> {
     if entry.wire_type != LENGTH {
-        return Err(WireError::OtherType(place(of, field), wire_name(entry.wire_type)));
+        return Err(WireError::OtherType(
+            place(of, field),
+            wire_name(entry.wire_type),
+        ));
     }
     let (mut pos, mut k, mut v) = (0, None, None);
     while pos < entry.bytes.len() {
@@ -607,7 +780,11 @@ fn special(value: f64) -> Option<&'static [u8]> {
     if value.is_nan() {
         Some(b"\"NaN\"")
     } else if value.is_infinite() {
-        Some(if value > 0.0 { b"\"Infinity\"" } else { b"\"-Infinity\"" })
+        Some(if value > 0.0 {
+            b"\"Infinity\""
+        } else {
+            b"\"-Infinity\""
+        })
     } else {
         None
     }
@@ -629,7 +806,10 @@ fn eight(raw: &Raw<'_>) -> [u8; 8] {
 }
 
 fn varint_len(bytes: &[u8], at: usize) -> usize {
-    bytes[at..].iter().position(|b| *b < 0x80).map_or(0, |n| n + 1)
+    bytes[at..]
+        .iter()
+        .position(|b| *b < 0x80)
+        .map_or(0, |n| n + 1)
 }
 
 fn place(of: &MessageType, field: &Field) -> String {

@@ -23,7 +23,10 @@ fn each<'b>(of: &MessageType, wire: &'b [u8], mut f: impl FnMut(u32, Raw<'b>)) -
         if let Some(i) = of.index(number)
             && of.fields[i].kind.wire_type() != raw.wire_type
         {
-            return Err(WireError::OtherType(format!("{}.{}", of.name, of.fields[i].name), "another wire type"));
+            return Err(WireError::OtherType(
+                format!("{}.{}", of.name, of.fields[i].name),
+                "another wire type",
+            ));
         }
         f(number, raw);
     }
@@ -41,7 +44,13 @@ fn text<'b>(of: &MessageType, bytes: &'b [u8]) -> Result<&'b str> {
     std::str::from_utf8(bytes).map_err(|_| WireError::NotUtf8(of.name.to_string()))
 }
 
-pub(super) fn write(w: &mut Writer<'_, '_>, known: WellKnown, of: &MessageType, wire: &[u8], depth: usize) -> Result<()> {
+pub(super) fn write(
+    w: &mut Writer<'_, '_>,
+    known: WellKnown,
+    of: &MessageType,
+    wire: &[u8],
+    depth: usize,
+) -> Result<()> {
     match known {
         WellKnown::Empty => {
             values(of, wire)?;
@@ -53,7 +62,14 @@ pub(super) fn write(w: &mut Writer<'_, '_>, known: WellKnown, of: &MessageType, 
             let mut paths = Vec::new();
             for (_, raw) in values(of, wire)?.iter().filter(|(n, _)| *n == 1) {
                 let path = text(of, raw.bytes)?;
-                paths.push(camel_path(path).ok_or_else(|| no_json(of, format!("the path “{path}” cannot be written in lower camel case and read back")))?);
+                paths.push(camel_path(path).ok_or_else(|| {
+                    no_json(
+                        of,
+                        format!(
+                            "the path “{path}” cannot be written in lower camel case and read back"
+                        ),
+                    )
+                })?);
             }
             quoted(w.out, &paths.join(","));
             Ok(())
@@ -94,13 +110,24 @@ fn time(w: &mut Writer<'_, '_>, known: WellKnown, of: &MessageType, wire: &[u8])
         _ => {}
     })?;
     w.out.push(b'"');
-    let written = if known == WellKnown::Timestamp { write_timestamp(w.out, seconds, nanos) } else { write_duration(w.out, seconds, nanos) };
+    let written = if known == WellKnown::Timestamp {
+        write_timestamp(w.out, seconds, nanos)
+    } else {
+        write_duration(w.out, seconds, nanos)
+    };
     w.out.push(b'"');
-    written.ok_or_else(|| no_json(of, format!("{seconds} seconds and {nanos} nanoseconds are out of its range")))
+    written.ok_or_else(|| {
+        no_json(
+            of,
+            format!("{seconds} seconds and {nanos} nanoseconds are out of its range"),
+        )
+    })
 }
 
 fn wrapper(w: &mut Writer<'_, '_>, of: &MessageType, wire: &[u8], depth: usize) -> Result<()> {
-    let Some(field) = of.fields.first() else { return Err(no_json(of, "it has no value")) };
+    let Some(field) = of.fields.first() else {
+        return Err(no_json(of, "it has no value"));
+    };
     let mut last = None;
     each(of, wire, |number, raw| {
         if number == 1 {
@@ -131,7 +158,11 @@ fn structure(w: &mut Writer<'_, '_>, of: &MessageType, wire: &[u8], depth: usize
         entries.push((text(of, key)?, content));
     }
     let mut seen = std::collections::HashSet::new();
-    let mut keep: Vec<bool> = entries.iter().rev().map(|(key, _)| seen.insert(*key)).collect();
+    let mut keep: Vec<bool> = entries
+        .iter()
+        .rev()
+        .map(|(key, _)| seen.insert(*key))
+        .collect();
     keep.reverse();
     w.out.push(b'{');
     let start = w.out.len();
@@ -152,18 +183,31 @@ fn structure(w: &mut Writer<'_, '_>, of: &MessageType, wire: &[u8], depth: usize
 fn any_value(w: &mut Writer<'_, '_>, of: &MessageType, wire: &[u8], depth: usize) -> Result<()> {
     let all = values(of, wire)?;
     let Some((number, raw)) = all.iter().rev().find(|(n, _)| of.index(*n).is_some()) else {
-        return Err(no_json(of, "none of its kinds is set, and JSON has no value for that"));
+        return Err(no_json(
+            of,
+            "none of its kinds is set, and JSON has no value for that",
+        ));
     };
-    let Some(field) = of.index(*number).map(|i| &of.fields[i]) else { return Ok(()) };
+    let Some(field) = of.index(*number).map(|i| &of.fields[i]) else {
+        return Ok(());
+    };
     if let Kind::Double = field.kind {
         let value = f64::from_le_bytes(raw.bytes.try_into().unwrap_or_default());
         if !value.is_finite() {
-            return Err(no_json(of, format!("the number {value} has no JSON form here")));
+            return Err(no_json(
+                of,
+                format!("the number {value} has no JSON form here"),
+            ));
         }
     }
     match field.kind.message() {
         Some(id) => {
-            let parts: Vec<&[u8]> = all.iter().rev().take_while(|(n, _)| n == number).map(|(_, r)| r.bytes).collect();
+            let parts: Vec<&[u8]> = all
+                .iter()
+                .rev()
+                .take_while(|(n, _)| n == number)
+                .map(|(_, r)| r.bytes)
+                .collect();
             let merged: Vec<u8> = parts.into_iter().rev().flatten().copied().collect();
             w.message(id, &merged, depth + 1, true)
         }
@@ -190,7 +234,10 @@ fn any(w: &mut Writer<'_, '_>, of: &MessageType, wire: &[u8], depth: usize) -> R
     }
     let name = url.rsplit('/').next().unwrap_or(url);
     let Some(id) = w.types.find(name) else {
-        return Err(no_json(of, format!("the definition does not know the type “{url}”")));
+        return Err(no_json(
+            of,
+            format!("the definition does not know the type “{url}”"),
+        ));
     };
     w.out.extend_from_slice(b"{\"@type\":");
     quoted(w.out, url);

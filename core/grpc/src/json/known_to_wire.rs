@@ -8,10 +8,18 @@ use crate::types::*;
 
 impl Reader<'_, '_, '_> {
     /// A well-known message that JSON writes as a text, without its length.
-    pub(super) fn known_text(&mut self, of: &MessageType, text: &str) -> std::result::Result<(), String> {
+    pub(super) fn known_text(
+        &mut self,
+        of: &MessageType,
+        text: &str,
+    ) -> std::result::Result<(), String> {
         match of.well_known {
             Some(kind @ (WellKnown::Timestamp | WellKnown::Duration)) => {
-                let (seconds, nanos) = if kind == WellKnown::Timestamp { read_timestamp(text) } else { read_duration(text) }?;
+                let (seconds, nanos) = if kind == WellKnown::Timestamp {
+                    read_timestamp(text)
+                } else {
+                    read_duration(text)
+                }?;
                 for (tag, value) in [(0x08, seconds), (0x10, i64::from(nanos))] {
                     if value != 0 {
                         self.out.push(tag);
@@ -22,7 +30,8 @@ impl Reader<'_, '_, '_> {
             }
             Some(WellKnown::FieldMask) => {
                 for path in text.split(',').filter(|p| !p.is_empty()) {
-                    let path = snake_path(path).ok_or_else(|| format!("the path “{path}” must be in lower camel case"))?;
+                    let path = snake_path(path)
+                        .ok_or_else(|| format!("the path “{path}” must be in lower camel case"))?;
                     self.out.push(0x0a);
                     put_varint(self.out, path.len() as u64);
                     self.out.extend_from_slice(path.as_bytes());
@@ -43,7 +52,10 @@ impl Reader<'_, '_, '_> {
                 self.out.extend_from_slice(text.as_bytes());
                 Ok(())
             }
-            _ => Err(format!("is the message {}: name one of its fields", of.name)),
+            _ => Err(format!(
+                "is the message {}: name one of its fields",
+                of.name
+            )),
         }
     }
 
@@ -131,7 +143,9 @@ impl Reader<'_, '_, '_> {
             first = false;
             empty = false;
             match &*name {
-                "@type" if ahead.peek()? == Next::String => url = Some(ahead.string()?.into_owned()),
+                "@type" if ahead.peek()? == Next::String => {
+                    url = Some(ahead.string()?.into_owned())
+                }
                 "value" => {
                     ahead.peek()?;
                     value = Some(ahead.position());
@@ -152,7 +166,14 @@ impl Reader<'_, '_, '_> {
         let Some(id) = self.types.find(name).filter(|_| url.contains('/')) else {
             self.json.rewind(end);
             let since = self.mistakes.len();
-            self.mistake(format!("the definition does not know the type “{url}”{}", if url.contains('/') { "" } else { "; a type’s address has a slash before its name" }));
+            self.mistake(format!(
+                "the definition does not know the type “{url}”{}",
+                if url.contains('/') {
+                    ""
+                } else {
+                    "; a type’s address has a slash before its name"
+                }
+            ));
             self.below(since, "@type");
             return Ok(());
         };

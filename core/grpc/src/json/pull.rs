@@ -61,10 +61,23 @@ impl<'j> Pull<'j> {
     /// # Errors
     /// When it is not UTF-8 (RFC 8259 §8.1).
     pub fn new(text: &'j [u8]) -> Result<Self> {
-        let start = if text.starts_with(b"\xef\xbb\xbf") { 3 } else { 0 };
+        let start = if text.starts_with(b"\xef\xbb\xbf") {
+            3
+        } else {
+            0
+        };
         match std::str::from_utf8(text) {
-            Ok(whole) => Ok(Self { whole, text, pos: start }),
-            Err(e) => Err(Self { whole: "", text, pos: e.valid_up_to() }.error("bytes that are not UTF-8")),
+            Ok(whole) => Ok(Self {
+                whole,
+                text,
+                pos: start,
+            }),
+            Err(e) => Err(Self {
+                whole: "",
+                text,
+                pos: e.valid_up_to(),
+            }
+            .error("bytes that are not UTF-8")),
         }
     }
 
@@ -81,10 +94,21 @@ impl<'j> Pull<'j> {
     /// An error where it stands.
     pub fn error(&self, message: &'static str) -> SyntaxError {
         let before = &self.text[..self.pos.min(self.text.len())];
-        let line_start = before.iter().rposition(|b| *b == b'\n').map_or(0, |i| i + 1);
+        let line_start = before
+            .iter()
+            .rposition(|b| *b == b'\n')
+            .map_or(0, |i| i + 1);
         let line = before.iter().filter(|b| **b == b'\n').count() + 1;
-        let column = before[line_start..].iter().filter(|b| **b & 0xc0 != 0x80).count() + 1;
-        SyntaxError { message, line, column }
+        let column = before[line_start..]
+            .iter()
+            .filter(|b| **b & 0xc0 != 0x80)
+            .count()
+            + 1;
+        SyntaxError {
+            message,
+            line,
+            column,
+        }
     }
 
     #[inline]
@@ -139,7 +163,11 @@ impl<'j> Pull<'j> {
     /// # Errors
     /// When none comes.
     pub fn boolean(&mut self) -> Result<bool> {
-        if self.peek()? == Next::True { self.word("true").map(|()| true) } else { self.word("false").map(|()| false) }
+        if self.peek()? == Next::True {
+            self.word("true").map(|()| true)
+        } else {
+            self.word("false").map(|()| false)
+        }
     }
 
     /// Takes the text of a number.
@@ -154,7 +182,11 @@ impl<'j> Pull<'j> {
             while r.text.get(r.pos).is_some_and(u8::is_ascii_digit) {
                 r.pos += 1;
             }
-            if r.pos == from { Err(r.error("a number without a digit where one must be")) } else { Ok(()) }
+            if r.pos == from {
+                Err(r.error("a number without a digit where one must be"))
+            } else {
+                Ok(())
+            }
         };
         if self.text.get(self.pos) == Some(&b'-') {
             self.pos += 1;
@@ -212,11 +244,15 @@ impl<'j> Pull<'j> {
     fn escaped(&mut self, start: usize) -> Result<String> {
         let mut out = self.text[start..self.pos].to_vec();
         loop {
-            let b = *self.text.get(self.pos).ok_or_else(|| self.error("the end in the middle of a text"))?;
+            let b = *self
+                .text
+                .get(self.pos)
+                .ok_or_else(|| self.error("the end in the middle of a text"))?;
             match b {
                 b'"' => {
                     self.pos += 1;
-                    return String::from_utf8(out).map_err(|_| self.error("bytes that are not UTF-8"));
+                    return String::from_utf8(out)
+                        .map_err(|_| self.error("bytes that are not UTF-8"));
                 }
                 0..=0x1f => return Err(self.error("a control character in a text")),
                 b'\\' => {
@@ -269,8 +305,13 @@ impl<'j> Pull<'j> {
     }
 
     fn hex(&mut self) -> Result<u32> {
-        let digits = self.text.get(self.pos..self.pos + 4).filter(|d| d.iter().all(u8::is_ascii_hexdigit));
-        let code = digits.and_then(|d| std::str::from_utf8(d).ok()).and_then(|d| u32::from_str_radix(d, 16).ok());
+        let digits = self
+            .text
+            .get(self.pos..self.pos + 4)
+            .filter(|d| d.iter().all(u8::is_ascii_hexdigit));
+        let code = digits
+            .and_then(|d| std::str::from_utf8(d).ok())
+            .and_then(|d| u32::from_str_radix(d, 16).ok());
         match code {
             Some(code) => {
                 self.pos += 4;
@@ -368,9 +409,15 @@ impl<'j> Pull<'j> {
                 Next::Null => drop(self.null()?),
             }
             loop {
-                let Some((object, first)) = open.last_mut() else { return Ok(&self.text[start..self.pos]) };
+                let Some((object, first)) = open.last_mut() else {
+                    return Ok(&self.text[start..self.pos]);
+                };
                 let (object, was_first) = (*object, std::mem::take(first));
-                let more = if object { self.member(was_first)?.is_some() } else { self.element(was_first)? };
+                let more = if object {
+                    self.member(was_first)?.is_some()
+                } else {
+                    self.element(was_first)?
+                };
                 if more {
                     break;
                 }
@@ -385,7 +432,11 @@ impl<'j> Pull<'j> {
     /// When something is.
     pub fn end(&mut self) -> Result<()> {
         self.blank();
-        if self.pos == self.text.len() { Ok(()) } else { Err(self.error("something behind the value")) }
+        if self.pos == self.text.len() {
+            Ok(())
+        } else {
+            Err(self.error("something behind the value"))
+        }
     }
 }
 
@@ -420,7 +471,16 @@ mod tests {
 
     #[test]
     fn what_is_no_json_is_told_with_its_place() {
-        for (text, line, column) in [("{\"a\": tru}", 1, 7), ("[1,\n 2,]", 2, 4), ("{\"ä\" 1}", 1, 6), ("[01]", 1, 3), ("\"\\x\"", 1, 3), ("[1] 2", 1, 5), ("\"\\ud800x\"", 1, 8), ("", 1, 1)] {
+        for (text, line, column) in [
+            ("{\"a\": tru}", 1, 7),
+            ("[1,\n 2,]", 2, 4),
+            ("{\"ä\" 1}", 1, 6),
+            ("[01]", 1, 3),
+            ("\"\\x\"", 1, 3),
+            ("[1] 2", 1, 5),
+            ("\"\\ud800x\"", 1, 8),
+            ("", 1, 1),
+        ] {
             let e = skip(text.as_bytes()).unwrap_err();
             assert_eq!((e.line, e.column), (line, column), "{text}: {e}");
         }

@@ -10,14 +10,20 @@ use super::varint::{put_varint, zigzag};
 use crate::types::*;
 
 /// Standard and URL-safe base64, padded or not, as the mapping demands of readers.
-const FORGIVING: GeneralPurposeConfig = GeneralPurposeConfig::new().with_decode_padding_mode(DecodePaddingMode::Indifferent).with_decode_allow_trailing_bits(true);
+const FORGIVING: GeneralPurposeConfig = GeneralPurposeConfig::new()
+    .with_decode_padding_mode(DecodePaddingMode::Indifferent)
+    .with_decode_allow_trailing_bits(true);
 const STANDARD: GeneralPurpose = GeneralPurpose::new(&alphabet::STANDARD, FORGIVING);
 const URL_SAFE: GeneralPurpose = GeneralPurpose::new(&alphabet::URL_SAFE, FORGIVING);
 
 /// Text of an enum's names, a few of them.
 fn names_of(e: &EnumType) -> String {
     let names: Vec<&str> = e.values.iter().take(8).map(|v| &*v.0).collect();
-    format!("{}{}", names.join(", "), if e.values.len() > 8 { ", …" } else { "" })
+    format!(
+        "{}{}",
+        names.join(", "),
+        if e.values.len() > 8 { ", …" } else { "" }
+    )
 }
 
 impl Reader<'_, '_, '_> {
@@ -39,8 +45,14 @@ impl Reader<'_, '_, '_> {
                 Ok(())
             }
             Kind::Bytes => {
-                let engine = if text.contains(['-', '_']) { &URL_SAFE } else { &STANDARD };
-                let bytes = engine.decode(text).map_err(|e| format!("is no base64: {e}"))?;
+                let engine = if text.contains(['-', '_']) {
+                    &URL_SAFE
+                } else {
+                    &STANDARD
+                };
+                let bytes = engine
+                    .decode(text)
+                    .map_err(|e| format!("is no base64: {e}"))?;
                 put_varint(self.out, bytes.len() as u64);
                 self.out.extend_from_slice(&bytes);
                 Ok(())
@@ -54,7 +66,11 @@ impl Reader<'_, '_, '_> {
                 if self.texts && text.parse::<i32>().is_ok() {
                     return self.number(kind, text);
                 }
-                let near = porch_contract::suggest(text, e.values.iter().map(|v| &*v.0)).map_or_else(|| format!("there are: {}", names_of(e)), |n| format!("did you mean “{n}”?"));
+                let near = porch_contract::suggest(text, e.values.iter().map(|v| &*v.0))
+                    .map_or_else(
+                        || format!("there are: {}", names_of(e)),
+                        |n| format!("did you mean “{n}”?"),
+                    );
                 Err(format!("“{text}” is none of {}; {near}", e.name))
             }
             Kind::Message(id) | Kind::Group(id) => {
@@ -79,9 +95,17 @@ impl Reader<'_, '_, '_> {
             }
             .to_owned()
         })?;
-        let within = |least: i128, most: i128| if (least..=most).contains(&value) { Ok(()) } else { Err(format!("must lie between {least} and {most}")) };
+        let within = |least: i128, most: i128| {
+            if (least..=most).contains(&value) {
+                Ok(())
+            } else {
+                Err(format!("must lie between {least} and {most}"))
+            }
+        };
         match kind {
-            Kind::Enum(id) if self.types.enumeration(id).null && value != 0 => return Err("must be null".into()),
+            Kind::Enum(id) if self.types.enumeration(id).null && value != 0 => {
+                return Err("must be null".into());
+            }
             Kind::Int32 | Kind::Enum(_) => {
                 within(i32::MIN.into(), i32::MAX.into())?;
                 put_varint(self.out, value as i64 as u64);
@@ -134,7 +158,11 @@ impl Reader<'_, '_, '_> {
             "-Infinity" => Some(f64::NEG_INFINITY),
             _ => None,
         };
-        let numeric = !text.is_empty() && text.bytes().all(|b| b.is_ascii_digit() || matches!(b, b'.' | b'e' | b'E' | b'+' | b'-')) && !text.starts_with(['+', '.']);
+        let numeric = !text.is_empty()
+            && text
+                .bytes()
+                .all(|b| b.is_ascii_digit() || matches!(b, b'.' | b'e' | b'E' | b'+' | b'-'))
+            && !text.starts_with(['+', '.']);
         if special.is_none() && !numeric {
             return Err("must be a number, “NaN”, “Infinity” or “-Infinity”".into());
         }

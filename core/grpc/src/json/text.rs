@@ -34,16 +34,30 @@ pub(crate) fn write_timestamp(out: &mut Vec<u8>, seconds: i64, nanos: i32) -> Op
         return None;
     }
     // Days to a date (proleptic Gregorian calendar), in eras of 400 years.
-    let (days, of_day) = (seconds.div_euclid(86_400) + 719_468, seconds.rem_euclid(86_400) as u32);
+    let (days, of_day) = (
+        seconds.div_euclid(86_400) + 719_468,
+        seconds.rem_euclid(86_400) as u32,
+    );
     let (era, day_of_era) = (days.div_euclid(146_097), days.rem_euclid(146_097));
-    let year_of_era = (day_of_era - day_of_era / 1460 + day_of_era / 36_524 - day_of_era / 146_096) / 365;
+    let year_of_era =
+        (day_of_era - day_of_era / 1460 + day_of_era / 36_524 - day_of_era / 146_096) / 365;
     let day_of_year = day_of_era - (365 * year_of_era + year_of_era / 4 - year_of_era / 100);
     let shifted = (5 * day_of_year + 2) / 153;
     let day = (day_of_year - (153 * shifted + 2) / 5 + 1) as u32;
-    let month = if shifted < 10 { shifted + 3 } else { shifted - 9 } as u32;
+    let month = if shifted < 10 {
+        shifted + 3
+    } else {
+        shifted - 9
+    } as u32;
     let year = (year_of_era + era * 400 + i64::from(month <= 2)) as u32;
     digits(out, year, 4);
-    for (before, value) in [(b'-', month), (b'-', day), (b'T', of_day / 3600), (b':', of_day / 60 % 60), (b':', of_day % 60)] {
+    for (before, value) in [
+        (b'-', month),
+        (b'-', day),
+        (b'T', of_day / 3600),
+        (b':', of_day / 60 % 60),
+        (b':', of_day % 60),
+    ] {
         out.push(before);
         digits(out, value, 2);
     }
@@ -66,7 +80,10 @@ pub(crate) fn read_timestamp(text: &str) -> Result<(i64, i32), &'static str> {
     const WRONG: &str = "must be a time as in 2027-05-14T08:30:00Z (RFC 3339)";
     let b = text.as_bytes();
     let number = |from: usize, to: usize| -> Result<i64, &'static str> {
-        let digits = b.get(from..to).filter(|d| d.iter().all(u8::is_ascii_digit)).ok_or(WRONG)?;
+        let digits = b
+            .get(from..to)
+            .filter(|d| d.iter().all(u8::is_ascii_digit))
+            .ok_or(WRONG)?;
         Ok(digits.iter().fold(0, |n, d| n * 10 + i64::from(d - b'0')))
     };
     let marks = [(4, b'-'), (7, b'-'), (10, b'T'), (13, b':'), (16, b':')];
@@ -88,7 +105,10 @@ pub(crate) fn read_timestamp(text: &str) -> Result<(i64, i32), &'static str> {
     let mut at = 19;
     let mut nanos = 0;
     if b[at] == b'.' {
-        let width = b[at + 1..].iter().take_while(|c| c.is_ascii_digit()).count();
+        let width = b[at + 1..]
+            .iter()
+            .take_while(|c| c.is_ascii_digit())
+            .count();
         if width == 0 || width > 9 {
             return Err("must have one to nine digits behind its point");
         }
@@ -122,7 +142,11 @@ pub(crate) fn write_duration(out: &mut Vec<u8>, seconds: i64, nanos: i32) -> Opt
     if seconds < 0 || nanos < 0 {
         out.push(b'-');
     }
-    out.extend_from_slice(itoa::Buffer::new().format(seconds.unsigned_abs()).as_bytes());
+    out.extend_from_slice(
+        itoa::Buffer::new()
+            .format(seconds.unsigned_abs())
+            .as_bytes(),
+    );
     fraction(out, nanos.unsigned_abs());
     out.push(b's');
     Some(())
@@ -135,12 +159,25 @@ pub(crate) fn read_duration(text: &str) -> Result<(i64, i32), &'static str> {
     let (negative, body) = body.strip_prefix('-').map_or((false, body), |b| (true, b));
     let (whole, part) = body.split_once('.').unwrap_or((body, ""));
     let digits = |t: &str| t.bytes().all(|b| b.is_ascii_digit());
-    if whole.is_empty() || !digits(whole) || !digits(part) || part.len() > 9 || (body.contains('.') && part.is_empty()) {
+    if whole.is_empty()
+        || !digits(whole)
+        || !digits(part)
+        || part.len() > 9
+        || (body.contains('.') && part.is_empty())
+    {
         return Err(WRONG);
     }
-    let seconds: i64 = whole.parse().ok().filter(|s| *s <= LONGEST).ok_or("must be at most 315576000000 seconds")?;
+    let seconds: i64 = whole
+        .parse()
+        .ok()
+        .filter(|s| *s <= LONGEST)
+        .ok_or("must be at most 315576000000 seconds")?;
     let nanos: i32 = format!("{part:0<9}").parse().map_err(|_| WRONG)?;
-    Ok(if negative { (-seconds, -nanos) } else { (seconds, nanos) })
+    Ok(if negative {
+        (-seconds, -nanos)
+    } else {
+        (seconds, nanos)
+    })
 }
 
 /// A path of a field mask in lower camel case; `None` when it could not be read back.
@@ -196,7 +233,12 @@ pub(crate) fn read_integer(text: &str) -> Result<i128, NotInteger> {
     let (whole, part) = mantissa.split_once('.').unwrap_or((mantissa, ""));
     let digits = |t: &str| t.bytes().all(|b| b.is_ascii_digit());
     let dot = mantissa.contains('.');
-    if whole.is_empty() || !digits(whole) || !digits(part) || (dot && part.is_empty()) || (whole.len() > 1 && whole.starts_with('0')) {
+    if whole.is_empty()
+        || !digits(whole)
+        || !digits(part)
+        || (dot && part.is_empty())
+        || (whole.len() > 1 && whole.starts_with('0'))
+    {
         return Err(NotInteger::Syntax);
     }
     let unsigned = exponent.strip_prefix(['+', '-']).unwrap_or(exponent);
@@ -210,7 +252,9 @@ pub(crate) fn read_integer(text: &str) -> Result<i128, NotInteger> {
     }
     let exponent: i64 = exponent.parse().map_err(|_| NotInteger::Range)?;
     let trailing = (all.len() - all.trim_end_matches('0').len()) as i64;
-    let shift = exponent.saturating_sub(part.len() as i64).saturating_add(trailing);
+    let shift = exponent
+        .saturating_sub(part.len() as i64)
+        .saturating_add(trailing);
     if shift < 0 {
         return Err(NotInteger::Fraction);
     }
@@ -234,7 +278,16 @@ mod tests {
 
     #[test]
     fn integers_are_whole_numbers_in_any_spelling() {
-        for (text, value) in [("0", 0), ("-0", 0), ("1.0", 1), ("1e3", 1000), ("120e-1", 12), ("-9223372036854775808", i64::MIN.into()), ("18446744073709551615", u64::MAX.into()), ("0.00", 0)] {
+        for (text, value) in [
+            ("0", 0),
+            ("-0", 0),
+            ("1.0", 1),
+            ("1e3", 1000),
+            ("120e-1", 12),
+            ("-9223372036854775808", i64::MIN.into()),
+            ("18446744073709551615", u64::MAX.into()),
+            ("0.00", 0),
+        ] {
             assert_eq!(read_integer(text), Ok(value), "{text}");
         }
         for (text, error) in [
@@ -253,15 +306,21 @@ mod tests {
 
     #[test]
     fn times_and_durations_come_back_as_they_were() {
-        for (seconds, nanos, text) in
-            [(0, 0, "1970-01-01T00:00:00Z"), (FIRST, 1, "0001-01-01T00:00:00.000000001Z"), (LAST, 999_000_000, "9999-12-31T23:59:59.999Z"), (951_782_400, 10_000, "2000-02-29T00:00:00.000010Z")]
-        {
+        for (seconds, nanos, text) in [
+            (0, 0, "1970-01-01T00:00:00Z"),
+            (FIRST, 1, "0001-01-01T00:00:00.000000001Z"),
+            (LAST, 999_000_000, "9999-12-31T23:59:59.999Z"),
+            (951_782_400, 10_000, "2000-02-29T00:00:00.000010Z"),
+        ] {
             let mut out = Vec::new();
             write_timestamp(&mut out, seconds, nanos).unwrap();
             assert_eq!(String::from_utf8(out).unwrap(), text);
             assert_eq!(read_timestamp(text), Ok((seconds, nanos)));
         }
-        assert_eq!(read_timestamp("2027-05-14T08:30:00.5+02:00"), Ok((1_810_276_200, 500_000_000)));
+        assert_eq!(
+            read_timestamp("2027-05-14T08:30:00.5+02:00"),
+            Ok((1_810_276_200, 500_000_000))
+        );
         for text in [
             "2027-05-14",
             "2027-05-14t08:30:00Z",
@@ -274,14 +333,31 @@ mod tests {
         ] {
             assert!(read_timestamp(text).is_err(), "{text}");
         }
-        for (seconds, nanos, text) in [(1, 500_000_000, "1.500s"), (0, -1, "-0.000000001s"), (-LONGEST, 0, "-315576000000s"), (0, 0, "0s")] {
+        for (seconds, nanos, text) in [
+            (1, 500_000_000, "1.500s"),
+            (0, -1, "-0.000000001s"),
+            (-LONGEST, 0, "-315576000000s"),
+            (0, 0, "0s"),
+        ] {
             let mut out = Vec::new();
             write_duration(&mut out, seconds, nanos).unwrap();
             assert_eq!(String::from_utf8(out).unwrap(), text);
             assert_eq!(read_duration(text), Ok((seconds, nanos)));
         }
-        assert!(write_duration(&mut Vec::new(), 1, -1).is_none() && write_timestamp(&mut Vec::new(), LAST + 1, 0).is_none());
-        for text in ["1", "s", ".5s", "1.s", "1.1234567891s", "+1s", "315576000001s", "1 s"] {
+        assert!(
+            write_duration(&mut Vec::new(), 1, -1).is_none()
+                && write_timestamp(&mut Vec::new(), LAST + 1, 0).is_none()
+        );
+        for text in [
+            "1",
+            "s",
+            ".5s",
+            "1.s",
+            "1.1234567891s",
+            "+1s",
+            "315576000001s",
+            "1 s",
+        ] {
             assert!(read_duration(text).is_err(), "{text}");
         }
     }
@@ -297,8 +373,14 @@ mod tests {
 
     #[test]
     fn paths_of_field_masks_are_written_only_when_they_can_be_read_back() {
-        assert_eq!(camel_path("home_port.berth_no").as_deref(), Some("homePort.berthNo"));
-        assert_eq!(snake_path("homePort.berthNo").as_deref(), Some("home_port.berth_no"));
+        assert_eq!(
+            camel_path("home_port.berth_no").as_deref(),
+            Some("homePort.berthNo")
+        );
+        assert_eq!(
+            snake_path("homePort.berthNo").as_deref(),
+            Some("home_port.berth_no")
+        );
         for path in ["homePort", "a__b", "a_1", "a_", "_.a"] {
             assert_eq!(camel_path(path), None, "{path}");
         }

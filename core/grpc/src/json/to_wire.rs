@@ -29,7 +29,13 @@ impl std::fmt::Display for JsonError {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             JsonError::Syntax(e) => e.fmt(f),
-            JsonError::Mistakes(list) => f.write_str(&list.iter().map(|m| format!("{} {}", m.pointer, m.message)).collect::<Vec<_>>().join("; ")),
+            JsonError::Mistakes(list) => f.write_str(
+                &list
+                    .iter()
+                    .map(|m| format!("{} {}", m.pointer, m.message))
+                    .collect::<Vec<_>>()
+                    .join("; "),
+            ),
         }
     }
 }
@@ -54,7 +60,11 @@ struct Seen {
 
 impl Seen {
     fn new() -> Self {
-        Self { low: 0, rest: Vec::new(), oneofs: Vec::new() }
+        Self {
+            low: 0,
+            rest: Vec::new(),
+            oneofs: Vec::new(),
+        }
     }
 
     /// Whether it is the first time.
@@ -71,7 +81,11 @@ impl Seen {
     }
 
     fn has(&self, index: usize) -> bool {
-        if index < 128 { self.low & (1 << index) != 0 } else { self.rest.contains(&(index as u16)) }
+        if index < 128 {
+            self.low & (1 << index) != 0
+        } else {
+            self.rest.contains(&(index as u16))
+        }
     }
 }
 
@@ -92,7 +106,13 @@ impl Types {
     ///
     /// # Errors
     /// See [`JsonError`]; what was appended is of no use then.
-    pub fn to_wire(&self, message: MessageId, json: &[u8], options: JsonOptions, out: &mut Vec<u8>) -> std::result::Result<(), JsonError> {
+    pub fn to_wire(
+        &self,
+        message: MessageId,
+        json: &[u8],
+        options: JsonOptions,
+        out: &mut Vec<u8>,
+    ) -> std::result::Result<(), JsonError> {
         self.read(json, options, false, out, |r| r.message(message, 0))
     }
 
@@ -100,7 +120,13 @@ impl Types {
     ///
     /// # Errors
     /// See [`JsonError`].
-    pub fn lay_over(&self, message: MessageId, json: &[u8], options: JsonOptions, out: &mut Vec<u8>) -> std::result::Result<(), JsonError> {
+    pub fn lay_over(
+        &self,
+        message: MessageId,
+        json: &[u8],
+        options: JsonOptions,
+        out: &mut Vec<u8>,
+    ) -> std::result::Result<(), JsonError> {
         self.read(json, options, true, out, |r| r.message(message, 0))
     }
 
@@ -108,20 +134,58 @@ impl Types {
     ///
     /// # Errors
     /// See [`JsonError`].
-    pub fn field_to_wire(&self, field: &Field, json: &[u8], options: JsonOptions, out: &mut Vec<u8>) -> std::result::Result<(), JsonError> {
+    pub fn field_to_wire(
+        &self,
+        field: &Field,
+        json: &[u8],
+        options: JsonOptions,
+        out: &mut Vec<u8>,
+    ) -> std::result::Result<(), JsonError> {
         self.read(json, options, false, out, |r| r.field(field, 0))
     }
 
-    fn read(&self, json: &[u8], options: JsonOptions, explicit: bool, out: &mut Vec<u8>, with: impl FnOnce(&mut Reader<'_, '_, '_>) -> Result<()>) -> std::result::Result<(), JsonError> {
-        let mut reader = Reader { types: self, options, json: Pull::new(json)?, out, mistakes: Vec::new(), explicit, texts: false };
+    fn read(
+        &self,
+        json: &[u8],
+        options: JsonOptions,
+        explicit: bool,
+        out: &mut Vec<u8>,
+        with: impl FnOnce(&mut Reader<'_, '_, '_>) -> Result<()>,
+    ) -> std::result::Result<(), JsonError> {
+        let mut reader = Reader {
+            types: self,
+            options,
+            json: Pull::new(json)?,
+            out,
+            mistakes: Vec::new(),
+            explicit,
+            texts: false,
+        };
         with(&mut reader)?;
         reader.json.end()?;
-        if reader.mistakes.is_empty() { Ok(()) } else { Err(JsonError::Mistakes(reader.mistakes)) }
+        if reader.mistakes.is_empty() {
+            Ok(())
+        } else {
+            Err(JsonError::Mistakes(reader.mistakes))
+        }
     }
 
     /// Appends one scalar, or well-known message with a text form, from the text of a path or query.
-    pub(crate) fn text_to_wire(&self, kind: Kind, text: &str, out: &mut Vec<u8>) -> std::result::Result<(), String> {
-        let mut r = Reader { types: self, options: JsonOptions::default(), json: Pull::new(b"").map_err(|e| e.to_string())?, out, mistakes: Vec::new(), explicit: true, texts: true };
+    pub(crate) fn text_to_wire(
+        &self,
+        kind: Kind,
+        text: &str,
+        out: &mut Vec<u8>,
+    ) -> std::result::Result<(), String> {
+        let mut r = Reader {
+            types: self,
+            options: JsonOptions::default(),
+            json: Pull::new(b"").map_err(|e| e.to_string())?,
+            out,
+            mistakes: Vec::new(),
+            explicit: true,
+            texts: true,
+        };
         r.text(kind, text)
     }
 }
@@ -129,14 +193,20 @@ impl Types {
 impl Reader<'_, '_, '_> {
     pub(super) fn mistake(&mut self, message: impl Into<String>) {
         if self.mistakes.len() < MAX_MISTAKES {
-            self.mistakes.push(Mistake { pointer: String::new(), message: message.into() });
+            self.mistakes.push(Mistake {
+                pointer: String::new(),
+                message: message.into(),
+            });
         }
     }
 
     /// Puts a step before the pointers of the mistakes found since.
     pub(super) fn below(&mut self, since: usize, step: &str) {
         for mistake in &mut self.mistakes[since..] {
-            mistake.pointer.insert_str(0, &format!("/{}", step.replace('~', "~0").replace('/', "~1")));
+            mistake.pointer.insert_str(
+                0,
+                &format!("/{}", step.replace('~', "~0").replace('/', "~1")),
+            );
         }
     }
 
@@ -187,8 +257,13 @@ impl Reader<'_, '_, '_> {
         let (mut first, mut seen, mut guess) = (true, Seen::new(), 0);
         while let Some(name) = self.json.member(first)? {
             first = false;
-            let guessed = of.fields.get(guess).filter(|f| *f.json == *name).map(|_| guess);
-            let Some(index) = guessed.or_else(|| of.names.get(&*name).map(|i| usize::from(*i))) else {
+            let guessed = of
+                .fields
+                .get(guess)
+                .filter(|f| *f.json == *name)
+                .map(|_| guess);
+            let Some(index) = guessed.or_else(|| of.names.get(&*name).map(|i| usize::from(*i)))
+            else {
                 if !(typed && name == "@type") {
                     self.unknown(of, &name)?;
                 } else {
@@ -226,7 +301,11 @@ impl Reader<'_, '_, '_> {
             return;
         }
         if let Some((_, other)) = seen.oneofs.iter().find(|(c, _)| *c == choice) {
-            let message = format!("cannot stand beside “{}”: only one of {} can", of.fields[usize::from(*other)].json, of.oneofs.get(usize::from(choice)).map_or("them", |n| n));
+            let message = format!(
+                "cannot stand beside “{}”: only one of {} can",
+                of.fields[usize::from(*other)].json,
+                of.oneofs.get(usize::from(choice)).map_or("them", |n| n)
+            );
             return self.mistake(message);
         }
         seen.oneofs.push((choice, index as u16));
@@ -246,7 +325,10 @@ impl Reader<'_, '_, '_> {
             let near = porch_contract::suggest(name, of.fields.iter().map(|f| &*f.json));
             let since = self.mistakes.len();
             match near {
-                Some(near) => self.mistake(format!("is no field of {}; did you mean “{near}”?", of.name)),
+                Some(near) => self.mistake(format!(
+                    "is no field of {}; did you mean “{near}”?",
+                    of.name
+                )),
                 None => self.mistake(format!("is no field of {}", of.name)),
             }
             self.below(since, name);
@@ -273,7 +355,8 @@ impl Reader<'_, '_, '_> {
         let content = self.out.len();
         self.value(field.kind, depth)?;
         if let Kind::Group(_) = field.kind {
-            self.out.extend_from_slice(Tag::new(field.number, END_GROUP).bytes());
+            self.out
+                .extend_from_slice(Tag::new(field.number, END_GROUP).bytes());
         } else if !field.presence && !self.explicit && self.out[content..].iter().all(|b| *b == 0) {
             // A default is the same as nothing.
             self.out.truncate(start);
@@ -305,7 +388,8 @@ impl Reader<'_, '_, '_> {
                 }
                 self.value(field.kind, depth)?;
                 if let Kind::Group(_) = field.kind {
-                    self.out.extend_from_slice(Tag::new(field.number, END_GROUP).bytes());
+                    self.out
+                        .extend_from_slice(Tag::new(field.number, END_GROUP).bytes());
                 }
             }
             if self.mistakes.len() > since {
@@ -338,7 +422,8 @@ impl Reader<'_, '_, '_> {
             }
             self.out.extend_from_slice(field.length_tag().bytes());
             let entry = self.open();
-            self.out.extend_from_slice(Tag::new(1, key.wire_type()).bytes());
+            self.out
+                .extend_from_slice(Tag::new(1, key.wire_type()).bytes());
             if let Err(message) = self.text(key, &name) {
                 self.mistake(format!("as a key {message}"));
             }
@@ -346,7 +431,8 @@ impl Reader<'_, '_, '_> {
                 self.json.null()?;
                 self.mistake("a map holds no null");
             } else {
-                self.out.extend_from_slice(Tag::new(2, field.kind.wire_type()).bytes());
+                self.out
+                    .extend_from_slice(Tag::new(2, field.kind.wire_type()).bytes());
                 self.value(field.kind, depth)?;
             }
             self.close(entry);
@@ -389,7 +475,11 @@ impl Reader<'_, '_, '_> {
                 self.out.push(0);
                 Ok(())
             }
-            (Kind::Bool | Kind::String, _) => self.wrong(if kind == Kind::Bool { "true or false" } else { "a text" }),
+            (Kind::Bool | Kind::String, _) => self.wrong(if kind == Kind::Bool {
+                "true or false"
+            } else {
+                "a text"
+            }),
             (_, Next::String) => {
                 let text = self.json.string()?;
                 if let Err(message) = self.text(kind, &text) {

@@ -53,7 +53,11 @@ fn wrong<T>(message: impl Into<String>) -> Result<T, EvalError> {
 
 impl<'s> Run<'s> {
     pub(super) fn new(scope: &'s dyn Scope) -> Self {
-        Self { scope, locals: Vec::new(), steps: 0 }
+        Self {
+            scope,
+            locals: Vec::new(),
+            steps: 0,
+        }
     }
 
     pub(super) fn eval(&mut self, node: &'s Node) -> Got<'s> {
@@ -72,14 +76,19 @@ impl<'s> Run<'s> {
             Node::Root(root) => Ok(self.scope.whole(*root)),
             Node::Local(i) => Ok(self.locals.get(*i).cloned().unwrap_or(Val::Absent)),
             Node::Member { of, name, optional } => self.member(of, name, *optional),
-            Node::Has { of, name } => Ok(Val::Bool(!matches!(self.member(of, name, true)?, Val::Absent))),
+            Node::Has { of, name } => Ok(Val::Bool(!matches!(
+                self.member(of, name, true)?,
+                Val::Absent
+            ))),
             Node::Index { of, at, optional } => self.index(of, at, *optional),
             Node::Not(inner) => match self.eval(inner)? {
                 Val::Bool(b) => Ok(Val::Bool(!b)),
                 other => wrong(format!("“!” needs true or false, not {}", other.kind())),
             },
             Node::Negate(inner) => match self.eval(inner)?.number() {
-                Some(Val::Int(i)) => i.checked_neg().map_or_else(|| wrong("the number is too large"), |i| Ok(Val::Int(i))),
+                Some(Val::Int(i)) => i
+                    .checked_neg()
+                    .map_or_else(|| wrong("the number is too large"), |i| Ok(Val::Int(i))),
                 Some(Val::Double(d)) => Ok(Val::Double(-d)),
                 _ => wrong("“-” needs a number"),
             },
@@ -88,7 +97,10 @@ impl<'s> Run<'s> {
             Node::If(condition, then, other) => match self.eval(condition)? {
                 Val::Bool(true) => self.eval(then),
                 Val::Bool(false) => self.eval(other),
-                value => wrong(format!("the condition before “?” is {}, not true or false", value.kind())),
+                value => wrong(format!(
+                    "the condition before “?” is {}, not true or false",
+                    value.kind()
+                )),
             },
             Node::Binary(op, a, b) => {
                 let (a, b) = (self.eval(a)?, self.eval(b)?);
@@ -96,19 +108,35 @@ impl<'s> Run<'s> {
             }
             Node::Call("xml", arguments) => match self.eval(&arguments[0])? {
                 Val::Absent => Ok(Val::Absent),
-                Val::Str(text) => self.scope.open_xml(&text).map_or_else(|why| wrong(format!("xml: the text {why}")), |v| Ok(Val::owned(v))),
+                Val::Str(text) => self.scope.open_xml(&text).map_or_else(
+                    |why| wrong(format!("xml: the text {why}")),
+                    |v| Ok(Val::owned(v)),
+                ),
                 other => wrong(format!("xml has no meaning for {}", other.kind())),
             },
             Node::Call(name, arguments) => {
-                let values = arguments.iter().map(|a| self.eval(a)).collect::<Result<Vec<_>, _>>()?;
+                let values = arguments
+                    .iter()
+                    .map(|a| self.eval(a))
+                    .collect::<Result<Vec<_>, _>>()?;
                 call(name, values)
             }
             Node::Matches(of, regex) => match self.eval(of)? {
                 Val::Str(s) => Ok(Val::Bool(regex.is_match(&s))),
                 other => wrong(format!("matches needs a text, not {}", other.kind())),
             },
-            Node::Macro { kind, over, local, body } => self.run_macro(*kind, over, *local, body),
-            Node::List(items) => Ok(Val::List(items.iter().map(|i| self.eval(i)).collect::<Result<_, _>>()?)),
+            Node::Macro {
+                kind,
+                over,
+                local,
+                body,
+            } => self.run_macro(*kind, over, *local, body),
+            Node::List(items) => Ok(Val::List(
+                items
+                    .iter()
+                    .map(|i| self.eval(i))
+                    .collect::<Result<_, _>>()?,
+            )),
             Node::Map(entries) => {
                 let mut map = Vec::with_capacity(entries.len());
                 for (key, value) in entries {
@@ -132,7 +160,10 @@ impl<'s> Run<'s> {
                 value @ (Val::Json(Value::Object(_)) | Val::Map(_)) => value.member(name),
                 _ if optional => None,
                 value => {
-                    return wrong(format!("“{name}” is asked of {}, not of a map", value.kind()));
+                    return wrong(format!(
+                        "“{name}” is asked of {}, not of a map",
+                        value.kind()
+                    ));
                 }
             },
         };
@@ -156,16 +187,28 @@ impl<'s> Run<'s> {
         let found = match (&value, &index) {
             (Val::Absent, _) => return Ok(Val::Absent),
             (Val::Json(Value::Object(_)) | Val::Map(_), Val::Str(name)) => value.member(name),
-            (Val::Json(Value::Array(items)), _) if index.number().is_some() => at_index(&index).and_then(|i| items.get(i)).map(Val::of),
-            (Val::List(items), _) if index.number().is_some() => at_index(&index).and_then(|i| items.get(i)).cloned(),
+            (Val::Json(Value::Array(items)), _) if index.number().is_some() => {
+                at_index(&index).and_then(|i| items.get(i)).map(Val::of)
+            }
+            (Val::List(items), _) if index.number().is_some() => {
+                at_index(&index).and_then(|i| items.get(i)).cloned()
+            }
             _ => {
-                return wrong(format!("{} has no item at a {}", value.kind(), index.kind()));
+                return wrong(format!(
+                    "{} has no item at a {}",
+                    value.kind(),
+                    index.kind()
+                ));
             }
         };
         match found {
             Some(value) => Ok(value),
             None if optional => Ok(Val::Absent),
-            None => Err(EvalError::Missing(index.to_text().map_or_else(|| "item".to_owned(), |t| format!("[{t}]")))),
+            None => Err(EvalError::Missing(
+                index
+                    .to_text()
+                    .map_or_else(|| "item".to_owned(), |t| format!("[{t}]")),
+            )),
         }
     }
 
@@ -192,7 +235,10 @@ impl<'s> Run<'s> {
     fn run_macro(&mut self, kind: Macro, over: &'s Node, local: usize, body: &'s Node) -> Got<'s> {
         let value = self.eval(over)?;
         let Some(items) = value.items() else {
-            return wrong(format!("only lists and maps have items, not {}", value.kind()));
+            return wrong(format!(
+                "only lists and maps have items, not {}",
+                value.kind()
+            ));
         };
         let mut kept = Vec::new();
         let (mut hits, mut failed) = (0u32, None);
@@ -238,7 +284,9 @@ fn binary<'s>(op: Op, a: Val<'s>, b: Val<'s>) -> Got<'s> {
         Op::Eq => Ok(Val::Bool(a.same(&b))),
         Op::Ne => Ok(Val::Bool(!a.same(&b))),
         Op::In => match (&b, &a) {
-            (Val::Json(Value::Object(_)) | Val::Map(_), Val::Str(name)) => Ok(Val::Bool(b.member(name).is_some())),
+            (Val::Json(Value::Object(_)) | Val::Map(_), Val::Str(name)) => {
+                Ok(Val::Bool(b.member(name).is_some()))
+            }
             _ => match b.items() {
                 Some(items) => Ok(Val::Bool(items.iter().any(|i| i.same(&a)))),
                 None => wrong(format!("“in” needs a list or a map, not {}", b.kind())),
@@ -286,10 +334,16 @@ fn arithmetic<'s>(op: Op, a: Val<'s>, b: Val<'s>) -> Got<'s> {
                 Op::Div => x.checked_div(y),
                 _ => x.checked_rem(y),
             };
-            result.map(Val::Int).map_or_else(|| wrong(format!("{x} {sign} {y} has no value of 64 bits")), Ok)
+            result.map(Val::Int).map_or_else(
+                || wrong(format!("{x} {sign} {y} has no value of 64 bits")),
+                Ok,
+            )
         }
         (Some(x), Some(y)) => {
-            let (x, y) = (x.as_f64().unwrap_or(f64::NAN), y.as_f64().unwrap_or(f64::NAN));
+            let (x, y) = (
+                x.as_f64().unwrap_or(f64::NAN),
+                y.as_f64().unwrap_or(f64::NAN),
+            );
             match op {
                 Op::Add => Ok(Val::Double(x + y)),
                 Op::Sub => Ok(Val::Double(x - y)),
@@ -318,9 +372,17 @@ fn arithmetic<'s>(op: Op, a: Val<'s>, b: Val<'s>) -> Got<'s> {
 }
 
 fn call<'s>(name: &str, mut arguments: Vec<Val<'s>>) -> Got<'s> {
-    let first = if arguments.is_empty() { Val::Absent } else { arguments.remove(0) };
+    let first = if arguments.is_empty() {
+        Val::Absent
+    } else {
+        arguments.remove(0)
+    };
     if name == "orValue" {
-        return Ok(if matches!(first, Val::Absent) { arguments.remove(0) } else { first });
+        return Ok(if matches!(first, Val::Absent) {
+            arguments.remove(0)
+        } else {
+            first
+        });
     }
     if matches!(first, Val::Absent) {
         return Ok(Val::Absent);
@@ -329,18 +391,30 @@ fn call<'s>(name: &str, mut arguments: Vec<Val<'s>>) -> Got<'s> {
     let text = |v: String| Ok(Val::Str(Cow::Owned(v)));
     match (name, &first, arguments.as_slice()) {
         ("size", Val::Str(s), _) => Ok(Val::Int(s.chars().count() as i64)),
-        ("size", v, _) => v.items().map_or_else(|| refuse(v), |i| Ok(Val::Int(i.len() as i64))),
+        ("size", v, _) => v
+            .items()
+            .map_or_else(|| refuse(v), |i| Ok(Val::Int(i.len() as i64))),
         ("type", v, _) => Ok(Val::Str(Cow::Borrowed(v.kind()))),
-        ("string", v, _) => v.to_text().map_or_else(|| refuse(v), |t| text(t.into_owned())),
+        ("string", v, _) => v
+            .to_text()
+            .map_or_else(|| refuse(v), |t| text(t.into_owned())),
         ("bool", Val::Bool(b), _) => Ok(Val::Bool(*b)),
-        ("bool", Val::Str(s), _) if matches!(s.as_ref(), "true" | "false") => Ok(Val::Bool(s == "true")),
-        ("int", Val::Str(s), _) => s.parse().map(Val::Int).or_else(|_| wrong(format!("“{s}” is no whole number"))),
+        ("bool", Val::Str(s), _) if matches!(s.as_ref(), "true" | "false") => {
+            Ok(Val::Bool(s == "true"))
+        }
+        ("int", Val::Str(s), _) => s
+            .parse()
+            .map(Val::Int)
+            .or_else(|_| wrong(format!("“{s}” is no whole number"))),
         ("int", v, _) => match v.number() {
             Some(Val::Int(i)) => Ok(Val::Int(i)),
             Some(Val::Double(d)) if d.abs() < 9.2e18 => Ok(Val::Int(d as i64)),
             _ => refuse(v),
         },
-        ("double", Val::Str(s), _) => s.parse().map(Val::Double).or_else(|_| wrong(format!("“{s}” is no number"))),
+        ("double", Val::Str(s), _) => s
+            .parse()
+            .map(Val::Double)
+            .or_else(|_| wrong(format!("“{s}” is no number"))),
         ("double", v, _) => v.as_f64().map_or_else(|| refuse(v), |d| Ok(Val::Double(d))),
         ("startsWith", Val::Str(s), [Val::Str(t)]) => Ok(Val::Bool(s.starts_with(t.as_ref()))),
         ("endsWith", Val::Str(s), [Val::Str(t)]) => Ok(Val::Bool(s.ends_with(t.as_ref()))),
@@ -350,7 +424,11 @@ fn call<'s>(name: &str, mut arguments: Vec<Val<'s>>) -> Got<'s> {
         ("trim", Val::Str(s), _) => text(s.trim().to_owned()),
         ("replace", Val::Str(s), [Val::Str(from), Val::Str(to)]) => {
             let replaced = s.replace(from.as_ref(), to);
-            if replaced.len() > 1 << 20 { wrong("a text of more than 1 MiB") } else { text(replaced) }
+            if replaced.len() > 1 << 20 {
+                wrong("a text of more than 1 MiB")
+            } else {
+                text(replaced)
+            }
         }
         (_, v, _) => refuse(v),
     }

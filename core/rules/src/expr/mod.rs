@@ -20,7 +20,24 @@ pub use template::{Template, TemplateErrors};
 pub use value::Val;
 
 /// The functions that expressions may call, besides the macros.
-pub const FUNCTIONS: [&str; 16] = ["size", "int", "double", "string", "bool", "type", "startsWith", "endsWith", "contains", "matches", "lowerAscii", "upperAscii", "trim", "replace", "orValue", "xml"];
+pub const FUNCTIONS: [&str; 16] = [
+    "size",
+    "int",
+    "double",
+    "string",
+    "bool",
+    "type",
+    "startsWith",
+    "endsWith",
+    "contains",
+    "matches",
+    "lowerAscii",
+    "upperAscii",
+    "trim",
+    "replace",
+    "orValue",
+    "xml",
+];
 
 /// A compiled expression.
 #[derive(Debug)]
@@ -44,7 +61,11 @@ impl Expr {
     /// What is wrong, with its offset in characters.
     pub fn compile(source: &str, roots: &[&str]) -> Result<Self, ParseError> {
         let (root, references) = parse::parse(source, roots)?;
-        Ok(Self { source: source.to_owned(), root, references })
+        Ok(Self {
+            source: source.to_owned(),
+            root,
+            references,
+        })
     }
 
     /// The text it was compiled from.
@@ -68,7 +89,11 @@ impl Expr {
     /// The whole root that it names and nothing else (`body`, `answer.body` …), by its full path.
     pub fn as_plain_path(&self) -> Option<&[Step]> {
         match (&self.root, self.references.as_slice()) {
-            (parse::Node::Root(_) | parse::Node::Member { .. }, [only]) if only.fixed && only.steps.iter().all(|s| !s.optional) => Some(&only.steps),
+            (parse::Node::Root(_) | parse::Node::Member { .. }, [only])
+                if only.fixed && only.steps.iter().all(|s| !s.optional) =>
+            {
+                Some(&only.steps)
+            }
             _ => None,
         }
     }

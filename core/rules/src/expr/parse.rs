@@ -39,9 +39,20 @@ pub(super) enum Node {
     Literal(Literal),
     Root(usize),
     Local(usize),
-    Member { of: Box<Node>, name: String, optional: bool },
-    Index { of: Box<Node>, at: Box<Node>, optional: bool },
-    Has { of: Box<Node>, name: String },
+    Member {
+        of: Box<Node>,
+        name: String,
+        optional: bool,
+    },
+    Index {
+        of: Box<Node>,
+        at: Box<Node>,
+        optional: bool,
+    },
+    Has {
+        of: Box<Node>,
+        name: String,
+    },
     Not(Box<Node>),
     Negate(Box<Node>),
     And(Box<Node>, Box<Node>),
@@ -50,7 +61,12 @@ pub(super) enum Node {
     Binary(Op, Box<Node>, Box<Node>),
     Call(&'static str, Vec<Node>),
     Matches(Box<Node>, regex::Regex),
-    Macro { kind: Macro, over: Box<Node>, local: usize, body: Box<Node> },
+    Macro {
+        kind: Macro,
+        over: Box<Node>,
+        local: usize,
+        body: Box<Node>,
+    },
     List(Vec<Node>),
     Map(Vec<(Node, Node)>),
 }
@@ -95,10 +111,21 @@ const MAX_NODES: usize = 400;
 
 pub(super) fn parse(source: &str, roots: &[&str]) -> Result<(Node, Vec<Reference>), ParseError> {
     if source.len() > MAX_LENGTH {
-        return Err(ParseError { offset: 0, message: format!("longer than {MAX_LENGTH} bytes") });
+        return Err(ParseError {
+            offset: 0,
+            message: format!("longer than {MAX_LENGTH} bytes"),
+        });
     }
     let chars: Vec<char> = source.chars().collect();
-    let mut parser = Parser { chars: &chars, pos: 0, roots, locals: Vec::new(), references: Vec::new(), depth: 0, nodes: 0 };
+    let mut parser = Parser {
+        chars: &chars,
+        pos: 0,
+        roots,
+        locals: Vec::new(),
+        references: Vec::new(),
+        depth: 0,
+        nodes: 0,
+    };
     let node = parser.expression()?;
     parser.space();
     if parser.pos < chars.len() {
@@ -121,14 +148,26 @@ type Parsed = Result<Node, ParseError>;
 
 impl Parser<'_> {
     fn fail<T>(&self, message: impl Into<String>) -> Result<T, ParseError> {
-        Err(ParseError { offset: self.pos, message: message.into() })
+        Err(ParseError {
+            offset: self.pos,
+            message: message.into(),
+        })
     }
 
     /// What stands at the place, for a message.
     fn word(&self) -> String {
         let rest = &self.chars[self.pos.min(self.chars.len())..];
-        let name: String = rest.iter().take_while(|c| c.is_alphanumeric() || **c == '_').take(30).collect();
-        if name.is_empty() { rest.first().map_or_else(|| "the end".into(), char::to_string) } else { name }
+        let name: String = rest
+            .iter()
+            .take_while(|c| c.is_alphanumeric() || **c == '_')
+            .take(30)
+            .collect();
+        if name.is_empty() {
+            rest.first()
+                .map_or_else(|| "the end".into(), char::to_string)
+        } else {
+            name
+        }
     }
 
     fn space(&mut self) {
@@ -140,7 +179,10 @@ impl Parser<'_> {
     fn eat(&mut self, text: &str) -> bool {
         self.space();
         let len = text.chars().count();
-        let here = self.chars.get(self.pos..self.pos + len).is_some_and(|s| s.iter().copied().eq(text.chars()));
+        let here = self
+            .chars
+            .get(self.pos..self.pos + len)
+            .is_some_and(|s| s.iter().copied().eq(text.chars()));
         if here {
             self.pos += len;
         }
@@ -148,12 +190,20 @@ impl Parser<'_> {
     }
 
     fn expect(&mut self, text: &str) -> Result<(), ParseError> {
-        if self.eat(text) { Ok(()) } else { self.fail(format!("“{text}” is expected, not “{}”", self.word())) }
+        if self.eat(text) {
+            Ok(())
+        } else {
+            self.fail(format!("“{text}” is expected, not “{}”", self.word()))
+        }
     }
 
     fn count(&mut self) -> Result<(), ParseError> {
         self.nodes += 1;
-        if self.nodes > MAX_NODES { self.fail(format!("more than {MAX_NODES} parts")) } else { Ok(()) }
+        if self.nodes > MAX_NODES {
+            self.fail(format!("more than {MAX_NODES} parts"))
+        } else {
+            Ok(())
+        }
     }
 
     fn expression(&mut self) -> Parsed {
@@ -195,7 +245,16 @@ impl Parser<'_> {
     fn relation(&mut self) -> Parsed {
         let mut left = self.sum()?;
         loop {
-            let op = [("==", Op::Eq), ("!=", Op::Ne), ("<=", Op::Le), (">=", Op::Ge), ("<", Op::Lt), (">", Op::Gt)].into_iter().find(|(t, _)| self.eat(t));
+            let op = [
+                ("==", Op::Eq),
+                ("!=", Op::Ne),
+                ("<=", Op::Le),
+                (">=", Op::Ge),
+                ("<", Op::Lt),
+                (">", Op::Gt),
+            ]
+            .into_iter()
+            .find(|(t, _)| self.eat(t));
             let op = match op {
                 Some((_, op)) => op,
                 None if self.keyword("in") => Op::In,
@@ -213,7 +272,10 @@ impl Parser<'_> {
     fn keyword(&mut self, word: &str) -> bool {
         self.space();
         let end = self.pos + word.len();
-        let bounded = self.chars.get(end).is_none_or(|c| !c.is_alphanumeric() && *c != '_');
+        let bounded = self
+            .chars
+            .get(end)
+            .is_none_or(|c| !c.is_alphanumeric() && *c != '_');
         bounded && self.eat(word)
     }
 
@@ -321,7 +383,11 @@ impl Parser<'_> {
     fn identifier(&mut self) -> Result<String, ParseError> {
         self.space();
         let from = self.pos;
-        while self.chars.get(self.pos).is_some_and(|c| c.is_ascii_alphanumeric() || *c == '_') {
+        while self
+            .chars
+            .get(self.pos)
+            .is_some_and(|c| c.is_ascii_alphanumeric() || *c == '_')
+        {
             self.pos += 1;
         }
         if from == self.pos || self.chars[from].is_ascii_digit() {
@@ -352,10 +418,23 @@ impl Parser<'_> {
             return self.postfix(Node::Local(local), None);
         }
         let Some(root) = self.roots.iter().position(|r| *r == name) else {
-            let near = suggest(&name, self.roots.iter().copied()).map_or_else(|| format!("; known are {}", self.roots.join(", ")), |n| format!("; did you mean “{n}”?"));
-            return Err(ParseError { offset: at, message: format!("“{name}” is not known here{near}") });
+            let near = suggest(&name, self.roots.iter().copied()).map_or_else(
+                || format!("; known are {}", self.roots.join(", ")),
+                |n| format!("; did you mean “{n}”?"),
+            );
+            return Err(ParseError {
+                offset: at,
+                message: format!("“{name}” is not known here{near}"),
+            });
         };
-        let reference = Reference { steps: vec![Step { name, optional: false, offset: at }], fixed: true };
+        let reference = Reference {
+            steps: vec![Step {
+                name,
+                optional: false,
+                offset: at,
+            }],
+            fixed: true,
+        };
         self.postfix(Node::Root(root), Some(reference))
     }
 
@@ -372,14 +451,21 @@ impl Parser<'_> {
                 }
                 self.postfix(Node::Has { of, name }, None)
             }
-            _ => Err(ParseError { offset: at, message: "has() asks for a member: has(a.b)".into() }),
+            _ => Err(ParseError {
+                offset: at,
+                message: "has() asks for a member: has(a.b)".into(),
+            }),
         }
     }
 
     fn call(&self, at: usize, name: &str, arguments: Vec<Node>) -> Parsed {
         let Some(known) = FUNCTIONS.iter().find(|f| **f == name) else {
-            let near = suggest(name, FUNCTIONS).map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
-            return Err(ParseError { offset: at, message: format!("there is no function “{name}”{near}") });
+            let near = suggest(name, FUNCTIONS)
+                .map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
+            return Err(ParseError {
+                offset: at,
+                message: format!("there is no function “{name}”{near}"),
+            });
         };
         let wanted = match *known {
             "replace" => 3,
@@ -387,20 +473,36 @@ impl Parser<'_> {
             _ => 1,
         };
         if arguments.len() != wanted {
-            return Err(ParseError { offset: at, message: format!("{name} takes {wanted} values (with the one before the point), not {}", arguments.len()) });
+            return Err(ParseError {
+                offset: at,
+                message: format!(
+                    "{name} takes {wanted} values (with the one before the point), not {}",
+                    arguments.len()
+                ),
+            });
         }
         if *known == "matches"
             && let [_, Node::Literal(Literal::Str(pattern))] = arguments.as_slice()
         {
-            let regex = regex::RegexBuilder::new(pattern).size_limit(1 << 18).build();
-            let regex = regex.map_err(|_| ParseError { offset: at, message: format!("“{pattern}” is no regular expression (RE2 syntax)") })?;
+            let regex = regex::RegexBuilder::new(pattern)
+                .size_limit(1 << 18)
+                .build();
+            let regex = regex.map_err(|_| ParseError {
+                offset: at,
+                message: format!("“{pattern}” is no regular expression (RE2 syntax)"),
+            })?;
             let Some(of) = arguments.into_iter().next() else {
                 return self.fail("matches needs a text");
             };
             return Ok(Node::Matches(Box::new(of), regex));
         }
         if *known == "matches" {
-            return Err(ParseError { offset: at, message: "the pattern of matches must be written out, so that it is checked beforehand".into() });
+            return Err(ParseError {
+                offset: at,
+                message:
+                    "the pattern of matches must be written out, so that it is checked beforehand"
+                        .into(),
+            });
         }
         Ok(Node::Call(known, arguments))
     }
@@ -414,14 +516,26 @@ impl Parser<'_> {
                 self.count()?;
                 let optional = self.eat("?");
                 let name_at = self.pos;
-                let name = if self.eat("`") { self.quoted_name()? } else { self.identifier()? };
+                let name = if self.eat("`") {
+                    self.quoted_name()?
+                } else {
+                    self.identifier()?
+                };
                 if !optional && self.eat("(") {
                     node = self.method(name_at, node, &name, &mut reference)?;
                 } else {
                     if let Some(r) = &mut reference {
-                        r.steps.push(Step { name: name.clone(), optional, offset: name_at });
+                        r.steps.push(Step {
+                            name: name.clone(),
+                            optional,
+                            offset: name_at,
+                        });
                     }
-                    node = Node::Member { of: Box::new(node), name, optional };
+                    node = Node::Member {
+                        of: Box::new(node),
+                        name,
+                        optional,
+                    };
                 }
             } else if self.eat("[") {
                 self.count()?;
@@ -430,15 +544,27 @@ impl Parser<'_> {
                 self.expect("]")?;
                 match (&index, &mut reference) {
                     (Node::Literal(Literal::Str(name)), Some(r)) => {
-                        r.steps.push(Step { name: name.clone(), optional, offset: at });
-                        node = Node::Member { of: Box::new(node), name: name.clone(), optional };
+                        r.steps.push(Step {
+                            name: name.clone(),
+                            optional,
+                            offset: at,
+                        });
+                        node = Node::Member {
+                            of: Box::new(node),
+                            name: name.clone(),
+                            optional,
+                        };
                         continue;
                     }
                     (_, Some(r)) => r.fixed = false,
                     _ => {}
                 }
                 self.references.extend(reference.take());
-                node = Node::Index { of: Box::new(node), at: Box::new(index), optional };
+                node = Node::Index {
+                    of: Box::new(node),
+                    at: Box::new(index),
+                    optional,
+                };
             } else {
                 self.references.extend(reference);
                 return Ok(node);
@@ -457,7 +583,13 @@ impl Parser<'_> {
         Ok(name)
     }
 
-    fn method(&mut self, at: usize, of: Node, name: &str, reference: &mut Option<Reference>) -> Parsed {
+    fn method(
+        &mut self,
+        at: usize,
+        of: Node,
+        name: &str,
+        reference: &mut Option<Reference>,
+    ) -> Parsed {
         self.references.extend(reference.take());
         let kind = match name {
             "all" => Macro::All,
@@ -478,7 +610,12 @@ impl Parser<'_> {
         let body = self.expression()?;
         self.locals.pop();
         self.expect(")")?;
-        Ok(Node::Macro { kind, over: Box::new(of), local: index, body: Box::new(body) })
+        Ok(Node::Macro {
+            kind,
+            over: Box::new(of),
+            local: index,
+            body: Box::new(body),
+        })
     }
 
     fn list(&mut self, end: &str) -> Result<Vec<Node>, ParseError> {
@@ -518,7 +655,13 @@ impl Parser<'_> {
         while let Some(c) = self.chars.get(self.pos) {
             match c {
                 '0'..='9' => {}
-                '.' if self.chars.get(self.pos + 1).is_some_and(char::is_ascii_digit) => is_double = true,
+                '.' if self
+                    .chars
+                    .get(self.pos + 1)
+                    .is_some_and(char::is_ascii_digit) =>
+                {
+                    is_double = true
+                }
                 'e' | 'E' => is_double = true,
                 '+' | '-' if matches!(self.chars[self.pos - 1], 'e' | 'E') => {}
                 _ => break,
@@ -526,9 +669,23 @@ impl Parser<'_> {
             self.pos += 1;
         }
         let digits: String = self.chars[from..self.pos].iter().collect();
-        let text = if negative { format!("-{digits}") } else { digits };
-        let literal = if is_double { text.parse().ok().filter(|d: &f64| d.is_finite()).map(Literal::Double) } else { text.parse().ok().map(Literal::Int) };
-        literal.ok_or_else(|| ParseError { offset: from, message: format!("“{text}” is no number of 64 bits") })
+        let text = if negative {
+            format!("-{digits}")
+        } else {
+            digits
+        };
+        let literal = if is_double {
+            text.parse()
+                .ok()
+                .filter(|d: &f64| d.is_finite())
+                .map(Literal::Double)
+        } else {
+            text.parse().ok().map(Literal::Int)
+        };
+        literal.ok_or_else(|| ParseError {
+            offset: from,
+            message: format!("“{text}” is no number of 64 bits"),
+        })
     }
 
     fn string(&mut self, raw: bool) -> Result<String, ParseError> {
@@ -538,7 +695,10 @@ impl Parser<'_> {
         let mut text = String::new();
         loop {
             let Some(c) = self.chars.get(self.pos).copied() else {
-                return Err(ParseError { offset: from, message: "a text without an end".into() });
+                return Err(ParseError {
+                    offset: from,
+                    message: "a text without an end".into(),
+                });
             };
             self.pos += 1;
             match c {

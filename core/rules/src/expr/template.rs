@@ -28,13 +28,24 @@ impl Template {
     pub fn compile(value: &Value, roots: &[&str]) -> Result<Self, TemplateErrors> {
         let mut errors = Vec::new();
         let template = Self::build(value, roots, &mut Vec::new(), &mut errors);
-        if errors.is_empty() { Ok(template) } else { Err(errors) }
+        if errors.is_empty() {
+            Ok(template)
+        } else {
+            Err(errors)
+        }
     }
 
-    fn build(value: &Value, roots: &[&str], path: &mut Vec<String>, errors: &mut TemplateErrors) -> Self {
+    fn build(
+        value: &Value,
+        roots: &[&str],
+        path: &mut Vec<String>,
+        errors: &mut TemplateErrors,
+    ) -> Self {
         match value {
             Value::String(text) => match text.strip_prefix('=') {
-                Some(rest) if rest.starts_with('=') => Template::Literal(Value::String(rest.to_owned())),
+                Some(rest) if rest.starts_with('=') => {
+                    Template::Literal(Value::String(rest.to_owned()))
+                }
                 Some(source) => match Expr::compile(source, roots) {
                     Ok(expr) => Template::Expr(expr),
                     Err(mut e) => {
@@ -45,13 +56,29 @@ impl Template {
                 },
                 None => Template::Literal(value.clone()),
             },
-            Value::Array(items) => Template::List(items.iter().enumerate().map(|(i, v)| Self::below(v, roots, path, errors, i.to_string())).collect()),
-            Value::Object(map) => Template::Map(map.iter().map(|(k, v)| (k.clone(), Self::below(v, roots, path, errors, k.clone()))).collect()),
+            Value::Array(items) => Template::List(
+                items
+                    .iter()
+                    .enumerate()
+                    .map(|(i, v)| Self::below(v, roots, path, errors, i.to_string()))
+                    .collect(),
+            ),
+            Value::Object(map) => Template::Map(
+                map.iter()
+                    .map(|(k, v)| (k.clone(), Self::below(v, roots, path, errors, k.clone())))
+                    .collect(),
+            ),
             other => Template::Literal(other.clone()),
         }
     }
 
-    fn below(value: &Value, roots: &[&str], path: &mut Vec<String>, errors: &mut TemplateErrors, step: String) -> Self {
+    fn below(
+        value: &Value,
+        roots: &[&str],
+        path: &mut Vec<String>,
+        errors: &mut TemplateErrors,
+        step: String,
+    ) -> Self {
         path.push(step);
         let template = Self::build(value, roots, path, errors);
         path.pop();
@@ -96,11 +123,16 @@ impl Template {
         match self {
             Template::Literal(value) => Ok(Some(value.clone())),
             Template::Expr(expr) => {
-                let value = expr.eval(scope).map_err(|e| (expr.source().to_owned(), e))?;
+                let value = expr
+                    .eval(scope)
+                    .map_err(|e| (expr.source().to_owned(), e))?;
                 Ok(value.to_json())
             }
             Template::List(items) => {
-                let items: Vec<Option<Value>> = items.iter().map(|i| i.render(scope)).collect::<Result<_, _>>()?;
+                let items: Vec<Option<Value>> = items
+                    .iter()
+                    .map(|i| i.render(scope))
+                    .collect::<Result<_, _>>()?;
                 Ok(Some(Value::Array(items.into_iter().flatten().collect())))
             }
             Template::Map(entries) => {
@@ -121,17 +153,27 @@ impl Template {
     /// Like [`Template::render`]; also when the value has no plain text.
     pub fn render_text(&self, scope: &dyn Scope) -> Result<Option<String>, (String, EvalError)> {
         let (source, value) = match self {
-            Template::Expr(expr) => (expr.source(), expr.eval(scope).map_err(|e| (expr.source().to_owned(), e))?),
+            Template::Expr(expr) => (
+                expr.source(),
+                expr.eval(scope)
+                    .map_err(|e| (expr.source().to_owned(), e))?,
+            ),
             Template::Literal(value) => ("", Val::of(value)),
             _ => {
-                return Err((String::new(), EvalError::Type("a list or map has no plain text".into())));
+                return Err((
+                    String::new(),
+                    EvalError::Type("a list or map has no plain text".into()),
+                ));
             }
         };
         match value {
             Val::Absent | Val::Null => Ok(None),
             value => match value.to_text() {
                 Some(text) => Ok(Some(text.into_owned())),
-                None => Err((source.to_owned(), EvalError::Type(format!("{} has no plain text", value.kind())))),
+                None => Err((
+                    source.to_owned(),
+                    EvalError::Type(format!("{} has no plain text", value.kind())),
+                )),
             },
         }
     }

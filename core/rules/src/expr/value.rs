@@ -46,10 +46,14 @@ impl<'a> Val<'a> {
         match value {
             Value::Null => Val::Null,
             Value::Bool(b) => Val::Bool(b),
-            Value::Number(n) => n.as_i64().map_or_else(|| Val::Str(Cow::Owned(n.to_string())), Val::Int),
+            Value::Number(n) => n
+                .as_i64()
+                .map_or_else(|| Val::Str(Cow::Owned(n.to_string())), Val::Int),
             Value::String(s) => Val::Str(Cow::Owned(s)),
             Value::Array(items) => Val::List(items.into_iter().map(Val::owned).collect()),
-            Value::Object(map) => Val::Map(map.into_iter().map(|(k, v)| (k, Val::owned(v))).collect()),
+            Value::Object(map) => {
+                Val::Map(map.into_iter().map(|(k, v)| (k, Val::owned(v))).collect())
+            }
         }
     }
 
@@ -100,8 +104,17 @@ impl<'a> Val<'a> {
         match self {
             Val::Json(Value::Array(items)) => Some(items.iter().map(Val::of).collect()),
             Val::List(items) => Some(items.clone()),
-            Val::Json(Value::Object(map)) => Some(map.keys().map(|k| Val::Str(Cow::Borrowed(k.as_str()))).collect()),
-            Val::Map(entries) => Some(entries.iter().map(|(k, _)| Val::Str(Cow::Owned(k.clone()))).collect()),
+            Val::Json(Value::Object(map)) => Some(
+                map.keys()
+                    .map(|k| Val::Str(Cow::Borrowed(k.as_str())))
+                    .collect(),
+            ),
+            Val::Map(entries) => Some(
+                entries
+                    .iter()
+                    .map(|(k, _)| Val::Str(Cow::Owned(k.clone())))
+                    .collect(),
+            ),
             _ => None,
         }
     }
@@ -110,7 +123,10 @@ impl<'a> Val<'a> {
     pub(crate) fn member(&self, name: &str) -> Option<Val<'a>> {
         match self {
             Val::Json(Value::Object(map)) => map.get(name).map(Val::of),
-            Val::Map(entries) => entries.iter().find(|(k, _)| k == name).map(|(_, v)| v.clone()),
+            Val::Map(entries) => entries
+                .iter()
+                .find(|(k, _)| k == name)
+                .map(|(_, v)| v.clone()),
             _ => None,
         }
     }
@@ -127,7 +143,12 @@ impl<'a> Val<'a> {
             Val::Str(s) => Value::String(s.to_string()),
             Val::Json(v) => (*v).clone(),
             Val::List(items) => items.iter().filter_map(Val::to_json).collect(),
-            Val::Map(entries) => Value::Object(entries.iter().filter_map(|(k, v)| Some((k.clone(), v.to_json()?))).collect::<Map<_, _>>()),
+            Val::Map(entries) => Value::Object(
+                entries
+                    .iter()
+                    .filter_map(|(k, v)| Some((k.clone(), v.to_json()?)))
+                    .collect::<Map<_, _>>(),
+            ),
         })
     }
 

@@ -34,14 +34,23 @@ pub struct AnswerPlan {
 impl AnswerPlan {
     /// What an operation's answers hold.
     pub fn of(plan: Arc<Plan>, operation: &Operation) -> Self {
-        Self { plan, output: operation.output.clone(), headers: operation.output_headers.clone(), faults: operation.faults.clone(), encoded: operation.encoded, one_way: operation.one_way }
+        Self {
+            plan,
+            output: operation.output.clone(),
+            headers: operation.output_headers.clone(),
+            faults: operation.faults.clone(),
+            encoded: operation.encoded,
+            one_way: operation.one_way,
+        }
     }
 
     /// Whether an empty body can be a complete answer.
     pub fn may_be_empty(&self) -> bool {
         match self.output.as_ref().map(|o| (o, self.plan.get(o.type_id))) {
             None => true,
-            Some((output, TypePlan::Object(object))) => output.rpc || !object.members.iter().any(Member::required),
+            Some((output, TypePlan::Object(object))) => {
+                output.rpc || !object.members.iter().any(Member::required)
+            }
             Some((output, TypePlan::List(_))) => output.rpc,
             _ => false,
         }

@@ -8,7 +8,9 @@ use crate::decode::Decoder;
 use crate::generic::{Builder, Mapping};
 use crate::plan::{Member, MemberKind, ObjectPlan, TYPE_MEMBER, TypeId, TypePlan};
 use crate::simple::{Base, Simple, push_json_string, to_base64};
-use crate::xml::{SOAP_11, SOAP_12, Scanner, Token, XML, XmlError, is_xsd, is_xsi, push_attribute, push_text};
+use crate::xml::{
+    SOAP_11, SOAP_12, Scanner, Token, XML, XmlError, is_xsd, is_xsi, push_attribute, push_text,
+};
 
 /// Namespace of `xop:Include` (XML-binary Optimized Packaging §2.1).
 const XOP: &str = "http://www.w3.org/2004/08/xop/include";
@@ -19,12 +21,26 @@ enum Frame {
     Body,
     Skip,
     Nil,
-    Simple { of: Slot, simple: SimpleOf, close: bool },
+    Simple {
+        of: Slot,
+        simple: SimpleOf,
+        close: bool,
+    },
     Object(ObjectFrame),
-    List { item: Slot, any: bool, named: bool },
-    Generic { builder: Box<Builder>, depth: usize, named: bool },
+    List {
+        item: Slot,
+        any: bool,
+        named: bool,
+    },
+    Generic {
+        builder: Box<Builder>,
+        depth: usize,
+        named: bool,
+    },
     FaultRoot,
-    FaultGroup { sub: bool },
+    FaultGroup {
+        sub: bool,
+    },
     FaultText(FaultField),
     FaultDetail,
 }
@@ -160,7 +176,10 @@ impl AnswerReader {
     }
 
     fn advance(&mut self, bytes: &[u8], out: &mut Vec<u8>, last: bool) -> Result<(), AnswerError> {
-        let decoded = self.decoder.decode(bytes, last).map_err(AnswerError::Encoding)?;
+        let decoded = self
+            .decoder
+            .decode(bytes, last)
+            .map_err(AnswerError::Encoding)?;
         let joined;
         let text: &str = if self.rest.is_empty() {
             &decoded
@@ -183,20 +202,43 @@ impl AnswerReader {
         Ok(())
     }
 
-    fn tokens(&mut self, plan: &Arc<AnswerPlan>, text: &str, out: &mut Vec<u8>, headers: &mut Vec<u8>, last: bool) -> Result<(), AnswerError> {
+    fn tokens(
+        &mut self,
+        plan: &Arc<AnswerPlan>,
+        text: &str,
+        out: &mut Vec<u8>,
+        headers: &mut Vec<u8>,
+        last: bool,
+    ) -> Result<(), AnswerError> {
         loop {
             match self.scanner.next(text, last)? {
-                Token::Start { prefix, local, empty } => {
+                Token::Start {
+                    prefix,
+                    local,
+                    empty,
+                } => {
                     // What a header element writes is kept apart.
-                    let target = if self.in_header { &mut *headers } else { &mut *out };
+                    let target = if self.in_header {
+                        &mut *headers
+                    } else {
+                        &mut *out
+                    };
                     self.start(plan, text, prefix, local, target)?;
                     if empty {
-                        let target = if self.in_header { &mut *headers } else { &mut *out };
+                        let target = if self.in_header {
+                            &mut *headers
+                        } else {
+                            &mut *out
+                        };
                         self.end(plan, target)?;
                     }
                 }
                 Token::End => {
-                    let target = if self.in_header { &mut *headers } else { &mut *out };
+                    let target = if self.in_header {
+                        &mut *headers
+                    } else {
+                        &mut *out
+                    };
                     self.end(plan, target)?;
                 }
                 Token::Text { text, raw } => self.characters(plan, text, raw)?,
@@ -237,7 +279,14 @@ impl AnswerReader {
         self.namespace_is(prefix, SOAP_11) || self.namespace_is(prefix, SOAP_12)
     }
 
-    fn start(&mut self, plan: &Arc<AnswerPlan>, text: &str, prefix: &str, local: &str, out: &mut Vec<u8>) -> Result<(), AnswerError> {
+    fn start(
+        &mut self,
+        plan: &Arc<AnswerPlan>,
+        text: &str,
+        prefix: &str,
+        local: &str,
+        out: &mut Vec<u8>,
+    ) -> Result<(), AnswerError> {
         match self.frames.last_mut() {
             None => {
                 if local != "Envelope" || !self.is_envelope(prefix) {
@@ -266,7 +315,10 @@ impl AnswerReader {
                 let (slot, comma, named) = (*item, *any, *named);
                 let member = self.member(plan, slot);
                 if named && member.local != local {
-                    self.note(format!("<{local}> among <{}> elements was passed by", member.local));
+                    self.note(format!(
+                        "<{local}> among <{}> elements was passed by",
+                        member.local
+                    ));
                     self.frames.push(Frame::Skip);
                     return Ok(());
                 }
@@ -284,11 +336,17 @@ impl AnswerReader {
             }
             Some(Frame::Skip | Frame::Nil | Frame::FaultText(_)) => self.frames.push(Frame::Skip),
             Some(Frame::Simple { .. }) => {
-                let reference = if local == "Include" && self.namespace_is(prefix, XOP) { self.plain_attribute(text, "href") } else { None };
+                let reference = if local == "Include" && self.namespace_is(prefix, XOP) {
+                    self.plain_attribute(text, "href")
+                } else {
+                    None
+                };
                 let included = reference.and_then(|r| self.attachment(&r));
                 match included {
                     Some(octets) => self.text.push_str(&octets),
-                    None => self.note(format!("<{local}> inside an element that only holds text was passed by")),
+                    None => self.note(format!(
+                        "<{local}> inside an element that only holds text was passed by"
+                    )),
                 }
                 self.frames.push(Frame::Skip);
             }
@@ -319,21 +377,46 @@ impl AnswerReader {
         Ok(())
     }
 
-    fn header(&mut self, plan: &Arc<AnswerPlan>, text: &str, index: usize, out: &mut Vec<u8>) -> Result<(), AnswerError> {
+    fn header(
+        &mut self,
+        plan: &Arc<AnswerPlan>,
+        text: &str,
+        index: usize,
+        out: &mut Vec<u8>,
+    ) -> Result<(), AnswerError> {
         if !out.is_empty() {
             out.push(b',');
         }
         out.extend_from_slice(&plan.headers[index].json_key);
-        self.value(plan, text, "", &plan.headers[index].local, Slot::Header(index), out)
+        self.value(
+            plan,
+            text,
+            "",
+            &plan.headers[index].local,
+            Slot::Header(index),
+            out,
+        )
     }
 
-    fn detail(&mut self, plan: &Arc<AnswerPlan>, text: &str, prefix: &str, local: &str, out: &mut Vec<u8>) -> Result<(), AnswerError> {
+    fn detail(
+        &mut self,
+        plan: &Arc<AnswerPlan>,
+        text: &str,
+        prefix: &str,
+        local: &str,
+        out: &mut Vec<u8>,
+    ) -> Result<(), AnswerError> {
         if !out.is_empty() {
-            self.note(format!("a further <{local}> in the fault's detail was passed by"));
+            self.note(format!(
+                "a further <{local}> in the fault's detail was passed by"
+            ));
             self.frames.push(Frame::Skip);
             return Ok(());
         }
-        let exact = plan.faults.iter().position(|(_, m)| m.local == local && self.namespace_is(prefix, &plan.plan.namespaces[m.namespace as usize]));
+        let exact = plan.faults.iter().position(|(_, m)| {
+            m.local == local
+                && self.namespace_is(prefix, &plan.plan.namespaces[m.namespace as usize])
+        });
         match exact.or_else(|| plan.faults.iter().position(|(_, m)| m.local == local)) {
             Some(i) => {
                 if exact.is_none() {
@@ -353,29 +436,54 @@ impl AnswerReader {
 
     fn begin_text(&mut self, text: &str) {
         self.text.clear();
-        self.language =
-            self.scanner.attributes(text).find(|a| a.name.split_once(':').is_some_and(|(p, n)| n == "lang" && self.scanner.resolve(p) == Some(XML))).map_or_else(String::new, |a| a.value.to_owned());
+        self.language = self
+            .scanner
+            .attributes(text)
+            .find(|a| {
+                a.name
+                    .split_once(':')
+                    .is_some_and(|(p, n)| n == "lang" && self.scanner.resolve(p) == Some(XML))
+            })
+            .map_or_else(String::new, |a| a.value.to_owned());
     }
 
     /// The value of an attribute without a prefix.
     fn plain_attribute(&self, text: &str, name: &str) -> Option<String> {
-        self.scanner.attributes(text).find(|a| a.name == name).map(|a| a.value.to_owned())
+        self.scanner
+            .attributes(text)
+            .find(|a| a.name == name)
+            .map(|a| a.value.to_owned())
     }
 
     /// An attachment in base64, by the reference to it (RFC 2392).
     fn attachment(&self, reference: &str) -> Option<String> {
         let id = reference.strip_prefix("cid:")?;
-        let octets = self.attachments.get(id).or_else(|| self.attachments.get(&percent_decoded(id)))?;
+        let octets = self
+            .attachments
+            .get(id)
+            .or_else(|| self.attachments.get(&percent_decoded(id)))?;
         Some(to_base64(octets))
     }
 
-    fn body_child(&mut self, plan: &Arc<AnswerPlan>, text: &str, prefix: &str, local: &str, out: &mut Vec<u8>) -> Result<(), AnswerError> {
+    fn body_child(
+        &mut self,
+        plan: &Arc<AnswerPlan>,
+        text: &str,
+        prefix: &str,
+        local: &str,
+        out: &mut Vec<u8>,
+    ) -> Result<(), AnswerError> {
         if self.fault.is_some() || self.body_seen {
             self.note(format!("a further <{local}> in the body was passed by"));
             self.frames.push(Frame::Skip);
             return Ok(());
         }
-        let bare_fault = self.namespace_is(prefix, "") && plan.output.as_ref().and_then(|o| o.element.as_ref()).is_none_or(|m| m.local != "Fault");
+        let bare_fault = self.namespace_is(prefix, "")
+            && plan
+                .output
+                .as_ref()
+                .and_then(|o| o.element.as_ref())
+                .is_none_or(|m| m.local != "Fault");
         if local == "Fault" && (self.is_envelope(prefix) || bare_fault) {
             if bare_fault {
                 self.note("the fault has no namespace".into());
@@ -385,7 +493,9 @@ impl AnswerReader {
             return Ok(());
         }
         let Some(output) = &plan.output else {
-            self.note(format!("<{local}> came where no answer is declared, and was passed by"));
+            self.note(format!(
+                "<{local}> came where no answer is declared, and was passed by"
+            ));
             self.frames.push(Frame::Skip);
             return Ok(());
         };
@@ -393,14 +503,22 @@ impl AnswerReader {
             Some(member) if member.local == local || output.rpc => {
                 if member.local != local {
                     // SOAP 1.1 §7.1: the name of the answer's element means nothing.
-                    self.note(format!("the answer is called <{local}>, not <{}>", member.local));
-                } else if !self.namespace_is(prefix, &plan.plan.namespaces[member.namespace as usize]) {
+                    self.note(format!(
+                        "the answer is called <{local}>, not <{}>",
+                        member.local
+                    ));
+                } else if !self
+                    .namespace_is(prefix, &plan.plan.namespaces[member.namespace as usize])
+                {
                     self.note(format!("<{local}> has another namespace than declared"));
                 }
                 self.body_seen = true;
                 self.value(plan, text, prefix, local, Slot::Root, out)
             }
-            Some(member) => Err(AnswerError::OtherElement(local.to_owned(), member.local.clone())),
+            Some(member) => Err(AnswerError::OtherElement(
+                local.to_owned(),
+                member.local.clone(),
+            )),
             None => {
                 // The parts stand in the body itself.
                 self.body_seen = true;
@@ -416,7 +534,11 @@ impl AnswerReader {
             _ => unreachable!("slots name members of objects"),
         };
         match slot {
-            Slot::Root => plan.output.as_ref().and_then(|o| o.element.as_ref()).unwrap_or_else(|| unreachable!("a root slot needs an output")),
+            Slot::Root => plan
+                .output
+                .as_ref()
+                .and_then(|o| o.element.as_ref())
+                .unwrap_or_else(|| unreachable!("a root slot needs an output")),
             Slot::Fault(i) => &plan.faults[i].1,
             Slot::Header(i) => &plan.headers[i],
             Slot::Of(id, i) => of(id, i),
@@ -429,7 +551,14 @@ impl AnswerReader {
     }
 
     /// The child of an object: finds its member, writes its name, begins its value.
-    fn child(&mut self, plan: &Arc<AnswerPlan>, text: &str, prefix: &str, local: &str, out: &mut Vec<u8>) -> Result<(), AnswerError> {
+    fn child(
+        &mut self,
+        plan: &Arc<AnswerPlan>,
+        text: &str,
+        prefix: &str,
+        local: &str,
+        out: &mut Vec<u8>,
+    ) -> Result<(), AnswerError> {
         loop {
             let Some(Frame::Object(frame)) = self.frames.last() else {
                 return Ok(());
@@ -438,18 +567,29 @@ impl AnswerReader {
             let TypePlan::Object(object) = plan.plan.get(type_id) else {
                 return Ok(());
             };
-            let in_group = bare && !matches!(self.frames.get(self.frames.len().wrapping_sub(2)), Some(Frame::Body));
+            let in_group = bare
+                && !matches!(
+                    self.frames.get(self.frames.len().wrapping_sub(2)),
+                    Some(Frame::Body)
+                );
             let found = self.find(plan, object, frame, prefix, local);
             if in_group {
                 // Another instance begins where the element does not fit behind the last one.
-                let fits = found.is_some_and(|(i, _)| next == usize::MAX || (i == next && object.members[i].many) || object.content.follows(next, i));
+                let fits = found.is_some_and(|(i, _)| {
+                    next == usize::MAX
+                        || (i == next && object.members[i].many)
+                        || object.content.follows(next, i)
+                });
                 if !fits {
                     self.close_bare(plan, out)?;
                     continue;
                 }
             }
             let Some((index, exact)) = found else {
-                self.note(format!("<{local}> is not declared in {} and was passed by", object.name));
+                self.note(format!(
+                    "<{local}> is not declared in {} and was passed by",
+                    object.name
+                ));
                 self.frames.push(Frame::Skip);
                 return Ok(());
             };
@@ -473,13 +613,28 @@ impl AnswerReader {
     }
 
     /// The member that an element means, and whether its namespace is the declared one.
-    fn find(&self, plan: &AnswerPlan, object: &ObjectPlan, frame: &ObjectFrame, prefix: &str, local: &str) -> Option<(usize, bool)> {
+    fn find(
+        &self,
+        plan: &AnswerPlan,
+        object: &ObjectPlan,
+        frame: &ObjectFrame,
+        prefix: &str,
+        local: &str,
+    ) -> Option<(usize, bool)> {
         let members = &object.members;
         let uri = self.scanner.resolve(prefix).unwrap_or("");
-        let next = if frame.next == usize::MAX { 0 } else { frame.next };
+        let next = if frame.next == usize::MAX {
+            0
+        } else {
+            frame.next
+        };
         // Nearly always: the member that was last seen, or one behind it.
         for (i, member) in members.iter().enumerate().skip(next) {
-            if member.kind == MemberKind::Element && member.local == local && plan.plan.namespaces[member.namespace as usize] == uri && (member.many || !self.seen[frame.seen_from + i]) {
+            if member.kind == MemberKind::Element
+                && member.local == local
+                && plan.plan.namespaces[member.namespace as usize] == uri
+                && (member.many || !self.seen[frame.seen_from + i])
+            {
                 return Some((i, true));
             }
         }
@@ -487,12 +642,25 @@ impl AnswerReader {
     }
 
     #[cold]
-    fn find_elsewhere(&self, plan: &AnswerPlan, object: &ObjectPlan, frame: &ObjectFrame, uri: &str, local: &str, next: usize) -> Option<(usize, bool)> {
+    fn find_elsewhere(
+        &self,
+        plan: &AnswerPlan,
+        object: &ObjectPlan,
+        frame: &ObjectFrame,
+        uri: &str,
+        local: &str,
+        next: usize,
+    ) -> Option<(usize, bool)> {
         let members = &object.members;
         let around = || (next..members.len()).chain(0..next.min(members.len()));
         let is = |m: &Member, any_namespace: bool| match m.kind {
-            MemberKind::Element => m.local == local && (any_namespace || plan.plan.namespaces[m.namespace as usize] == uri),
-            MemberKind::Group => m.starts.iter().any(|(n, l)| l == local && (any_namespace || plan.plan.namespaces[*n as usize] == uri)),
+            MemberKind::Element => {
+                m.local == local
+                    && (any_namespace || plan.plan.namespaces[m.namespace as usize] == uri)
+            }
+            MemberKind::Group => m.starts.iter().any(|(n, l)| {
+                l == local && (any_namespace || plan.plan.namespaces[*n as usize] == uri)
+            }),
             _ => false,
         };
         // One that has no room left is only taken when there is no other.
@@ -502,12 +670,28 @@ impl AnswerReader {
             .find(|i| free(*i) && is(&members[*i], false))
             .or_else(|| around().find(|i| is(&members[*i], false)))
             .map(|i| (i, true))
-            .or_else(|| wildcard.filter(|_| !around().any(|i| members[i].namespace == 0 && is(&members[i], true))).map(|i| (i, true)))
-            .or_else(|| around().find(|i| is(&members[*i], true)).map(|i| (i, false)))
+            .or_else(|| {
+                wildcard
+                    .filter(|_| {
+                        !around().any(|i| members[i].namespace == 0 && is(&members[i], true))
+                    })
+                    .map(|i| (i, true))
+            })
+            .or_else(|| {
+                around()
+                    .find(|i| is(&members[*i], true))
+                    .map(|i| (i, false))
+            })
     }
 
     /// Writes what comes before a member's value; false when there is no room for it.
-    fn begin_member(&mut self, object: &ObjectPlan, index: usize, local: &str, out: &mut Vec<u8>) -> Result<bool, AnswerError> {
+    fn begin_member(
+        &mut self,
+        object: &ObjectPlan,
+        index: usize,
+        local: &str,
+        out: &mut Vec<u8>,
+    ) -> Result<bool, AnswerError> {
         let gather = self.gather;
         let member = &object.members[index];
         let Some(Frame::Object(frame)) = self.frames.last_mut() else {
@@ -516,7 +700,10 @@ impl AnswerReader {
         let seen = &mut self.seen[frame.seen_from + index];
         if gather {
             if std::mem::replace(seen, true) && !member.many {
-                self.note(format!("a second <{local}> in {} was passed by", object.name));
+                self.note(format!(
+                    "a second <{local}> in {} was passed by",
+                    object.name
+                ));
                 return Ok(false);
             }
             frame.next = index;
@@ -529,9 +716,15 @@ impl AnswerReader {
         }
         if std::mem::replace(seen, true) {
             if member.many {
-                return Err(AnswerError::Apart(format!("{}/{}", object.name, member.local)));
+                return Err(AnswerError::Apart(format!(
+                    "{}/{}",
+                    object.name, member.local
+                )));
             }
-            self.note(format!("a second <{local}> in {} was passed by", object.name));
+            self.note(format!(
+                "a second <{local}> in {} was passed by",
+                object.name
+            ));
             return Ok(false);
         }
         if std::mem::take(&mut frame.open_array) {
@@ -549,32 +742,60 @@ impl AnswerReader {
         Ok(true)
     }
 
-    fn generic(&mut self, text: &str, prefix: &str, local: &str, named: bool) -> Result<(), AnswerError> {
+    fn generic(
+        &mut self,
+        text: &str,
+        prefix: &str,
+        local: &str,
+        named: bool,
+    ) -> Result<(), AnswerError> {
         let builder = Builder::new(Mapping::default());
         let mut builder = Box::new(if named { builder } else { builder.nameless() });
         builder.start(&self.scanner, text, prefix, local)?;
-        self.frames.push(Frame::Generic { builder, depth: 1, named });
+        self.frames.push(Frame::Generic {
+            builder,
+            depth: 1,
+            named,
+        });
         Ok(())
     }
 
     /// Begins the value of an element just started.
-    fn value(&mut self, plan: &Arc<AnswerPlan>, text: &str, prefix: &str, local: &str, slot: Slot, out: &mut Vec<u8>) -> Result<(), AnswerError> {
+    fn value(
+        &mut self,
+        plan: &Arc<AnswerPlan>,
+        text: &str,
+        prefix: &str,
+        local: &str,
+        slot: Slot,
+        out: &mut Vec<u8>,
+    ) -> Result<(), AnswerError> {
         let member = self.member(plan, slot);
         let mut named_type = None;
         if self.scanner.has_attributes() {
             let (mut nil, mut undeclared) = (false, false);
             for a in self.scanner.attributes(text) {
-                let Some((prefix, name)) = a.name.split_once(':') else { continue };
+                let Some((prefix, name)) = a.name.split_once(':') else {
+                    continue;
+                };
                 let bound = self.scanner.resolve(prefix);
                 // Some servers use the prefix without declaring it; there is only one thing they can mean.
                 let meant = bound.is_none() && prefix == "xsi";
-                if !matches!(name, "nil" | "null" | "type") || !(meant || bound.is_some_and(is_xsi)) {
+                if !matches!(name, "nil" | "null" | "type") || !(meant || bound.is_some_and(is_xsi))
+                {
                     continue;
                 }
                 undeclared |= meant;
                 if name == "type" {
-                    let (prefix, name) = a.value.trim().split_once(':').unwrap_or(("", a.value.trim()));
-                    named_type = Some((self.scanner.resolve(prefix).unwrap_or("").to_owned(), name.to_owned()));
+                    let (prefix, name) = a
+                        .value
+                        .trim()
+                        .split_once(':')
+                        .unwrap_or(("", a.value.trim()));
+                    named_type = Some((
+                        self.scanner.resolve(prefix).unwrap_or("").to_owned(),
+                        name.to_owned(),
+                    ));
                 } else {
                     nil = matches!(a.value.trim(), "true" | "1");
                 }
@@ -595,7 +816,11 @@ impl AnswerReader {
             // The body's own element keeps its shape even when it only holds a list.
             if let Slot::Of(id, i) = slot {
                 out.push(b'[');
-                self.frames.push(Frame::List { item: Slot::ItemOf(id, i), any: false, named: true });
+                self.frames.push(Frame::List {
+                    item: Slot::ItemOf(id, i),
+                    any: false,
+                    named: true,
+                });
                 return Ok(());
             }
         }
@@ -604,24 +829,39 @@ impl AnswerReader {
             TypePlan::Simple(_) => {
                 self.text.clear();
                 if !self.attachments.is_empty()
-                    && let Some(octets) = self.plain_attribute(text, "href").and_then(|h| self.attachment(&h))
+                    && let Some(octets) = self
+                        .plain_attribute(text, "href")
+                        .and_then(|h| self.attachment(&h))
                 {
                     self.text = octets;
                 }
-                self.frames.push(Frame::Simple { of: slot, simple: SimpleOf::Type(type_id), close: false });
+                self.frames.push(Frame::Simple {
+                    of: slot,
+                    simple: SimpleOf::Type(type_id),
+                    close: false,
+                });
             }
             TypePlan::List(_) => {
                 out.push(b'[');
-                self.frames.push(Frame::List { item: Slot::ListItem(type_id), any: false, named: false });
+                self.frames.push(Frame::List {
+                    item: Slot::ListItem(type_id),
+                    any: false,
+                    named: false,
+                });
             }
             TypePlan::Any => match named_type {
-                Some((uri, name)) => self.typed_any(plan, text, prefix, local, slot, (&uri, &name), out)?,
+                Some((uri, name)) => {
+                    self.typed_any(plan, text, prefix, local, slot, (&uri, &name), out)?
+                }
                 None => self.generic(text, prefix, local, false)?,
             },
             TypePlan::Object(object) => {
                 let chosen = self.chosen_type(plan, object, named_type, member);
                 self.object_frame(plan, chosen.unwrap_or(type_id), false, out);
-                if let TypePlan::Object(ObjectPlan { label: Some(label), .. }) = plan.plan.get(chosen.unwrap_or(type_id)) {
+                if let TypePlan::Object(ObjectPlan {
+                    label: Some(label), ..
+                }) = plan.plan.get(chosen.unwrap_or(type_id))
+                {
                     self.type_label(label, out);
                 }
                 self.attributes(plan, text, out)?;
@@ -631,26 +871,54 @@ impl AnswerReader {
     }
 
     /// The type that `xsi:type` names, when it is another than the declared one and may stand there.
-    fn chosen_type(&mut self, plan: &AnswerPlan, object: &ObjectPlan, named: Option<(String, String)>, member: &Member) -> Option<TypeId> {
+    fn chosen_type(
+        &mut self,
+        plan: &AnswerPlan,
+        object: &ObjectPlan,
+        named: Option<(String, String)>,
+        member: &Member,
+    ) -> Option<TypeId> {
         let (uri, name) = named?;
         let is = |n: &(u16, String)| n.1 == name && plan.plan.namespaces[n.0 as usize] == uri;
         if let Some(found) = object.derived.iter().find(|d| is(&d.name)) {
             return Some(found.type_id);
         }
         if let Some(found) = object.derived.iter().find(|d| d.name.1 == name) {
-            self.note(format!("xsi:type of <{}>: “{name}” of another namespace is taken", member.local));
+            self.note(format!(
+                "xsi:type of <{}>: “{name}” of another namespace is taken",
+                member.local
+            ));
             return Some(found.type_id);
         }
         if !member.type_name.as_ref().is_some_and(is) && !plan.encoded {
-            self.note(format!("xsi:type of <{}> names “{name}”, which cannot stand there; it is read as {}", member.local, object.name));
+            self.note(format!(
+                "xsi:type of <{}> names “{name}”, which cannot stand there; it is read as {}",
+                member.local, object.name
+            ));
         }
         None
     }
 
     /// An element of any type whose `xsi:type` says what it is.
-    #[expect(clippy::too_many_arguments, reason = "the same surroundings as every value")]
-    fn typed_any(&mut self, plan: &Arc<AnswerPlan>, text: &str, prefix: &str, local: &str, slot: Slot, (uri, name): (&str, &str), out: &mut Vec<u8>) -> Result<(), AnswerError> {
-        let simple = if is_xsd(uri) { Simple::built_in(name) } else { None };
+    #[expect(
+        clippy::too_many_arguments,
+        reason = "the same surroundings as every value"
+    )]
+    fn typed_any(
+        &mut self,
+        plan: &Arc<AnswerPlan>,
+        text: &str,
+        prefix: &str,
+        local: &str,
+        slot: Slot,
+        (uri, name): (&str, &str),
+        out: &mut Vec<u8>,
+    ) -> Result<(), AnswerError> {
+        let simple = if is_xsd(uri) {
+            Simple::built_in(name)
+        } else {
+            None
+        };
         if let Some(simple) = simple {
             out.push(b'{');
             push_json_string(out, TYPE_MEMBER);
@@ -658,10 +926,19 @@ impl AnswerReader {
             push_json_string(out, name);
             out.extend_from_slice(b",\"value\":");
             self.text.clear();
-            self.frames.push(Frame::Simple { of: slot, simple: SimpleOf::Own(Box::new(simple)), close: true });
+            self.frames.push(Frame::Simple {
+                of: slot,
+                simple: SimpleOf::Own(Box::new(simple)),
+                close: true,
+            });
             return Ok(());
         }
-        match plan.plan.named.iter().find(|d| d.name.1 == name && plan.plan.namespaces[d.name.0 as usize] == uri) {
+        match plan
+            .plan
+            .named
+            .iter()
+            .find(|d| d.name.1 == name && plan.plan.namespaces[d.name.0 as usize] == uri)
+        {
             Some(found) if matches!(plan.plan.get(found.type_id), TypePlan::Object(_)) => {
                 self.object_frame(plan, found.type_id, false, out);
                 self.type_label(&found.json, out);
@@ -672,14 +949,29 @@ impl AnswerReader {
     }
 
     fn object_frame(&mut self, plan: &AnswerPlan, type_id: TypeId, bare: bool, out: &mut Vec<u8>) {
-        let TypePlan::Object(object) = plan.plan.get(type_id) else { return };
+        let TypePlan::Object(object) = plan.plan.get(type_id) else {
+            return;
+        };
         out.push(b'{');
         self.text.clear();
         let seen_from = self.seen.len();
         self.seen.resize(seen_from + object.members.len(), false);
-        let gathered = if self.gather { vec![Vec::new(); object.members.len()] } else { Vec::new() };
+        let gathered = if self.gather {
+            vec![Vec::new(); object.members.len()]
+        } else {
+            Vec::new()
+        };
         let next = if bare { usize::MAX } else { 0 };
-        self.frames.push(Frame::Object(ObjectFrame { type_id, seen_from, next, open_array: false, any: false, bare, gathered, reading: None }));
+        self.frames.push(Frame::Object(ObjectFrame {
+            type_id,
+            seen_from,
+            next,
+            open_array: false,
+            any: false,
+            bare,
+            gathered,
+            reading: None,
+        }));
     }
 
     fn type_label(&mut self, label: &str, out: &mut Vec<u8>) {
@@ -692,30 +984,60 @@ impl AnswerReader {
     }
 
     /// Writes the attributes of the object just begun.
-    fn attributes(&mut self, plan: &AnswerPlan, text: &str, out: &mut Vec<u8>) -> Result<(), AnswerError> {
+    fn attributes(
+        &mut self,
+        plan: &AnswerPlan,
+        text: &str,
+        out: &mut Vec<u8>,
+    ) -> Result<(), AnswerError> {
         if !self.scanner.has_attributes() {
             return Ok(());
         }
-        let Some(Frame::Object(frame)) = self.frames.last() else { return Ok(()) };
+        let Some(Frame::Object(frame)) = self.frames.last() else {
+            return Ok(());
+        };
         let (type_id, seen_from, mut any) = (frame.type_id, frame.seen_from, frame.any);
-        let TypePlan::Object(object) = plan.plan.get(type_id) else { return Ok(()) };
+        let TypePlan::Object(object) = plan.plan.get(type_id) else {
+            return Ok(());
+        };
         let mut open: Vec<(String, String)> = Vec::new();
         let mut unknown = Vec::new();
         for attribute in self.scanner.attributes(text) {
-            let (prefix, name) = attribute.name.split_once(':').unwrap_or(("", attribute.name));
+            let (prefix, name) = attribute
+                .name
+                .split_once(':')
+                .unwrap_or(("", attribute.name));
             if prefix == "xmlns" || (prefix.is_empty() && name == "xmlns") {
                 continue;
             }
-            let uri = if prefix.is_empty() { "" } else { self.scanner.resolve(prefix).unwrap_or("") };
+            let uri = if prefix.is_empty() {
+                ""
+            } else {
+                self.scanner.resolve(prefix).unwrap_or("")
+            };
             if is_xsi(uri) {
                 continue;
             }
             let mut value = String::new();
-            push_attribute(&mut value, attribute.value).map_err(|message| AnswerError::Xml(XmlError { message, offset: 0 }))?;
-            let found = object.members.iter().position(|m| m.kind == MemberKind::Attribute && m.local == name && plan.plan.namespaces[m.namespace as usize] == uri);
+            push_attribute(&mut value, attribute.value)
+                .map_err(|message| AnswerError::Xml(XmlError { message, offset: 0 }))?;
+            let found = object.members.iter().position(|m| {
+                m.kind == MemberKind::Attribute
+                    && m.local == name
+                    && plan.plan.namespaces[m.namespace as usize] == uri
+            });
             let Some(index) = found else {
-                if object.members.last().is_some_and(|m| m.kind == MemberKind::AnyAttribute) {
-                    if !prefix.is_empty() && prefix != "xml" && !open.iter().any(|(n, _)| n.strip_prefix("xmlns:") == Some(prefix)) {
+                if object
+                    .members
+                    .last()
+                    .is_some_and(|m| m.kind == MemberKind::AnyAttribute)
+                {
+                    if !prefix.is_empty()
+                        && prefix != "xml"
+                        && !open
+                            .iter()
+                            .any(|(n, _)| n.strip_prefix("xmlns:") == Some(prefix))
+                    {
                         open.push((format!("xmlns:{prefix}"), uri.to_owned()));
                     }
                     open.push((attribute.name.to_owned(), value));
@@ -732,10 +1054,15 @@ impl AnswerReader {
                 out.push(b',');
             }
             out.extend_from_slice(&member.json_key);
-            simple.to_json(out, &value).map_err(|e| AnswerError::Value(format!("{}/{}", object.name, member.local), e))?;
+            simple
+                .to_json(out, &value)
+                .map_err(|e| AnswerError::Value(format!("{}/{}", object.name, member.local), e))?;
             self.seen[seen_from + index] = true;
         }
-        if let (false, Some((index, member))) = (open.is_empty(), object.members.iter().enumerate().next_back()) {
+        if let (false, Some((index, member))) = (
+            open.is_empty(),
+            object.members.iter().enumerate().next_back(),
+        ) {
             if std::mem::replace(&mut any, true) {
                 out.push(b',');
             }
@@ -749,7 +1076,16 @@ impl AnswerReader {
             out.push(b'}');
             self.seen[seen_from + index] = true;
         }
-        let notes: Vec<String> = unknown.iter().filter(|_| !plan.encoded).map(|n| format!("the attribute {n} is not declared in {} and was passed by", object.name)).collect();
+        let notes: Vec<String> = unknown
+            .iter()
+            .filter(|_| !plan.encoded)
+            .map(|n| {
+                format!(
+                    "the attribute {n} is not declared in {} and was passed by",
+                    object.name
+                )
+            })
+            .collect();
         notes.into_iter().for_each(|n| self.note(n));
         if let Some(Frame::Object(frame)) = self.frames.last_mut() {
             frame.any = any;
@@ -777,7 +1113,9 @@ impl AnswerReader {
             }
             Some(Frame::Object(frame)) => self.end_object(plan, frame, out)?,
             Some(Frame::List { .. }) => out.push(b']'),
-            Some(Frame::Generic { mut builder, named, .. }) => {
+            Some(Frame::Generic {
+                mut builder, named, ..
+            }) => {
                 let (name, value) = builder.finish().unwrap_or_default();
                 if named {
                     out.push(b'{');
@@ -798,7 +1136,9 @@ impl AnswerReader {
                     match field {
                         FaultField::Code => local.clone_into(&mut fault.code),
                         FaultField::Subcode => local.clone_into(&mut fault.subcode),
-                        FaultField::Reason => fault.reasons.push((std::mem::take(&mut self.language), text.to_owned())),
+                        FaultField::Reason => fault
+                            .reasons
+                            .push((std::mem::take(&mut self.language), text.to_owned())),
                     }
                 }
             }
@@ -810,7 +1150,9 @@ impl AnswerReader {
 
     /// When gathering: takes the value just read from the end of what was written.
     fn gathered(&mut self, out: &mut Vec<u8>) {
-        let Some(Frame::Object(frame)) = self.frames.last_mut() else { return };
+        let Some(Frame::Object(frame)) = self.frames.last_mut() else {
+            return;
+        };
         if let Some((index, from)) = frame.reading.take() {
             let into = &mut frame.gathered[index];
             if !into.is_empty() {
@@ -829,7 +1171,13 @@ impl AnswerReader {
         Ok(())
     }
 
-    fn end_simple(&mut self, plan: &AnswerPlan, of: Slot, simple: &SimpleOf, out: &mut Vec<u8>) -> Result<(), AnswerError> {
+    fn end_simple(
+        &mut self,
+        plan: &AnswerPlan,
+        of: Slot,
+        simple: &SimpleOf,
+        out: &mut Vec<u8>,
+    ) -> Result<(), AnswerError> {
         let member = self.member(plan, of);
         let simple = match simple {
             SimpleOf::Own(simple) => simple,
@@ -850,10 +1198,17 @@ impl AnswerReader {
             octets = found;
             text = &octets;
         }
-        simple.to_json(out, text).map_err(|e| AnswerError::Value(member.local.clone(), e))
+        simple
+            .to_json(out, text)
+            .map_err(|e| AnswerError::Value(member.local.clone(), e))
     }
 
-    fn end_object(&mut self, plan: &AnswerPlan, mut frame: ObjectFrame, out: &mut Vec<u8>) -> Result<(), AnswerError> {
+    fn end_object(
+        &mut self,
+        plan: &AnswerPlan,
+        mut frame: ObjectFrame,
+        out: &mut Vec<u8>,
+    ) -> Result<(), AnswerError> {
         let TypePlan::Object(object) = plan.plan.get(frame.type_id) else {
             return Ok(());
         };
@@ -887,7 +1242,9 @@ impl AnswerReader {
                     out.extend_from_slice(b"[]");
                 }
             } else if member.kind == MemberKind::Attribute && member.default.is_some() {
-                if let (TypePlan::Simple(simple), Some(default)) = (plan.plan.get(member.type_id), &member.default) {
+                if let (TypePlan::Simple(simple), Some(default)) =
+                    (plan.plan.get(member.type_id), &member.default)
+                {
                     comma(out);
                     out.extend_from_slice(&member.json_key);
                     default_json(simple, out, default);
@@ -903,7 +1260,9 @@ impl AnswerReader {
             comma(out);
             push_json_string(out, name);
             out.push(b':');
-            simple.to_json(out, &self.text).map_err(|e| AnswerError::Value(object.name.clone(), e))?;
+            simple
+                .to_json(out, &self.text)
+                .map_err(|e| AnswerError::Value(object.name.clone(), e))?;
         }
         out.push(b'}');
         self.seen.truncate(frame.seen_from);
@@ -920,7 +1279,10 @@ impl AnswerReader {
 const MAX_NOTES: usize = 20;
 
 fn choose_reason(fault: &mut Fault) {
-    let english = fault.reasons.iter().find(|(l, _)| l.get(..2).is_some_and(|l| l.eq_ignore_ascii_case("en")));
+    let english = fault
+        .reasons
+        .iter()
+        .find(|(l, _)| l.get(..2).is_some_and(|l| l.eq_ignore_ascii_case("en")));
     if let Some((_, text)) = english.or(fault.reasons.first()) {
         fault.reason = text.clone();
     }
@@ -934,7 +1296,10 @@ fn percent_decoded(text: &str) -> String {
     let mut out = Vec::with_capacity(bytes.len());
     let mut i = 0;
     while i < bytes.len() {
-        let pair = (bytes[i] == b'%').then(|| text.get(i + 1..i + 3)).flatten().and_then(|h| u8::from_str_radix(h, 16).ok());
+        let pair = (bytes[i] == b'%')
+            .then(|| text.get(i + 1..i + 3))
+            .flatten()
+            .and_then(|h| u8::from_str_radix(h, 16).ok());
         out.push(pair.unwrap_or(bytes[i]));
         i += if pair.is_some() { 3 } else { 1 };
     }

@@ -38,12 +38,18 @@ pub(crate) struct Component<'a, 'i> {
 
 impl<'a, 'i> Component<'a, 'i> {
     pub(crate) fn at(&self, node: Node<'a, 'i>) -> Self {
-        Self { node, source: self.source }
+        Self {
+            node,
+            source: self.source,
+        }
     }
 
     /// A node's name among all documents.
     pub(crate) fn key(&self) -> (usize, NodeId) {
-        (std::ptr::from_ref(self.node.document()).addr(), self.node.id())
+        (
+            std::ptr::from_ref(self.node.document()).addr(),
+            self.node.id(),
+        )
     }
 }
 
@@ -66,7 +72,10 @@ impl<'a, 'i> Index<'a, 'i> {
     /// it over (XML Schema part 1 §4.2.1, "chameleon").
     pub(crate) fn add(&mut self, schema: Node<'a, 'i>, file: &'a str, adopted: Option<&'a str>) {
         let source = Source {
-            target: schema.attribute("targetNamespace").or(adopted).unwrap_or(""),
+            target: schema
+                .attribute("targetNamespace")
+                .or(adopted)
+                .unwrap_or(""),
             qualified_elements: schema.attribute("elementFormDefault") == Some("qualified"),
             qualified_attributes: schema.attribute("attributeFormDefault") == Some("qualified"),
             file,
@@ -86,9 +95,14 @@ impl<'a, 'i> Index<'a, 'i> {
     /// Takes in what a `redefine` changes; the file that it redefines was taken in before.
     pub(crate) fn redefine(&mut self, redefine: Node<'a, 'i>, source: Source<'a>) {
         for node in redefine.children().filter(Node::is_element) {
-            let (Some(kind), Some(name)) = (kind_of(node), node.attribute("name")) else { continue };
+            let (Some(kind), Some(name)) = (kind_of(node), node.attribute("name")) else {
+                continue;
+            };
             let here = Component { node, source };
-            if let Some(original) = self.found.insert((kind, (source.target.to_owned(), name.trim().to_owned())), here) {
+            if let Some(original) = self.found.insert(
+                (kind, (source.target.to_owned(), name.trim().to_owned())),
+                here,
+            ) {
                 self.originals.insert(here.key(), original);
             }
         }
@@ -96,17 +110,31 @@ impl<'a, 'i> Index<'a, 'i> {
 
     /// Finds out what stands for what, when everything is taken in.
     pub(crate) fn connect(&mut self) {
-        let (mut substitutes, mut derived): (HashMap<QName, Vec<QName>>, HashMap<QName, Vec<QName>>) = (HashMap::new(), HashMap::new());
+        let (mut substitutes, mut derived): (
+            HashMap<QName, Vec<QName>>,
+            HashMap<QName, Vec<QName>>,
+        ) = (HashMap::new(), HashMap::new());
         for ((kind, name), at) in &self.found {
             match kind {
                 Kind::Element => {
                     if let Some(head) = at.node.attribute("substitutionGroup") {
-                        substitutes.entry(self.name_of(Kind::Element, *at, head)).or_default().push(name.clone());
+                        substitutes
+                            .entry(self.name_of(Kind::Element, *at, head))
+                            .or_default()
+                            .push(name.clone());
                     }
                 }
                 Kind::Type => {
-                    let steps = at.node.children().filter(|n| matches!(n.tag_name().name(), "complexContent" | "simpleContent")).flat_map(|n| n.children());
-                    let base = steps.filter(|n| matches!(n.tag_name().name(), "extension" | "restriction")).find_map(|n| Some((n, n.attribute("base")?)));
+                    let steps = at
+                        .node
+                        .children()
+                        .filter(|n| {
+                            matches!(n.tag_name().name(), "complexContent" | "simpleContent")
+                        })
+                        .flat_map(|n| n.children());
+                    let base = steps
+                        .filter(|n| matches!(n.tag_name().name(), "extension" | "restriction"))
+                        .find_map(|n| Some((n, n.attribute("base")?)));
                     if let Some((node, base)) = base {
                         let base = self.name_of(Kind::Type, at.at(node), base);
                         if base != *name {
@@ -141,12 +169,18 @@ impl<'a, 'i> Index<'a, 'i> {
 
     /// Local names of a kind, for suggestions.
     pub(crate) fn names(&self, kind: Kind) -> impl Iterator<Item = &str> {
-        self.found.keys().filter(move |(k, _)| *k == kind).map(|(_, (_, name))| name.as_str())
+        self.found
+            .keys()
+            .filter(move |(k, _)| *k == kind)
+            .map(|(_, (_, name))| name.as_str())
     }
 
     /// All names of a kind, in the order they were taken in.
     pub(crate) fn all(&self, kind: Kind) -> impl Iterator<Item = &QName> {
-        self.found.keys().filter(move |(k, _)| *k == kind).map(|(_, name)| name)
+        self.found
+            .keys()
+            .filter(move |(k, _)| *k == kind)
+            .map(|(_, name)| name)
     }
 
     /// The name that a reference means: by its prefix, and where that leads nowhere, by the only thing of that local name.
@@ -179,11 +213,27 @@ pub(crate) fn exact_name(at: Component<'_, '_>, text: &str) -> QName {
     if prefix == "xml" {
         return (XML.to_owned(), local.to_owned());
     }
-    let uri = at.node.lookup_namespace_uri((!prefix.is_empty()).then_some(prefix));
+    let uri = at
+        .node
+        .lookup_namespace_uri((!prefix.is_empty()).then_some(prefix));
     // An unprefixed name without a default namespace has none, but in a chameleon schema it means the adopted one
     // (XML Schema part 1 §4.2.1).
-    let chameleon = || !at.node.ancestors().any(|n| n.tag_name().name() == "schema" && n.has_attribute("targetNamespace"));
-    (uri.unwrap_or_else(|| if prefix.is_empty() && chameleon() { at.source.target } else { "" }).to_owned(), local.to_owned())
+    let chameleon = || {
+        !at.node
+            .ancestors()
+            .any(|n| n.tag_name().name() == "schema" && n.has_attribute("targetNamespace"))
+    };
+    (
+        uri.unwrap_or_else(|| {
+            if prefix.is_empty() && chameleon() {
+                at.source.target
+            } else {
+                ""
+            }
+        })
+        .to_owned(),
+        local.to_owned(),
+    )
 }
 
 fn closure(edges: &HashMap<QName, Vec<QName>>, from: &QName) -> Vec<QName> {
@@ -215,8 +265,19 @@ fn kind_of(node: Node<'_, '_>) -> Option<Kind> {
 pub(crate) fn documentation(node: Node<'_, '_>) -> String {
     let text: Vec<&str> = node
         .children()
-        .filter(|n| (n.tag_name().name() == "annotation" && n.tag_name().namespace().is_some_and(is_xsd)) || n.tag_name().name() == "documentation")
-        .flat_map(|n| if n.tag_name().name() == "documentation" { vec![n] } else { n.children().filter(|c| c.tag_name().name() == "documentation").collect() })
+        .filter(|n| {
+            (n.tag_name().name() == "annotation" && n.tag_name().namespace().is_some_and(is_xsd))
+                || n.tag_name().name() == "documentation"
+        })
+        .flat_map(|n| {
+            if n.tag_name().name() == "documentation" {
+                vec![n]
+            } else {
+                n.children()
+                    .filter(|c| c.tag_name().name() == "documentation")
+                    .collect()
+            }
+        })
         .flat_map(|n| n.descendants())
         .filter(Node::is_text)
         .filter_map(|n| n.text())

@@ -4,7 +4,9 @@ use std::collections::HashMap;
 
 use serde_json::{Map, Value, json};
 
-use crate::plan::{Derived, Member, MemberKind, ObjectPlan, Particle, Plan, TYPE_MEMBER, TypeId, TypePlan};
+use crate::plan::{
+    Derived, Member, MemberKind, ObjectPlan, Particle, Plan, TYPE_MEMBER, TypeId, TypePlan,
+};
 
 /// Writes JSON Schemas for types, each object type once.
 pub struct JsonSchemas<'a> {
@@ -17,16 +19,26 @@ pub struct JsonSchemas<'a> {
 impl<'a> JsonSchemas<'a> {
     /// A writer for the types of a plan.
     pub fn new(plan: &'a Plan) -> Self {
-        Self { plan, names: HashMap::new(), schemas: Map::new() }
+        Self {
+            plan,
+            names: HashMap::new(),
+            schemas: Map::new(),
+        }
     }
 
     /// The schema of a type: a reference when an object, otherwise written out.
     pub fn of(&mut self, id: TypeId) -> Value {
         match self.plan.get(id) {
             TypePlan::Simple(simple) => simple.json_schema(),
-            TypePlan::Any => json!({ "description": "Any XML, in the generic mapping; or an object whose “xsi:type” names its type." }),
+            TypePlan::Any => {
+                json!({ "description": "Any XML, in the generic mapping; or an object whose “xsi:type” names its type." })
+            }
             TypePlan::List(item) => json!({ "type": "array", "items": self.value(item) }),
-            TypePlan::Object(object) if object.is_abstract || object.derived.iter().any(|d| d.type_id != id) => self.family(&object.derived),
+            TypePlan::Object(object)
+                if object.is_abstract || object.derived.iter().any(|d| d.type_id != id) =>
+            {
+                self.family(&object.derived)
+            }
             TypePlan::Object(object) => self.reference(id, object),
         }
     }
@@ -53,7 +65,17 @@ impl<'a> JsonSchemas<'a> {
     }
 
     fn add(&mut self, id: TypeId, object: &ObjectPlan) -> String {
-        let clean: String = object.name.chars().map(|c| if c.is_ascii_alphanumeric() || "._-".contains(c) { c } else { '_' }).collect();
+        let clean: String = object
+            .name
+            .chars()
+            .map(|c| {
+                if c.is_ascii_alphanumeric() || "._-".contains(c) {
+                    c
+                } else {
+                    '_'
+                }
+            })
+            .collect();
         let mut name = clean.clone();
         let mut n = 1;
         while self.schemas.contains_key(&name) {
@@ -72,7 +94,10 @@ impl<'a> JsonSchemas<'a> {
         let mut properties = Map::new();
         let mut required = Vec::new();
         if let Some(label) = &object.label {
-            properties.insert(TYPE_MEMBER.to_owned(), json!({ "type": "string", "enum": [label] }));
+            properties.insert(
+                TYPE_MEMBER.to_owned(),
+                json!({ "type": "string", "enum": [label] }),
+            );
             if object.is_derived {
                 required.push(TYPE_MEMBER.to_owned());
             }
@@ -107,18 +132,28 @@ impl<'a> JsonSchemas<'a> {
 
     fn value(&mut self, member: &Member) -> Value {
         let schema = self.of(member.type_id);
-        if member.nillable { nullable(schema) } else { schema }
+        if member.nillable {
+            nullable(schema)
+        } else {
+            schema
+        }
     }
 
     /// The schema of one member's value.
     pub fn member(&mut self, member: &Member) -> Value {
         let inner = member.items.as_deref().unwrap_or(member);
         let mut schema = match member.kind {
-            MemberKind::AnyAttribute => json!({ "type": "object", "additionalProperties": { "type": "string" } }),
-            MemberKind::Any => json!({ "type": "object", "minProperties": 1, "maxProperties": 1, "description": "An element in the generic mapping." }),
+            MemberKind::AnyAttribute => {
+                json!({ "type": "object", "additionalProperties": { "type": "string" } })
+            }
+            MemberKind::Any => {
+                json!({ "type": "object", "minProperties": 1, "maxProperties": 1, "description": "An element in the generic mapping." })
+            }
             _ => self.value(inner),
         };
-        if let (Some(text), TypePlan::Simple(simple)) = (&member.default, self.plan.get(member.type_id)) {
+        if let (Some(text), TypePlan::Simple(simple)) =
+            (&member.default, self.plan.get(member.type_id))
+        {
             schema[if member.fixed { "const" } else { "default" }] = simple.json_of(text);
         }
         if member.many || member.items.is_some() {
@@ -146,7 +181,9 @@ impl<'a> JsonSchemas<'a> {
 /// what they need.
 fn collect_choices(object: &ObjectPlan, particle: &Particle, into: &mut Vec<Value>) {
     match particle {
-        Particle::Sequence(parts, true) => parts.iter().for_each(|p| collect_choices(object, p, into)),
+        Particle::Sequence(parts, true) => {
+            parts.iter().for_each(|p| collect_choices(object, p, into))
+        }
         Particle::Choice(parts, must) => {
             let needs: Vec<Vec<&str>> = parts.iter().map(|p| needed(object, p)).collect();
             let mut members: Vec<usize> = parts.iter().flat_map(Particle::members).collect();
@@ -154,9 +191,13 @@ fn collect_choices(object: &ObjectPlan, particle: &Particle, into: &mut Vec<Valu
             members.sort_unstable();
             members.dedup();
             if parts.len() > 1 && all == members.len() && needs.iter().all(|n| !n.is_empty()) {
-                let mut branches: Vec<Value> = needs.iter().map(|n| json!({ "required": n })).collect();
+                let mut branches: Vec<Value> =
+                    needs.iter().map(|n| json!({ "required": n })).collect();
                 if !must {
-                    let none: Vec<Value> = members.iter().map(|i| json!({ "required": [object.members[*i].json] })).collect();
+                    let none: Vec<Value> = members
+                        .iter()
+                        .map(|i| json!({ "required": [object.members[*i].json] }))
+                        .collect();
                     branches.push(json!({ "not": { "anyOf": none } }));
                 }
                 into.push(Value::Array(branches));
@@ -168,7 +209,9 @@ fn collect_choices(object: &ObjectPlan, particle: &Particle, into: &mut Vec<Valu
 
 fn needed<'o>(object: &'o ObjectPlan, particle: &Particle) -> Vec<&'o str> {
     match particle {
-        Particle::Member(i, true) if object.members[*i].default.is_none() => vec![&object.members[*i].json],
+        Particle::Member(i, true) if object.members[*i].default.is_none() => {
+            vec![&object.members[*i].json]
+        }
         Particle::Sequence(parts, true) => parts.iter().flat_map(|p| needed(object, p)).collect(),
         _ => Vec::new(),
     }

@@ -35,7 +35,11 @@ pub(super) fn push_number(out: &mut Vec<u8>, text: &str, fraction: bool, exponen
         out.push(b'-');
     }
     let whole = whole.trim_start_matches('0');
-    out.extend_from_slice(if whole.is_empty() { b"0" } else { whole.as_bytes() });
+    out.extend_from_slice(if whole.is_empty() {
+        b"0"
+    } else {
+        whole.as_bytes()
+    });
     if !part.is_empty() {
         out.push(b'.');
         out.extend_from_slice(part.as_bytes());
@@ -53,22 +57,39 @@ pub(super) fn expand(text: &str) -> Option<Cow<'_, str>> {
         return Some(Cow::Borrowed(text));
     };
     let power: i64 = power.parse().ok().filter(|p: &i64| p.abs() <= 1000)?;
-    let (sign, mantissa) = mantissa.strip_prefix('-').map_or(("", mantissa), |m| ("-", m));
+    let (sign, mantissa) = mantissa
+        .strip_prefix('-')
+        .map_or(("", mantissa), |m| ("-", m));
     let (whole, part) = mantissa.split_once('.').unwrap_or((mantissa, ""));
     let digits = format!("{whole}{part}");
     let point = whole.len() as i64 + power;
     let text = if point <= 0 {
         format!("{sign}0.{}{digits}", "0".repeat((-point) as usize))
     } else if point as usize >= digits.len() {
-        format!("{sign}{digits}{}", "0".repeat(point as usize - digits.len()))
+        format!(
+            "{sign}{digits}{}",
+            "0".repeat(point as usize - digits.len())
+        )
     } else {
-        format!("{sign}{}.{}", &digits[..point as usize], &digits[point as usize..])
+        format!(
+            "{sign}{}.{}",
+            &digits[..point as usize],
+            &digits[point as usize..]
+        )
     };
-    let (whole, part) = text.split_once('.').map_or((text.as_str(), None), |(w, p)| (w, Some(p)));
+    let (whole, part) = text
+        .split_once('.')
+        .map_or((text.as_str(), None), |(w, p)| (w, Some(p)));
     let (sign, whole) = whole.strip_prefix('-').map_or(("", whole), |w| ("-", w));
     let whole = whole.trim_start_matches('0');
     let whole = if whole.is_empty() { "0" } else { whole };
-    Some(part.map_or_else(|| format!("{sign}{whole}"), |p| format!("{sign}{whole}.{p}")).into())
+    Some(
+        part.map_or_else(
+            || format!("{sign}{whole}"),
+            |p| format!("{sign}{whole}.{p}"),
+        )
+        .into(),
+    )
 }
 
 /// Compares two decimals by value, digit by digit.
@@ -78,10 +99,18 @@ pub(super) fn compare_decimals(a: &str, b: &str) -> std::cmp::Ordering {
         let text = text.trim_start_matches(['-', '+']);
         let (whole, part) = text.split_once('.').unwrap_or((text, ""));
         let (whole, part) = (whole.trim_start_matches('0'), part.trim_end_matches('0'));
-        (negative && !(whole.is_empty() && part.is_empty()), whole, part)
+        (
+            negative && !(whole.is_empty() && part.is_empty()),
+            whole,
+            part,
+        )
     }
     let ((an, aw, ap), (bn, bw, bp)) = (parts(a), parts(b));
-    let size = aw.len().cmp(&bw.len()).then_with(|| aw.cmp(bw)).then_with(|| ap.cmp(bp));
+    let size = aw
+        .len()
+        .cmp(&bw.len())
+        .then_with(|| aw.cmp(bw))
+        .then_with(|| ap.cmp(bp));
     match (an, bn) {
         (false, false) => size,
         (true, true) => size.reverse(),
@@ -108,9 +137,13 @@ pub(super) fn temporal_fits(kind: Temporal, text: &str) -> bool {
             main.is_some_and(is_date)
         }
         Temporal::Time => is_time(text),
-        Temporal::DateTime => text.split_once('T').is_some_and(|(d, t)| is_date(d) && is_time(t)),
+        Temporal::DateTime => text
+            .split_once('T')
+            .is_some_and(|(d, t)| is_date(d) && is_time(t)),
         Temporal::Duration => is_duration(text),
-        Temporal::Other => text.bytes().all(|b| b.is_ascii_digit() || matches!(b, b'-' | b'+' | b':' | b'Z')),
+        Temporal::Other => text
+            .bytes()
+            .all(|b| b.is_ascii_digit() || matches!(b, b'-' | b'+' | b':' | b'Z')),
     }
 }
 
@@ -123,21 +156,38 @@ fn split_zone(text: &str, at: usize) -> (Option<&str>, &str) {
     let (main, zone) = text.split_at(at);
     let ok = match zone.as_bytes() {
         [] | b"Z" => true,
-        [b'+' | b'-', h1, h2, b':', m1, m2] => [h1, h2, m1, m2].iter().all(|b| b.is_ascii_digit()) && (*h1 - b'0') * 10 + (*h2 - b'0') <= 14 && *m1 < b'6',
+        [b'+' | b'-', h1, h2, b':', m1, m2] => {
+            [h1, h2, m1, m2].iter().all(|b| b.is_ascii_digit())
+                && (*h1 - b'0') * 10 + (*h2 - b'0') <= 14
+                && *m1 < b'6'
+        }
         _ => false,
     };
     (ok.then_some(main), zone)
 }
 
 fn is_date(text: &str) -> bool {
-    let [y1, y2, y3, y4, b'-', m1, m2, b'-', d1, d2] = text.strip_prefix('-').unwrap_or(text).as_bytes() else {
+    let [y1, y2, y3, y4, b'-', m1, m2, b'-', d1, d2] =
+        text.strip_prefix('-').unwrap_or(text).as_bytes()
+    else {
         return false;
     };
-    if ![y1, y2, y3, y4, m1, m2, d1, d2].iter().all(|b| b.is_ascii_digit()) {
+    if ![y1, y2, y3, y4, m1, m2, d1, d2]
+        .iter()
+        .all(|b| b.is_ascii_digit())
+    {
         return false;
     }
-    let number = |digits: &[&u8]| digits.iter().fold(0u32, |n, b| n * 10 + u32::from(**b - b'0'));
-    let (year, month, day) = (number(&[y1, y2, y3, y4]), number(&[m1, m2]), number(&[d1, d2]));
+    let number = |digits: &[&u8]| {
+        digits
+            .iter()
+            .fold(0u32, |n, b| n * 10 + u32::from(**b - b'0'))
+    };
+    let (year, month, day) = (
+        number(&[y1, y2, y3, y4]),
+        number(&[m1, m2]),
+        number(&[d1, d2]),
+    );
     let leap = year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
     let days = match month {
         1 | 3 | 5 | 7 | 8 | 10 | 12 => 31,
@@ -155,7 +205,10 @@ fn is_time(text: &str) -> bool {
     }
     let (main, mut rest) = text.split_at(8);
     let b = main.as_bytes();
-    let two = |i: usize| (b[i].is_ascii_digit() && b[i + 1].is_ascii_digit()).then(|| (b[i] - b'0') * 10 + (b[i + 1] - b'0'));
+    let two = |i: usize| {
+        (b[i].is_ascii_digit() && b[i + 1].is_ascii_digit())
+            .then(|| (b[i] - b'0') * 10 + (b[i + 1] - b'0'))
+    };
     let (Some(h), Some(m), Some(s)) = (two(0), two(3), two(6)) else {
         return false;
     };
@@ -176,12 +229,17 @@ fn is_duration(text: &str) -> bool {
     let Some(rest) = text.strip_prefix('-').unwrap_or(text).strip_prefix('P') else {
         return false;
     };
-    let (date, time) = rest.split_once('T').map_or((rest, None), |(d, t)| (d, Some(t)));
+    let (date, time) = rest
+        .split_once('T')
+        .map_or((rest, None), |(d, t)| (d, Some(t)));
     let fits = |part: &str, units: &str| {
         let mut left = units;
         let mut digits = 0;
         for c in part.chars() {
-            match (c.is_ascii_digit() || (c == '.' && units.contains('S')), left.find(c)) {
+            match (
+                c.is_ascii_digit() || (c == '.' && units.contains('S')),
+                left.find(c),
+            ) {
                 (true, _) => digits += 1,
                 (false, Some(i)) if digits > 0 => {
                     left = &left[i + 1..];
@@ -210,7 +268,10 @@ pub(super) fn from_hex(text: &str) -> Option<Vec<u8>> {
     if bytes.len() % 2 == 1 {
         return None;
     }
-    bytes.chunks(2).map(|p| Some(nibble(p[0])? << 4 | nibble(p[1])?)).collect()
+    bytes
+        .chunks(2)
+        .map(|p| Some(nibble(p[0])? << 4 | nibble(p[1])?))
+        .collect()
 }
 
 const ALPHABET: &[u8; 64] = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
@@ -219,9 +280,15 @@ const ALPHABET: &[u8; 64] = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwx
 pub fn to_base64(octets: &[u8]) -> String {
     let mut out = String::with_capacity(octets.len().div_ceil(3) * 4);
     for chunk in octets.chunks(3) {
-        let n = u32::from(chunk[0]) << 16 | u32::from(*chunk.get(1).unwrap_or(&0)) << 8 | u32::from(*chunk.get(2).unwrap_or(&0));
+        let n = u32::from(chunk[0]) << 16
+            | u32::from(*chunk.get(1).unwrap_or(&0)) << 8
+            | u32::from(*chunk.get(2).unwrap_or(&0));
         for i in 0..4 {
-            out.push(if i <= chunk.len() { ALPHABET[(n >> (18 - 6 * i)) as usize & 63] as char } else { '=' });
+            out.push(if i <= chunk.len() {
+                ALPHABET[(n >> (18 - 6 * i)) as usize & 63] as char
+            } else {
+                '='
+            });
         }
     }
     out
@@ -230,7 +297,10 @@ pub fn to_base64(octets: &[u8]) -> String {
 /// The octets of base64 (RFC 4648 §4); `None` when it is none.
 pub fn from_base64(text: &str) -> Option<Vec<u8>> {
     let packed: Vec<u8> = text.bytes().filter(|b| !b.is_ascii_whitespace()).collect();
-    let body = packed.strip_suffix(b"==").or_else(|| packed.strip_suffix(b"=")).unwrap_or(&packed);
+    let body = packed
+        .strip_suffix(b"==")
+        .or_else(|| packed.strip_suffix(b"="))
+        .unwrap_or(&packed);
     if !packed.len().is_multiple_of(4) {
         return None;
     }
@@ -248,7 +318,11 @@ pub fn from_base64(text: &str) -> Option<Vec<u8>> {
 }
 
 pub(super) fn short(text: &str) -> String {
-    if text.chars().count() <= 60 { text.to_owned() } else { text.chars().take(60).chain(['…']).collect() }
+    if text.chars().count() <= 60 {
+        text.to_owned()
+    } else {
+        text.chars().take(60).chain(['…']).collect()
+    }
 }
 
 /// Whether a text has no white space but single blanks inside (part 2 §4.3.6).

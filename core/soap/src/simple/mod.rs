@@ -10,7 +10,10 @@ use std::borrow::Cow;
 use regex::Regex;
 use serde_json::{Map, Number, Value, json};
 
-use self::lexical::{compare_decimals, expand, from_hex, is_base64, is_collapsed, push_number, short, temporal_fits, temporal_name, trim};
+use self::lexical::{
+    compare_decimals, expand, from_hex, is_base64, is_collapsed, push_number, short, temporal_fits,
+    temporal_name, trim,
+};
 pub use self::lexical::{from_base64, to_base64};
 use crate::tree::Json;
 
@@ -80,17 +83,32 @@ pub struct Simple {
 impl Simple {
     /// A type without facets.
     pub fn plain(base: Base) -> Self {
-        Self { base, enumeration: Vec::new(), patterns: Vec::new(), length: (None, None), min: None, max: None, digits: (None, None) }
+        Self {
+            base,
+            enumeration: Vec::new(),
+            patterns: Vec::new(),
+            length: (None, None),
+            min: None,
+            max: None,
+            digits: (None, None),
+        }
     }
 
     /// The built-in type of a local name; `None` for names that XML Schema does not have.
     pub fn built_in(name: &str) -> Option<Self> {
-        let range = |min: &str, max: &str| Simple { min: (!min.is_empty()).then(|| (min.to_owned(), false)), max: (!max.is_empty()).then(|| (max.to_owned(), false)), ..Simple::plain(Base::Integer) };
+        let range = |min: &str, max: &str| Simple {
+            min: (!min.is_empty()).then(|| (min.to_owned(), false)),
+            max: (!max.is_empty()).then(|| (max.to_owned(), false)),
+            ..Simple::plain(Base::Integer)
+        };
         Some(match name {
             "string" | "anySimpleType" | "anyAtomicType" => Self::plain(Base::Text),
             "normalizedString" => Self::plain(Base::Normalized),
-            "token" | "language" | "Name" | "NCName" | "NMTOKEN" | "ID" | "IDREF" | "ENTITY" | "anyURI" | "uriReference" | "QName" | "NOTATION" => Self::plain(Base::Token),
-            "NMTOKENS" | "IDREFS" | "ENTITIES" => Self::plain(Base::List(Box::new(Self::plain(Base::Token)))),
+            "token" | "language" | "Name" | "NCName" | "NMTOKEN" | "ID" | "IDREF" | "ENTITY"
+            | "anyURI" | "uriReference" | "QName" | "NOTATION" => Self::plain(Base::Token),
+            "NMTOKENS" | "IDREFS" | "ENTITIES" => {
+                Self::plain(Base::List(Box::new(Self::plain(Base::Token))))
+            }
             "boolean" => Self::plain(Base::Boolean),
             "decimal" => Self::plain(Base::Decimal),
             "integer" => range("", ""),
@@ -112,7 +130,9 @@ impl Simple {
             // `timeInstant` and `timeDuration` are what the drafts of 1999 and 2000 called them.
             "dateTime" | "timeInstant" => Self::plain(Base::Temporal(Temporal::DateTime)),
             "duration" | "timeDuration" => Self::plain(Base::Temporal(Temporal::Duration)),
-            "gYear" | "gYearMonth" | "gMonth" | "gMonthDay" | "gDay" => Self::plain(Base::Temporal(Temporal::Other)),
+            "gYear" | "gYearMonth" | "gMonth" | "gMonthDay" | "gDay" => {
+                Self::plain(Base::Temporal(Temporal::Other))
+            }
             "base64Binary" => Self::plain(Base::Base64),
             "hexBinary" => Self::plain(Base::Hex),
             _ => return None,
@@ -147,7 +167,11 @@ impl Simple {
                 let at = out.len();
                 let kept = kinds.iter().any(|kind| {
                     out.truncate(at);
-                    kind.to_json(out, text).is_ok() && kind.fits_text(trimmed) && (out[at..].starts_with(b"\"") || out[at..].starts_with(b"[") || &out[at..] == trimmed.as_bytes())
+                    kind.to_json(out, text).is_ok()
+                        && kind.fits_text(trimmed)
+                        && (out[at..].starts_with(b"\"")
+                            || out[at..].starts_with(b"[")
+                            || &out[at..] == trimmed.as_bytes())
                 });
                 if !kept {
                     out.truncate(at);
@@ -185,7 +209,8 @@ impl Simple {
                 push_json_string(out, &packed);
             }
             Base::Hex => {
-                let octets = from_hex(trimmed).ok_or_else(|| format!("“{}” is no hexBinary", short(trimmed)))?;
+                let octets = from_hex(trimmed)
+                    .ok_or_else(|| format!("“{}” is no hexBinary", short(trimmed)))?;
                 push_json_string(out, &to_base64(&octets));
             }
         }
@@ -205,26 +230,38 @@ impl Simple {
                 for value in values {
                     let text = item.to_text(value)?;
                     if text.is_empty() || text.contains([' ', '\t', '\n', '\r']) {
-                        return Err(format!("“{}” cannot stand in a list: its values are told apart by white space", short(&text)));
+                        return Err(format!(
+                            "“{}” cannot stand in a list: its values are told apart by white space",
+                            short(&text)
+                        ));
                     }
                     texts.push(text);
                 }
                 texts.join(" ").into()
             }
-            (Base::Union(kinds), value) => match kinds.iter().find_map(|kind| kind.to_text(value).ok()) {
-                Some(text) => text,
-                None => {
-                    return Err(match kinds.as_slice() {
-                        [only] => only.to_text(value).err().unwrap_or_default(),
-                        _ => format!("{} fits none of the {} types that may stand here", value.kind(), kinds.len()),
-                    });
+            (Base::Union(kinds), value) => {
+                match kinds.iter().find_map(|kind| kind.to_text(value).ok()) {
+                    Some(text) => text,
+                    None => {
+                        return Err(match kinds.as_slice() {
+                            [only] => only.to_text(value).err().unwrap_or_default(),
+                            _ => format!(
+                                "{} fits none of the {} types that may stand here",
+                                value.kind(),
+                                kinds.len()
+                            ),
+                        });
+                    }
                 }
-            },
+            }
             (Base::Token, Json::String(s)) => {
                 if is_collapsed(s) {
                     Cow::Borrowed(s.as_ref())
                 } else {
-                    s.split_ascii_whitespace().collect::<Vec<_>>().join(" ").into()
+                    s.split_ascii_whitespace()
+                        .collect::<Vec<_>>()
+                        .join(" ")
+                        .into()
                 }
             }
             (Base::Temporal(kind), Json::String(s)) => {
@@ -234,27 +271,41 @@ impl Simple {
                 Cow::Borrowed(s.as_ref())
             }
             (Base::Boolean, Json::Bool(b)) => if *b { "true" } else { "false" }.into(),
-            (Base::Decimal, Json::Number(n)) => expand(n).ok_or("the number has too many digits")?,
+            (Base::Decimal, Json::Number(n)) => {
+                expand(n).ok_or("the number has too many digits")?
+            }
             (Base::Integer, Json::Number(n)) => {
                 let text = expand(n).ok_or("the number has too many digits")?;
                 match text.split_once('.') {
                     None => text,
-                    Some((whole, rest)) if rest.bytes().all(|b| b == b'0') => whole.to_owned().into(),
+                    Some((whole, rest)) if rest.bytes().all(|b| b == b'0') => {
+                        whole.to_owned().into()
+                    }
                     Some(_) => return Err(format!("a whole number is expected, not {n}")),
                 }
             }
             (Base::Float, Json::Number(n)) => Cow::Borrowed(n.as_ref()),
-            (Base::Float, Json::String(s)) if matches!(s.as_ref(), "INF" | "-INF" | "NaN") => Cow::Borrowed(s.as_ref()),
+            (Base::Float, Json::String(s)) if matches!(s.as_ref(), "INF" | "-INF" | "NaN") => {
+                Cow::Borrowed(s.as_ref())
+            }
             (Base::Base64, Json::String(s)) if is_base64(s) => Cow::Borrowed(s.as_ref()),
             (Base::Hex, Json::String(s)) => match from_base64(s) {
-                Some(octets) => octets.iter().map(|b| format!("{b:02X}")).collect::<String>().into(),
+                Some(octets) => octets
+                    .iter()
+                    .map(|b| format!("{b:02X}"))
+                    .collect::<String>()
+                    .into(),
                 None => return Err("base64 is expected (RFC 4648 §4)".into()),
             },
             (Base::Base64, Json::String(_)) => {
                 return Err("base64 is expected (RFC 4648 §4)".into());
             }
             _ => {
-                return Err(format!("{} is expected, not {}", self.expected(), value.kind()));
+                return Err(format!(
+                    "{} is expected, not {}",
+                    self.expected(),
+                    value.kind()
+                ));
             }
         };
         self.check_facets(&text)?;
@@ -290,10 +341,21 @@ impl Simple {
         if !self.enumeration.is_empty() && !self.enumeration.iter().any(|e| e == text) {
             let near = porch_contract::suggest(text, self.enumeration.iter().map(String::as_str));
             let help = near.map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
-            return Err(format!("“{}” is none of {}{help}", short(text), self.enumeration.join(", ")));
+            return Err(format!(
+                "“{}” is none of {}{help}",
+                short(text),
+                self.enumeration.join(", ")
+            ));
         }
-        if let Some((_, source)) = self.patterns.iter().find(|(regex, _)| !regex.is_match(text)) {
-            return Err(format!("“{}” does not fit the pattern {source}", short(text)));
+        if let Some((_, source)) = self
+            .patterns
+            .iter()
+            .find(|(regex, _)| !regex.is_match(text))
+        {
+            return Err(format!(
+                "“{}” does not fit the pattern {source}",
+                short(text)
+            ));
         }
         let length = match &self.base {
             Base::List(_) => text.split_ascii_whitespace().count(),
@@ -302,10 +364,16 @@ impl Simple {
             _ => text.chars().count(),
         };
         if self.length.0.is_some_and(|min| length < min) {
-            return Err(format!("{length} characters, but at least {} are needed", self.length.0.unwrap_or(0)));
+            return Err(format!(
+                "{length} characters, but at least {} are needed",
+                self.length.0.unwrap_or(0)
+            ));
         }
         if self.length.1.is_some_and(|max| length > max) {
-            return Err(format!("{length} characters, but at most {} are allowed", self.length.1.unwrap_or(0)));
+            return Err(format!(
+                "{length} characters, but at most {} are allowed",
+                self.length.1.unwrap_or(0)
+            ));
         }
         if matches!(self.base, Base::Decimal | Base::Integer) {
             self.check_number(text)?;
@@ -329,13 +397,25 @@ impl Simple {
                 _ => {}
             }
         }
-        let (whole, fraction) = text.trim_start_matches(['-', '+']).split_once('.').unwrap_or((text.trim_start_matches(['-', '+']), ""));
-        let (whole, fraction) = (whole.trim_start_matches('0').len(), fraction.trim_end_matches('0').len());
+        let (whole, fraction) = text
+            .trim_start_matches(['-', '+'])
+            .split_once('.')
+            .unwrap_or((text.trim_start_matches(['-', '+']), ""));
+        let (whole, fraction) = (
+            whole.trim_start_matches('0').len(),
+            fraction.trim_end_matches('0').len(),
+        );
         if self.digits.0.is_some_and(|total| whole + fraction > total) {
-            return Err(format!("{text} has more than {} digits", self.digits.0.unwrap_or(0)));
+            return Err(format!(
+                "{text} has more than {} digits",
+                self.digits.0.unwrap_or(0)
+            ));
         }
         if self.digits.1.is_some_and(|max| fraction > max) {
-            return Err(format!("{text} has more than {} digits behind the point", self.digits.1.unwrap_or(0)));
+            return Err(format!(
+                "{text} has more than {} digits behind the point",
+                self.digits.1.unwrap_or(0)
+            ));
         }
         Ok(())
     }
@@ -357,10 +437,14 @@ impl Simple {
             }
             Base::Integer => {
                 put("type", json!("integer"));
-                let bound = |b: &Option<(String, bool)>| b.as_ref().map_or("", |(t, _)| t.as_str()).to_owned();
+                let bound = |b: &Option<(String, bool)>| {
+                    b.as_ref().map_or("", |(t, _)| t.as_str()).to_owned()
+                };
                 // Formats of the OpenAPI Format Registry.
                 match (bound(&self.min).as_str(), bound(&self.max).as_str()) {
-                    ("-9223372036854775808", "9223372036854775807") => put("format", json!("int64")),
+                    ("-9223372036854775808", "9223372036854775807") => {
+                        put("format", json!("int64"))
+                    }
                     ("-2147483648", "2147483647") => put("format", json!("int32")),
                     _ => None,
                 };
@@ -370,7 +454,10 @@ impl Simple {
             }
             Base::Float => {
                 put("type", json!(["number", "string"]));
-                put("description", json!("A floating-point number; INF, -INF and NaN arrive as strings."));
+                put(
+                    "description",
+                    json!("A floating-point number; INF, -INF and NaN arrive as strings."),
+                );
             }
             _ => {
                 put("type", json!("string"));
@@ -385,7 +472,10 @@ impl Simple {
             _ => None,
         };
         if !self.enumeration.is_empty() {
-            put("enum", self.enumeration.iter().map(|e| self.json_of(e)).collect());
+            put(
+                "enum",
+                self.enumeration.iter().map(|e| self.json_of(e)).collect(),
+            );
         }
         if let [(_, source)] = self.patterns.as_slice() {
             put("pattern", json!(format!("^({})$", regex_of(source))));
@@ -399,12 +489,18 @@ impl Simple {
                 put(if list { "maxItems" } else { "maxLength" }, json!(max));
             }
         }
-        for (bound, inclusive, exclusive) in [(&self.min, "minimum", "exclusiveMinimum"), (&self.max, "maximum", "exclusiveMaximum")] {
+        for (bound, inclusive, exclusive) in [
+            (&self.min, "minimum", "exclusiveMinimum"),
+            (&self.max, "maximum", "exclusiveMaximum"),
+        ] {
             if let Some((text, is_exclusive)) = bound
                 && let Ok(number) = text.parse::<Number>()
                 && matches!(self.base, Base::Decimal | Base::Integer)
             {
-                put(if *is_exclusive { exclusive } else { inclusive }, Value::Number(number));
+                put(
+                    if *is_exclusive { exclusive } else { inclusive },
+                    Value::Number(number),
+                );
             }
         }
         Value::Object(schema)
@@ -504,7 +600,10 @@ mod tests {
 
     fn json_text(name: &str, text: &str) -> Result<String, String> {
         let mut out = Vec::new();
-        Simple::built_in(name).unwrap().to_json(&mut out, text).map(|()| String::from_utf8(out).unwrap())
+        Simple::built_in(name)
+            .unwrap()
+            .to_json(&mut out, text)
+            .map(|()| String::from_utf8(out).unwrap())
     }
 
     #[test]
@@ -514,8 +613,16 @@ mod tests {
             ("decimal", " +.5 ", "0.5"),
             ("decimal", "5.", "5"),
             ("decimal", "-0", "-0"),
-            ("integer", "00012345678901234567890123456789012345678901", "12345678901234567890123456789012345678901"),
-            ("unsignedLong", "18446744073709551615", "18446744073709551615"),
+            (
+                "integer",
+                "00012345678901234567890123456789012345678901",
+                "12345678901234567890123456789012345678901",
+            ),
+            (
+                "unsignedLong",
+                "18446744073709551615",
+                "18446744073709551615",
+            ),
             ("double", "1.50e10", "1.50E10"),
             ("double", "-INF", "\"-INF\""),
             ("boolean", "1", "true"),
@@ -526,20 +633,38 @@ mod tests {
         ] {
             assert_eq!(json_text(kind, xml).as_deref(), Ok(json), "{kind} {xml}");
         }
-        for (kind, xml) in [("integer", "1.0"), ("decimal", "1e3"), ("decimal", ""), ("boolean", "yes"), ("double", "abc"), ("hexBinary", "abc")] {
+        for (kind, xml) in [
+            ("integer", "1.0"),
+            ("decimal", "1e3"),
+            ("decimal", ""),
+            ("boolean", "yes"),
+            ("double", "abc"),
+            ("hexBinary", "abc"),
+        ] {
             assert!(json_text(kind, xml).is_err(), "{kind} {xml}");
         }
     }
 
     #[test]
     fn values_that_do_not_fit_say_why() {
-        let text = |kind: &str, json: &str| Simple::built_in(kind).unwrap().to_text(&Json::parse(json.as_bytes()).unwrap()).map(Cow::into_owned);
+        let text = |kind: &str, json: &str| {
+            Simple::built_in(kind)
+                .unwrap()
+                .to_text(&Json::parse(json.as_bytes()).unwrap())
+                .map(Cow::into_owned)
+        };
         assert_eq!(text("decimal", "1.5e3").unwrap(), "1500");
         assert_eq!(text("decimal", "12e-4").unwrap(), "0.0012");
         assert_eq!(text("int", "5.0").unwrap(), "5");
         assert_eq!(text("byte", "128").unwrap_err(), "128 is more than 127");
-        assert_eq!(text("int", "\"5\"").unwrap_err(), "a whole number is expected, not a string");
-        assert_eq!(text("int", "5.5").unwrap_err(), "a whole number is expected, not 5.5");
+        assert_eq!(
+            text("int", "\"5\"").unwrap_err(),
+            "a whole number is expected, not a string"
+        );
+        assert_eq!(
+            text("int", "5.5").unwrap_err(),
+            "a whole number is expected, not 5.5"
+        );
         assert!(text("date", "\"2027-02-29\"").is_err());
         assert!(text("date", "\"2028-02-29+02:00\"").is_ok());
         assert!(text("dateTime", "\"2027-05-14T08:30:00.25Z\"").is_ok());

@@ -132,13 +132,21 @@ pub fn read_definition(files: &Files, main: &str) -> Result<Definition, Box<Find
 ///
 /// # Errors
 /// As [`read_definition`], and when there is no such port.
-pub fn read_port(files: &Files, main: &str, port: Option<&str>) -> Result<Definition, Box<Finding>> {
+pub fn read_port(
+    files: &Files,
+    main: &str,
+    port: Option<&str>,
+) -> Result<Definition, Box<Finding>> {
     let mut parsed: Vec<Parsed<'_>> = Vec::new();
     for (name, text) in files {
         parsed.push((name, parse_xml(text)));
     }
     let Some((file, document)) = parsed.iter().find(|(name, _)| *name == main) else {
-        return Err(Box::new(Finding::error(main, Position::default(), "there is no such file")));
+        return Err(Box::new(Finding::error(
+            main,
+            Position::default(),
+            "there is no such file",
+        )));
     };
     let document = match document {
         Ok(document) => document,
@@ -146,15 +154,31 @@ pub fn read_port(files: &Files, main: &str, port: Option<&str>) -> Result<Defini
     };
     let root = document.root_element();
     if !root.has_tag_name((WSDL, "definitions")) {
-        let message = format!("this is no WSDL 1.1: its first element is <{}>", root.tag_name().name());
+        let message = format!(
+            "this is no WSDL 1.1: its first element is <{}>",
+            root.tag_name().name()
+        );
         let help = match (root.tag_name().name(), root.tag_name().namespace()) {
-            ("description", Some("http://www.w3.org/ns/wsdl")) => "this is WSDL 2.0, which is not read; ask for the WSDL 1.1",
-            ("schema", _) => "this is a schema; give the WSDL that imports it, or the folder or ZIP with both",
+            ("description", Some("http://www.w3.org/ns/wsdl")) => {
+                "this is WSDL 2.0, which is not read; ask for the WSDL 1.1"
+            }
+            ("schema", _) => {
+                "this is a schema; give the WSDL that imports it, or the folder or ZIP with both"
+            }
             _ => "give the file whose first element is <definitions>",
         };
-        return Err(Box::new(Finding::error(file, place(root), message).help(help)));
+        return Err(Box::new(
+            Finding::error(file, place(root), message).help(help),
+        ));
     }
-    let mut reader = Reader { parsed: &parsed, findings: Vec::new(), documents: Vec::new(), components: HashMap::new(), used: vec![main.to_owned()], schemas: Vec::new() };
+    let mut reader = Reader {
+        parsed: &parsed,
+        findings: Vec::new(),
+        documents: Vec::new(),
+        components: HashMap::new(),
+        used: vec![main.to_owned()],
+        schemas: Vec::new(),
+    };
     reader.load(file, root);
     let index = reader.index();
     let mut compiler = Compiler::new(index);
@@ -162,23 +186,56 @@ pub fn read_port(files: &Files, main: &str, port: Option<&str>) -> Result<Defini
     if let Some(port) = port
         && !ports.iter().any(|p| p.name == port)
     {
-        let near = porch_contract::suggest(port, ports.iter().map(|p| p.name.as_str())).map_or_else(String::new, |n| format!("did you mean “{n}”?"));
-        return Err(Box::new(Finding::error(main, place(root), format!("the definition has no port “{port}”")).help(near)));
+        let near = porch_contract::suggest(port, ports.iter().map(|p| p.name.as_str()))
+            .map_or_else(String::new, |n| format!("did you mean “{n}”?"));
+        return Err(Box::new(
+            Finding::error(
+                main,
+                place(root),
+                format!("the definition has no port “{port}”"),
+            )
+            .help(near),
+        ));
     }
     let mut operations = reader.operations(&mut compiler, &ports, port);
     compiler.complete();
     for operation in &mut operations {
-        let messages = operation.input.iter().chain(&operation.output).map(|m| m.type_id);
-        let others = operation.headers.iter().chain(&operation.output_headers).chain(operation.faults.iter().map(|(_, m)| m)).map(|m| m.type_id);
-        operation.losses.extend(messages.chain(others).flat_map(|id| compiler.losses_below(id)));
+        let messages = operation
+            .input
+            .iter()
+            .chain(&operation.output)
+            .map(|m| m.type_id);
+        let others = operation
+            .headers
+            .iter()
+            .chain(&operation.output_headers)
+            .chain(operation.faults.iter().map(|(_, m)| m))
+            .map(|m| m.type_id);
+        operation.losses.extend(
+            messages
+                .chain(others)
+                .flat_map(|id| compiler.losses_below(id)),
+        );
         operation.losses.sort();
         operation.losses.dedup();
     }
-    let title = ports.first().map(|p| p.service.clone()).or_else(|| root.attribute("name").map(str::to_owned)).unwrap_or_else(|| "service".into());
+    let title = ports
+        .first()
+        .map(|p| p.service.clone())
+        .or_else(|| root.attribute("name").map(str::to_owned))
+        .unwrap_or_else(|| "service".into());
     let (plan, found) = compiler.finish();
     let mut findings = reader.findings;
     findings.extend(found);
-    Ok(Definition { title, documentation: documentation(root), ports, operations, plan, findings, used: reader.used })
+    Ok(Definition {
+        title,
+        documentation: documentation(root),
+        ports,
+        operations,
+        plan,
+        findings,
+        used: reader.used,
+    })
 }
 
 /// Parses an XML file of a definition; its depth is checked first, so that nothing recursive meets a bomb.
@@ -188,7 +245,10 @@ pub fn read_port(files: &Files, main: &str, port: Option<&str>) -> Result<Defini
 fn parse_xml(text: &str) -> Result<Document<'_>, (Position, String)> {
     let at = |offset: usize| {
         let before = &text[..text.floor_char_boundary(offset.min(text.len()))];
-        Position { line: before.matches('\n').count() + 1, column: before.chars().rev().take_while(|c| *c != '\n').count() + 1 }
+        Position {
+            line: before.matches('\n').count() + 1,
+            column: before.chars().rev().take_while(|c| *c != '\n').count() + 1,
+        }
     };
     let mut scanner = Scanner::new().with_doctype();
     loop {
@@ -198,17 +258,36 @@ fn parse_xml(text: &str) -> Result<Document<'_>, (Position, String)> {
             Err(e) => return Err((at(e.offset as usize), e.message)),
         }
     }
-    let options = ParsingOptions { allow_dtd: true, nodes_limit: 4_000_000, ..ParsingOptions::default() };
-    Document::parse_with_options(text, options).map_err(|e| (Position { line: e.pos().row as usize, column: e.pos().col as usize }, e.to_string()))
+    let options = ParsingOptions {
+        allow_dtd: true,
+        nodes_limit: 4_000_000,
+        ..ParsingOptions::default()
+    };
+    Document::parse_with_options(text, options).map_err(|e| {
+        (
+            Position {
+                line: e.pos().row as usize,
+                column: e.pos().col as usize,
+            },
+            e.to_string(),
+        )
+    })
 }
 
 fn place(node: Node<'_, '_>) -> Position {
     let at = node.document().text_pos_at(node.range().start);
-    Position { line: at.row as usize, column: at.col as usize }
+    Position {
+        line: at.row as usize,
+        column: at.col as usize,
+    }
 }
 
 /// The file that a location means, relative to the file that names it: by its path, else by its last segment.
-pub fn find_name<'n>(names: impl Iterator<Item = &'n str> + Clone, from: &str, location: &str) -> Option<&'n str> {
+pub fn find_name<'n>(
+    names: impl Iterator<Item = &'n str> + Clone,
+    from: &str,
+    location: &str,
+) -> Option<&'n str> {
     let location = location.trim();
     if location.starts_with('?') {
         // Only another query at the same place (RFC 3986 §5.2.2).
@@ -221,7 +300,13 @@ pub fn find_name<'n>(names: impl Iterator<Item = &'n str> + Clone, from: &str, l
     by(&|n| n == path)
         .or_else(|| by(&|n| n == location))
         .or_else(|| by(&|n| n.rsplit('/').next() == Some(last)))
-        .or_else(|| by(&|n| n.rsplit('/').next().is_some_and(|n| n.eq_ignore_ascii_case(last))))
+        .or_else(|| {
+            by(&|n| {
+                n.rsplit('/')
+                    .next()
+                    .is_some_and(|n| n.eq_ignore_ascii_case(last))
+            })
+        })
 }
 
 /// A path relative to the folder of another file.

@@ -40,7 +40,10 @@ fn escape(out: &mut Vec<u8>, text: &str, attribute: bool) -> Result<(), char> {
     let mut rest = text.as_bytes();
     let most = if attribute { 2 } else { 1 };
     out.reserve(rest.len());
-    while let Some(i) = rest.iter().position(|b| SPECIAL[*b as usize].wrapping_sub(1) < most) {
+    while let Some(i) = rest
+        .iter()
+        .position(|b| SPECIAL[*b as usize].wrapping_sub(1) < most)
+    {
         out.extend_from_slice(&rest[..i]);
         let with: &[u8] = match rest[i] {
             b'<' => b"&lt;",
@@ -51,7 +54,9 @@ fn escape(out: &mut Vec<u8>, text: &str, attribute: bool) -> Result<(), char> {
             b'\n' => b"&#10;",
             b'\t' => b"&#9;",
             // U+FFFE and U+FFFF, the only others that XML cannot write.
-            0xef if matches!(rest.get(i + 1..i + 3), Some([0xbf, 0xbe | 0xbf])) => return Err('\u{fffe}'),
+            0xef if matches!(rest.get(i + 1..i + 3), Some([0xbf, 0xbe | 0xbf])) => {
+                return Err('\u{fffe}');
+            }
             0xef => &[0xef],
             b => return Err(b as char),
         };

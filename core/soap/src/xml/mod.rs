@@ -15,9 +15,15 @@ pub const XSI: &str = "http://www.w3.org/2001/XMLSchema-instance";
 /// Namespace of XML Schema itself.
 pub const XSD: &str = "http://www.w3.org/2001/XMLSchema";
 /// Namespace of XML Schema's drafts of 1999 and 2000, which old definitions still use.
-pub const XSD_OLD: [&str; 2] = ["http://www.w3.org/1999/XMLSchema", "http://www.w3.org/2000/10/XMLSchema"];
+pub const XSD_OLD: [&str; 2] = [
+    "http://www.w3.org/1999/XMLSchema",
+    "http://www.w3.org/2000/10/XMLSchema",
+];
 /// Namespaces of `xsi:nil` and `xsi:type` in those drafts.
-pub const XSI_OLD: [&str; 2] = ["http://www.w3.org/1999/XMLSchema-instance", "http://www.w3.org/2000/10/XMLSchema-instance"];
+pub const XSI_OLD: [&str; 2] = [
+    "http://www.w3.org/1999/XMLSchema-instance",
+    "http://www.w3.org/2000/10/XMLSchema-instance",
+];
 /// Namespace of the encoding of SOAP 1.1 (§5).
 pub const ENCODING_11: &str = "http://schemas.xmlsoap.org/soap/encoding/";
 /// Namespace of the encoding of SOAP 1.2 (part 2 §3).

@@ -103,8 +103,14 @@ impl Scanner {
     }
 
     /// The attributes of the start tag just returned, given the same buffer.
-    pub fn attributes<'a>(&self, text: &'a str) -> impl Iterator<Item = Attribute<'a>> + use<'a, '_> {
-        self.attributes.iter().map(|&(a, b, c, d)| Attribute { name: &text[a..b], value: &text[c..d] })
+    pub fn attributes<'a>(
+        &self,
+        text: &'a str,
+    ) -> impl Iterator<Item = Attribute<'a>> + use<'a, '_> {
+        self.attributes.iter().map(|&(a, b, c, d)| Attribute {
+            name: &text[a..b],
+            value: &text[c..d],
+        })
     }
 
     /// Whether the start tag just returned has attributes.
@@ -117,7 +123,11 @@ impl Scanner {
         if prefix == "xml" {
             return Some("http://www.w3.org/XML/1998/namespace");
         }
-        self.bindings.iter().rev().find(|(p, _)| p == prefix).map(|(_, uri)| uri.as_str())
+        self.bindings
+            .iter()
+            .rev()
+            .find(|(p, _)| p == prefix)
+            .map(|(_, uri)| uri.as_str())
     }
 
     /// The next token of `text`, the buffer from its front; `last` when nothing will be appended to it.
@@ -151,7 +161,11 @@ impl Scanner {
                         stop = self.pos + amp;
                     }
                     if stop == self.pos {
-                        return if bytes.len() - stop > 64 { self.fail("a reference without an end") } else { Ok(Token::More) };
+                        return if bytes.len() - stop > 64 {
+                            self.fail("a reference without an end")
+                        } else {
+                            Ok(Token::More)
+                        };
                     }
                 }
                 let from = self.pos;
@@ -164,7 +178,10 @@ impl Scanner {
                     continue;
                 }
                 self.pos = stop;
-                return Ok(Token::Text { text: part, raw: true });
+                return Ok(Token::Text {
+                    text: part,
+                    raw: true,
+                });
             }
             let rest = &bytes[self.pos..];
             match rest.get(1) {
@@ -192,7 +209,10 @@ impl Scanner {
                         }
                         let from = self.pos + 9;
                         self.pos += i + 3;
-                        return Ok(Token::Text { text: &text[from..from + i - 9], raw: false });
+                        return Ok(Token::Text {
+                            text: &text[from..from + i - 9],
+                            raw: false,
+                        });
                     } else if self.doctype && !self.seen_root && rest.starts_with(b"<!DOCTYPE") {
                         match doctype_end(rest) {
                             Some(i) => self.pos += i,
@@ -223,11 +243,18 @@ impl Scanner {
     }
 
     fn incomplete<'a>(&self, last: bool) -> Result<Token<'a>, XmlError> {
-        if last { self.fail("cut off in the middle of a tag") } else { Ok(Token::More) }
+        if last {
+            self.fail("cut off in the middle of a tag")
+        } else {
+            Ok(Token::More)
+        }
     }
 
     fn fail<T>(&self, message: impl Into<String>) -> Result<T, XmlError> {
-        Err(XmlError { message: message.into(), offset: self.base + self.pos as u64 })
+        Err(XmlError {
+            message: message.into(),
+            offset: self.base + self.pos as u64,
+        })
     }
 
     fn end_tag<'a>(&mut self, text: &'a str, last: bool) -> Result<Token<'a>, XmlError> {
@@ -240,7 +267,10 @@ impl Scanner {
             return self.fail(format!("</{name}> ends nothing"));
         };
         if &self.names[at..] != name {
-            return self.fail(format!("</{name}> where </{}> was expected", &self.names[at..]));
+            return self.fail(format!(
+                "</{name}> where </{}> was expected",
+                &self.names[at..]
+            ));
         }
         self.pos += i + 1;
         self.close();
@@ -312,7 +342,11 @@ impl Scanner {
                     }
                     i = value.1 + 1;
                     let name = &text[from..name_to];
-                    if self.attributes.iter().any(|&(a, b, ..)| &text[a..b] == name) {
+                    if self
+                        .attributes
+                        .iter()
+                        .any(|&(a, b, ..)| &text[a..b] == name)
+                    {
                         return self.fail(format!("the attribute {name} stands twice"));
                     }
                     if self.attributes.len() == MAX_ATTRIBUTES {
@@ -329,7 +363,11 @@ impl Scanner {
         // Its bindings are needed for its own name and attributes; it is closed when the next token is asked for.
         self.close_pending = empty;
         match self.resolve_name(prefix) {
-            Some(_) => Ok(Token::Start { prefix, local, empty }),
+            Some(_) => Ok(Token::Start {
+                prefix,
+                local,
+                empty,
+            }),
             None => self.fail(format!("the prefix “{prefix}” is bound to no namespace")),
         }
     }
@@ -394,7 +432,11 @@ pub fn push_text(out: &mut String, raw: &str) -> Result<(), String> {
             rest = rest[1..].strip_prefix('\n').unwrap_or(&rest[1..]);
             continue;
         }
-        let end = rest.bytes().take(16).position(|b| b == b';').ok_or_else(|| "a reference without an end".to_owned())?;
+        let end = rest
+            .bytes()
+            .take(16)
+            .position(|b| b == b';')
+            .ok_or_else(|| "a reference without an end".to_owned())?;
         let name = &rest[1..end];
         out.push(match name {
             "lt" => '<',
@@ -402,7 +444,9 @@ pub fn push_text(out: &mut String, raw: &str) -> Result<(), String> {
             "amp" => '&',
             "apos" => '\'',
             "quot" => '"',
-            _ => char_reference(name).ok_or_else(|| format!("the reference &{name}; is unknown"))?,
+            _ => {
+                char_reference(name).ok_or_else(|| format!("the reference &{name}; is unknown"))?
+            }
         });
         rest = &rest[end + 1..];
     }
@@ -440,7 +484,10 @@ pub fn push_attribute(out: &mut String, raw: &str) -> Result<(), String> {
     if !raw.contains(['\t', '\n', '\r']) {
         return push_text(out, raw);
     }
-    push_text(out, &raw.replace("\r\n", " ").replace(['\t', '\n', '\r'], " "))
+    push_text(
+        out,
+        &raw.replace("\r\n", " ").replace(['\t', '\n', '\r'], " "),
+    )
 }
 
 fn char_reference(name: &str) -> Option<char> {

@@ -1,5 +1,9 @@
 //! A service of one operation around a schema, to write and read its messages.
-#![allow(dead_code, unreachable_pub, reason = "each test file uses what it needs")]
+#![allow(
+    dead_code,
+    unreachable_pub,
+    reason = "each test file uses what it needs"
+)]
 
 use std::sync::Arc;
 
@@ -32,7 +36,9 @@ impl Service {
     }
 
     pub fn with_form(content: &str, more: &str, form: &str) -> Self {
-        let schema = format!("<x:complexType name='M'>{content}</x:complexType><x:element name='In' type='t:M'/><x:element name='Out' type='t:M'/>{more}");
+        let schema = format!(
+            "<x:complexType name='M'>{content}</x:complexType><x:element name='In' type='t:M'/><x:element name='Out' type='t:M'/>{more}"
+        );
         Self::read(&Files::from([("m".to_owned(), wsdl(&schema, form))]))
     }
 
@@ -47,9 +53,19 @@ impl Service {
         assert_eq!(operation.unavailable, None);
         let mut out = Vec::new();
         let envelope = Envelope::new(self.plan.clone(), operation, &json!({})).unwrap();
-        envelope.write(value, &mut out).map_err(|e| e.into_iter().map(|e| format!("{} {}", e.pointer, e.message)).collect::<Vec<_>>())?;
+        envelope.write(value, &mut out).map_err(|e| {
+            e.into_iter()
+                .map(|e| format!("{} {}", e.pointer, e.message))
+                .collect::<Vec<_>>()
+        })?;
         let text = String::from_utf8(out).unwrap();
-        let body = text.split("<soap:Body>").nth(1).unwrap().split("</soap:Body>").next().unwrap();
+        let body = text
+            .split("<soap:Body>")
+            .nth(1)
+            .unwrap()
+            .split("</soap:Body>")
+            .next()
+            .unwrap();
         Ok(body.to_owned())
     }
 
@@ -60,7 +76,9 @@ impl Service {
             "<s:Envelope xmlns:s='http://schemas.xmlsoap.org/soap/envelope/' xmlns:i='http://www.w3.org/2001/XMLSchema-instance' xmlns='urn:t' xmlns:n='urn:t'><s:Body>{body}</s:Body></s:Envelope>"
         );
         let mut out = Vec::new();
-        reader.feed(xml.as_bytes(), &mut out).map_err(|e| e.to_string())?;
+        reader
+            .feed(xml.as_bytes(), &mut out)
+            .map_err(|e| e.to_string())?;
         match reader.finish(&mut out).map_err(|e| e.to_string())? {
             Answer::Body => Ok((String::from_utf8(out).unwrap(), reader.notes)),
             other => Err(format!("{other:?}")),
@@ -69,8 +87,18 @@ impl Service {
 
     /// What is written, read again as the answer.
     pub fn round_trip(&self, value: &Value) -> Value {
-        let xml = self.write(value).unwrap().replace("n1:In", "n1:Out").replacen("<n1:Out", "<n1:Out xmlns:n1='urn:t' xmlns:xsi='http://www.w3.org/2001/XMLSchema-instance'", 1);
-        let (json, notes) = self.read_body(&xml).unwrap_or_else(|e| panic!("{xml}: {e}"));
+        let xml = self
+            .write(value)
+            .unwrap()
+            .replace("n1:In", "n1:Out")
+            .replacen(
+                "<n1:Out",
+                "<n1:Out xmlns:n1='urn:t' xmlns:xsi='http://www.w3.org/2001/XMLSchema-instance'",
+                1,
+            );
+        let (json, notes) = self
+            .read_body(&xml)
+            .unwrap_or_else(|e| panic!("{xml}: {e}"));
         assert_eq!(notes, Vec::<String>::new(), "{xml}");
         serde_json::from_str(&json).unwrap()
     }

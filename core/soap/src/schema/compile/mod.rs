@@ -12,7 +12,9 @@ use self::particles::Taking;
 use self::texts::facets;
 use super::index::{exact_name, prefix_is_amiss};
 use super::{Component, Index, Kind, QName, documentation};
-use crate::plan::{Derived, Member, MemberKind, NamespaceId, ObjectPlan, Particle, Plan, TypeId, TypePlan};
+use crate::plan::{
+    Derived, Member, MemberKind, NamespaceId, ObjectPlan, Particle, Plan, TypeId, TypePlan,
+};
 use crate::simple::{Base, Simple};
 use crate::xml::{ENCODING_11, ENCODING_12, XML, XSD, is_xsd};
 
@@ -48,7 +50,11 @@ const MAX_ANY_TYPES: usize = 5000;
 
 impl<'a, 'i> Compiler<'a, 'i> {
     pub(crate) fn new(index: Index<'a, 'i>) -> Self {
-        let plan = Plan { types: Vec::new(), namespaces: vec![String::new()], named: Vec::new() };
+        let plan = Plan {
+            types: Vec::new(),
+            namespaces: vec![String::new()],
+            named: Vec::new(),
+        };
         Self {
             index,
             plan,
@@ -79,7 +85,12 @@ impl<'a, 'i> Compiler<'a, 'i> {
 
     /// What JSON cannot carry in a type and all below it.
     pub(crate) fn losses_below(&self, root: TypeId) -> Vec<String> {
-        let mut all: Vec<String> = self.plan.below(root).iter().flat_map(|id| self.losses.get(id).into_iter().flatten().cloned()).collect();
+        let mut all: Vec<String> = self
+            .plan
+            .below(root)
+            .iter()
+            .flat_map(|id| self.losses.get(id).into_iter().flatten().cloned())
+            .collect();
         all.sort();
         all.dedup();
         all
@@ -97,9 +108,13 @@ impl<'a, 'i> Compiler<'a, 'i> {
 
     fn warn(&mut self, at: Component<'a, 'i>, message: String, help: &str) {
         let pos = at.node.document().text_pos_at(at.node.range().start);
-        let place = Position { line: pos.row as usize, column: pos.col as usize };
+        let place = Position {
+            line: pos.row as usize,
+            column: pos.col as usize,
+        };
         if self.findings.len() < 500 {
-            self.findings.push(Finding::new(Severity::Warning, at.source.file, place, message).help(help));
+            self.findings
+                .push(Finding::new(Severity::Warning, at.source.file, place, message).help(help));
         }
     }
 
@@ -108,40 +123,72 @@ impl<'a, 'i> Compiler<'a, 'i> {
         let exact = exact_name(at, text);
         let name = self.index.name_of(kind, at, text);
         let name = match kind {
-            Kind::Type if !is_xsd(&name.0) && self.index.get(kind, &name).is_none() && prefix_is_amiss(at, text) && Simple::built_in(&name.1).is_some() => (XSD.to_owned(), name.1),
+            Kind::Type
+                if !is_xsd(&name.0)
+                    && self.index.get(kind, &name).is_none()
+                    && prefix_is_amiss(at, text)
+                    && Simple::built_in(&name.1).is_some() =>
+            {
+                (XSD.to_owned(), name.1)
+            }
             _ => name,
         };
         if name != exact {
-            self.warn(at, format!("“{text}” has no prefix that leads to it; “{}” of “{}” is taken", name.1, name.0), "give the reference the prefix of its namespace");
+            self.warn(
+                at,
+                format!(
+                    "“{text}” has no prefix that leads to it; “{}” of “{}” is taken",
+                    name.1, name.0
+                ),
+                "give the reference the prefix of its namespace",
+            );
         }
         name
     }
 
     fn nothing(&self, kind: Kind, what: &str, name: &QName) -> Missing {
-        let near = porch_contract::suggest(&name.1, self.index.names(kind)).map(|n| format!(" (there is “{n}”)"));
-        format!("no schema declares the {what} “{}” of namespace “{}”{}", name.1, name.0, near.unwrap_or_default())
+        let near = porch_contract::suggest(&name.1, self.index.names(kind))
+            .map(|n| format!(" (there is “{n}”)"));
+        format!(
+            "no schema declares the {what} “{}” of namespace “{}”{}",
+            name.1,
+            name.0,
+            near.unwrap_or_default()
+        )
     }
 
     /// A global element as a member of the message that holds it.
     pub(crate) fn element(&mut self, name: &QName) -> Result<Member, Missing> {
         if is_xsd(&name.0) && matches!(name.1.as_str(), "schema" | "any" | "anyType") {
             // A schema inside a message, as tabular data sets bring it along.
-            let mut member = Member::element(self.namespace(&name.0.clone()), &name.1, self.any_type());
+            let mut member =
+                Member::element(self.namespace(&name.0.clone()), &name.1, self.any_type());
             member.min = 0;
             return Ok(member);
         }
-        let found = self.index.get(Kind::Element, name).ok_or_else(|| self.nothing(Kind::Element, "element", name))?;
+        let found = self
+            .index
+            .get(Kind::Element, name)
+            .ok_or_else(|| self.nothing(Kind::Element, "element", name))?;
         self.own_element(found, true)
     }
 
     /// An element by a reference in a message part.
-    pub(crate) fn element_at(&mut self, at: Component<'a, 'i>, text: &str) -> Result<Member, Missing> {
+    pub(crate) fn element_at(
+        &mut self,
+        at: Component<'a, 'i>,
+        text: &str,
+    ) -> Result<Member, Missing> {
         let name = self.name(Kind::Element, at, text);
         self.element(&name)
     }
 
     /// A type by a reference in a message part.
-    pub(crate) fn type_at(&mut self, at: Component<'a, 'i>, text: &str) -> Result<(TypeId, QName), Missing> {
+    pub(crate) fn type_at(
+        &mut self,
+        at: Component<'a, 'i>,
+        text: &str,
+    ) -> Result<(TypeId, QName), Missing> {
         let name = self.name(Kind::Type, at, text);
         Ok((self.type_named(&name)?, name))
     }
@@ -171,19 +218,29 @@ impl<'a, 'i> Compiler<'a, 'i> {
                     self.any_type()
                 }
                 "Array" if encoding => {
-                    let item = Member { many: true, min: 0, max: None, nillable: true, ..Member::element(0, "item", self.any_type()) };
+                    let item = Member {
+                        many: true,
+                        min: 0,
+                        max: None,
+                        nillable: true,
+                        ..Member::element(0, "item", self.any_type())
+                    };
                     self.push(TypePlan::List(Box::new(item)))
                 }
                 "base64" if encoding => self.push(TypePlan::Simple(Simple::plain(Base::Base64))),
                 other => {
-                    let simple = Simple::built_in(other).ok_or_else(|| format!("XML Schema has no type “{other}”"))?;
+                    let simple = Simple::built_in(other)
+                        .ok_or_else(|| format!("XML Schema has no type “{other}”"))?;
                     self.push(TypePlan::Simple(simple))
                 }
             };
             self.named.insert(name.clone(), id);
             return Ok(id);
         }
-        let found = self.index.get(Kind::Type, name).ok_or_else(|| self.nothing(Kind::Type, "type", name))?;
+        let found = self
+            .index
+            .get(Kind::Type, name)
+            .ok_or_else(|| self.nothing(Kind::Type, "type", name))?;
         let id = self.push(TypePlan::Simple(Simple::plain(Base::Text)));
         if found.node.tag_name().name() == "simpleType" {
             self.fill(id, found, &name.1, false)?;
@@ -200,7 +257,8 @@ impl<'a, 'i> Compiler<'a, 'i> {
     /// Takes in the types that wait.
     pub(crate) fn settle(&mut self) {
         while let Some((id, name, found)) = self.waiting.pop() {
-            let polymorphic = !self.index.derived(&name).is_empty() || is_true(found.node.attribute("abstract"));
+            let polymorphic =
+                !self.index.derived(&name).is_empty() || is_true(found.node.attribute("abstract"));
             if let Err(why) = self.fill(id, found, &name.1, polymorphic) {
                 self.broken.insert(id, why);
             }
@@ -212,13 +270,27 @@ impl<'a, 'i> Compiler<'a, 'i> {
         if self.broken.is_empty() {
             return None;
         }
-        self.plan.below(root).iter().find_map(|id| self.broken.get(id)).map(String::as_str)
+        self.plan
+            .below(root)
+            .iter()
+            .find_map(|id| self.broken.get(id))
+            .map(String::as_str)
     }
 
     /// An object type made for a message, from its parts.
     pub(crate) fn parts_type(&mut self, name: &str, members: Vec<Member>) -> TypeId {
-        let content = Particle::Sequence((0..members.len()).map(|i| Particle::Member(i, members[i].min > 0)).collect(), true);
-        let mut object = ObjectPlan { name: name.to_owned(), members, content, ..Default::default() };
+        let content = Particle::Sequence(
+            (0..members.len())
+                .map(|i| Particle::Member(i, members[i].min > 0))
+                .collect(),
+            true,
+        );
+        let mut object = ObjectPlan {
+            name: name.to_owned(),
+            members,
+            content,
+            ..Default::default()
+        };
         object.name_members();
         self.push(TypePlan::Object(object))
     }
@@ -248,18 +320,36 @@ impl<'a, 'i> Compiler<'a, 'i> {
 
     fn deeper<T>(&mut self, f: impl FnOnce(&mut Self) -> Result<T, Missing>) -> Result<T, Missing> {
         self.depth += 1;
-        let result = if self.depth > MAX_DEPTH { Err(format!("its types are nested more than {MAX_DEPTH} levels deep, or in a circle")) } else { f(self) };
+        let result = if self.depth > MAX_DEPTH {
+            Err(format!(
+                "its types are nested more than {MAX_DEPTH} levels deep, or in a circle"
+            ))
+        } else {
+            f(self)
+        };
         self.depth -= 1;
         result
     }
 
-    fn fill(&mut self, id: TypeId, found: Component<'a, 'i>, name: &str, polymorphic: bool) -> Result<(), Missing> {
+    fn fill(
+        &mut self,
+        id: TypeId,
+        found: Component<'a, 'i>,
+        name: &str,
+        polymorphic: bool,
+    ) -> Result<(), Missing> {
         let plan = self.deeper(|c| c.filled(id, found, name, polymorphic))?;
         self.plan.types[id.0 as usize] = plan;
         Ok(())
     }
 
-    fn filled(&mut self, id: TypeId, found: Component<'a, 'i>, name: &str, polymorphic: bool) -> Result<TypePlan, Missing> {
+    fn filled(
+        &mut self,
+        id: TypeId,
+        found: Component<'a, 'i>,
+        name: &str,
+        polymorphic: bool,
+    ) -> Result<TypePlan, Missing> {
         if found.node.tag_name().name() == "simpleType" {
             return Ok(TypePlan::Simple(self.simple(id, found)?));
         }
@@ -270,7 +360,12 @@ impl<'a, 'i> Compiler<'a, 'i> {
             self.lose(id, format!("{name}: text between its elements (mixed content); it is carried in the generic mapping"));
             return Ok(TypePlan::Any);
         }
-        let mut object = ObjectPlan { name: name.to_owned(), documentation: documentation(found.node), is_abstract: is_true(found.node.attribute("abstract")), ..Default::default() };
+        let mut object = ObjectPlan {
+            name: name.to_owned(),
+            documentation: documentation(found.node),
+            is_abstract: is_true(found.node.attribute("abstract")),
+            ..Default::default()
+        };
         let mut parts = Vec::new();
         if self.complex(id, &mut object, found, &mut parts)? {
             self.lose(id, format!("{name}: text between its elements (mixed content); it is carried in the generic mapping"));
@@ -282,7 +377,9 @@ impl<'a, 'i> Compiler<'a, 'i> {
         attributes.sort_by_key(|m| m.kind == MemberKind::AnyAttribute);
         object.members.extend(attributes);
         Ok(match &object.text {
-            Some((_, simple)) if object.members.is_empty() && !polymorphic => TypePlan::Simple(simple.clone()),
+            Some((_, simple)) if object.members.is_empty() && !polymorphic => {
+                TypePlan::Simple(simple.clone())
+            }
             _ => {
                 object.name_members();
                 TypePlan::Object(object)
@@ -292,30 +389,57 @@ impl<'a, 'i> Compiler<'a, 'i> {
 
     /// An array of SOAP's encoding: a restriction of its `Array` (SOAP 1.1 §5.4.2, WSDL 1.1 §3.5).
     fn encoded_array(&mut self, found: Component<'a, 'i>) -> Result<Option<TypePlan>, Missing> {
-        let Some(restriction) = children(found.node).filter(|n| n.tag_name().name() == "complexContent").flat_map(children).find(|n| n.attribute("base").is_some()) else {
+        let Some(restriction) = children(found.node)
+            .filter(|n| n.tag_name().name() == "complexContent")
+            .flat_map(children)
+            .find(|n| n.attribute("base").is_some())
+        else {
             return Ok(None);
         };
-        let base = exact_name(found.at(restriction), restriction.attribute("base").unwrap_or_default());
+        let base = exact_name(
+            found.at(restriction),
+            restriction.attribute("base").unwrap_or_default(),
+        );
         if base.1 != "Array" || !(base.0 == ENCODING_11 || base.0 == ENCODING_12) {
             return Ok(None);
         }
-        let mut item = Member { nillable: true, ..Member::element(0, "item", TypeId(0)) };
+        let mut item = Member {
+            nillable: true,
+            ..Member::element(0, "item", TypeId(0))
+        };
         // The type of the items: from `wsdl:arrayType`, from an element of a sequence, or unknown.
-        let typed = restriction.descendants().find_map(|n| Some((n, n.attributes().find(|a| a.name() == "arrayType" && a.namespace().is_some())?.value())));
-        let element = restriction.descendants().find(|n| n.is_element() && n.tag_name().name() == "element");
+        let typed = restriction.descendants().find_map(|n| {
+            Some((
+                n,
+                n.attributes()
+                    .find(|a| a.name() == "arrayType" && a.namespace().is_some())?
+                    .value(),
+            ))
+        });
+        let element = restriction
+            .descendants()
+            .find(|n| n.is_element() && n.tag_name().name() == "element");
         if let Some((node, text)) = typed {
             let name = text.trim();
             // `t:Row[][]`: an array of arrays.
             let (name, dimensions) = name.split_once('[').map_or((name, ""), |(n, d)| (n, d));
             (item.type_id, item.type_name) = self.named_with_name(found.at(node), name)?;
             for _ in 0..dimensions.matches('[').count() {
-                let inner = Member { many: true, min: 0, max: None, ..item.clone() };
+                let inner = Member {
+                    many: true,
+                    min: 0,
+                    max: None,
+                    ..item.clone()
+                };
                 item.type_id = self.push(TypePlan::List(Box::new(inner)));
                 item.type_name = Some((self.namespace(ENCODING_11), "Array".to_owned()));
             }
         } else if let Some(node) = element {
             let member = self.own_element(found.at(node), false)?;
-            item = Member { nillable: true, ..member };
+            item = Member {
+                nillable: true,
+                ..member
+            };
         } else {
             item.type_id = self.any_type();
         }
@@ -326,28 +450,46 @@ impl<'a, 'i> Compiler<'a, 'i> {
         Ok(Some(TypePlan::List(Box::new(item))))
     }
 
-    fn named_with_name(&mut self, at: Component<'a, 'i>, text: &str) -> Result<(TypeId, Option<(NamespaceId, String)>), Missing> {
+    fn named_with_name(
+        &mut self,
+        at: Component<'a, 'i>,
+        text: &str,
+    ) -> Result<(TypeId, Option<(NamespaceId, String)>), Missing> {
         let name = self.name(Kind::Type, at, text);
         let id = self.type_named(&name)?;
         Ok((id, Some((self.namespace(&name.0), name.1))))
     }
 
     /// The type of an element or attribute: by name, written inside, or none.
-    fn type_of(&mut self, at: Component<'a, 'i>, name: &str) -> Result<(TypeId, Option<(NamespaceId, String)>), Missing> {
+    fn type_of(
+        &mut self,
+        at: Component<'a, 'i>,
+        name: &str,
+    ) -> Result<(TypeId, Option<(NamespaceId, String)>), Missing> {
         if let Some(text) = at.node.attribute("type") {
             return self.named_with_name(at, text);
         }
-        match children(at.node).find(|n| matches!(n.tag_name().name(), "complexType" | "simpleType")) {
+        match children(at.node)
+            .find(|n| matches!(n.tag_name().name(), "complexType" | "simpleType"))
+        {
             Some(node) => Ok((self.anonymous(at.at(node), name)?, None)),
             None => {
                 // An element takes over the type of the one it stands for (XML Schema part 1 §3.3.2).
                 if let Some(head) = at.node.attribute("substitutionGroup") {
                     let head = self.name(Kind::Element, at, head);
-                    if let Some(found) = self.index.get(Kind::Element, &head).filter(|f| f.key() != at.key()) {
+                    if let Some(found) = self
+                        .index
+                        .get(Kind::Element, &head)
+                        .filter(|f| f.key() != at.key())
+                    {
                         return self.deeper(|c| c.type_of(found, name));
                     }
                 }
-                let local = if at.node.tag_name().name() == "attribute" { "anySimpleType" } else { "anyType" };
+                let local = if at.node.tag_name().name() == "attribute" {
+                    "anySimpleType"
+                } else {
+                    "anyType"
+                };
                 Ok((self.type_named(&(XSD.to_owned(), local.to_owned()))?, None))
             }
         }
@@ -356,12 +498,21 @@ impl<'a, 'i> Compiler<'a, 'i> {
     /// An element declaration as a member.
     fn own_element(&mut self, at: Component<'a, 'i>, global: bool) -> Result<Member, Missing> {
         let (min, max) = occurs(at.node);
-        let local = at.node.attribute("name").unwrap_or_default().trim().to_owned();
+        let local = at
+            .node
+            .attribute("name")
+            .unwrap_or_default()
+            .trim()
+            .to_owned();
         let qualified = match at.node.attribute("form") {
             Some(form) => form == "qualified",
             None => global || at.source.qualified_elements,
         };
-        let namespace = if qualified { self.namespace(at.source.target) } else { 0 };
+        let namespace = if qualified {
+            self.namespace(at.source.target)
+        } else {
+            0
+        };
         let (type_id, type_name) = self.type_of(at, &local)?;
         if children(at.node).any(|n| matches!(n.tag_name().name(), "key" | "unique" | "keyref")) {
             self.lose(type_id, format!("{local}: that values are unique or refer to others (xsd:key, xsd:unique) is not checked by the porch"));
@@ -372,32 +523,52 @@ impl<'a, 'i> Compiler<'a, 'i> {
         member.many = !global && max != Some(1);
         member.nillable = is_true(at.node.attribute("nillable"));
         member.fixed = at.node.attribute("fixed").is_some();
-        member.default = at.node.attribute("fixed").or(at.node.attribute("default")).map(str::to_owned);
+        member.default = at
+            .node
+            .attribute("fixed")
+            .or(at.node.attribute("default"))
+            .map(str::to_owned);
         member.documentation = documentation(at.node);
         Ok(member)
     }
 
     /// The content of a complexType, or of an extension or restriction inside; true when a base is of mixed content.
-    fn complex(&mut self, id: TypeId, into: &mut ObjectPlan, at: Component<'a, 'i>, parts: &mut Vec<Particle>) -> Result<bool, Missing> {
+    fn complex(
+        &mut self,
+        id: TypeId,
+        into: &mut ObjectPlan,
+        at: Component<'a, 'i>,
+        parts: &mut Vec<Particle>,
+    ) -> Result<bool, Missing> {
         let mut mixed = false;
         for node in children(at.node) {
             let here = at.at(node);
             match node.tag_name().name() {
                 "complexContent" => {
-                    for inner in children(node).filter(|n| matches!(n.tag_name().name(), "extension" | "restriction")) {
+                    for inner in children(node)
+                        .filter(|n| matches!(n.tag_name().name(), "extension" | "restriction"))
+                    {
                         mixed |= self.derivation(id, into, at, inner, parts)?;
                     }
                 }
                 "simpleContent" => {
-                    for inner in children(node).filter(|n| matches!(n.tag_name().name(), "extension" | "restriction")) {
+                    for inner in children(node)
+                        .filter(|n| matches!(n.tag_name().name(), "extension" | "restriction"))
+                    {
                         self.simple_content(id, into, at, inner)?;
                     }
                 }
                 "sequence" | "all" | "choice" | "group" => {
-                    let mut taking = Taking { mergeable: Vec::new(), in_choice: false, optional: false };
+                    let mut taking = Taking {
+                        mergeable: Vec::new(),
+                        in_choice: false,
+                        optional: false,
+                    };
                     parts.extend(self.particle(id, into, here, &mut taking)?);
                 }
-                "attribute" | "attributeGroup" | "anyAttribute" => self.attribute(id, into, here)?,
+                "attribute" | "attributeGroup" | "anyAttribute" => {
+                    self.attribute(id, into, here)?
+                }
                 _ => {}
             }
         }
@@ -405,13 +576,22 @@ impl<'a, 'i> Compiler<'a, 'i> {
     }
 
     /// What a complex type is made from: its base, or what a redefinition replaces.
-    fn base(&mut self, of: Component<'a, 'i>, step: Node<'a, 'i>) -> Result<Option<(QName, Component<'a, 'i>)>, Missing> {
-        let Some(text) = step.attribute("base") else { return Ok(None) };
+    fn base(
+        &mut self,
+        of: Component<'a, 'i>,
+        step: Node<'a, 'i>,
+    ) -> Result<Option<(QName, Component<'a, 'i>)>, Missing> {
+        let Some(text) = step.attribute("base") else {
+            return Ok(None);
+        };
         let name = self.name(Kind::Type, of.at(step), text);
         if is_xsd(&name.0) {
             return Ok(None);
         }
-        let found = self.index.get(Kind::Type, &name).ok_or_else(|| self.nothing(Kind::Type, "type", &name))?;
+        let found = self
+            .index
+            .get(Kind::Type, &name)
+            .ok_or_else(|| self.nothing(Kind::Type, "type", &name))?;
         if found.key() != of.key() {
             return Ok(Some((name, found)));
         }
@@ -421,7 +601,14 @@ impl<'a, 'i> Compiler<'a, 'i> {
         }
     }
 
-    fn derivation(&mut self, id: TypeId, into: &mut ObjectPlan, of: Component<'a, 'i>, step: Node<'a, 'i>, parts: &mut Vec<Particle>) -> Result<bool, Missing> {
+    fn derivation(
+        &mut self,
+        id: TypeId,
+        into: &mut ObjectPlan,
+        of: Component<'a, 'i>,
+        step: Node<'a, 'i>,
+        parts: &mut Vec<Particle>,
+    ) -> Result<bool, Missing> {
         let mut mixed = false;
         if let Some((_, base)) = self.base(of, step)? {
             mixed |= is_mixed(base.node);
@@ -429,7 +616,10 @@ impl<'a, 'i> Compiler<'a, 'i> {
                 mixed |= self.deeper(|c| c.complex(id, into, base, parts))?;
             } else {
                 // A restriction says its elements anew, and takes the attributes over (part 1 §3.4.2).
-                let mut whole = ObjectPlan { name: into.name.clone(), ..Default::default() };
+                let mut whole = ObjectPlan {
+                    name: into.name.clone(),
+                    ..Default::default()
+                };
                 mixed |= self.deeper(|c| c.complex(id, &mut whole, base, &mut Vec::new()))?;
                 into.attributes.extend(whole.attributes);
             }
@@ -438,11 +628,22 @@ impl<'a, 'i> Compiler<'a, 'i> {
         Ok(mixed)
     }
 
-    fn simple_content(&mut self, id: TypeId, into: &mut ObjectPlan, of: Component<'a, 'i>, step: Node<'a, 'i>) -> Result<(), Missing> {
-        let text = step.attribute("base").ok_or("simpleContent without a base")?;
+    fn simple_content(
+        &mut self,
+        id: TypeId,
+        into: &mut ObjectPlan,
+        of: Component<'a, 'i>,
+        step: Node<'a, 'i>,
+    ) -> Result<(), Missing> {
+        let text = step
+            .attribute("base")
+            .ok_or("simpleContent without a base")?;
         match self.base(of, step)? {
             Some((_, base)) if base.node.tag_name().name() == "complexType" => {
-                let mut whole = ObjectPlan { name: into.name.clone(), ..Default::default() };
+                let mut whole = ObjectPlan {
+                    name: into.name.clone(),
+                    ..Default::default()
+                };
                 self.deeper(|c| c.complex(id, &mut whole, base, &mut Vec::new()))?;
                 into.text = whole.text;
                 into.attributes.extend(whole.attributes);
@@ -468,22 +669,38 @@ impl<'a, 'i> Compiler<'a, 'i> {
             }
         }
         for node in children(step) {
-            if matches!(node.tag_name().name(), "attribute" | "attributeGroup" | "anyAttribute") {
+            if matches!(
+                node.tag_name().name(),
+                "attribute" | "attributeGroup" | "anyAttribute"
+            ) {
                 self.attribute(id, into, of.at(node))?;
             }
         }
         Ok(())
     }
 
-    fn attribute(&mut self, id: TypeId, into: &mut ObjectPlan, at: Component<'a, 'i>) -> Result<(), Missing> {
+    fn attribute(
+        &mut self,
+        id: TypeId,
+        into: &mut ObjectPlan,
+        at: Component<'a, 'i>,
+    ) -> Result<(), Missing> {
         match (at.node.tag_name().name(), at.node.attribute("ref")) {
             ("attributeGroup", Some(text)) => {
                 let name = self.name(Kind::AttributeGroup, at, text);
-                let mut found = self.index.get(Kind::AttributeGroup, &name).ok_or_else(|| self.nothing(Kind::AttributeGroup, "attribute group", &name))?;
+                let mut found = self
+                    .index
+                    .get(Kind::AttributeGroup, &name)
+                    .ok_or_else(|| self.nothing(Kind::AttributeGroup, "attribute group", &name))?;
                 if at.node.ancestors().any(|n| n == found.node) {
-                    found = self.index.original(found).ok_or_else(|| format!("the attribute group “{}” holds itself", name.1))?;
+                    found = self
+                        .index
+                        .original(found)
+                        .ok_or_else(|| format!("the attribute group “{}” holds itself", name.1))?;
                 }
-                self.deeper(|c| children(found.node).try_for_each(|node| c.attribute(id, into, found.at(node))))
+                self.deeper(|c| {
+                    children(found.node).try_for_each(|node| c.attribute(id, into, found.at(node)))
+                })
             }
             ("attribute", Some(text)) => {
                 let name = self.name(Kind::Attribute, at, text);
@@ -493,13 +710,30 @@ impl<'a, 'i> Compiler<'a, 'i> {
                     None if name.0 == XML => {
                         let type_id = self.type_named(&(XSD.to_owned(), "string".to_owned()))?;
                         let namespace = self.namespace(XML);
-                        self.put_attribute(into, Member { kind: MemberKind::Attribute, min: u32::from(at.node.attribute("use") == Some("required")), ..Member::element(namespace, &name.1, type_id) });
+                        self.put_attribute(
+                            into,
+                            Member {
+                                kind: MemberKind::Attribute,
+                                min: u32::from(at.node.attribute("use") == Some("required")),
+                                ..Member::element(namespace, &name.1, type_id)
+                            },
+                        );
                         Ok(())
                     }
                     None if name.0 == ENCODING_11 || name.0 == ENCODING_12 => Ok(()),
                     None => {
-                        self.warn(at, format!("the attribute “{}” is not declared anywhere", name.1), "give the schema that declares it");
-                        self.lose(id, format!("{}: the attribute {} is not declared and not carried over", into.name, name.1));
+                        self.warn(
+                            at,
+                            format!("the attribute “{}” is not declared anywhere", name.1),
+                            "give the schema that declares it",
+                        );
+                        self.lose(
+                            id,
+                            format!(
+                                "{}: the attribute {} is not declared and not carried over",
+                                into.name, name.1
+                            ),
+                        );
                         Ok(())
                     }
                 }
@@ -507,9 +741,17 @@ impl<'a, 'i> Compiler<'a, 'i> {
             ("attribute", None) => self.own_attribute(into, at, at.node, false),
             ("anyAttribute", _) => {
                 self.lose(id, format!("{}: attributes that the schema leaves open (xsd:anyAttribute) are carried as texts in “anyAttribute”", into.name));
-                if !into.attributes.iter().any(|m| m.kind == MemberKind::AnyAttribute) {
+                if !into
+                    .attributes
+                    .iter()
+                    .any(|m| m.kind == MemberKind::AnyAttribute)
+                {
                     let type_id = self.any_type();
-                    into.attributes.push(Member { kind: MemberKind::AnyAttribute, min: 0, ..Member::element(0, "anyAttribute", type_id) });
+                    into.attributes.push(Member {
+                        kind: MemberKind::AnyAttribute,
+                        min: 0,
+                        ..Member::element(0, "anyAttribute", type_id)
+                    });
                 }
                 Ok(())
             }
@@ -517,16 +759,43 @@ impl<'a, 'i> Compiler<'a, 'i> {
         }
     }
 
-    fn own_attribute(&mut self, into: &mut ObjectPlan, at: Component<'a, 'i>, usage: Node<'a, 'i>, global: bool) -> Result<(), Missing> {
-        let local = at.node.attribute("name").unwrap_or_default().trim().to_owned();
-        let qualified = at.node.attribute("form").map_or(global || at.source.qualified_attributes, |f| f == "qualified");
-        let namespace = if qualified { self.namespace(at.source.target) } else { 0 };
+    fn own_attribute(
+        &mut self,
+        into: &mut ObjectPlan,
+        at: Component<'a, 'i>,
+        usage: Node<'a, 'i>,
+        global: bool,
+    ) -> Result<(), Missing> {
+        let local = at
+            .node
+            .attribute("name")
+            .unwrap_or_default()
+            .trim()
+            .to_owned();
+        let qualified = at
+            .node
+            .attribute("form")
+            .map_or(global || at.source.qualified_attributes, |f| {
+                f == "qualified"
+            });
+        let namespace = if qualified {
+            self.namespace(at.source.target)
+        } else {
+            0
+        };
         if usage.attribute("use") == Some("prohibited") {
-            into.attributes.retain(|m| !(m.kind == MemberKind::Attribute && m.local == local && m.namespace == namespace));
+            into.attributes.retain(|m| {
+                !(m.kind == MemberKind::Attribute && m.local == local && m.namespace == namespace)
+            });
             return Ok(());
         }
         let (type_id, type_name) = self.type_of(at, &local)?;
-        let value = |name: &str| usage.attribute(name).or(at.node.attribute(name)).map(str::to_owned);
+        let value = |name: &str| {
+            usage
+                .attribute(name)
+                .or(at.node.attribute(name))
+                .map(str::to_owned)
+        };
         let member = Member {
             kind: MemberKind::Attribute,
             min: u32::from(usage.attribute("use") == Some("required")),
@@ -541,7 +810,11 @@ impl<'a, 'i> Compiler<'a, 'i> {
     }
 
     fn put_attribute(&mut self, into: &mut ObjectPlan, member: Member) {
-        into.attributes.retain(|m| !(m.kind == MemberKind::Attribute && m.local == member.local && m.namespace == member.namespace));
+        into.attributes.retain(|m| {
+            !(m.kind == MemberKind::Attribute
+                && m.local == member.local
+                && m.namespace == member.namespace)
+        });
         into.attributes.push(member);
     }
 
@@ -558,7 +831,11 @@ impl<'a, 'i> Compiler<'a, 'i> {
     }
 
     fn derived_entry(&mut self, name: &QName, type_id: TypeId) -> Derived {
-        Derived { json: self.label(name), name: (self.namespace(&name.0), name.1.clone()), type_id }
+        Derived {
+            json: self.label(name),
+            name: (self.namespace(&name.0), name.1.clone()),
+            type_id,
+        }
     }
 
     /// Makes ready what can only be known when all messages were taken in: derived types, lists in wrappers, what groups
@@ -566,10 +843,18 @@ impl<'a, 'i> Compiler<'a, 'i> {
     pub(crate) fn complete(&mut self) {
         self.settle();
         if self.any_declared {
-            let names: Vec<QName> = self.index.all(Kind::Type).take(MAX_ANY_TYPES).cloned().collect();
+            let names: Vec<QName> = self
+                .index
+                .all(Kind::Type)
+                .take(MAX_ANY_TYPES)
+                .cloned()
+                .collect();
             for name in names {
                 let found = self.index.get(Kind::Type, &name);
-                let usable = found.is_some_and(|f| f.node.tag_name().name() == "complexType" && !is_true(f.node.attribute("abstract")));
+                let usable = found.is_some_and(|f| {
+                    f.node.tag_name().name() == "complexType"
+                        && !is_true(f.node.attribute("abstract"))
+                });
                 if usable && let Ok(id) = self.type_named(&name) {
                     self.settle();
                     if self.broken_below(id).is_some() {
@@ -592,7 +877,9 @@ impl<'a, 'i> Compiler<'a, 'i> {
 
     /// The types that may stand in place of a named one.
     fn family(&mut self, name: &QName) {
-        let Some(id) = self.named.get(name).copied() else { return };
+        let Some(id) = self.named.get(name).copied() else {
+            return;
+        };
         let is_abstract = match self.plan.get(id) {
             TypePlan::Object(object) => object.is_abstract,
             _ => return,
@@ -606,15 +893,22 @@ impl<'a, 'i> Compiler<'a, 'i> {
             family.push(self.derived_entry(name, id));
         }
         for other in below {
-            let Some(found) = self.index.get(Kind::Type, &other) else { continue };
+            let Some(found) = self.index.get(Kind::Type, &other) else {
+                continue;
+            };
             let made = self.type_named(&other).and_then(|id| {
                 self.settle();
-                self.broken_below(id).map_or(Ok(id), |why| Err(why.to_owned()))
+                self.broken_below(id)
+                    .map_or(Ok(id), |why| Err(why.to_owned()))
             });
             match made {
                 Ok(_) if is_true(found.node.attribute("abstract")) => {}
                 Ok(type_id) => family.push(self.derived_entry(&other, type_id)),
-                Err(why) => self.warn(found, format!("“{}” cannot stand in place of “{}”: {why}", other.1, name.1), ""),
+                Err(why) => self.warn(
+                    found,
+                    format!("“{}” cannot stand in place of “{}”: {why}", other.1, name.1),
+                    "",
+                ),
             }
         }
         for entry in &family {
@@ -635,16 +929,28 @@ impl<'a, 'i> Compiler<'a, 'i> {
             .types
             .iter()
             .map(|t| match t {
-                TypePlan::Object(o) if o.text.is_none() && o.derived.is_empty() && !o.is_abstract => match o.members.as_slice() {
-                    [only] if only.many && only.kind == MemberKind::Element => Some(only.clone()),
-                    _ => None,
-                },
+                TypePlan::Object(o)
+                    if o.text.is_none() && o.derived.is_empty() && !o.is_abstract =>
+                {
+                    match o.members.as_slice() {
+                        [only] if only.many && only.kind == MemberKind::Element => {
+                            Some(only.clone())
+                        }
+                        _ => None,
+                    }
+                }
                 _ => None,
             })
             .collect();
         for plan in &mut self.plan.types {
-            let TypePlan::Object(object) = plan else { continue };
-            for member in object.members.iter_mut().filter(|m| m.kind == MemberKind::Element && !m.many) {
+            let TypePlan::Object(object) = plan else {
+                continue;
+            };
+            for member in object
+                .members
+                .iter_mut()
+                .filter(|m| m.kind == MemberKind::Element && !m.many)
+            {
                 member.items = only[member.type_id.0 as usize].clone().map(Box::new);
             }
         }
@@ -664,8 +970,16 @@ impl<'a, 'i> Compiler<'a, 'i> {
             }
         }
         for i in 0..self.plan.types.len() {
-            let TypePlan::Object(object) = &self.plan.types[i] else { continue };
-            let groups: Vec<(usize, TypeId)> = object.members.iter().enumerate().filter(|(_, m)| m.kind == MemberKind::Group).map(|(k, m)| (k, m.type_id)).collect();
+            let TypePlan::Object(object) = &self.plan.types[i] else {
+                continue;
+            };
+            let groups: Vec<(usize, TypeId)> = object
+                .members
+                .iter()
+                .enumerate()
+                .filter(|(_, m)| m.kind == MemberKind::Group)
+                .map(|(k, m)| (k, m.type_id))
+                .collect();
             for (k, id) in groups {
                 let mut all = Vec::new();
                 starts(&self.plan.types, id, &mut all);
@@ -678,7 +992,8 @@ impl<'a, 'i> Compiler<'a, 'i> {
 }
 
 fn children<'a, 'i>(node: Node<'a, 'i>) -> impl Iterator<Item = Node<'a, 'i>> {
-    node.children().filter(|n| n.is_element() && n.tag_name().namespace().is_some_and(is_xsd))
+    node.children()
+        .filter(|n| n.is_element() && n.tag_name().namespace().is_some_and(is_xsd))
 }
 
 fn is_true(text: Option<&str>) -> bool {
@@ -688,11 +1003,18 @@ fn is_true(text: Option<&str>) -> bool {
 /// Whether text may stand between the elements of a type; simple content has none.
 fn is_mixed(node: Node<'_, '_>) -> bool {
     let inner = children(node).find(|n| n.tag_name().name() == "complexContent");
-    is_true(inner.and_then(|n| n.attribute("mixed")).or(node.attribute("mixed"))) && !children(node).any(|n| n.tag_name().name() == "simpleContent")
+    is_true(
+        inner
+            .and_then(|n| n.attribute("mixed"))
+            .or(node.attribute("mixed")),
+    ) && !children(node).any(|n| n.tag_name().name() == "simpleContent")
 }
 
 fn occurs(node: Node<'_, '_>) -> Occurs {
-    let min = node.attribute("minOccurs").and_then(|v| v.trim().parse().ok()).unwrap_or(1);
+    let min = node
+        .attribute("minOccurs")
+        .and_then(|v| v.trim().parse().ok())
+        .unwrap_or(1);
     let max = match node.attribute("maxOccurs").map(str::trim) {
         Some("unbounded" | "*") => None,
         Some(n) => Some(n.parse().unwrap_or(1)),

@@ -7,7 +7,11 @@ impl<'a, 'i> Compiler<'a, 'i> {
         self.deeper(|c| c.simple_inside(id, at))
     }
 
-    pub(super) fn simple_inside(&mut self, id: TypeId, at: Component<'a, 'i>) -> Result<Simple, Missing> {
+    pub(super) fn simple_inside(
+        &mut self,
+        id: TypeId,
+        at: Component<'a, 'i>,
+    ) -> Result<Simple, Missing> {
         for node in children(at.node) {
             let inner = |name: &str| children(node).find(|n| n.tag_name().name() == name);
             match node.tag_name().name() {
@@ -32,7 +36,11 @@ impl<'a, 'i> Compiler<'a, 'i> {
                 }
                 "union" => {
                     let mut kinds = Vec::new();
-                    for text in node.attribute("memberTypes").unwrap_or_default().split_ascii_whitespace() {
+                    for text in node
+                        .attribute("memberTypes")
+                        .unwrap_or_default()
+                        .split_ascii_whitespace()
+                    {
                         kinds.push(self.simple_named(at.at(node), text)?);
                     }
                     for inner in children(node).filter(|n| n.tag_name().name() == "simpleType") {
@@ -46,26 +54,49 @@ impl<'a, 'i> Compiler<'a, 'i> {
         Ok(Simple::plain(Base::Text))
     }
 
-    pub(super) fn base_simple(&mut self, id: TypeId, of: Component<'a, 'i>, step: Node<'a, 'i>) -> Result<Option<Simple>, Missing> {
-        let Some(text) = step.attribute("base") else { return Ok(None) };
+    pub(super) fn base_simple(
+        &mut self,
+        id: TypeId,
+        of: Component<'a, 'i>,
+        step: Node<'a, 'i>,
+    ) -> Result<Option<Simple>, Missing> {
+        let Some(text) = step.attribute("base") else {
+            return Ok(None);
+        };
         let name = self.name(Kind::Type, of.at(step), text);
-        if self.index.get(Kind::Type, &name).is_some_and(|f| f.key() == of.key()) {
-            let original = self.index.original(of).ok_or_else(|| format!("the type “{}” is made from itself", name.1))?;
+        if self
+            .index
+            .get(Kind::Type, &name)
+            .is_some_and(|f| f.key() == of.key())
+        {
+            let original = self
+                .index
+                .original(of)
+                .ok_or_else(|| format!("the type “{}” is made from itself", name.1))?;
             return self.simple(id, original).map(Some);
         }
         self.simple_named(of.at(step), text).map(Some)
     }
 
-    pub(super) fn simple_named(&mut self, at: Component<'a, 'i>, text: &str) -> Result<Simple, Missing> {
+    pub(super) fn simple_named(
+        &mut self,
+        at: Component<'a, 'i>,
+        text: &str,
+    ) -> Result<Simple, Missing> {
         let (id, _) = self.named_with_name(at, text)?;
         match self.plan.get(id) {
             TypePlan::Simple(simple) => Ok(simple.clone()),
-            _ => Err(format!("a simple type is made from “{text}”, which is none")),
+            _ => Err(format!(
+                "a simple type is made from “{text}”, which is none"
+            )),
         }
     }
 
     pub(super) fn lose_pattern(&mut self, id: TypeId, pattern: &str) {
-        self.lose(id, format!("the pattern {pattern} cannot be checked by the porch; the backend still does"));
+        self.lose(
+            id,
+            format!("the pattern {pattern} cannot be checked by the porch; the backend still does"),
+        );
     }
 }
 
@@ -101,7 +132,10 @@ pub(super) fn facets(simple: &mut Simple, restriction: Node<'_, '_>) -> Vec<Stri
     if !patterns.is_empty() {
         // Patterns of one step are alternatives (part 2 §4.3.4.3); those of several steps must all match.
         let source = patterns.join("|");
-        match regex::RegexBuilder::new(&format!("^(?:{})$", crate::simple::regex_of(&source))).size_limit(1 << 20).build() {
+        match regex::RegexBuilder::new(&format!("^(?:{})$", crate::simple::regex_of(&source)))
+            .size_limit(1 << 20)
+            .build()
+        {
             Ok(regex) => simple.patterns.push((regex, source)),
             Err(_) => bad.push(source),
         }
