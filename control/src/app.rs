@@ -23,6 +23,8 @@ pub struct AppConfig {
     pub database: String,
     /// How callers reach the gateway, for people.
     pub gateway: String,
+    /// Whether viewers may not even try what is safe.
+    pub viewers_do_not_try: bool,
 }
 
 /// What all handlers share.

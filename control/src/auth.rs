@@ -25,6 +25,20 @@ pub(crate) struct Publisher {
     pub(crate) role: Role,
 }
 
+impl Publisher {
+    /// Whether the role is enough for what not everybody may do who may call the route.
+    pub(crate) fn needs(&self, role: Role, why: &str) -> Result<(), ApiError> {
+        if self.role >= role {
+            return Ok(());
+        }
+        Err(ApiError::new(
+            403,
+            format!("This needs the role {}", role.name()),
+            format!("{why}; {} is a {}.", self.name, self.role.name()),
+        ))
+    }
+}
+
 const COOKIE: &str = "porch-session";
 const HOUR: i64 = 3_600_000;
 

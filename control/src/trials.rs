@@ -1,18 +1,20 @@
 //! Trial runs.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::State;
+use axum::extract::{Extension, State};
 use bytes::Bytes;
 use porch_facade::{Builder, Documents, Files, Secrets, percent_encode_segment};
 use porch_gateway::{Trace, TrialRequest};
+use porch_store::Role;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
 
 use crate::app::App;
+use crate::auth::Publisher;
 use crate::error::ApiError;
 
 #[derive(Deserialize, ToSchema)]
@@ -53,12 +55,21 @@ pub(crate) struct TrialResult {
 #[utoipa::path(post, path = "/api/trials", request_body = Trial, responses((status = 200, body = TrialResult), (status = 422)))]
 pub(crate) async fn run(
     State(app): State<Arc<App>>,
+    Extension(publisher): Extension<Publisher>,
     Json(trial): Json<Trial>,
 ) -> Result<Json<TrialResult>, ApiError> {
     let store = app.store()?;
     let mut files: Files = app.draft_files().await?;
+    let own = Documents::read(&files);
     files.extend(trial.files.clone());
     let documents = Documents::read(&files);
+    if !trial.files.is_empty() {
+        publisher.needs(
+            Role::Publisher,
+            "Files of one's own can be tried by publishers",
+        )?;
+        meets_only_its_own_secrets(&app.config.environment, &own, &documents)?;
+    }
     let secrets = store.secrets(&app.config.environment).await?;
     let environment = documents
         .environments
@@ -93,6 +104,15 @@ pub(crate) async fn run(
         .with(findings));
     }
     let op = &porch.operations[index as usize];
+    let safe = op.method.parse().is_ok_and(|m: http::Method| m.is_safe());
+    if app.config.viewers_do_not_try {
+        publisher.needs(Role::Publisher, "Viewers' trial runs are switched off")?;
+    } else if !safe {
+        publisher.needs(
+            Role::Publisher,
+            "What may change something is tried by publishers",
+        )?;
+    }
     let target = target(&trial, &porch.facades[op.facade].base, &op.path)?;
     let mut request = http::Request::builder()
         .method(op.method.as_str())
@@ -145,6 +165,43 @@ pub(crate) async fn run(
         trace: reply.trace,
         released,
     }))
+}
+
+/// The secrets that a set of documents names, each with an address that it is sent to.
+fn secrets_of(environment: &str, documents: &Documents) -> BTreeSet<(String, String)> {
+    let here = documents.environments.get(environment);
+    let mut all = BTreeSet::new();
+    for (name, backend) in &documents.backends {
+        let place = here.and_then(|e| e.doc.backends.get(name));
+        let addresses = place.map(|p| &p.address).or(backend.doc.address.as_ref());
+        for address in addresses.map_or(&[][..], |a| a.all()) {
+            for secret in backend.doc.credentials.secrets() {
+                all.insert((secret.to_owned(), address.trim().to_owned()));
+            }
+        }
+    }
+    all
+}
+
+/// Documents that are only sent along with a trial run meet no secret that the draft's own documents do not send to the
+/// very same address: else whoever tries could have it sent to themselves.
+fn meets_only_its_own_secrets(
+    environment: &str,
+    own: &Documents,
+    with: &Documents,
+) -> Result<(), ApiError> {
+    let known = secrets_of(environment, own);
+    match secrets_of(environment, with)
+        .into_iter()
+        .find(|pair| !known.contains(pair))
+    {
+        None => Ok(()),
+        Some((secret, address)) => Err(ApiError::new(
+            403,
+            format!("A trial run does not send the secret “{secret}” to {address}"),
+            "No document of the draft does so. Push the documents first, then try what stands in the draft.",
+        )),
+    }
 }
 
 fn text(value: &Value) -> String {

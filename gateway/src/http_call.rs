@@ -90,7 +90,7 @@ impl Exchange<'_> {
                 request.headers(),
                 "",
             )
-            .without(&backend.secrets);
+            .without(&backend.mask);
             s.after = Some(if streamed {
                 message.streamed(request.body().size_hint().exact())
             } else {
@@ -119,7 +119,7 @@ impl Exchange<'_> {
                 s.after = Some(
                     Message::new(head.status.to_string(), &head.headers, "")
                         .body(&bytes)
-                        .without(&backend.secrets),
+                        .without(&backend.mask),
                 )
             });
             let from = Instant::now();

@@ -76,7 +76,7 @@ impl Exchange<'_> {
                             "",
                         )
                         .body(bytes)
-                        .without(&backend.secrets),
+                        .without(&backend.mask),
                     );
                 }
                 Err(problem) => s.notes.push(problem.refusal.why.clone()),
@@ -98,21 +98,21 @@ impl Exchange<'_> {
             stream,
         };
         let read = soap::read(&reading, incoming).await;
-        let (status_line, secrets) = (head.status.to_string(), &backend.secrets);
+        let (status_line, mask) = (head.status.to_string(), &backend.mask);
         match &read {
             Ok(read) => self.recorder.stage("call", from, |s| {
                 s.after = Some(Message {
                     bytes: Some(read.bytes),
                     ..Message::new(status_line, &head.headers, "")
                         .body(&read.seen)
-                        .without(secrets)
+                        .without(mask)
                 });
             }),
             Err((_, seen)) => self.recorder.stage("call", from, |s| {
                 s.after = Some(
                     Message::new(status_line, &head.headers, "")
                         .body(seen)
-                        .without(secrets),
+                        .without(mask),
                 )
             }),
         }

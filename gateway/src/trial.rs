@@ -1,13 +1,14 @@
 //! Trial runs: one exchange against a draft, every stage shown.
 
+use std::borrow::Cow;
 use std::net::{IpAddr, Ipv4Addr};
 use std::sync::Arc;
 use std::thread;
 
 use bytes::Bytes;
-use http::{HeaderMap, Request};
+use http::{HeaderMap, HeaderValue, Request};
 use http_body_util::BodyExt;
-use porch_facade::CompiledPorch;
+use porch_facade::{CompiledPorch, Mask};
 use tokio::sync::{mpsc, oneshot};
 
 use crate::exchange::{Mode, run};
@@ -99,15 +100,42 @@ async fn one(worker: &std::rc::Rc<Worker>, trial: TrialRequest) -> TrialReply {
         Ok(collected) => collected.to_bytes(),
         Err(_) => Bytes::from_static(b"(the answer broke off, or has more than 16 MiB)"),
     };
-    if let Some(last) = trace.stages.last_mut()
-        && last.after.is_none()
-    {
-        last.after = Some(Message::new(head.status.to_string(), &head.headers, "").body(&body));
-    }
-    TrialReply {
+    // A backend may say again what it was told: whoever tries is not shown the environment's secrets that way.
+    let mut reply = TrialReply {
         status: head.status.as_u16(),
         headers: head.headers,
         body,
-        trace,
+        trace: Trace::default(),
+    };
+    for backend in &trial.porch.backends {
+        reply.mask(&backend.mask);
+    }
+    if let Some(last) = trace.stages.last_mut()
+        && last.after.is_none()
+    {
+        last.after =
+            Some(Message::new(head.status.to_string(), &reply.headers, "").body(&reply.body));
+    }
+    for backend in &trial.porch.backends {
+        trace.mask(&backend.mask);
+    }
+    reply.trace = trace;
+    reply
+}
+
+impl TrialReply {
+    fn mask(&mut self, mask: &Mask) {
+        if mask.is_empty() {
+            return;
+        }
+        if let Cow::Owned(masked) = mask.bytes(&self.body) {
+            self.body = masked.into();
+        }
+        for value in self.headers.values_mut() {
+            if let Cow::Owned(masked) = mask.bytes(value.as_bytes()) {
+                *value = HeaderValue::from_bytes(&masked)
+                    .unwrap_or(HeaderValue::from_static("(masked)"));
+            }
+        }
     }
 }

@@ -19,6 +19,7 @@ pub(crate) struct FileConfig {
     pub(crate) seal_key_file: Option<PathBuf>,
     pub(crate) workers: Option<usize>,
     pub(crate) drain: Option<u64>,
+    pub(crate) viewers_do_not_try: Option<bool>,
 }
 
 pub(crate) fn read(path: Option<&Path>) -> Result<FileConfig, CliError> {

@@ -47,6 +47,9 @@ pub(crate) struct ServeOptions {
     /// Seconds that open exchanges may take to end when the service stops [default: 10].
     #[arg(long, env = "ELM_PORCH_DRAIN", value_name = "SECONDS")]
     drain: Option<u64>,
+    /// Whether only publishers may make trial runs; viewers may try what is safe unless given.
+    #[arg(long, env = "ELM_PORCH_VIEWERS_DO_NOT_TRY")]
+    viewers_do_not_try: bool,
     /// Name of the first administrator, made when there is no account yet; the password is taken from
     /// ELM_PORCH_FIRST_PASSWORD.
     #[arg(long, env = "ELM_PORCH_FIRST_ACCOUNT", value_name = "NAME")]
@@ -135,6 +138,8 @@ pub(crate) fn run(options: ServeOptions) -> Result<bool, CliError> {
                 state,
                 database,
                 gateway: format!("http://{}", gateway.address),
+                viewers_do_not_try: options.viewers_do_not_try
+                    || file.viewers_do_not_try.unwrap_or(false),
             },
             shared,
             trials,

@@ -76,7 +76,7 @@ async fn call(headers: HeaderMap, body: String) -> Response {
             .and_then(|n| n.text().map(str::to_owned))
             .unwrap_or_default()
     };
-    if text(login, "User") != "porch" || text(login, "Password") != "tide & tackle" {
+    if text(login, "User") != "quay-desk" || text(login, "Password") != "tide & tackle" {
         return fault("Client", "the login is not known", "");
     }
     let action = headers

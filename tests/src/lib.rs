@@ -357,7 +357,7 @@ impl Porch {
     /// Releases the demo's documents; gives a key of the consumer Quayside Kiosk.
     pub fn publish(&self) -> String {
         for (name, value) in [
-            ("reservations-user", "porch"),
+            ("reservations-user", "quay-desk"),
             ("reservations-password", "tide & tackle"),
         ] {
             self.ok_with(&["secret", "set", name], value);

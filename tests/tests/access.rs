@@ -310,3 +310,174 @@ fn edits_of_two_people_do_not_overwrite_each_other() {
         400
     );
 }
+
+/// A server that answers with whatever it was sent, and notes down that somebody came.
+fn echoing_backend() -> (String, std::sync::Arc<std::sync::atomic::AtomicUsize>) {
+    use std::io::{Read, Write};
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = format!("http://{}", listener.local_addr().unwrap());
+    let visits = std::sync::Arc::new(std::sync::atomic::AtomicUsize::new(0));
+    let counted = visits.clone();
+    std::thread::spawn(move || {
+        for mut stream in listener.incoming().flatten() {
+            counted.fetch_add(1, std::sync::atomic::Ordering::SeqCst);
+            let mut seen = Vec::new();
+            let mut byte = [0u8; 1];
+            while !seen.ends_with(b"\r\n\r\n") && stream.read(&mut byte).is_ok_and(|n| n > 0) {
+                seen.push(byte[0]);
+            }
+            let text = json!({ "seen": String::from_utf8_lossy(&seen) }).to_string();
+            let head = format!(
+                "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: {}\r\nConnection: close\r\nX-Seen: tide & tackle\r\n\r\n",
+                text.len()
+            );
+            let _ = stream.write_all(format!("{head}{text}").as_bytes());
+        }
+    });
+    (address, visits)
+}
+
+fn echo_documents(address: &str) -> Value {
+    json!({
+        "echo/echo.backend.yaml": format!(
+            "elm-porch: backend/1\nname: echo\nkind: http\naddress: {address}\ncredentials: {{ calling: {{ headers: {{ X-Login: {{ secret: reservations-password }} }} }} }}\n"
+        ),
+        "echo/echo.facade.yaml": "elm-porch: facade/1\nname: echo\nbase: /echo\ncontract: echo.openapi.yaml\noperations:\n  say: { call: { backend: echo } }\n  keep: { call: { backend: echo } }\n",
+        "echo/echo.openapi.yaml": "openapi: 3.1.0\ninfo: { title: Echo, version: 1.0.0 }\npaths:\n  /say:\n    get: { operationId: say, responses: { '200': { description: ok } } }\n    post: { operationId: keep, responses: { '200': { description: ok } } }\n",
+    })
+}
+
+#[test]
+fn trial_runs_neither_send_secrets_elsewhere_nor_show_them() {
+    let (porch, _) = Porch::published();
+    porch.ok_with(
+        &["account", "create", "pelle", "--role", "viewer"],
+        "quiet-harbour",
+    );
+    porch.ok_with(
+        &["account", "create", "tove", "--role", "publisher"],
+        "quiet-harbour",
+    );
+    let token = |name: &str| {
+        porch.sign_in(name, "quiet-harbour")["token"]
+            .as_str()
+            .unwrap()
+            .to_owned()
+    };
+    let (viewer, publisher) = (token("pelle"), token("tove"));
+    let (address, visits) = echoing_backend();
+    let files = echo_documents(&address);
+    let trial = |token: &str, operation: &str, files: &Value| {
+        let body = json!({"facade": "echo", "operation": operation, "files": files});
+        porch.api_as(token, "POST", "/api/trials", &body)
+    };
+    // Sent along by a viewer: refused. By a publisher: the draft does not send this secret there.
+    assert_eq!(trial(&viewer, "say", &files).status, 403);
+    let refused = trial(&publisher, "say", &files);
+    assert_eq!(
+        refused.json()["title"],
+        format!("A trial run does not send the secret “reservations-password” to {address}")
+    );
+    assert_eq!(visits.load(std::sync::atomic::Ordering::SeqCst), 0);
+    // Once it stands in the draft it may be tried, and what comes back is masked wherever it is shown.
+    let pushed = porch.api_as(&publisher, "PUT", "/api/draft", &json!({ "files": files }));
+    assert_eq!(pushed.status, 200, "{}", pushed.text());
+    for (token, extra) in [
+        (&viewer, json!({})),
+        (&publisher, json!({"echo/notes.txt": "x"})),
+    ] {
+        let reply = trial(token, "say", &extra);
+        assert_eq!(reply.status, 200, "{}", reply.text());
+        let text = reply.text();
+        assert!(
+            text.contains("x-login: ••••") && !text.contains("tackle"),
+            "{text}"
+        );
+    }
+    // What may change something is not a viewer's to try.
+    assert_eq!(trial(&viewer, "keep", &json!({})).status, 403);
+    assert_eq!(trial(&publisher, "keep", &json!({})).status, 200);
+}
+
+#[test]
+fn viewers_may_be_kept_from_trial_runs() {
+    let porch = Porch::start_with(
+        &porch_tests::new_database(porch_tests::cluster()),
+        &["--viewers-do-not-try"],
+    );
+    porch.publish();
+    porch.ok_with(
+        &["account", "create", "pelle", "--role", "viewer"],
+        "quiet-harbour",
+    );
+    let viewer = porch.sign_in("pelle", "quiet-harbour")["token"].clone();
+    let body = json!({"facade": "sailings", "operation": "quoteFare", "path": {"route": "FAR-MAR", "fareClass": "foot"}});
+    let refused = porch.api_as(viewer.as_str().unwrap(), "POST", "/api/trials", &body);
+    assert_eq!(refused.status, 403, "{}", refused.text());
+    assert_eq!(porch.api("POST", "/api/trials", &body).status, 200);
+}
+
+/// What a viewer sends to be looked at, or a publisher keeps in the draft, does not end or stop the service.
+#[test]
+fn schemas_that_refer_to_themselves_do_no_harm() {
+    let (porch, key) = Porch::published();
+    let mut schemas = String::new();
+    for level in 0..12 {
+        for part in 0..10 {
+            let below: Vec<String> = (0..10)
+                .map(|i| {
+                    format!(
+                        "{{ $ref: '#/components/schemas/L{}P{i}' }}",
+                        (level + 1) % 12
+                    )
+                })
+                .collect();
+            let keyword = ["allOf", "oneOf", "anyOf"][part % 3];
+            schemas += &format!(
+                "    L{level}P{part}: {{ {keyword}: [{}] }}\n",
+                below.join(", ")
+            );
+        }
+    }
+    schemas += "    Loop: { $ref: '#/components/schemas/Loop' }\n    List: { type: array, items: { $ref: '#/components/schemas/List' } }\n    All: { allOf: [{ $ref: '#/components/schemas/All' }] }\n";
+    for name in ["L0P0", "L0P1", "Loop", "List", "All"] {
+        let schema = format!("{{ $ref: '#/components/schemas/{name}' }}");
+        let contract = format!(
+            "openapi: 3.1.0\ninfo: {{ title: Echo, version: 1.0.0 }}\npaths:\n  /say:\n    post:\n      operationId: say\n      requestBody: {{ content: {{ application/json: {{ schema: {schema} }} }} }}\n      responses: {{ '200': {{ description: ok, content: {{ application/json: {{ schema: {schema} }} }} }} }}\ncomponents:\n  schemas:\n{schemas}"
+        );
+        let look = porch.api(
+            "POST",
+            "/api/look",
+            &json!({"files": {"echo.openapi.yaml": contract}}),
+        );
+        assert_eq!(look.status, 200, "{name}: {}", look.text());
+        let mut files = echo_documents("http://127.0.0.1:9");
+        files["echo/echo.openapi.yaml"] = json!(contract);
+        files["echo/echo.facade.yaml"] = json!(
+            "elm-porch: facade/1\nname: echo\nbase: /echo\ncontract: echo.openapi.yaml\noperations:\n  say: { call: { backend: echo }, send: { body: { a: =body.?a, b: { c: =body.?b } } }, reply: { d: =answer.body.?d } }\n"
+        );
+        let check = porch.api("POST", "/api/check", &json!({ "files": files }));
+        assert_eq!(check.status, 200, "{name}: {}", check.text());
+        assert_eq!(
+            porch
+                .api("PUT", "/api/draft", &json!({ "files": files }))
+                .status,
+            200
+        );
+        for path in [
+            "/api/overview",
+            "/api/facades/echo",
+            "/api/facades/echo/operations/say",
+            "/api/compare",
+        ] {
+            let seen = porch.api("GET", path, &Value::Null);
+            assert_eq!(seen.status, 200, "{name} {path}: {}", seen.text());
+        }
+        assert_eq!(
+            porch
+                .call("GET", "/sailings/v2/fares/FAR-MAR/foot", &key, "")
+                .status,
+            200
+        );
+    }
+}

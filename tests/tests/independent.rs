@@ -116,12 +116,12 @@ fn it_agrees_on_the_booking_system() {
         "--name",
         "raw",
     ]);
-    for (name, value) in [("raw-user", "porch"), ("raw-password", "tide & tackle")] {
+    for (name, value) in [("raw-user", "quay-desk"), ("raw-password", "tide & tackle")] {
         porch.ok_with(&["secret", "set", name], value);
     }
     porch.ok(&["push", folder.to_str().unwrap()]);
     porch.ok(&["release", "raw"]);
-    let login = json!({"login": {"User": "porch", "Password": "tide & tackle"}});
+    let login = json!({"login": {"User": "quay-desk", "Password": "tide & tackle"}});
     let calls = [
         (
             "SearchSailings",

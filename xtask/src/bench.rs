@@ -190,7 +190,7 @@ impl Porch {
         client(&["login", "bench"], PASSWORD)?;
         let documents = home.join("documents");
         write_documents(&documents, backends, operations).map_err(fail)?;
-        client(&["secret", "set", "reservations-user"], "porch")?;
+        client(&["secret", "set", "reservations-user"], "quay-desk")?;
         client(&["secret", "set", "reservations-password"], "x")?;
         client(&["push", &documents.to_string_lossy()], "")?;
         client(&["release", "plain", "full", "soap", "vessels"], "")?;

@@ -57,7 +57,7 @@ pub(crate) fn seed(folder: &Path, first: bool) -> Outcome<String> {
     // The client keeps its session in a folder of the demo, not in the home of whoever runs it.
     let token = sign_in()?;
     let documents = root().join("demo/documents");
-    porch(&["secret", "set", "reservations-user"], "porch", &token)?;
+    porch(&["secret", "set", "reservations-user"], "quay-desk", &token)?;
     porch(
         &["secret", "set", "reservations-password"],
         "tide & tackle",

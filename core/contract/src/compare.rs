@@ -1,5 +1,7 @@
 //! Comparing two contracts: what changes for callers, ranked by harm.
 
+use std::collections::HashSet;
+
 use serde::Serialize;
 use serde_json::Value;
 
@@ -135,21 +137,19 @@ fn compare_operation(
             .unwrap_or_else(|| nothing.clone())
     };
     let reply = |o: &Operation| o.reply.clone().unwrap_or_else(|| nothing.clone());
-    compare_members(
-        old.view(&body(before)),
-        new.view(&body(after)),
+    let (old_body, new_body) = (body(before), body(after));
+    Members::of(Side::Request, add).compare(
+        old.view(&old_body),
+        new.view(&new_body),
         "the request's",
-        Side::Request,
         0,
-        add,
     );
-    compare_members(
-        old.view(&reply(before)),
-        new.view(&reply(after)),
+    let (old_reply, new_reply) = (reply(before), reply(after));
+    Members::of(Side::Reply, add).compare(
+        old.view(&old_reply),
+        new.view(&new_reply),
         "the reply's",
-        Side::Reply,
         0,
-        add,
     );
 }
 
@@ -159,58 +159,78 @@ enum Side {
     Reply,
 }
 
-fn compare_members(
-    old: SchemaView<'_>,
-    new: SchemaView<'_>,
-    whose: &str,
+/// Members within members are compared to this depth, and at most so many pairs of schemas for one body.
+const MAX_DEPTH: usize = 12;
+const MAX_PAIRS: usize = 5_000;
+
+/// The comparison of the members of two bodies; each pair of schemas is compared once.
+struct Members<'a> {
     side: Side,
-    depth: usize,
-    add: &mut dyn FnMut(Harm, String),
-) {
-    if depth > 12 {
-        return;
+    add: &'a mut dyn FnMut(Harm, String),
+    seen: HashSet<(*const Value, *const Value)>,
+}
+
+impl<'a> Members<'a> {
+    fn of(side: Side, add: &'a mut dyn FnMut(Harm, String)) -> Self {
+        Self {
+            side,
+            add,
+            seen: HashSet::new(),
+        }
     }
-    for name in old.property_names() {
-        let Some(before) = old.property(name) else {
-            continue;
-        };
-        match new.property(name) {
-            None if side == Side::Reply || !new.allows_other_members() => {
-                add(Harm::Breaks, format!("{whose} “{name}” is gone"))
-            }
-            None => {}
-            Some(after) => {
-                let (was, is) = (before.kind(), after.kind());
-                if was != is {
-                    add(
-                        Harm::Breaks,
-                        format!("{whose} “{name}” goes from {was} to {is}"),
-                    );
-                } else if side == Side::Request && new.requires(name) && !old.requires(name) {
-                    add(Harm::Breaks, format!("{whose} “{name}” must now be sent"));
-                } else if side == Side::Reply && old.requires(name) && !new.requires(name) {
-                    add(Harm::Breaks, format!("{whose} “{name}” may now be absent"));
-                } else {
-                    let (b, a) = (
-                        before.items().unwrap_or(before),
-                        after.items().unwrap_or(after),
-                    );
-                    compare_members(b, a, &format!("{whose} {name} /"), side, depth + 1, add);
+
+    fn compare(&mut self, old: SchemaView<'_>, new: SchemaView<'_>, whose: &str, depth: usize) {
+        let pair = (
+            std::ptr::from_ref(old.value()),
+            std::ptr::from_ref(new.value()),
+        );
+        if depth > MAX_DEPTH || self.seen.len() >= MAX_PAIRS || !self.seen.insert(pair) {
+            return;
+        }
+        let (before, after) = (old.members(), new.members());
+        for (name, was) in &before {
+            match after.get(name) {
+                None if self.side == Side::Reply || !new.allows_other_members() => {
+                    (self.add)(Harm::Breaks, format!("{whose} “{name}” is gone"));
+                }
+                None => {}
+                Some(is) => {
+                    let required = (old.requires(name), new.requires(name));
+                    if !self.differs(name, (*was, *is), required, whose) {
+                        let (b, a) = (was.items().unwrap_or(*was), is.items().unwrap_or(*is));
+                        self.compare(b, a, &format!("{whose} {name} /"), depth + 1);
+                    }
                 }
             }
         }
-    }
-    for name in new.property_names() {
-        if old.property(name).is_none() {
-            let must = side == Side::Request && new.requires(name);
-            add(
-                if must { Harm::Breaks } else { Harm::Adds },
-                format!(
-                    "{whose} “{name}” is new{}",
-                    if must { " and must be sent" } else { "" }
-                ),
-            );
+        for name in after.keys().filter(|n| !before.contains_key(*n)) {
+            let must = self.side == Side::Request && new.requires(name);
+            let (harm, end) = if must {
+                (Harm::Breaks, " and must be sent")
+            } else {
+                (Harm::Adds, "")
+            };
+            (self.add)(harm, format!("{whose} “{name}” is new{end}"));
         }
+    }
+
+    /// Whether a member itself differs, without what is inside it.
+    fn differs(
+        &mut self,
+        name: &str,
+        (was, is): (SchemaView<'_>, SchemaView<'_>),
+        (did, does): (bool, bool),
+        whose: &str,
+    ) -> bool {
+        let (was, is) = (was.kind(), is.kind());
+        let what = match self.side {
+            _ if was != is => format!("{whose} “{name}” goes from {was} to {is}"),
+            Side::Request if does && !did => format!("{whose} “{name}” must now be sent"),
+            Side::Reply if did && !does => format!("{whose} “{name}” may now be absent"),
+            _ => return false,
+        };
+        (self.add)(Harm::Breaks, what);
+        true
     }
 }
 
@@ -245,5 +265,27 @@ mod tests {
             &(Harm::Adds, "the reply's “tax” is new".to_owned())
         );
         assert_eq!(compare(&old, &old), []);
+    }
+
+    #[test]
+    fn contracts_whose_schemas_refer_to_one_another_are_compared_in_bounded_time() {
+        let members: String = (0..10)
+            .map(|i| format!("m{i}: {{ $ref: '#/components/schemas/S{i}' }}, "))
+            .collect();
+        let schemas: String = (0..10)
+            .map(|i| format!("    S{i}: {{ type: object, properties: {{ {members} own{i}: {{ type: string }} }} }}\n"))
+            .collect();
+        let text = format!(
+            "openapi: 3.1.0\ninfo: {{ title: T, version: 1.0.0 }}\npaths:\n  /a:\n    get:\n      operationId: a\n      responses: {{ '200': {{ description: ok, content: {{ application/json: {{ schema: {{ $ref: '#/components/schemas/S0' }} }} }} }} }}\ncomponents:\n  schemas:\n{schemas}"
+        );
+        let old = crate::parse_contract("c.yaml", &text).0.unwrap();
+        let new = crate::parse_contract("c.yaml", &text.replace("own7", "other"));
+        let changes = compare(&old, &new.0.unwrap());
+        let told: Vec<&str> = changes.iter().map(|c| c.what.as_str()).collect();
+        assert!(
+            told.iter().any(|t| t.contains("“own7” is gone")),
+            "{told:?}"
+        );
+        assert!(changes.len() < 100, "{}", changes.len());
     }
 }

@@ -1,38 +1,50 @@
 //! The "did you mean" of every message.
 
+/// Words longer than this are no slip of the pen.
+const MAX_WORD: usize = 64;
+/// Among so many candidates at most is searched.
+const MAX_CANDIDATES: usize = 2_000;
+
 /// The candidate nearest to `word`, if one is near enough to be what was meant.
 ///
 /// Nearness is the number of single-character edits and swaps of neighbours, without regard to
-/// case; at most a third of the word's length may differ.
+/// case; at most a third of the word's length may differ. Long words and candidates are passed over, so that the work is
+/// bounded whatever was sent.
 pub fn suggest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    if word.len() > MAX_WORD * 4 || word.chars().count() > MAX_WORD {
+        return None;
+    }
     let limit = (word.chars().count() / 3).clamp(1, 4);
-    let lower = word.to_lowercase();
+    let lower: Vec<char> = word.to_lowercase().chars().collect();
     candidates
         .into_iter()
-        .map(|c| (distance(&lower, &c.to_lowercase()), c))
+        .take(MAX_CANDIDATES)
+        .filter(|c| c.len() <= (lower.len() + limit) * 4)
+        .filter_map(|c| {
+            let other: Vec<char> = c.to_lowercase().chars().collect();
+            (other.len().abs_diff(lower.len()) <= limit).then(|| (distance(&lower, &other), c))
+        })
         .filter(|(d, _)| *d <= limit)
         .min_by_key(|(d, _)| *d)
         .map(|(_, c)| c)
 }
 
-/// Optimal string alignment distance.
-fn distance(a: &str, b: &str) -> usize {
-    let (a, b): (Vec<char>, Vec<char>) = (a.chars().collect(), b.chars().collect());
-    let mut rows = vec![(0..=b.len()).collect::<Vec<_>>()];
+/// Optimal string alignment distance; three rows of the matrix are enough.
+fn distance(a: &[char], b: &[char]) -> usize {
+    let mut before: Vec<usize> = Vec::new();
+    let mut last: Vec<usize> = (0..=b.len()).collect();
     for i in 1..=a.len() {
         let mut row = vec![i; b.len() + 1];
         for j in 1..=b.len() {
-            let same = usize::from(a[i - 1] != b[j - 1]);
-            row[j] = (rows[i - 1][j] + 1)
-                .min(row[j - 1] + 1)
-                .min(rows[i - 1][j - 1] + same);
+            let differs = usize::from(a[i - 1] != b[j - 1]);
+            row[j] = (last[j] + 1).min(row[j - 1] + 1).min(last[j - 1] + differs);
             if i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1] {
-                row[j] = row[j].min(rows[i - 2][j - 2] + 1);
+                row[j] = row[j].min(before[j - 2] + 1);
             }
         }
-        rows.push(row);
+        before = std::mem::replace(&mut last, row);
     }
-    rows[a.len()][b.len()]
+    last[b.len()]
 }
 
 #[cfg(test)]
@@ -45,5 +57,16 @@ mod tests {
         assert_eq!(suggest("RuoteCode", fields), Some("RouteCode"));
         assert_eq!(suggest("passenger", fields), Some("Passengers"));
         assert_eq!(suggest("Harbour", fields), None);
+    }
+
+    #[test]
+    fn long_words_and_many_candidates_cost_little() {
+        let long = "x".repeat(1 << 20);
+        assert_eq!(suggest(&long, ["x"]), None);
+        assert_eq!(suggest("RouteCode", [long.as_str()]), None);
+        let mut asked = 0;
+        let endless = std::iter::repeat("Passengers").inspect(|_| asked += 1);
+        assert_eq!(suggest("Pasengers", endless), Some("Passengers"));
+        assert_eq!(asked, MAX_CANDIDATES);
     }
 }

@@ -156,7 +156,7 @@ impl Builder<'_> {
             timeout: backend.doc.timeout.map_or(DEFAULT_TIMEOUT, |t| t.0),
             headers,
             token,
-            secrets,
+            mask: crate::Mask::of(secrets.iter().map(String::as_str)),
         }));
         let speaks_xml = backend.doc.media_type == Some(MediaType::Xml);
         for (key, given, fits) in [

@@ -303,8 +303,8 @@ pub struct CompiledBackend {
     pub addresses: Vec<String>,
     /// How its certificate is checked, when it is called by TLS.
     pub tls: Option<Trust>,
-    /// Texts that must never be shown.
-    pub secrets: Vec<String>,
+    /// Takes out texts that must never be shown.
+    pub mask: crate::Mask,
 }
 
 /// Whose signatures a backend's certificate may have.

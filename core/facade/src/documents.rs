@@ -107,6 +107,33 @@ pub struct CredentialsDoc {
     pub calling: CallingDoc,
 }
 
+impl CredentialsDoc {
+    /// The names of the secrets that stand in them.
+    pub fn secrets(&self) -> Vec<&str> {
+        let calling = &self.calling;
+        let logins = [&calling.basic, &calling.ws_security].into_iter().flatten();
+        let values = calling
+            .soap_headers
+            .values()
+            .chain(calling.headers.values())
+            .chain(logins.flat_map(|l| [&l.user, &l.password]));
+        let (mut open, mut names): (Vec<&Value>, Vec<&str>) = (values.collect(), Vec::new());
+        while let Some(value) = open.pop() {
+            match value {
+                Value::Object(map) => {
+                    match (map.get("secret").and_then(Value::as_str), map.len()) {
+                        (Some(name), 1) => names.push(name),
+                        _ => open.extend(map.values()),
+                    }
+                }
+                Value::Array(items) => open.extend(items),
+                _ => {}
+            }
+        }
+        names
+    }
+}
+
 /// Credentials for calling a backend. `{ secret: NAME }` stands for a secret of the environment.
 #[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]

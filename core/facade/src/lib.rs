@@ -18,6 +18,7 @@ mod effective;
 mod fits;
 mod grpc;
 mod look;
+mod mask;
 mod read;
 mod router;
 mod source;
@@ -37,6 +38,7 @@ pub use documents::{
 };
 pub use effective::{EffectiveRule, effective};
 pub use look::{Look, LookOperation, look, look_with};
+pub use mask::{MASK, Mask};
 pub use read::{Document, Documents, Files, contract};
 pub use router::{
     Matched, Miss, Normalised, Router, normalise, percent_decode, percent_encode_segment,

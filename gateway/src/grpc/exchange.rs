@@ -170,7 +170,7 @@ impl Exchange<'_> {
                             "each line becomes a message {name} of {} while it arrives",
                             wiring.method
                         ));
-                        message.streamed(None).without(&backend.secrets)
+                        message.streamed(None).without(&backend.mask)
                     } else {
                         s.notes.push(format!(
                             "the message {name} of {} has {} bytes; shown is its JSON",
@@ -181,7 +181,7 @@ impl Exchange<'_> {
                             bytes: Some(wire.len() as u64),
                             ..message
                                 .body(&shown(wiring, wiring.input, wire))
-                                .without(&backend.secrets)
+                                .without(&backend.mask)
                         }
                     });
                 }
@@ -229,7 +229,7 @@ impl Exchange<'_> {
                 self.recorder.stage("call", from, |s| {
                     s.after = Some(
                         Message::new(head.status.to_string(), &head.headers, "")
-                            .without(&backend.secrets),
+                            .without(&backend.mask),
                     )
                 });
                 return Err(answer::bad(op, why));
@@ -330,7 +330,7 @@ impl Exchange<'_> {
                 }
                 Err(problem) => s.notes.push(problem.refusal.why.clone()),
             }
-            s.after = Some(message.without(&call.backend.secrets));
+            s.after = Some(message.without(&call.backend.mask));
         });
         if let Some(mistakes) = call.complaint.borrow_mut().take() {
             return Err(admit::mistakes(mistakes, op, "prepare"));
@@ -433,7 +433,7 @@ impl Exchange<'_> {
                         bytes: Some(wire.len() as u64),
                         ..message
                             .body(&shown(wiring, wiring.output, wire))
-                            .without(&call.backend.secrets)
+                            .without(&call.backend.mask)
                     }
                 }
                 _ => message,
@@ -556,7 +556,7 @@ impl Exchange<'_> {
                     "",
                 )
                 .streamed(None)
-                .without(&backend.secrets),
+                .without(&backend.mask),
             );
         });
         let from = Instant::now();
