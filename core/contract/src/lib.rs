@@ -8,6 +8,7 @@
 
 mod compare;
 mod finding;
+mod fnv;
 mod node;
 mod openapi;
 mod schema;
@@ -16,6 +17,7 @@ mod template;
 
 pub use compare::{Change, Harm, compare};
 pub use finding::{Finding, Severity, has_errors};
+pub use fnv::{Fnv, stable_id};
 pub use node::{Node, NodeKind, Position, ReadError, Step};
 pub use openapi::{Contract, Operation, Parameter, Place, parse as parse_contract};
 pub use schema::{Field, ParamType, SchemaView};

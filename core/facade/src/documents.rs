@@ -7,18 +7,6 @@ use serde_json::Value;
 
 use crate::units::{Size, Span};
 
-/// What kind of service a backend is.
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
-#[serde(rename_all = "kebab-case")]
-pub enum BackendKind {
-    /// HTTP with any bodies.
-    Http,
-    /// SOAP, described by a WSDL.
-    Soap,
-    /// gRPC, described by `.proto` files or a descriptor set.
-    Grpc,
-}
-
 /// One address or several.
 #[derive(Clone, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
 #[serde(untagged)]
@@ -72,7 +60,8 @@ pub struct BackendDoc {
     #[serde(default)]
     pub title: String,
     /// Kind of service.
-    pub kind: BackendKind,
+    #[schemars(schema_with = "kinds")]
+    pub kind: String,
     /// File or folder of its definition, beside this one: a WSDL for SOAP; for gRPC `.proto` files or a descriptor set.
     pub definition: Option<String>,
     /// SOAP: the port to call, by its name in the definition; the first that has the operation unless given.
@@ -279,6 +268,15 @@ pub enum CredentialKind {
     Key,
 }
 
+impl CredentialKind {
+    /// What people call it.
+    pub fn label(self) -> &'static str {
+        match self {
+            CredentialKind::Key => "key",
+        }
+    }
+}
+
 /// A rate limit: so many requests in any window of this length.
 #[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
@@ -304,6 +302,17 @@ pub enum Per {
     Address,
     /// All callers share one.
     Everyone,
+}
+
+impl Per {
+    /// As documents write it.
+    pub fn label(self) -> &'static str {
+        match self {
+            Per::Consumer => "consumer",
+            Per::Address => "address",
+            Per::Everyone => "everyone",
+        }
+    }
 }
 
 /// How one operation is carried out.
@@ -413,6 +422,12 @@ pub struct EnvironmentDoc {
 pub struct PlaceDoc {
     /// Its address here.
     pub address: Addresses,
+}
+
+/// The kinds of backends that ship with the product.
+fn kinds(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+    let names = crate::kind::Kinds::standard().names();
+    schemars::json_schema!({ "type": "string", "enum": names })
 }
 
 /// The JSON Schemas (draft 2020-12) of all documents, by kind, for editors.

@@ -6,41 +6,43 @@
 //! and backends, expressions and conversions compiled, secrets filled in.
 #![warn(missing_docs)]
 
-mod backend;
-mod bundle;
 mod check;
-mod compile;
+pub mod compile;
 mod compiled;
 mod derive;
-mod derive_grpc;
 mod documents;
 mod effective;
-mod fits;
-mod grpc;
+pub mod kind;
+mod library;
 mod look;
 mod mask;
+mod model;
 mod read;
-mod router;
+mod reading;
+mod route;
 mod source;
 mod table;
 mod units;
 mod update;
+pub mod wiring;
 mod yaml;
 
-pub use bundle::bundle;
 pub use check::check;
-pub use compile::{Builder, NATIVE, Secrets};
+pub use compile::Secrets;
 pub use compiled::*;
-pub use derive::{Derived, derive};
+pub use derive::{Derived, Wanted};
 pub use documents::{
-    Addresses, BackendDoc, BackendKind, EnvironmentDoc, FacadeDoc, MediaType, Per, PlaceDoc,
-    json_schemas,
+    Addresses, BackendDoc, CredentialKind, EnvironmentDoc, FacadeDoc, MediaType, OperationDoc, Per,
+    PlaceDoc, json_schemas,
 };
 pub use effective::{EffectiveRule, effective};
-pub use look::{Look, LookOperation, look, look_with};
+pub use library::Library;
+pub use look::{Look, LookOperation};
 pub use mask::{MASK, Mask};
-pub use read::{Document, Documents, Files, contract};
-pub use router::{
+pub use model::Model;
+pub use read::{Document, Documents, Files};
+pub use reading::{derive, look, look_with};
+pub use route::{
     Matched, Miss, Normalised, Router, normalise, percent_decode, percent_encode_segment,
 };
 pub use source::{Source, is_zip, unzip};

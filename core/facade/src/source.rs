@@ -86,6 +86,12 @@ fn text_of(bytes: &[u8]) -> Option<String> {
 }
 
 impl Source {
+    /// The main file's text without a byte order mark and white space before it.
+    pub fn main_text(&self) -> &str {
+        let text = self.files.get(&self.main).map_or("", String::as_str);
+        text.trim_start_matches('\u{feff}').trim_start()
+    }
+
     /// A definition from what was handed over under a name: one file or a ZIP; `main` picks the file to begin with.
     ///
     /// # Errors

@@ -4,9 +4,8 @@ use porch_contract::{Contract, Place, SchemaView};
 use serde::Serialize;
 use serde_json::{Value, json};
 
-use crate::documents::BackendKind;
-use crate::read::{contract_of, definition_of, grpc_definition_of};
-use crate::{Documents, Files};
+use crate::documents::OperationDoc;
+use crate::model::Model;
 
 /// One row: a field on the caller's side, on the backend's, or on both.
 #[derive(Clone, Debug, Serialize, PartialEq, Eq)]
@@ -36,161 +35,167 @@ pub struct Table {
     pub sample: Value,
 }
 
+/// One field on the caller's side.
+struct CallerField {
+    /// `path route`.
+    label: String,
+    kind: String,
+    required: bool,
+    /// As expressions name it: `path.route`.
+    key: String,
+    used: bool,
+}
+
 /// The table of an operation; `None` when there is no such operation.
-pub fn table(files: &Files, documents: &Documents, facade: &str, operation: &str) -> Option<Table> {
-    let facade = documents.facades.get(facade)?;
-    let doc = facade.doc.operations.get(operation)?;
-    let contract = contract_of(files, facade).1?;
+pub fn table(model: &Model, facade: &str, operation: &str) -> Option<Table> {
+    let doc = model
+        .documents
+        .facades
+        .get(facade)?
+        .doc
+        .operations
+        .get(operation)?;
+    let contract = model.contract(facade)?;
     let op = contract.operations.get(operation)?;
-    let backend = documents.backends.get(&doc.call.backend);
-    let grpc = backend.filter(|b| b.doc.kind == BackendKind::Grpc);
-    let of_grpc = grpc.and_then(|b| {
-        let definition = grpc_definition_of(files, b).ok()?;
-        let method = definition.method(doc.call.operation.as_deref()?)?;
-        let mut schemas = porch_grpc::Schemas::new(&definition.types);
-        let (input, output) = (schemas.of(method.input), schemas.of(method.output));
-        let output = doc.response_body.as_ref().and_then(|name| definition.types.message(method.output).field(name)).map_or(output, |f| schemas.field(f));
-        Some(json!({ "components": { "schemas": schemas.schemas }, "input": input, "output": output }))
-    });
-    let document = backend.filter(|b| b.doc.kind == BackendKind::Soap).and_then(|b| {
-        let definition = definition_of(files, b).ok()?;
-        let soap_op = definition.operation(doc.call.operation.as_deref()?)?;
-        let mut schemas = porch_soap::JsonSchemas::new(&definition.plan);
-        let input = soap_op.input.as_ref().map_or(json!({}), |m| schemas.of(m.type_id));
-        let output = soap_op.output.as_ref().map_or(json!({}), |m| schemas.of(m.type_id));
-        Some(json!({ "components": { "schemas": schemas.schemas }, "input": input, "output": output }))
-    });
-    let document = document.or(of_grpc);
+    let definition = model.definition(&doc.call.backend);
+    let of_messages = definition.as_ref().is_some_and(|d| d.is_of_messages());
+    let document = definition.and_then(|d| d.sides(doc));
     let side = |name: &str| document.as_ref().map(|d| SchemaView::new(d, &d[name]));
     let mut rows = Vec::new();
-    let mut caller: Vec<(String, String, bool, String)> = Vec::new();
-    for p in &op.parameters {
-        let place = match p.place {
-            Place::Path => "path",
-            Place::Query => "query",
-            Place::Header => "header",
-        };
-        let key = if p.place == Place::Header {
-            format!("header['{}']", p.name)
-        } else {
-            format!("{place}.{}", p.name)
-        };
-        caller.push((
-            format!("{place} {}", p.name),
-            contract.view(&p.schema).kind(),
-            p.required,
-            key,
-        ));
+    let mut caller = caller_fields(contract, op);
+    if of_messages {
+        of_message(doc, &mut caller, side("input"), &mut rows);
     }
-    if let Some((schema, required)) = &op.body {
-        caller.push((
-            "body".into(),
-            contract.view(schema).kind(),
-            *required,
-            "body".into(),
-        ));
-        for field in contract.view(schema).fields() {
-            caller.push((
-                format!("body {}", field.name),
-                field.kind,
-                field.required,
-                format!("body.{}", field.name),
-            ));
-        }
-    }
-    let whole = || {
-        if op.body.is_some() && grpc.is_none() {
-            json!("=body")
-        } else {
-            json!({})
-        }
+    let whole = if op.body.is_some() && !of_messages {
+        json!("=body")
+    } else {
+        json!({})
     };
-    let send = doc.send.clone().unwrap_or_else(whole);
-    let mut used = vec![false; caller.len()];
-    if grpc.is_some() {
-        of_message(doc, &caller, &mut used, side("input"), &mut rows);
-    }
+    let send = doc.send.clone().unwrap_or(whole);
     flatten(&send, String::new(), &mut |name, value| {
-        let view = side("input").and_then(|v| deep(v, &name));
-        let text = value
-            .as_str()
-            .map_or_else(|| value.to_string(), str::to_owned);
-        let plain = text.strip_prefix('=').map(|t| t.replace(".?", "."));
-        let hit = caller
-            .iter()
-            .position(|(.., key)| plain.as_deref() == Some(key));
-        let (label, kind, required) = match hit {
-            Some(i) => {
-                used[i] = true;
-                (caller[i].0.clone(), caller[i].1.clone(), caller[i].2)
-            }
-            None => {
-                // An expression over one field stands beside that field; one over several stands alone.
-                let text = text.replace(".?", ".");
-                let names: Vec<usize> = (0..caller.len())
-                    .filter(|i| text.contains(caller[*i].3.as_str()) && caller[*i].3 != "body")
-                    .collect();
-                names.iter().for_each(|i| used[*i] = true);
-                match names.as_slice() {
-                    [one] => (
-                        caller[*one].0.clone(),
-                        caller[*one].1.clone(),
-                        caller[*one].2,
-                    ),
-                    _ => (String::new(), String::new(), false),
-                }
-            }
-        };
-        let what = if hit.is_some() {
-            "as it is".to_owned()
-        } else {
-            text
-        };
-        let backend = if name.is_empty() {
-            "the whole input".to_owned()
-        } else {
-            name
-        };
-        rows.push(Row {
-            caller: label,
-            caller_type: kind,
-            what,
-            backend,
-            backend_type: view.map_or_else(String::new, |v| v.kind()),
-            required,
-        });
+        rows.push(sent_row(&mut caller, side("input"), name, value));
     });
     let whole_body = rows.iter().any(|r| r.caller == "body");
-    for (i, (label, kind, required, _)) in caller.iter().enumerate() {
-        if !used[i] && label != "body" && !(whole_body && label.starts_with("body ")) {
-            let captured = label.starts_with("path ") && document.is_none();
-            let what = if captured { "as it is" } else { "not sent" };
-            rows.push(Row {
-                caller: label.clone(),
-                caller_type: kind.clone(),
-                what: what.into(),
-                backend: if captured {
-                    label.clone()
-                } else {
-                    String::new()
-                },
-                backend_type: String::new(),
-                required: *required,
-            });
+    for field in caller.into_iter().filter(|f| !f.used) {
+        if field.label != "body" && !(whole_body && field.label.starts_with("body ")) {
+            let captured = field.label.starts_with("path ") && document.is_none();
+            rows.push(unsent_row(field, captured));
         }
     }
     Some(Table {
         request: rows,
-        reply: reply_rows(doc.reply.as_ref(), &contract, op, side("output")),
-        sample: sample(&contract, op, grpc.is_none()),
+        reply: reply_rows(doc.reply.as_ref(), contract, op, side("output")),
+        sample: sample(contract, op, !of_messages),
     })
 }
 
-/// What of a gRPC message comes from body and query as it is.
+/// The fields that callers send, as the contract has them.
+fn caller_fields(contract: &Contract, op: &porch_contract::Operation) -> Vec<CallerField> {
+    let mut fields = Vec::new();
+    for p in &op.parameters {
+        let (place, key) = match p.place {
+            Place::Path => ("path", format!("path.{}", p.name)),
+            Place::Query => ("query", format!("query.{}", p.name)),
+            Place::Header => ("header", format!("header['{}']", p.name)),
+        };
+        fields.push(CallerField {
+            label: format!("{place} {}", p.name),
+            kind: contract.view(&p.schema).kind(),
+            required: p.required,
+            key,
+            used: false,
+        });
+    }
+    if let Some((schema, required)) = &op.body {
+        let view = contract.view(schema);
+        fields.push(CallerField {
+            label: "body".into(),
+            kind: view.kind(),
+            required: *required,
+            key: "body".into(),
+            used: false,
+        });
+        fields.extend(view.fields().into_iter().map(|field| CallerField {
+            label: format!("body {}", field.name),
+            kind: field.kind,
+            required: field.required,
+            key: format!("body.{}", field.name),
+            used: false,
+        }));
+    }
+    fields
+}
+
+/// The row of one value that is sent.
+fn sent_row(
+    caller: &mut [CallerField],
+    input: Option<SchemaView<'_>>,
+    name: String,
+    value: &Value,
+) -> Row {
+    let view = input.and_then(|v| deep(v, &name));
+    let text = value
+        .as_str()
+        .map_or_else(|| value.to_string(), str::to_owned);
+    let spelled = text.replace(".?", ".");
+    let plain = spelled.strip_prefix('=').filter(|_| text.starts_with('='));
+    let hit = caller.iter().position(|f| plain == Some(&f.key));
+    let beside = hit.or_else(|| {
+        // An expression over one field stands beside that field; one over several stands alone.
+        let mut named = Vec::new();
+        for (i, field) in caller.iter_mut().enumerate() {
+            if field.key != "body" && spelled.contains(field.key.as_str()) {
+                field.used = true;
+                named.push(i);
+            }
+        }
+        match named.as_slice() {
+            [one] => Some(*one),
+            _ => None,
+        }
+    });
+    let field = beside.map(|i| {
+        caller[i].used = true;
+        &caller[i]
+    });
+    Row {
+        caller: field.map_or_else(String::new, |f| f.label.clone()),
+        caller_type: field.map_or_else(String::new, |f| f.kind.clone()),
+        required: field.is_some_and(|f| f.required),
+        what: if hit.is_some() {
+            "as it is".to_owned()
+        } else {
+            text
+        },
+        backend: if name.is_empty() {
+            "the whole input".to_owned()
+        } else {
+            name
+        },
+        backend_type: view.map_or_else(String::new, |v| v.kind()),
+    }
+}
+
+fn unsent_row(field: CallerField, captured: bool) -> Row {
+    let (what, backend) = if captured {
+        ("as it is", field.label.clone())
+    } else {
+        ("not sent", String::new())
+    };
+    Row {
+        caller: field.label,
+        caller_type: field.kind,
+        what: what.into(),
+        backend,
+        backend_type: String::new(),
+        required: field.required,
+    }
+}
+
+/// What of a message comes from body and query as it is.
 fn of_message(
-    doc: &crate::documents::OperationDoc,
-    caller: &[(String, String, bool, String)],
-    used: &mut [bool],
+    doc: &OperationDoc,
+    caller: &mut [CallerField],
     input: Option<SchemaView<'_>>,
     rows: &mut Vec<Row>,
 ) {
@@ -198,22 +203,22 @@ fn of_message(
         .body
         .as_deref()
         .unwrap_or(if doc.send.is_none() { "*" } else { "" });
-    for (i, (label, kind, required, _)) in caller.iter().enumerate() {
-        let backend = match (label.as_str(), label.strip_prefix("query ")) {
+    for field in caller {
+        let backend = match (field.label.as_str(), field.label.strip_prefix("query ")) {
             ("body", _) if part == "*" => "the whole message".to_owned(),
             ("body", _) if !part.is_empty() => part.to_owned(),
             (_, Some(name)) if input.and_then(|v| deep(v, name)).is_some() => name.to_owned(),
             _ => continue,
         };
-        used[i] = true;
+        field.used = true;
         let view = input.and_then(|v| deep(v, &backend));
         rows.push(Row {
-            caller: label.clone(),
-            caller_type: kind.clone(),
+            caller: field.label.clone(),
+            caller_type: field.kind.clone(),
             what: "as it is".into(),
             backend,
             backend_type: view.map_or_else(String::new, |v| v.kind()),
-            required: *required,
+            required: field.required,
         });
     }
 }

@@ -7,7 +7,8 @@
 use porch_contract::{Finding, Node};
 use serde_json::{Map, Value};
 
-use crate::derive::{Derived, derive};
+use crate::derive::Derived;
+use crate::reading::derive;
 use crate::source::Source;
 use crate::yaml::to_yaml;
 use crate::{Documents, Files};
@@ -151,7 +152,7 @@ pub fn update(current: &Files, name: &str, new: &Source) -> Result<Updated, Box<
 
 /// The definition as it was derived from before.
 fn old_source(current: &Files, old_main: &str) -> Source {
-    let of_grpc = crate::read::grpc_files(current, old_main);
+    let of_grpc = crate::kind::grpc::files_of(current, old_main);
     match of_grpc.keys().next().cloned() {
         Some(main) => Source {
             files: of_grpc,

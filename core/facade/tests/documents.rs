@@ -1,12 +1,12 @@
 //! The demo's documents: checked, broken on purpose, compiled, derived.
 
+use std::any::Any;
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use porch_contract::{Finding, Severity, has_errors};
-use porch_facade::{
-    Builder, Documents, Files, Secrets, Source, Wiring, bundle, check, derive, effective, look,
-    table,
-};
+use porch_facade::kind::soap::SoapCall;
+use porch_facade::{Files, Library, Model, Secrets, Source, check, derive, effective, look, table};
 
 fn demo() -> Files {
     let mut files = Files::new();
@@ -47,6 +47,10 @@ fn demo() -> Files {
         files.insert(name.to_owned(), text.to_owned());
     }
     files
+}
+
+fn model(files: Files) -> Model {
+    Model::read(Arc::new(files), "live", &Arc::default())
 }
 
 /// The demo with one text of one file replaced; the text must be there.
@@ -238,14 +242,11 @@ fn unwired_operations_are_listed_not_dropped() {
 
 #[test]
 fn secrets_are_filled_in_or_missed_by_name() {
-    let (files, documents) = (demo(), Documents::read(&demo()));
     let known = HashMap::from([
         ("reservations-user".to_owned(), "porch".to_owned()),
         ("reservations-pasword".to_owned(), "x".to_owned()),
     ]);
-    let mut builder = Builder::new(Secrets::Known(&known), None);
-    builder.add_facade(&files, &documents, "sailings");
-    let (_, findings) = builder.finish();
+    let (_, findings) = model(demo()).porch(&["sailings"], &Secrets::Known(&known));
     assert_eq!(
         first(&findings),
         "sailings/reservations.backend.yaml:14:19 the environment has no secret “reservations-password” (did you mean “reservations-pasword”?)"
@@ -254,8 +255,7 @@ fn secrets_are_filled_in_or_missed_by_name() {
 
 #[test]
 fn a_bundle_compiles_on_its_own() {
-    let (files, documents) = (demo(), Documents::read(&demo()));
-    let own = bundle(&files, &documents, "sailings").unwrap();
+    let own = model(demo()).bundle("sailings").unwrap();
     assert_eq!(
         own.keys().map(String::as_str).collect::<Vec<_>>(),
         [
@@ -265,14 +265,12 @@ fn a_bundle_compiles_on_its_own() {
             "sailings/sailings.openapi.yaml"
         ]
     );
-    let documents = Documents::read(&own);
-    let mut builder = Builder::new(Secrets::Placeholder, None);
-    builder.add_facade(&own, &documents, "sailings");
-    let (porch, findings) = builder.finish();
-    assert_eq!(findings, []);
-    assert_eq!(porch.operations.len(), 5);
-    let quote = porch.operation("sailings", "quoteFare").unwrap();
-    let rules: Vec<_> = effective(&porch, quote)
+    let checked = model(own).facade("sailings").unwrap();
+    assert_eq!(checked.findings, []);
+    let sailings = checked.compiled.as_ref().unwrap();
+    assert_eq!(sailings.operations.len(), 5);
+    let quote = sailings.operation("quoteFare").unwrap();
+    let rules: Vec<_> = effective(sailings, quote)
         .into_iter()
         .map(|r| {
             format!(
@@ -290,9 +288,8 @@ fn a_bundle_compiles_on_its_own() {
             "admit | body at most 1048576 bytes | everywhere | 0",
         ]
     );
-    let Wiring::Soap(soap) = &porch.operations[quote as usize].wiring else {
-        panic!()
-    };
+    let call: &dyn Any = &*quote.steps[0].call;
+    let soap = call.downcast_ref::<SoapCall>().unwrap();
     assert_eq!(
         soap.envelope.soap_action.as_deref(),
         Some("\"urn:skerry-line:reservations:3/QuoteFare\"")
@@ -301,8 +298,7 @@ fn a_bundle_compiles_on_its_own() {
 
 #[test]
 fn a_table_shows_the_callers_fields_beside_the_backends() {
-    let files = demo();
-    let table = table(&files, &Documents::read(&files), "sailings", "quoteFare").unwrap();
+    let table = table(&model(demo()), "sailings", "quoteFare").unwrap();
     let rows: Vec<_> = table
         .request
         .iter()
@@ -432,4 +428,81 @@ fn what_is_derived_passes_the_check_as_it_is() {
     };
     let derived = derive(&openapi, "tt", Some("http://127.0.0.1:1"), &[]).unwrap();
     assert_eq!(check(&derived.files, "live"), []);
+}
+
+/// What a change costs: only what stands on it is made anew, and no definition is read again for a secret.
+#[test]
+fn a_change_compiles_what_stands_on_it_and_nothing_else() {
+    let library = Arc::new(Library::default());
+    let secrets = |password: &str| {
+        HashMap::from([
+            ("reservations-user".to_owned(), "quay-desk".to_owned()),
+            ("reservations-password".to_owned(), password.to_owned()),
+        ])
+    };
+    let compiled = |files: Files, password: &str| {
+        let model = Model::read(Arc::new(files), "live", &library);
+        let secrets = secrets(password);
+        let of = |name: &str| {
+            let checked = model.compile(name, &Secrets::Known(&secrets)).unwrap();
+            assert_eq!(checked.findings, []);
+            (checked.clone(), checked.compiled.clone().unwrap())
+        };
+        (of("sailings"), of("timetable"))
+    };
+    let (sailings, timetable) = compiled(demo(), "tide & tackle");
+    // Nothing changed: the very same.
+    let (again, _) = compiled(demo(), "tide & tackle");
+    assert!(Arc::ptr_eq(&sailings.1, &again.1));
+    // Another secret: the facade that is called with it is made anew, from the definition that was read before.
+    let (other, same) = compiled(demo(), "fog & fender");
+    assert!(!Arc::ptr_eq(&sailings.1, &other.1) && Arc::ptr_eq(&timetable.1, &same.1));
+    assert!(Arc::ptr_eq(
+        &sailings.1.definitions[0],
+        &other.1.definitions[0]
+    ));
+    assert_ne!(sailings.1.backends[0].identity, 0);
+    // Another text in one facade's documents: that one.
+    let mut files = demo();
+    let text = files.get_mut("timetable/timetable.facade.yaml").unwrap();
+    *text = text.replace("title: Timetable", "title: Times");
+    let (same, other) = compiled(files, "fog & fender");
+    assert!(!Arc::ptr_eq(&timetable.1, &other.1));
+    assert!(Arc::ptr_eq(
+        &same.1.definitions[0],
+        &sailings.1.definitions[0]
+    ));
+    // Another address in the environment: those that call it.
+    let mut files = demo();
+    files.insert(
+        "live.environment.yaml".to_owned(),
+        "elm-porch: environment/1\nname: live\nbackends:\n  timetable: { address: http://127.0.0.1:9 }\n".to_owned(),
+    );
+    let (_, moved) = compiled(files, "fog & fender");
+    assert!(!Arc::ptr_eq(&timetable.1, &moved.1));
+    assert_ne!(
+        timetable.1.backends[0].identity,
+        moved.1.backends[0].identity
+    );
+}
+
+#[test]
+fn facades_that_want_the_same_route_are_told_of_each_other() {
+    let mut files = demo();
+    for (from, to) in [
+        ("timetable/timetable.facade.yaml", "other/other.facade.yaml"),
+        (
+            "timetable/timetable.openapi.yaml",
+            "other/timetable.openapi.yaml",
+        ),
+    ] {
+        let text = files[from].replace("name: timetable", "name: other");
+        files.insert(to.to_owned(), text);
+    }
+    let findings = check(&files, "live");
+    assert!(
+        first(&findings).contains("is the route of") && first(&findings).contains("too"),
+        "{}",
+        first(&findings)
+    );
 }

@@ -1,28 +1,9 @@
 //! Message and enum types as flat tables: what the converters work from.
 
 use std::collections::HashMap;
-use std::hash::{BuildHasherDefault, Hasher};
+use std::hash::BuildHasherDefault;
 
-/// FNV-1a, for the names of a definition: short, and chosen by whoever publishes it.
-#[derive(Clone)]
-pub struct Fnv(u64);
-
-impl Default for Fnv {
-    fn default() -> Self {
-        Self(0xcbf2_9ce4_8422_2325)
-    }
-}
-
-impl Hasher for Fnv {
-    fn finish(&self) -> u64 {
-        self.0
-    }
-    fn write(&mut self, bytes: &[u8]) {
-        for b in bytes {
-            self.0 = (self.0 ^ u64::from(*b)).wrapping_mul(0x100_0000_01b3);
-        }
-    }
-}
+use porch_contract::Fnv;
 
 pub(crate) type Names<T> = HashMap<Box<str>, T, BuildHasherDefault<Fnv>>;
 

@@ -8,6 +8,8 @@ use std::collections::{HashMap, VecDeque};
 use std::sync::Mutex;
 use std::time::Duration;
 
+pub use porch_contract::stable_id;
+
 /// Limits up to this many requests are kept request by request.
 pub const EXACT_UP_TO: u32 = 256;
 /// How finely larger windows are cut.
@@ -204,13 +206,6 @@ impl Default for Windows {
     fn default() -> Self {
         Self::new()
     }
-}
-
-/// A number for a text, the same in every run: FNV-1a of 64 bits.
-pub fn stable_id(text: &str) -> u64 {
-    text.bytes().fold(0xcbf2_9ce4_8422_2325, |h, b| {
-        (h ^ u64::from(b)).wrapping_mul(0x100_0000_01b3)
-    })
 }
 
 #[cfg(test)]

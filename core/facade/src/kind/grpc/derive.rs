@@ -1,33 +1,30 @@
-//! Deriving documents from a gRPC definition.
+//! Documents for a gRPC definition.
 
 use std::collections::BTreeSet;
 
 use porch_contract::Finding;
 use porch_grpc::propose::{Shape, shapes};
+use porch_grpc::read::Service;
 use porch_grpc::rule::{Bound, Piece};
-use porch_grpc::{Cardinality, Definition, Field, Method, Schemas, Types, WellKnown};
+use porch_grpc::{Definition, Method, Schemas, Types};
 use serde_json::{Map, Value, json};
 
-use crate::derive::{
-    Derived, add_examples, add_problem_and_key, backend_doc, facade_doc, keep_used_schemas,
-};
-use crate::yaml::to_yaml;
+use super::{is_raw_field, is_raw_message};
+use crate::derive::{BackendParts, Derived, Wanted, backend_doc, contract_doc, facade_doc};
 use crate::{Files, Source};
 
-pub(crate) fn grpc(
-    source: &Source,
-    definition: &Definition,
-    name: &str,
-    address: Option<&str>,
-    only: &[String],
-) -> Result<Derived, Box<Finding>> {
-    let wanted = |shape: &Shape| {
-        only.is_empty()
-            || only
-                .iter()
-                .any(|o| *o == shape.calls || shape.calls.split('/').next() == Some(o))
+/// Methods that OpenAPI 3.1 has a place for (§4.8.9).
+const KNOWN: [&str; 8] = [
+    "get", "put", "post", "delete", "options", "head", "patch", "trace",
+];
+
+pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Box<Finding>> {
+    let definition = &porch_grpc::read(&source.files, &|_, _| ())?;
+    let takes = |shape: &Shape| {
+        wanted.takes(&shape.calls)
+            || (shape.calls.split_once('/')).is_some_and(|(service, _)| wanted.takes(service))
     };
-    let picked: Vec<Shape> = shapes(definition).into_iter().filter(wanted).collect();
+    let picked: Vec<Shape> = shapes(definition).into_iter().filter(takes).collect();
     if picked.is_empty() {
         return Err(Box::new(Finding::error(
             &source.main,
@@ -35,28 +32,7 @@ pub(crate) fn grpc(
             "none of its methods was picked",
         )));
     }
-    let mut schemas = Schemas::new(&definition.types);
-    let (mut paths, mut wiring) = (Map::new(), Map::new());
-    for shape in &picked {
-        let Some(method) = definition.method(&shape.calls) else {
-            continue;
-        };
-        let doc = operation(&mut schemas, &definition.types, shape, method);
-        let item = paths.entry(shape.path.clone()).or_insert_with(|| json!({}));
-        let known = [
-            "get", "put", "post", "delete", "options", "head", "patch", "trace",
-        ];
-        match shape.method.to_lowercase() {
-            lower if known.contains(&lower.as_str()) => item[lower] = doc,
-            // OpenAPI 3.1 has no other methods; 3.2 calls this `additionalOperations`.
-            _ => item["x-additionalOperations"][shape.method.clone()] = doc,
-        }
-        wiring.insert(
-            shape.id.clone(),
-            wired(&definition.types, name, shape, method),
-        );
-    }
-    let services: Vec<_> = definition
+    let services: Vec<&Service> = definition
         .services
         .iter()
         .filter(|s| {
@@ -65,64 +41,107 @@ pub(crate) fn grpc(
                 .any(|p| p.calls.starts_with(&format!("{}/", s.name)))
         })
         .collect();
-    let title = services
-        .iter()
-        .map(|s| s.name.rsplit('.').next().unwrap_or(&s.name))
-        .collect::<Vec<_>>()
-        .join(", ");
-    let mut contract = json!({
-        "openapi": "3.1.0", "info": { "title": title, "version": "1.0.0" },
-        "paths": paths, "components": { "schemas": schemas.schemas }, "security": [{ "key": [] }],
-    });
+    let mut schemas = Schemas::new(&definition.types);
+    let (paths, wiring) = wired_paths(definition, &picked, wanted.name, &mut schemas);
     let documentation: Vec<&str> = services
         .iter()
         .map(|s| s.documentation.as_str())
         .filter(|d| !d.is_empty())
         .collect();
-    if !documentation.is_empty() {
-        contract["info"]["description"] = json!(documentation.join("\n"));
+    let title = services
+        .iter()
+        .map(|s| s.name.rsplit('.').next().unwrap_or(&s.name))
+        .collect::<Vec<_>>()
+        .join(", ");
+    let contract = contract_doc(&title, &documentation.join("\n"), paths, schemas.schemas);
+    Ok(documents(
+        (source, definition, &services),
+        wanted,
+        &title,
+        &base(wanted.name, &picked),
+        (wiring, contract),
+    ))
+}
+
+/// Paths of the contract and the wiring of their operations.
+fn wired_paths(
+    definition: &Definition,
+    picked: &[Shape],
+    name: &str,
+    schemas: &mut Schemas<'_>,
+) -> (Map<String, Value>, Map<String, Value>) {
+    let (mut paths, mut wiring) = (Map::new(), Map::new());
+    for shape in picked {
+        let Some(method) = definition.method(&shape.calls) else {
+            continue;
+        };
+        let doc = operation(schemas, &definition.types, shape, method);
+        let item = paths.entry(shape.path.clone()).or_insert_with(|| json!({}));
+        match shape.method.to_lowercase() {
+            lower if KNOWN.contains(&lower.as_str()) => item[lower] = doc,
+            // OpenAPI 3.1 has no other methods; 3.2 calls this `additionalOperations`.
+            _ => item["x-additionalOperations"][shape.method.clone()] = doc,
+        }
+        wiring.insert(
+            shape.id.clone(),
+            wired(&definition.types, name, shape, method),
+        );
     }
-    add_problem_and_key(&mut contract);
-    keep_used_schemas(&mut contract);
-    add_examples(&mut contract);
+    (paths, wiring)
+}
+
+/// The base path; without a version where the rules' paths have one.
+fn base(name: &str, picked: &[Shape]) -> String {
     let versioned = picked.iter().all(|s| {
         s.path
             .strip_prefix("/v")
             .is_some_and(|rest| rest.starts_with(|c: char| c.is_ascii_digit()))
     });
-    let base = if versioned {
+    if versioned {
         format!("/{name}")
     } else {
         format!("/{name}/v1")
-    };
+    }
+}
+
+fn documents(
+    (source, definition, services): (&Source, &Definition, &[&Service]),
+    wanted: &Wanted<'_>,
+    title: &str,
+    base: &str,
+    (wiring, contract): (Map<String, Value>, String),
+) -> Derived {
+    let name = wanted.name;
     let (main, kept) = definition_files(
         source,
         definition,
         name,
         services.iter().map(|s| s.file.as_str()),
     );
-    let from = address
-        .map(str::to_owned)
-        .or_else(|| Some(source.address.clone()).filter(|a| !a.is_empty()))
-        .unwrap_or_else(|| "http://127.0.0.1:50051".into());
+    let told = Some(source.address.as_str()).filter(|a| !a.is_empty());
+    let backend = backend_doc(&BackendParts {
+        name,
+        title,
+        kind: super::NAME,
+        definition: Some(&main),
+        address: wanted.address.or(told).unwrap_or("http://127.0.0.1:50051"),
+        soap_headers: Map::new(),
+    });
     let operations = wiring.len();
     let mut files = Files::from([
-        (
-            format!("{name}.backend.yaml"),
-            backend_doc(name, &title, "grpc", Some(&main), &from, Map::new()),
-        ),
+        (format!("{name}.backend.yaml"), backend),
         (
             format!("{name}.facade.yaml"),
-            facade_doc(name, &title, &base, wiring),
+            facade_doc(name, title, base, wiring),
         ),
-        (format!("{name}.openapi.yaml"), to_yaml(&contract)),
+        (format!("{name}.openapi.yaml"), contract),
     ]);
     files.extend(kept);
-    Ok(Derived {
+    Derived {
         files,
         operations,
         findings: definition.findings.clone(),
-    })
+    }
 }
 
 /// The definition's files that the wanted services stand on: a folder of `.proto` files, or one descriptor set.
@@ -161,15 +180,6 @@ fn definition_files<'d>(
     (folder.clone(), files.collect())
 }
 
-fn is_raw(types: &Types, id: porch_grpc::MessageId) -> bool {
-    types.message(id).well_known == Some(WellKnown::HttpBody)
-}
-
-fn raw_field(types: &Types, field: &Field) -> bool {
-    field.cardinality == Cardinality::Single
-        && field.kind.message().is_some_and(|id| is_raw(types, id))
-}
-
 /// One operation of the contract.
 fn operation(schemas: &mut Schemas<'_>, types: &Types, shape: &Shape, method: &Method) -> Value {
     let mut doc = json!({ "operationId": shape.id, "summary": method.documentation.lines().next().unwrap_or_default() });
@@ -185,11 +195,14 @@ fn operation(schemas: &mut Schemas<'_>, types: &Types, shape: &Shape, method: &M
     }
     let body = match shape.body.as_str() {
         "" => None,
-        "*" => Some((schemas.of(method.input), is_raw(types, method.input))),
+        "*" => Some((
+            schemas.of(method.input),
+            is_raw_message(types, method.input),
+        )),
         name => types
             .message(method.input)
             .field(name)
-            .map(|f| (schemas.field(f), raw_field(types, f))),
+            .map(|f| (schemas.field(f), is_raw_field(types, f))),
     };
     if let Some((schema, raw)) = body {
         let kind = if raw {
@@ -212,8 +225,11 @@ fn operation(schemas: &mut Schemas<'_>, types: &Types, shape: &Shape, method: &M
         .field(&shape.response_body)
         .filter(|_| !shape.response_body.is_empty())
     {
-        Some(field) => (schemas.field(field), raw_field(types, field)),
-        None => (schemas.of(method.output), is_raw(types, method.output)),
+        Some(field) => (schemas.field(field), is_raw_field(types, field)),
+        None => (
+            schemas.of(method.output),
+            is_raw_message(types, method.output),
+        ),
     };
     let content = match (raw, method.server_streaming) {
         (true, _) => json!({ "*/*": { "schema": {} } }),

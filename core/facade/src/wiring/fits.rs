@@ -4,21 +4,26 @@ use porch_contract::{Contract, Finding, Node, Operation, Place, SchemaView, Step
 use porch_rules::expr::{Expr, Reference, Template};
 use serde_json::Value;
 
-use crate::compiled::{REPLY_ROOTS, REQUEST_ROOTS};
+use crate::compiled::{ANSWER, REQUEST_ROOTS};
 use crate::read::inside;
 
 /// What is known of answers: the schema of their body with the document it stands in.
-pub(crate) struct Shapes<'a> {
-    pub(crate) answer: Option<(&'a Value, &'a Value)>,
+#[derive(Default)]
+pub struct Shapes<'a> {
+    /// The answer's body.
+    pub answer: Option<(&'a Value, &'a Value)>,
     /// The same for the header elements of SOAP answers.
-    pub(crate) soap_header: Option<(&'a Value, &'a Value)>,
+    pub soap_header: Option<(&'a Value, &'a Value)>,
 }
 
 /// What a structure must fit.
-pub(crate) struct Target<'a> {
-    pub(crate) what: String,
-    pub(crate) root: &'a Value,
-    pub(crate) schema: &'a Value,
+pub struct Target<'a> {
+    /// What it is, for people.
+    pub what: String,
+    /// The document that its schema stands in.
+    pub root: &'a Value,
+    /// Its schema.
+    pub schema: &'a Value,
 }
 
 /// Compiles and checks the structures of one operation.
@@ -39,9 +44,12 @@ impl Templates<'_> {
         shapes: &Shapes<'_>,
         target: Option<&Target<'_>>,
     ) -> (Option<Template>, Vec<Finding>) {
-        let roots: &[&str] = if reply { &REPLY_ROOTS } else { &REQUEST_ROOTS };
+        let mut roots = REQUEST_ROOTS.to_vec();
+        if reply {
+            roots.push(ANSWER);
+        }
         let mut findings = Vec::new();
-        let template = match Template::compile(value, roots) {
+        let template = match Template::compile(value, &roots) {
             Ok(template) => template,
             Err(errors) => {
                 for (inner, e) in errors {

@@ -1,0 +1,278 @@
+//! Compiling what a request must be to pass.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use http::HeaderValue;
+use porch_contract::{Finding, Operation as ContractOperation, Place, Position, Step};
+use porch_rules::limit::{Limit, stable_id};
+use serde_json::Value;
+
+use super::{FacadeCompiler, Wired};
+use crate::compiled::{Admission, CredentialRule, LimitPlan, Media, ParamPlan, RulePlace};
+use crate::documents::{AdmitDoc, CredentialKind, LimitDoc, MediaType, OperationDoc, Per};
+use crate::units::duration_text;
+
+/// Greatest size of a request body where nothing is said.
+const DEFAULT_BODY: u64 = 1 << 20;
+
+/// What operations of one facade share.
+#[derive(Default)]
+pub(super) struct Shared {
+    files: HashMap<String, Arc<str>>,
+    default_body: Option<Arc<RulePlace>>,
+    /// The facade's own limits and body size, and whether they were looked at.
+    limits: Option<Vec<Arc<LimitPlan>>>,
+    max_body: Option<Arc<RulePlace>>,
+    media: Vec<Arc<Media>>,
+    credentials: Option<Arc<[CredentialRule]>>,
+}
+
+impl Shared {
+    pub(super) fn file(&mut self, file: &str) -> Arc<str> {
+        match self.files.get(file) {
+            Some(known) => known.clone(),
+            None => {
+                let made: Arc<str> = file.into();
+                self.files.insert(file.to_owned(), made.clone());
+                made
+            }
+        }
+    }
+}
+
+impl FacadeCompiler<'_> {
+    pub(super) fn admission(
+        &mut self,
+        id: &str,
+        doc: &OperationDoc,
+        contract_op: &ContractOperation,
+        wired: &Wired,
+        used_query: Option<&[String]>,
+    ) -> Admission {
+        let own = ["operations", id, "admit"].map(|k| Step::Key(k.into()));
+        let credentials = self.credentials(id, doc, &own);
+        let limits = self.all_limits(id, doc, &own, !credentials.is_empty());
+        let (max_body, max_body_place) = self.max_body(id, doc, &own);
+        let contract = self.from.contract;
+        let parameters = contract_op.parameters.iter().map(|p| {
+            let view = contract.view(&p.schema);
+            let texts = view
+                .value()
+                .get("enum")
+                .and_then(Value::as_array)
+                .into_iter()
+                .flatten();
+            ParamPlan {
+                name: p.name.as_str().into(),
+                place: p.place,
+                kind: view.param_type(),
+                required: p.required,
+                of_call: p.place == Place::Query
+                    && used_query.is_some_and(|used| !used.contains(&p.name)),
+                enumeration: texts
+                    .map(|v| v.as_str().map_or_else(|| v.to_string(), str::to_owned))
+                    .collect(),
+            }
+        });
+        Admission {
+            credentials,
+            limits,
+            max_body,
+            max_body_place,
+            body_required: contract_op
+                .body
+                .as_ref()
+                .is_some_and(|(_, required)| *required),
+            parameters: parameters.collect(),
+            media: self.media(doc, wired),
+        }
+    }
+
+    fn place(&mut self, rule: String, reach: String, at: Position) -> RulePlace {
+        let file = self.from.facade.file.clone();
+        RulePlace {
+            rule: rule.into(),
+            reach: reach.into(),
+            file: self.shared.file(&file),
+            line: at.line,
+        }
+    }
+
+    fn facade_reach(&self) -> String {
+        format!("facade {}", self.from.facade.doc.name)
+    }
+
+    fn locate(&self, path: &[Step], key: &str) -> Position {
+        let steps: Vec<Step> = path
+            .iter()
+            .cloned()
+            .chain([Step::Key(key.into())])
+            .collect();
+        self.from.facade.node.locate(&steps, false)
+    }
+
+    fn credentials(&mut self, id: &str, doc: &OperationDoc, own: &[Step]) -> Arc<[CredentialRule]> {
+        let all = &self.from.facade.doc.admit.credentials;
+        if !all.is_empty() {
+            if self.shared.credentials.is_none() {
+                let at = self.locate(&[Step::Key("admit".into())], "credentials");
+                let reach = self.facade_reach();
+                self.shared.credentials = Some(self.credential_rules(all, &reach, at));
+            }
+            return self.shared.credentials.clone().unwrap_or_default();
+        }
+        let at = self.locate(own, "credentials");
+        self.credential_rules(&doc.admit.credentials, &format!("operation {id}"), at)
+    }
+
+    fn credential_rules(
+        &mut self,
+        kinds: &[CredentialKind],
+        reach: &str,
+        at: Position,
+    ) -> Arc<[CredentialRule]> {
+        kinds
+            .iter()
+            .map(|kind| CredentialRule {
+                kind: *kind,
+                place: self.place(
+                    format!("a {} is demanded", kind.label()),
+                    reach.to_owned(),
+                    at,
+                ),
+            })
+            .collect()
+    }
+
+    /// The limits that hold: the facade's, compiled once, and the operation's own.
+    fn all_limits(
+        &mut self,
+        id: &str,
+        doc: &OperationDoc,
+        own: &[Step],
+        known: bool,
+    ) -> Vec<Arc<LimitPlan>> {
+        let all = &self.from.facade.doc.admit;
+        if self.shared.limits.is_none() || !known {
+            let reach = self.facade_reach();
+            let plans = self.limits(all, &reach, "", known, &[Step::Key("admit".into())]);
+            self.shared.limits = Some(plans);
+        }
+        let mut limits = self.shared.limits.clone().unwrap_or_default();
+        limits.extend(self.limits(&doc.admit, &format!("operation {id}"), id, known, own));
+        limits
+    }
+
+    fn limits(
+        &mut self,
+        admit: &AdmitDoc,
+        reach: &str,
+        id: &str,
+        known: bool,
+        path: &[Step],
+    ) -> Vec<Arc<LimitPlan>> {
+        let mut plans = Vec::new();
+        for (i, doc) in admit.limits.iter().enumerate() {
+            let steps = [Step::Key("limits".into()), Step::Index(i)];
+            let here: Vec<Step> = path.iter().cloned().chain(steps).collect();
+            let at = self.from.facade.node.locate(&here, false);
+            self.limit_makes_sense(doc, known, at);
+            plans.push(Arc::new(self.limit(doc, reach, id, at)));
+        }
+        plans
+    }
+
+    fn limit_makes_sense(&mut self, doc: &LimitDoc, known: bool, at: Position) {
+        let mut error = |message: &str, help: &str| {
+            let finding = Finding::error(&self.from.facade.file, at, message).help(help);
+            if !self.findings.contains(&finding) {
+                self.findings.push(finding);
+            }
+        };
+        if doc.per == Per::Consumer && !known {
+            error(
+                "a limit per consumer needs callers that are known",
+                "add `credentials: [key]`, or count `per: address` or `per: everyone`",
+            );
+        }
+        if doc.requests == 0 {
+            error(
+                "a limit of 0 lets nobody pass",
+                "pause the operation instead",
+            );
+        }
+    }
+
+    fn limit(&mut self, doc: &LimitDoc, reach: &str, id: &str, at: Position) -> LimitPlan {
+        let facade = &self.from.facade.doc.name;
+        let window = duration_text(doc.window.0);
+        let name = if id.is_empty() { facade } else { id };
+        let seconds = doc.window.0.as_millis().div_ceil(1000);
+        let policy = format!("\"{name}\";q={};w={seconds}", doc.requests);
+        let rule = format!("limit {} in {window} per {}", doc.requests, doc.per.label());
+        LimitPlan {
+            id: stable_id(&format!("{facade}/{id}/{rule}")),
+            limit: Limit {
+                requests: doc.requests,
+                window: doc.window.0,
+            },
+            per: doc.per,
+            policy: HeaderValue::from_str(&policy).unwrap_or(HeaderValue::from_static("")),
+            name: name.into(),
+            place: self.place(rule, reach.to_owned(), at),
+        }
+    }
+
+    fn max_body(&mut self, id: &str, doc: &OperationDoc, own: &[Step]) -> (u64, Arc<RulePlace>) {
+        let rule = |size: u64| format!("body at most {size} bytes");
+        let (all, here) = (self.from.facade.doc.admit.max_body, doc.admit.max_body);
+        if let Some(size) = here.filter(|h| all.is_none_or(|f| h.0 <= f.0)) {
+            let at = self.locate(own, "max-body");
+            let place = self.place(rule(size.0), format!("operation {id}"), at);
+            return (size.0, Arc::new(place));
+        }
+        if let Some(size) = all {
+            if self.shared.max_body.is_none() {
+                let at = self.locate(&[Step::Key("admit".into())], "max-body");
+                let reach = self.facade_reach();
+                self.shared.max_body = Some(Arc::new(self.place(rule(size.0), reach, at)));
+            }
+            if let Some(place) = &self.shared.max_body {
+                return (size.0, place.clone());
+            }
+        }
+        let built_in = || Arc::new(RulePlace::built_in(rule(DEFAULT_BODY)));
+        let place = self.shared.default_body.get_or_insert_with(built_in);
+        (DEFAULT_BODY, place.clone())
+    }
+
+    /// What callers may send and ask for: what the operation says, else the facade, else JSON where the backend speaks XML.
+    fn media(&mut self, doc: &OperationDoc, wired: &Wired) -> Option<Arc<Media>> {
+        let facade = &self.from.facade.doc;
+        let own = if doc.media_types.is_empty() {
+            &facade.media_types
+        } else {
+            &doc.media_types
+        };
+        let offered = match own.as_slice() {
+            [] if wired.backend.xml.is_some() => vec![MediaType::Json],
+            [] => return None,
+            some => some.to_vec(),
+        };
+        // The caller's XML looks like the backend's unless the facade says otherwise.
+        let mapping = facade
+            .xml
+            .as_ref()
+            .map(|x| x.mapping())
+            .or_else(|| wired.backend.xml.clone())
+            .unwrap_or_default();
+        let media = Media { offered, mapping };
+        if let Some(known) = self.shared.media.iter().find(|m| ***m == media) {
+            return Some(known.clone());
+        }
+        let made = Arc::new(media);
+        self.shared.media.push(made.clone());
+        Some(made)
+    }
+}

@@ -1,0 +1,266 @@
+//! Compiling backends: addresses, credentials, definitions.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use http::{HeaderValue, Uri};
+use porch_contract::{Finding, Position, Step, suggest};
+
+use super::{FacadeCompiler, Wired};
+use crate::compiled::{Address, CompiledBackend, Credentials, Transport, Trust};
+use crate::documents::{BackendDoc, MediaType};
+use crate::read::{Document, beside};
+
+const DEFAULT_MESSAGE: usize = 64 << 20;
+const DEFAULT_TIMEOUT: Duration = Duration::from_secs(10);
+
+impl FacadeCompiler<'_> {
+    pub(super) fn backend(&mut self, id: &str, name: &str) -> Option<Wired> {
+        let documents = self.from.documents;
+        let Some(backend) = documents.backends.get(name) else {
+            self.no_backend(id, name);
+            return None;
+        };
+        let kind = self.kinds().get(&backend.doc.kind)?.clone();
+        let credentials = self.credentials_of(backend);
+        let definition = self
+            .from
+            .library
+            .definition(&*kind, self.from.files, backend);
+        let definition = match definition {
+            Ok(definition) => {
+                self.findings.extend(definition.findings().iter().cloned());
+                definition
+            }
+            Err(finding) => {
+                self.findings.push(*finding);
+                return None;
+            }
+        };
+        let addresses = self.addresses(backend)?;
+        let trust = self.trust(backend)?;
+        self.backend_keys(backend, kind.keys().backend);
+        let xml = (backend.doc.media_type == Some(MediaType::Xml))
+            .then(|| backend.doc.xml.clone().unwrap_or_default().mapping());
+        let compiled = Arc::new(CompiledBackend {
+            name: name.to_owned(),
+            kind: kind.name(),
+            identity: identity(&addresses, kind.transport(), &trust, &credentials),
+            transport: kind.transport(),
+            addresses,
+            trust,
+            timeout: backend.doc.timeout.map_or(DEFAULT_TIMEOUT, |t| t.0),
+            max_message: backend
+                .doc
+                .max_message
+                .map_or(DEFAULT_MESSAGE, |m| m.0 as usize),
+            compress: backend.doc.compress,
+            xml,
+            credentials,
+        });
+        self.backends.push(compiled.clone());
+        Some(Wired {
+            index: self.backends.len() - 1,
+            backend: compiled,
+            kind,
+            definition,
+        })
+    }
+
+    fn no_backend(&mut self, id: &str, name: &str) {
+        let known = self.from.documents.backends.keys().map(String::as_str);
+        let near =
+            suggest(name, known).map_or_else(String::new, |n| format!("did you mean “{n}”?"));
+        let facade = self.from.facade;
+        let steps = ["operations", id, "call", "backend"].map(|k| Step::Key(k.into()));
+        let at = facade.node.locate(&steps, false);
+        let message = format!("there is no backend “{name}”");
+        self.findings
+            .push(Finding::error(&facade.file, at, message).help(near));
+    }
+
+    /// Where a backend is called: what the environment says, else its own document.
+    fn addresses(&mut self, backend: &Document<BackendDoc>) -> Option<Vec<Address>> {
+        let here = self
+            .from
+            .environment
+            .and_then(|e| e.backends.get(&backend.doc.name))
+            .map(|p| &p.address);
+        let Some(given) = here
+            .or(backend.doc.address.as_ref())
+            .filter(|a| !a.all().is_empty())
+        else {
+            let help = "add `address: http://…`, or name it in the environment's document";
+            let message = format!("the backend “{}” has no address", backend.doc.name);
+            self.findings
+                .push(Finding::error(&backend.file, backend.node.at, message).help(help));
+            return None;
+        };
+        let at = backend.node.locate(&[Step::Key("address".into())], false);
+        let mut all = Vec::new();
+        for text in given.all() {
+            match address(text.trim()) {
+                Ok(address) => all.push(address),
+                Err(why) => {
+                    self.bad_address(backend, at, &why);
+                    return None;
+                }
+            }
+        }
+        if all.iter().any(|a| a.tls != all[0].tls) {
+            let why = "the addresses of a backend all begin with http:// or all with https://";
+            self.bad_address(backend, at, why);
+            return None;
+        }
+        Some(all)
+    }
+
+    fn bad_address(&mut self, backend: &Document<BackendDoc>, at: Position, why: &str) {
+        self.findings.push(Finding::error(&backend.file, at, why));
+    }
+
+    fn trust(&mut self, backend: &Document<BackendDoc>) -> Option<Trust> {
+        let Some(file) = &backend.doc.trust else {
+            return Some(Trust::Machine);
+        };
+        let path = beside(&backend.file, file);
+        let message = match self.from.files.get(&path) {
+            Some(text) if text.contains("-----BEGIN CERTIFICATE-----") => {
+                return Some(Trust::These(text.as_str().into()));
+            }
+            Some(_) => format!("“{path}” holds no certificates in PEM"),
+            None => format!("there is no file “{path}”"),
+        };
+        let at = backend.node.locate(&[Step::Key("trust".into())], false);
+        self.findings
+            .push(Finding::error(&backend.file, at, message));
+        None
+    }
+}
+
+/// An address that can be called (RFC 9110 §4.2): scheme, host and path, and nothing else.
+fn address(text: &str) -> Result<Address, String> {
+    let no_scheme =
+        || format!("“{text}” is no address that can be called: http:// and https:// are");
+    let (scheme, rest) = text.split_once("://").ok_or_else(no_scheme)?;
+    let tls = match scheme {
+        "http" => false,
+        "https" => true,
+        _ => return Err(no_scheme()),
+    };
+    let (authority, path) = rest
+        .find('/')
+        .map_or((rest, ""), |slash| rest.split_at(slash));
+    let unusable = || format!("“{text}” has no usable host");
+    if authority.is_empty() || authority.contains(['@', '?', '#', ' ', '{', '}']) {
+        return Err(unusable());
+    }
+    if path.contains(['?', '#', '{', '}', ' ', '\\'])
+        || path.split('/').any(|s| s == "." || s == "..")
+    {
+        return Err(format!(
+            "“{text}”: the path of an address has no variables, query, fragment, blanks or dot segments"
+        ));
+    }
+    if text.parse::<Uri>().is_err() {
+        return Err(unusable());
+    }
+    Ok(Address {
+        authority: authority.to_owned(),
+        host: HeaderValue::from_str(authority).map_err(|_| unusable())?,
+        path: path.trim_end_matches('/').to_owned(),
+        tls,
+    })
+}
+
+/// A number for everything that what is learned of a backend depends on.
+fn identity(
+    addresses: &[Address],
+    transport: Transport,
+    trust: &Trust,
+    credentials: &Credentials,
+) -> u64 {
+    let mut hash = blake3::Hasher::new();
+    let mut add = |bytes: &[u8]| {
+        hash.update(&(bytes.len() as u64).to_le_bytes());
+        hash.update(bytes);
+    };
+    for address in addresses {
+        add(address.scheme().as_bytes());
+        add(address.authority.as_bytes());
+    }
+    add(format!("{transport:?}").as_bytes());
+    if let Trust::These(pem) = trust {
+        add(pem.as_bytes());
+    }
+    for (name, value) in &credentials.headers {
+        add(name.as_str().as_bytes());
+        add(value.as_bytes());
+    }
+    add(serde_json::to_string(&credentials.soap_headers)
+        .unwrap_or_default()
+        .as_bytes());
+    if let Some(token) = &credentials.token {
+        add(token.user.as_bytes());
+        add(token.password.as_bytes());
+    }
+    let digest = hash.finalize();
+    digest
+        .as_bytes()
+        .first_chunk::<8>()
+        .map_or(0, |first| u64::from_le_bytes(*first))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_what_can_be_called_is_an_address() {
+        for good in [
+            "http://a",
+            "https://a.example:8443/in/ner/",
+            "http://[::1]:8080",
+        ] {
+            assert!(address(good).is_ok(), "{good}");
+        }
+        for bad in [
+            "a",
+            "ftp://a",
+            "http://",
+            "http://u@a",
+            "http://a?x=1",
+            "http://x/{v}",
+            "http://x/a?b",
+            "http://x/a#f",
+            "http://x/a b",
+            "http://x/a/../c",
+        ] {
+            assert!(address(bad).is_err(), "{bad}");
+        }
+        let a = address("https://a.example:8443/in/ner/").unwrap();
+        assert_eq!(
+            (a.authority.as_str(), a.path.as_str(), a.tls),
+            ("a.example:8443", "/in/ner", true)
+        );
+    }
+
+    #[test]
+    fn another_trust_or_credential_is_another_identity() {
+        let at = [address("https://a").unwrap()];
+        let none = Credentials::default();
+        let of = |trust: &Trust, c: &Credentials| identity(&at, Transport::Http2, trust, c);
+        let plain = of(&Trust::Machine, &none);
+        assert_eq!(plain, of(&Trust::Machine, &none));
+        assert_ne!(plain, of(&Trust::These("pem".into()), &none));
+        let other = Credentials {
+            headers: vec![(http::header::ETAG, HeaderValue::from_static("x"))],
+            ..Credentials::default()
+        };
+        assert_ne!(plain, of(&Trust::Machine, &other));
+        assert_ne!(
+            plain,
+            identity(&at, Transport::Http1, &Trust::Machine, &none)
+        );
+    }
+}

@@ -1,0 +1,198 @@
+//! What a backend is shown when it is called, with its secrets filled in.
+
+use std::collections::HashMap;
+
+use http::{HeaderName, HeaderValue};
+use porch_contract::{Finding, Step, suggest};
+use porch_soap::security::UsernameToken;
+use serde_json::{Map, Value};
+
+use super::FacadeCompiler;
+use crate::Mask;
+use crate::compiled::Credentials;
+use crate::documents::{BackendDoc, LoginDoc, PasswordKind};
+use crate::read::Document;
+
+/// Where secrets come from.
+pub enum Secrets<'a> {
+    /// Every secret is taken to be there: for checking.
+    Placeholder,
+    /// These.
+    Known(&'a HashMap<String, String>),
+}
+
+impl Secrets<'_> {
+    /// What tells one value of a secret from another, without showing it.
+    pub(crate) fn digest(value: &str) -> [u8; 32] {
+        *blake3::hash(value.as_bytes()).as_bytes()
+    }
+
+    /// Whether secrets that were filled in have the same values still.
+    pub(crate) fn still(&self, filled: &[(String, [u8; 32])]) -> bool {
+        match self {
+            Self::Placeholder => filled.is_empty(),
+            Self::Known(known) => filled.iter().all(|(name, digest)| {
+                known
+                    .get(name)
+                    .is_some_and(|value| Self::digest(value) == *digest)
+            }),
+        }
+    }
+}
+
+/// Fills in the credentials of one backend.
+struct Filling<'c, 'a> {
+    compiler: &'c mut FacadeCompiler<'a>,
+    backend: &'c Document<BackendDoc>,
+    /// Texts that must never be shown.
+    seen: Vec<String>,
+}
+
+impl<'a> FacadeCompiler<'a> {
+    pub(super) fn credentials_of(&mut self, backend: &Document<BackendDoc>) -> Credentials {
+        let calling = &backend.doc.credentials.calling;
+        let mut filling = Filling {
+            compiler: self,
+            backend,
+            seen: Vec::new(),
+        };
+        let mut soap_headers = Map::new();
+        for (key, value) in &calling.soap_headers {
+            let filled = filling.fill(&["soap-headers", key], value);
+            soap_headers.insert(key.clone(), filled);
+        }
+        let mut headers = Vec::new();
+        for (key, value) in &calling.headers {
+            headers.extend(filling.header(key, value));
+        }
+        headers.extend(calling.basic.as_ref().and_then(|l| filling.basic(l)));
+        let token = calling.ws_security.as_ref().map(|l| filling.token(l));
+        Credentials {
+            headers,
+            soap_headers,
+            token,
+            mask: Mask::of(filling.seen.iter().map(String::as_str)),
+        }
+    }
+}
+
+impl Filling<'_, '_> {
+    fn steps(path: &[&str]) -> Vec<Step> {
+        ["credentials", "calling"]
+            .iter()
+            .chain(path)
+            .map(|k| Step::Key((*k).to_owned()))
+            .collect()
+    }
+
+    fn error(&mut self, path: &[&str], message: String, help: String) {
+        let at = self.backend.node.locate(&Self::steps(path), false);
+        self.compiler
+            .findings
+            .push(Finding::error(&self.backend.file, at, message).help(help));
+    }
+
+    fn header(&mut self, key: &str, value: &Value) -> Option<(HeaderName, HeaderValue)> {
+        let path = ["headers", key];
+        let Value::String(text) = self.fill(&path, value) else {
+            let message = format!("the header {key} needs a text or a secret");
+            self.error(&path, message, String::new());
+            return None;
+        };
+        match (key.parse::<HeaderName>(), HeaderValue::from_str(&text)) {
+            (Ok(name), Ok(value)) => Some((name, value)),
+            _ => {
+                let message = format!("“{key}” and its value cannot stand in a header");
+                self.error(&path, message, String::new());
+                None
+            }
+        }
+    }
+
+    /// The Basic scheme (RFC 7617 §2).
+    fn basic(&mut self, login: &LoginDoc) -> Option<(HeaderName, HeaderValue)> {
+        let (user, password) = self.login("basic", login);
+        if user.contains(':') {
+            let help = "the Basic scheme ends the name at the first colon (RFC 7617 §2)";
+            let message = "a user's name cannot hold a colon";
+            self.error(&["basic", "user"], message.into(), help.into());
+        }
+        let encoded = porch_soap::to_base64(format!("{user}:{password}").as_bytes());
+        let value = HeaderValue::from_str(&format!("Basic {encoded}")).ok()?;
+        self.seen.push(encoded);
+        Some((http::header::AUTHORIZATION, value))
+    }
+
+    fn token(&mut self, login: &LoginDoc) -> UsernameToken {
+        let (user, password) = self.login("ws-security", login);
+        if self.backend.doc.kind != crate::kind::soap::NAME {
+            let at = self
+                .backend
+                .node
+                .locate(&Self::steps(&["ws-security"]), true);
+            let message = "only SOAP backends understand WS-Security";
+            self.compiler
+                .findings
+                .push(Finding::error(&self.backend.file, at, message).help("use `basic`"));
+        }
+        UsernameToken {
+            user,
+            password,
+            digest: login.kind == PasswordKind::Digest,
+        }
+    }
+
+    fn login(&mut self, kind: &str, login: &LoginDoc) -> (String, String) {
+        (
+            self.login_text(&[kind, "user"], &login.user),
+            self.login_text(&[kind, "password"], &login.password),
+        )
+    }
+
+    fn login_text(&mut self, path: &[&str], value: &Value) -> String {
+        match self.fill(path, value) {
+            Value::String(text) => text,
+            other => {
+                let help = "write it in quotes, or `{ secret: NAME }`";
+                self.error(path, format!("{other} is no text"), help.into());
+                String::new()
+            }
+        }
+    }
+
+    /// A value with its secrets filled in.
+    fn fill(&mut self, path: &[&str], value: &Value) -> Value {
+        let Value::Object(map) = value else {
+            return value.clone();
+        };
+        if let (Some(Value::String(name)), 1) = (map.get("secret"), map.len()) {
+            return Value::String(self.secret(path, name));
+        }
+        map.iter()
+            .map(|(k, v)| {
+                let deeper: Vec<&str> = path.iter().copied().chain([k.as_str()]).collect();
+                (k.clone(), self.fill(&deeper, v))
+            })
+            .collect::<Map<_, _>>()
+            .into()
+    }
+
+    fn secret(&mut self, path: &[&str], name: &str) -> String {
+        let Secrets::Known(known) = self.compiler.from.secrets else {
+            return "secret".into();
+        };
+        if let Some(text) = known.get(name) {
+            self.seen.push(text.clone());
+            let digest = Secrets::digest(text);
+            self.compiler.secrets.push((name.to_owned(), digest));
+            return text.clone();
+        }
+        let near = suggest(name, known.keys().map(String::as_str)).map_or_else(
+            || format!("set it with `porch secret set {name}`"),
+            |n| format!("did you mean “{n}”?"),
+        );
+        let message = format!("the environment has no secret “{name}”");
+        self.error(path, message, near);
+        String::new()
+    }
+}

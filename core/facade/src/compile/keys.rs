@@ -1,0 +1,93 @@
+//! Keys of documents that have a meaning for some kinds of backends only.
+
+use porch_contract::{Finding, Severity, Step};
+
+use super::{FacadeCompiler, Wired};
+use crate::documents::{BackendDoc, OperationDoc};
+use crate::read::Document;
+
+impl FacadeCompiler<'_> {
+    /// Keys of the facade that none of its backends understands.
+    pub(super) fn facade_keys(&mut self) {
+        let (facade, documents) = (self.from.facade, self.from.documents);
+        let kinds = self.kinds();
+        let called: Vec<&str> = facade
+            .doc
+            .operations
+            .values()
+            .filter_map(|o| documents.backends.get(&o.call.backend))
+            .map(|b| b.doc.kind.as_str())
+            .collect();
+        for key in kinds.keys(|k| k.facade) {
+            let understood = called
+                .iter()
+                .filter_map(|name| kinds.get(name))
+                .any(|k| k.keys().facade.contains(&key));
+            if understood || facade.node.get(key).is_none() {
+                continue;
+            }
+            let at = facade.node.locate(&[Step::Key(key.into())], true);
+            let labels = kinds.with_key(|k| k.facade, key).join(" and ");
+            let message = format!("“{key}” has no meaning here");
+            self.findings.push(
+                Finding::new(Severity::Warning, &facade.file, at, message)
+                    .help(format!("it is for facades that call {labels} backends")),
+            );
+        }
+    }
+
+    /// Keys of an operation that its backend does not understand.
+    pub(super) fn operation_keys(&mut self, id: &str, doc: &OperationDoc, wired: &Wired) {
+        let (facade, kinds) = (self.from.facade, self.kinds());
+        let known = wired.kind.keys().operation;
+        for key in kinds.keys(|k| k.operation) {
+            let steps = ["operations", id, key].map(|k| Step::Key(k.into()));
+            let empty = key == "faults" && doc.faults.is_empty();
+            let there = facade
+                .node
+                .get("operations")
+                .and_then(|o| o.get(id)?.get(key))
+                .is_some();
+            if known.contains(&key) || !there || empty {
+                continue;
+            }
+            let at = facade.node.locate(&steps, true);
+            let labels = kinds.with_key(|k| k.operation, key).join(" and ");
+            let (what, help) = match key {
+                "faults" => ("answers have", ""),
+                _ => ("calls have", "use `send` and `reply`"),
+            };
+            let message = match key {
+                "faults" => format!("only {labels} {what} faults"),
+                _ => format!("only {labels} {what} “{key}”"),
+            };
+            self.findings
+                .push(Finding::error(&facade.file, at, message).help(help));
+        }
+    }
+
+    /// Keys of a backend's document that its kind does not understand.
+    pub(super) fn backend_keys(&mut self, backend: &Document<BackendDoc>, known: &[&str]) {
+        let kinds = self.kinds();
+        for key in kinds.keys(|k| k.backend) {
+            let is_xml = backend.doc.media_type == Some(crate::MediaType::Xml);
+            let fits = known.contains(&key) && (key != "xml" || is_xml);
+            if fits || backend.node.get(key).is_none() {
+                continue;
+            }
+            let at = backend.node.locate(&[Step::Key(key.into())], true);
+            let help = match key {
+                "media-type" | "xml" => {
+                    "the generic mapping is for HTTP backends with `media-type: application/xml`; SOAP has a schema".to_owned()
+                }
+                _ => format!(
+                    "it is for {} backends",
+                    kinds.with_key(|k| k.backend, key).join(" and ")
+                ),
+            };
+            let message = format!("“{key}” has no meaning here");
+            self.findings
+                .push(Finding::error(&backend.file, at, message).help(help));
+        }
+    }
+}

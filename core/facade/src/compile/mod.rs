@@ -1,0 +1,239 @@
+//! From one facade's documents to its compiled form, with every mistake found on the way.
+
+mod admission;
+mod backend;
+mod credentials;
+mod keys;
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use http::HeaderName;
+use porch_contract::{
+    Contract, Finding, Operation as ContractOperation, Segment, Severity, Step, suggest,
+};
+
+pub use credentials::Secrets;
+
+use crate::compiled::{
+    ANSWER, CompiledBackend, CompiledFacade, CompiledOperation, Definition, Route, RulePlace,
+    Step as Call,
+};
+use crate::documents::{EnvironmentDoc, FacadeDoc, OperationDoc};
+use crate::kind::{Compiled, Kind, Kinds};
+use crate::library::Library;
+use crate::read::Document;
+use crate::wiring::CallCompiler;
+use crate::{Documents, Files};
+
+/// What one facade is compiled from.
+pub(crate) struct Sources<'a> {
+    pub(crate) files: &'a Files,
+    pub(crate) documents: &'a Documents,
+    pub(crate) facade: &'a Document<FacadeDoc>,
+    pub(crate) contract_file: &'a str,
+    pub(crate) contract: &'a Contract,
+    pub(crate) environment: Option<&'a EnvironmentDoc>,
+    pub(crate) secrets: &'a Secrets<'a>,
+    pub(crate) library: &'a Library,
+}
+
+/// Compiles a facade. It is only fit to be served when no finding is an error.
+pub(crate) fn facade(sources: &Sources<'_>) -> (CompiledFacade, Vec<Finding>) {
+    let mut compiler = FacadeCompiler {
+        from: sources,
+        findings: Vec::new(),
+        backends: Vec::new(),
+        by_name: HashMap::new(),
+        secrets: Vec::new(),
+        shared: admission::Shared::default(),
+    };
+    let compiled = compiler.facade();
+    let findings = compiler.findings;
+    (compiled, findings)
+}
+
+/// A backend with what it says of itself.
+#[derive(Clone)]
+struct Wired {
+    index: usize,
+    backend: Arc<CompiledBackend>,
+    kind: Arc<dyn Kind>,
+    definition: Arc<dyn Definition>,
+}
+
+struct FacadeCompiler<'a> {
+    from: &'a Sources<'a>,
+    findings: Vec<Finding>,
+    backends: Vec<Arc<CompiledBackend>>,
+    by_name: HashMap<&'a str, Option<Wired>>,
+    /// Names and digests of the secrets that were filled in.
+    secrets: Vec<(String, [u8; 32])>,
+    shared: admission::Shared,
+}
+
+impl<'a> FacadeCompiler<'a> {
+    fn kinds(&self) -> &'a Kinds {
+        &self.from.library.kinds
+    }
+
+    fn facade(&mut self) -> CompiledFacade {
+        let (facade, contract) = (self.from.facade, self.from.contract);
+        let base = facade.doc.base.trim_end_matches('/');
+        self.base(base);
+        self.facade_keys();
+        let mut operations = Vec::new();
+        for (id, doc) in &facade.doc.operations {
+            let Some(contract_op) = contract.operations.get(id) else {
+                self.not_in_the_contract(id);
+                continue;
+            };
+            let Some(wired) = self.wired(id, doc) else {
+                continue;
+            };
+            self.operation_keys(id, doc, &wired);
+            operations.extend(self.operation(id, doc, contract_op, &wired));
+        }
+        self.not_wired();
+        let shown = contract.key_header.as_deref().unwrap_or("API-Key");
+        let definitions = self
+            .by_name
+            .values()
+            .flatten()
+            .map(|w| w.definition.clone())
+            .collect();
+        CompiledFacade {
+            name: facade.doc.name.clone(),
+            version: contract.version.clone(),
+            hosts: facade
+                .doc
+                .hosts
+                .iter()
+                .map(|h| h.to_ascii_lowercase())
+                .collect(),
+            base: base.to_owned(),
+            key_header: shown.parse().unwrap_or(HeaderName::from_static("api-key")),
+            key_header_shown: shown.to_owned(),
+            operations,
+            backends: std::mem::take(&mut self.backends),
+            definitions,
+            secrets: std::mem::take(&mut self.secrets),
+        }
+    }
+
+    fn base(&mut self, base: &str) {
+        let facade = self.from.facade;
+        if !facade.doc.base.starts_with('/') || base.contains(['{', '}', '?', '#']) {
+            let help = "a base path begins with “/” and has no variables, as in /sailings/v2";
+            let at = facade.node.locate(&[Step::Key("base".into())], false);
+            let message = format!("“{}” is no base path", facade.doc.base);
+            self.findings
+                .push(Finding::error(&facade.file, at, message).help(help));
+        }
+    }
+
+    /// Where an operation's name stands in the facade's document.
+    fn at_operation(&self, id: &str) -> porch_contract::Position {
+        let steps = ["operations", id].map(|k| Step::Key(k.into()));
+        self.from.facade.node.locate(&steps, true)
+    }
+
+    fn not_in_the_contract(&mut self, id: &str) {
+        let known = || self.from.contract.operations.keys().map(String::as_str);
+        let help = suggest(id, known()).map_or_else(
+            || {
+                let all: Vec<&str> = known().take(12).collect();
+                format!("{} has: {}", self.from.contract_file, all.join(", "))
+            },
+            |n| format!("did you mean “{n}”?"),
+        );
+        let message = format!("the contract has no operation “{id}”");
+        let at = self.at_operation(id);
+        self.findings
+            .push(Finding::error(&self.from.facade.file, at, message).help(help));
+    }
+
+    fn not_wired(&mut self) {
+        let facade = self.from.facade;
+        for (id, op) in &self.from.contract.operations {
+            if !facade.doc.operations.contains_key(id) {
+                let message = format!("“{id}” is not wired: callers get 404");
+                let help = format!("add `{id}:` below `operations:` in {}", facade.file);
+                let file = self.from.contract_file;
+                self.findings
+                    .push(Finding::new(Severity::Warning, file, op.at, message).help(help));
+            }
+        }
+    }
+
+    /// The backend of an operation, compiled when it is met first.
+    fn wired(&mut self, id: &str, doc: &'a OperationDoc) -> Option<Wired> {
+        let name = doc.call.backend.as_str();
+        if let Some(known) = self.by_name.get(name) {
+            return known.clone();
+        }
+        let wired = self.backend(id, name);
+        self.by_name.insert(name, wired.clone());
+        wired
+    }
+
+    fn operation(
+        &mut self,
+        id: &'a str,
+        doc: &'a OperationDoc,
+        contract_op: &'a ContractOperation,
+        wired: &Wired,
+    ) -> Option<CompiledOperation> {
+        let facade = self.from.facade;
+        let mut compiler = CallCompiler {
+            facade,
+            text: self.from.files.get(&facade.file).map_or("", String::as_str),
+            contract: self.from.contract,
+            contract_op,
+            id,
+            doc,
+            backend: &wired.backend,
+            definition: wired.definition.clone(),
+            findings: &mut self.findings,
+        };
+        let (at_call, at) = (compiler.at_key(&["call"]), compiler.at_key(&[]));
+        let compiled = wired.kind.call(&mut compiler)?;
+        let place = RulePlace {
+            rule: format!("calls {}", doc.call.backend).into(),
+            reach: format!("operation {id}").into(),
+            file: self.shared.file(&facade.file),
+            line: at_call.line,
+        };
+        let admission = self.admission(id, doc, contract_op, wired, compiled.used_query.as_deref());
+        Some(CompiledOperation {
+            id: id.to_owned(),
+            route: Arc::new(route(contract_op, &compiled)),
+            admission,
+            steps: vec![Call {
+                name: ANSWER.into(),
+                call: compiled.call,
+                backend: wired.index,
+                needs: Vec::new(),
+                faults: doc.faults.iter().map(|(k, v)| (k.clone(), *v)).collect(),
+            }],
+            reply: compiled.reply,
+            place: Arc::new(place),
+            at,
+        })
+    }
+}
+
+fn route(contract_op: &ContractOperation, compiled: &Compiled) -> Route {
+    let several = contract_op.path.segments.iter().filter_map(|s| match s {
+        Segment::Rest(name) => Some(name.clone()),
+        _ => None,
+    });
+    Route {
+        method: contract_op.method.clone(),
+        path: contract_op.path.to_string(),
+        variables: contract_op.path.variables().map(str::to_owned).collect(),
+        several: several.collect(),
+        native: compiled.native.clone(),
+        rest_may_be_empty: compiled.rest_may_be_empty,
+    }
+}

@@ -1,0 +1,82 @@
+//! What a request must be to pass.
+
+use std::sync::Arc;
+
+use http::HeaderValue;
+use porch_contract::{ParamType, Place};
+use porch_rules::limit::Limit;
+use porch_soap::generic::Mapping;
+
+use super::RulePlace;
+use crate::documents::{CredentialKind, MediaType, Per};
+
+/// Who and what may pass.
+#[derive(Debug)]
+pub struct Admission {
+    /// Credentials, of which one must be shown, in the order in which they are tried; none: nobody is asked.
+    pub credentials: Arc<[CredentialRule]>,
+    /// Rate limits, the facade's first; all of them hold.
+    pub limits: Vec<Arc<LimitPlan>>,
+    /// Greatest size of a request body in bytes.
+    pub max_body: u64,
+    /// Where that stands.
+    pub max_body_place: Arc<RulePlace>,
+    /// Whether a body must be sent.
+    pub body_required: bool,
+    /// Parameters.
+    pub parameters: Box<[ParamPlan]>,
+    /// What callers may send and ask for; `None`: whatever the backend speaks.
+    pub media: Option<Arc<Media>>,
+}
+
+/// A credential that is demanded.
+#[derive(Debug)]
+pub struct CredentialRule {
+    /// Its kind.
+    pub kind: CredentialKind,
+    /// Where it is demanded.
+    pub place: RulePlace,
+}
+
+/// A rate limit, compiled.
+#[derive(Debug)]
+pub struct LimitPlan {
+    /// Number of its state, the same from release to release while the limit stays the same.
+    pub id: u64,
+    /// The limit.
+    pub limit: Limit,
+    /// Who shares it.
+    pub per: Per,
+    /// Name in the `RateLimit` fields.
+    pub name: Arc<str>,
+    /// `RateLimit-Policy` of the replies.
+    pub policy: HeaderValue,
+    /// Where it stands.
+    pub place: RulePlace,
+}
+
+/// One parameter, compiled.
+#[derive(Debug)]
+pub struct ParamPlan {
+    /// Its name.
+    pub name: Box<str>,
+    /// Where it stands in the request.
+    pub place: Place,
+    /// Type of its value.
+    pub kind: ParamType,
+    /// Whether it must be there.
+    pub required: bool,
+    /// Whether the call reads it by its own types, and expressions do not see it.
+    pub of_call: bool,
+    /// Allowed texts; none given: all.
+    pub enumeration: Box<[String]>,
+}
+
+/// The media types that callers of an operation can choose from.
+#[derive(Debug, PartialEq, Eq)]
+pub struct Media {
+    /// The types, the default first.
+    pub offered: Vec<MediaType>,
+    /// How their XML and JSON stand for each other.
+    pub mapping: Mapping,
+}

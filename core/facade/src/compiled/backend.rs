@@ -1,0 +1,89 @@
+//! Backends, compiled.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use http::{HeaderName, HeaderValue};
+use porch_soap::security::UsernameToken;
+use serde_json::{Map, Value};
+
+use crate::Mask;
+
+/// A backend, compiled.
+#[derive(Debug)]
+pub struct CompiledBackend {
+    /// Name.
+    pub name: String,
+    /// Kind, for people.
+    pub kind: &'static str,
+    /// What connections, health and everything else that is learned of it between releases hangs on: the same for the same
+    /// addresses, transport, trust and credentials, and for nothing else.
+    pub identity: u64,
+    /// How its messages travel.
+    pub transport: Transport,
+    /// Where it is called; at least one, and calls are shared among them.
+    pub addresses: Vec<Address>,
+    /// How its certificate is checked, where it is called by TLS.
+    pub trust: Trust,
+    /// How long an answer may take.
+    pub timeout: Duration,
+    /// Greatest size of one message in bytes, where it has messages.
+    pub max_message: usize,
+    /// Whether messages are sent compressed.
+    pub compress: bool,
+    /// How its XML and JSON stand for each other, when it speaks XML without a schema.
+    pub xml: Option<porch_soap::generic::Mapping>,
+    /// What it is shown when it is called.
+    pub credentials: Credentials,
+}
+
+/// What a backend is shown when it is called, secrets filled in.
+#[derive(Debug, Default)]
+pub struct Credentials {
+    /// Header fields.
+    pub headers: Vec<(HeaderName, HeaderValue)>,
+    /// Elements of a SOAP header, by their JSON names.
+    pub soap_headers: Map<String, Value>,
+    /// User and password for WS-Security.
+    pub token: Option<UsernameToken>,
+    /// Takes out texts that must never be shown.
+    pub mask: Mask,
+}
+
+/// How messages travel.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Transport {
+    /// HTTP/1.1, one exchange a connection at a time.
+    Http1,
+    /// HTTP/2, all exchanges on one connection (RFC 9113).
+    Http2,
+}
+
+/// One address of a backend.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Address {
+    /// `host:port`, or `host` where the port is the scheme's.
+    pub authority: String,
+    /// The same as the value of a `Host` field.
+    pub host: HeaderValue,
+    /// Path without a slash at its end.
+    pub path: String,
+    /// Whether it is called by TLS.
+    pub tls: bool,
+}
+
+impl Address {
+    /// `http` or `https`.
+    pub fn scheme(&self) -> &'static str {
+        if self.tls { "https" } else { "http" }
+    }
+}
+
+/// Whose signatures a backend's certificate may have.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Trust {
+    /// Those that the machine trusts.
+    Machine,
+    /// These, in PEM.
+    These(Arc<str>),
+}

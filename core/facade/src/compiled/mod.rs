@@ -1,0 +1,216 @@
+//! The compiled porch: what the data plane works from.
+//!
+//! Each facade is compiled alone into an [`Arc<CompiledFacade>`] that holds everything it stands on; a [`CompiledPorch`] is a
+//! list of them with one router over all. When one facade, address or secret changes, one of them is made anew and the
+//! others stay.
+
+mod admission;
+mod backend;
+mod definition;
+mod operation;
+mod place;
+
+use std::sync::Arc;
+
+use http::HeaderName;
+use porch_contract::{Finding, PathTemplate, Segment};
+
+pub use admission::{Admission, CredentialRule, LimitPlan, Media, ParamPlan};
+pub use backend::{Address, CompiledBackend, Credentials, Transport, Trust};
+pub use definition::Definition;
+pub use operation::{Call, CallRules, CompiledOperation, Reply, Route, Step};
+pub use place::RulePlace;
+
+use crate::route::Router;
+
+/// The method under which native calls of a protocol are matched, which no HTTP request can have.
+pub const NATIVE: &str = "native call";
+
+/// Roots that expressions of a request may name, in the order of their numbers.
+pub const REQUEST_ROOTS: [&str; 5] = ["path", "query", "header", "body", "caller"];
+/// The root that the answer of an operation's only step is named by; the first behind those of the request.
+pub const ANSWER: &str = "answer";
+
+/// The immutable in-memory form of a release.
+#[derive(Debug, Default)]
+pub struct CompiledPorch {
+    /// Number of the release; 0 for a draft.
+    pub release: u64,
+    /// Routes to operations.
+    pub router: Router,
+    /// Facades.
+    pub facades: Vec<Arc<CompiledFacade>>,
+}
+
+/// A facade, compiled alone.
+#[derive(Debug)]
+pub struct CompiledFacade {
+    /// Name.
+    pub name: String,
+    /// Version of its contract.
+    pub version: String,
+    /// Host names it answers to, in lower case; none: all.
+    pub hosts: Vec<String>,
+    /// Base path without a slash at its end.
+    pub base: String,
+    /// Header field that carries the key.
+    pub key_header: HeaderName,
+    /// The same as the contract writes it, for people.
+    pub key_header_shown: String,
+    /// Its operations.
+    pub operations: Vec<CompiledOperation>,
+    /// The backends that they call.
+    pub backends: Vec<Arc<CompiledBackend>>,
+    /// The definitions that its calls were compiled from, so that a change of a secret or address reads none of them again.
+    pub definitions: Vec<Arc<dyn Definition>>,
+    /// Names and digests of the secrets that were filled in.
+    pub secrets: Vec<(String, [u8; 32])>,
+}
+
+/// A facade, checked and compiled.
+#[derive(Debug)]
+pub struct Checked {
+    /// Its compiled form; `None` when there is too little to compile. Only fit to be served when no finding is an error.
+    pub compiled: Option<Arc<CompiledFacade>>,
+    /// What was found.
+    pub findings: Vec<Finding>,
+}
+
+/// An operation's place in a porch: its facade and its own index there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct OperationIndex {
+    /// Index of the facade.
+    pub facade: u32,
+    /// Index of the operation in it.
+    pub operation: u32,
+}
+
+impl CompiledFacade {
+    /// The operation of an `operationId`.
+    pub fn operation(&self, id: &str) -> Option<&CompiledOperation> {
+        self.operations.iter().find(|o| o.id == id)
+    }
+
+    /// The hosts as the router has them.
+    fn route_hosts(&self) -> Vec<Option<&str>> {
+        match self.hosts.as_slice() {
+            [] => vec![None],
+            some => some.iter().map(|h| Some(h.as_str())).collect(),
+        }
+    }
+}
+
+impl CompiledPorch {
+    /// Puts facades together: one router over all of them. Says where two of them want the same route.
+    pub fn assemble(release: u64, facades: Vec<Arc<CompiledFacade>>) -> (Self, Vec<Finding>) {
+        let mut porch = Self {
+            release,
+            router: Router::default(),
+            facades,
+        };
+        let mut findings = Vec::new();
+        let all: Vec<OperationIndex> = porch.indexes().collect();
+        for index in &all {
+            porch.add_route(*index, &mut findings);
+        }
+        for index in &all {
+            porch.add_shorter_route(*index);
+        }
+        (porch, findings)
+    }
+
+    /// All operations.
+    pub fn indexes(&self) -> impl Iterator<Item = OperationIndex> + '_ {
+        self.facades.iter().enumerate().flat_map(|(f, facade)| {
+            (0..facade.operations.len()).map(move |o| OperationIndex {
+                facade: f as u32,
+                operation: o as u32,
+            })
+        })
+    }
+
+    /// A facade by its name.
+    pub fn facade(&self, name: &str) -> Option<&Arc<CompiledFacade>> {
+        self.facades.iter().find(|f| f.name == name)
+    }
+
+    /// The facade and the operation at a place.
+    pub fn at(&self, index: OperationIndex) -> Option<(&Arc<CompiledFacade>, &CompiledOperation)> {
+        let facade = self.facades.get(index.facade as usize)?;
+        Some((facade, facade.operations.get(index.operation as usize)?))
+    }
+
+    fn add_route(&mut self, index: OperationIndex, findings: &mut Vec<Finding>) {
+        let Some((facade, operation)) = self.at(index) else {
+            return;
+        };
+        let (facade, route) = (facade.clone(), operation.route.clone());
+        let Ok(template) = PathTemplate::parse(&route.path) else {
+            return;
+        };
+        for host in facade.route_hosts() {
+            if let Some(path) = &route.native
+                && let Ok(path) = PathTemplate::parse(path)
+                && let Err(other) = self.router.insert(host, "", &path, NATIVE, index)
+                && other.facade != index.facade
+            {
+                // Additional bindings lead to the same method: the first of them takes its native callers.
+                findings.push(self.native_taken(index, other));
+            }
+            if let Err(other) =
+                self.router
+                    .insert(host, &facade.base, &template, &route.method, index)
+            {
+                findings.push(self.route_taken(index, other));
+            }
+        }
+    }
+
+    /// Where a trailing variable may take no segment, the path without it leads to the operation too, where nothing else
+    /// has that path.
+    fn add_shorter_route(&mut self, index: OperationIndex) {
+        let Some((facade, operation)) = self.at(index) else {
+            return;
+        };
+        let (facade, route) = (facade.clone(), operation.route.clone());
+        let shorter = PathTemplate::parse(&route.path).ok().filter(|t| {
+            route.rest_may_be_empty
+                && matches!(t.segments.last(), Some(Segment::Rest(_)))
+                && t.verb.is_none()
+        });
+        let Some(mut template) = shorter else { return };
+        template.segments.pop();
+        for host in facade.route_hosts() {
+            // Taken already: that is what was asked for.
+            let _ = self
+                .router
+                .insert(host, &facade.base, &template, &route.method, index);
+        }
+    }
+
+    fn native_taken(&self, index: OperationIndex, other: OperationIndex) -> Finding {
+        let (_, operation) = &self.known(index);
+        let message = format!(
+            "native callers of {} are taken by the facade “{}” already",
+            operation.route.native.as_deref().map_or("", |p| &p[1..]),
+            self.known(other).0.name
+        );
+        Finding::error(&operation.place.file, operation.at, message)
+            .help("let only one of them be `native`, or give them different hosts")
+    }
+
+    fn route_taken(&self, index: OperationIndex, other: OperationIndex) -> Finding {
+        let ((facade, operation), (by, taken)) = (self.known(index), self.known(other));
+        let message = format!(
+            "{} {}{} is the route of “{}” in the facade “{}” too",
+            operation.route.method, facade.base, operation.route.path, taken.id, by.name
+        );
+        Finding::error(&operation.place.file, operation.at, message)
+            .help("give one of them another path, base path or host")
+    }
+
+    fn known(&self, index: OperationIndex) -> (&CompiledFacade, &CompiledOperation) {
+        let facade = &self.facades[index.facade as usize];
+        (facade, &facade.operations[index.operation as usize])
+    }
+}

@@ -1,0 +1,89 @@
+//! Operations, compiled.
+
+use std::any::Any;
+use std::collections::HashMap;
+use std::fmt::Debug;
+use std::sync::Arc;
+
+use porch_contract::Position;
+use porch_rules::expr::Template;
+
+use super::{Admission, CompiledBackend, RulePlace};
+
+/// One operation, compiled.
+#[derive(Debug)]
+pub struct CompiledOperation {
+    /// `operationId`.
+    pub id: String,
+    /// Where callers find it.
+    pub route: Arc<Route>,
+    /// Who and what may pass.
+    pub admission: Admission,
+    /// What is called; those that do not wait for one another run at once.
+    pub steps: Vec<Step>,
+    /// What is made of the answers.
+    pub reply: Reply,
+    /// Where its wiring stands.
+    pub place: Arc<RulePlace>,
+    /// The same in its file, to the column.
+    pub at: Position,
+}
+
+/// Where callers find an operation.
+#[derive(Debug, Default)]
+pub struct Route {
+    /// Method.
+    pub method: String,
+    /// Path template in the facade.
+    pub path: String,
+    /// Names of the path variables, in order.
+    pub variables: Vec<String>,
+    /// Those of them that take several segments.
+    pub several: Vec<String>,
+    /// The path at which callers who speak the backend's own protocol find it.
+    pub native: Option<String>,
+    /// Whether a trailing variable of several segments may take none.
+    pub rest_may_be_empty: bool,
+}
+
+/// One call of an operation.
+#[derive(Debug)]
+pub struct Step {
+    /// Name by which its answer is known; `answer` where it is the only one.
+    pub name: Box<str>,
+    /// What is called.
+    pub call: Arc<dyn Call>,
+    /// Index of its backend in the facade.
+    pub backend: usize,
+    /// Indexes of the steps whose answers it waits for.
+    pub needs: Vec<usize>,
+    /// Statuses for failures that the backend tells, by their names.
+    pub faults: HashMap<String, u16>,
+}
+
+/// What is made of the answers.
+#[derive(Debug, Default)]
+pub struct Reply {
+    /// The body to build; the only answer's own when not given.
+    pub body: Option<Template>,
+}
+
+/// A call of one protocol, compiled. What carries it out knows the protocol, and takes it apart by its type.
+pub trait Call: Any + Debug + Send + Sync {
+    /// The kind of backend that it calls.
+    fn kind(&self) -> &'static str;
+
+    /// What it does, for people who ask which rules act.
+    fn rules(&self, backend: &CompiledBackend, reply: &Reply) -> CallRules;
+}
+
+/// What a call does, in words.
+#[derive(Debug, Default)]
+pub struct CallRules {
+    /// How its request is made.
+    pub prepare: Vec<String>,
+    /// How the backend is called.
+    pub call: String,
+    /// What is made of its answer.
+    pub reply: String,
+}

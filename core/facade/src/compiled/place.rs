@@ -1,0 +1,38 @@
+//! Where a rule stands.
+
+use std::sync::Arc;
+
+use serde::Serialize;
+
+/// Where a rule stands, for people who ask why.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct RulePlace {
+    /// The rule in words: `limit 5 per 2m per consumer`.
+    pub rule: Arc<str>,
+    /// Its reach: `everywhere`, `facade sailings`, `operation quoteFare`.
+    pub reach: Arc<str>,
+    /// The document it stands in; empty for built-in rules.
+    pub file: Arc<str>,
+    /// Line in it, from 1; 0 for built-in rules.
+    pub line: usize,
+}
+
+impl RulePlace {
+    /// A rule that acts everywhere and stands in no document.
+    pub fn built_in(rule: impl Into<Arc<str>>) -> Self {
+        Self {
+            rule: rule.into(),
+            reach: "everywhere".into(),
+            file: "".into(),
+            line: 0,
+        }
+    }
+
+    /// Another rule at the same place.
+    pub fn with_rule(&self, rule: impl Into<Arc<str>>) -> Self {
+        Self {
+            rule: rule.into(),
+            ..self.clone()
+        }
+    }
+}

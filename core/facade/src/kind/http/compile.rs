@@ -1,0 +1,176 @@
+//! Compiling HTTP calls.
+
+use std::sync::Arc;
+
+use ::http::{HeaderName, HeaderValue};
+use porch_contract::{PathTemplate, Segment, suggest};
+use porch_rules::expr::Template;
+use serde_json::{Map, Value};
+
+use super::{HeaderRule, HttpCall, PathPart};
+use crate::kind::Compiled;
+use crate::wiring::{CallCompiler, Shapes, uses};
+
+/// What can be sent by HTTP.
+const PARTS: [&str; 4] = ["path", "query", "headers", "body"];
+
+impl CallCompiler<'_> {
+    pub(super) fn http(&mut self) -> Option<Compiled> {
+        if self.doc.call.operation.is_some() {
+            let at = self.at_key(&["call", "operation"]);
+            let message = "an HTTP backend without a definition has no named operations";
+            self.error(at, message, "an HTTP call has `method` and `path`");
+        }
+        let empty = Map::new();
+        let send = match &self.doc.send {
+            Some(Value::Object(map)) => map,
+            None => &empty,
+            Some(_) => {
+                let message = "what is sent by HTTP has `path`, `query`, `headers` and `body`";
+                self.error(self.at(&["send"]), message, "");
+                return None;
+            }
+        };
+        self.known_parts(send);
+        let shapes = Shapes::default();
+        let [path_values, query, headers, body] = PARTS.map(|name| {
+            let value = send.get(name)?;
+            let path = self.path(&["send", name]);
+            self.template(value, &path, false, &shapes, None)
+        });
+        let path = self.http_path(pairs(path_values).unwrap_or_default())?;
+        let reply = self.reply(&shapes);
+        let (query, headers) = (pairs(query), pairs(headers).unwrap_or_default());
+        let reads_body = [body.as_ref(), reply.as_ref()]
+            .into_iter()
+            .flatten()
+            .chain(query.iter().flatten().chain(&headers).map(|(_, t)| t))
+            .any(|t| uses(t, "body"));
+        let method = self.doc.call.method.as_deref();
+        if let Some(method) = method
+            && (method.is_empty() || !method.bytes().all(|b| b.is_ascii_uppercase()))
+        {
+            let at = self.at(&["call", "method"]);
+            let help = "methods are written in capitals: GET, POST …";
+            self.error(at, format!("“{method}” is no method"), help);
+        }
+        let headers = headers
+            .into_iter()
+            .filter_map(|(name, template)| self.header_rule(&name, template))
+            .collect();
+        let call = HttpCall {
+            method: method.and_then(|m| m.parse().ok()),
+            path,
+            query,
+            headers,
+            body,
+            reads_body,
+        };
+        Some(Compiled::new(Arc::new(call), reply))
+    }
+
+    fn known_parts(&mut self, send: &Map<String, Value>) {
+        for key in send.keys().filter(|k| !PARTS.contains(&k.as_str())) {
+            let near = suggest(key, PARTS).map_or_else(
+                || format!("known are {}", PARTS.join(", ")),
+                |n| format!("did you mean “{n}”?"),
+            );
+            let at = self.at_key(&["send", key]);
+            self.error(at, format!("“{key}” is not known here"), near);
+        }
+    }
+
+    fn header_rule(&mut self, name: &str, template: Template) -> Option<(HeaderName, HeaderRule)> {
+        let Ok(header) = name.parse::<HeaderName>() else {
+            let at = self.at_key(&["send", "headers", name]);
+            self.error(at, format!("“{name}” is no name of a header field"), "");
+            return None;
+        };
+        let Template::Literal(value) = &template else {
+            return Some((header, HeaderRule::Make(template)));
+        };
+        let text = value
+            .as_str()
+            .map_or_else(|| value.to_string(), str::to_owned);
+        match HeaderValue::from_str(&text) {
+            Ok(value) => Some((header, HeaderRule::Set(value))),
+            Err(_) => {
+                let at = self.at(&["send", "headers", name]);
+                self.error(at, "this text cannot stand in a header field", "");
+                None
+            }
+        }
+    }
+
+    fn http_path(&mut self, mut values: Vec<(String, Template)>) -> Option<Vec<PathPart>> {
+        let own = self.contract_op.path.to_string();
+        let text = self.doc.call.path.as_deref().unwrap_or(&own);
+        let template = match PathTemplate::parse(text) {
+            Ok(template) => template,
+            Err(e) => {
+                let at = self.at(&["call", "path"]);
+                self.error(at, format!("path “{text}”: {e}"), "");
+                return None;
+            }
+        };
+        let mut parts = Vec::new();
+        for segment in &template.segments {
+            let (name, rest) = match segment {
+                Segment::Literal(text) => {
+                    parts.push(PathPart::Fixed(format!("/{text}")));
+                    continue;
+                }
+                Segment::Parameter(name) => (name, false),
+                Segment::Rest(name) => (name, true),
+            };
+            parts.push(PathPart::Fixed("/".into()));
+            parts.extend(self.variable(name, rest, &mut values));
+        }
+        if let Some(verb) = &template.verb {
+            parts.push(PathPart::Fixed(format!(":{verb}")));
+        }
+        for (name, _) in values {
+            let at = self.at_key(&["send", "path", &name]);
+            self.error(at, format!("the backend's path has no {{{name}}}"), "");
+        }
+        Some(parts)
+    }
+
+    /// What a variable of the backend's path becomes.
+    fn variable(
+        &mut self,
+        name: &str,
+        rest: bool,
+        values: &mut Vec<(String, Template)>,
+    ) -> Option<PathPart> {
+        if let Some(i) = values.iter().position(|(n, _)| n == name) {
+            if let Template::Expr(expr) = values.remove(i).1 {
+                return Some(PathPart::Value(expr));
+            }
+            let at = self.at(&["send", "path", name]);
+            self.error(at, "a path variable needs an expression", "");
+            return None;
+        }
+        let variables: Vec<&str> = self.contract_op.path.variables().collect();
+        match variables.iter().position(|v| *v == name) {
+            Some(i) if rest => Some(PathPart::CapturedRest(i)),
+            Some(i) => Some(PathPart::Captured(i)),
+            None => {
+                let near = suggest(name, variables).map_or_else(
+                    || format!("add `path: {{ {name}: … }}` below `send:`"),
+                    |n| format!("did you mean “{n}”?"),
+                );
+                let at = self.at(&["call", "path"]);
+                self.error(at, format!("nothing gives {{{name}}} a value"), near);
+                None
+            }
+        }
+    }
+}
+
+fn pairs(template: Option<Template>) -> Option<Vec<(String, Template)>> {
+    match template {
+        Some(Template::Map(entries)) => Some(entries),
+        _ => None,
+    }
+}

@@ -1,0 +1,196 @@
+//! Compiling SOAP calls.
+
+use std::sync::Arc;
+
+use porch_contract::suggest;
+use porch_rules::expr::Template;
+use porch_soap::read::AnswerPlan;
+use porch_soap::{Envelope, JsonSchemas, Plan};
+use serde_json::{Map, Value, json};
+
+use super::{SoapCall, Wsdl};
+use crate::kind::Compiled;
+use crate::wiring::{CallCompiler, Shapes, Target, uses};
+
+impl CallCompiler<'_> {
+    pub(super) fn soap(&mut self) -> Option<Compiled> {
+        let definition = self.definition.clone();
+        let wsdl = (&*definition as &dyn std::any::Any).downcast_ref::<Wsdl>()?;
+        let operation = self.soap_operation(wsdl)?;
+        self.soap_faults(operation);
+        let envelope = self.envelope(wsdl, operation)?;
+        let document = sides(&wsdl.plan, operation);
+        let shapes = Shapes {
+            answer: Some((&document, &document["output"])),
+            soap_header: (!operation.output_headers.is_empty())
+                .then(|| (&document, &document["soapHeader"])),
+        };
+        let target = Target {
+            what: format!("{}'s input", operation.name),
+            root: &document,
+            schema: &document["input"],
+        };
+        let default = if self.contract_op.body.is_some() {
+            json!("=body")
+        } else {
+            json!({})
+        };
+        let send = self.doc.send.clone().unwrap_or(default);
+        let path = self.path(&["send"]);
+        let send = self.template(&send, &path, false, &shapes, Some(&target));
+        let reply = self.reply(&shapes);
+        let headers = self.soap_headers(&shapes, operation, &wsdl.plan);
+        let send = send?;
+        let others = || [reply.as_ref(), headers.as_ref()].into_iter().flatten();
+        let whole = send
+            .as_plain_path()
+            .is_some_and(|p| p.iter().map(|s| s.name.as_str()).eq(["body"]));
+        let others_read = others().any(|t| uses(t, "body"));
+        let call = SoapCall {
+            operation: operation.name.clone(),
+            envelope,
+            answer: Arc::new(AnswerPlan::of(wsdl.plan.clone(), operation)),
+            direct: whole && !others_read,
+            reads_body: uses(&send, "body") || others_read,
+            send,
+            headers,
+        };
+        Some(Compiled::new(Arc::new(call), reply))
+    }
+
+    fn soap_operation<'w>(&mut self, wsdl: &'w Wsdl) -> Option<&'w porch_soap::Operation> {
+        let Some(name) = &self.doc.call.operation else {
+            let help = "add `operation: NAME` of the definition";
+            self.error(self.at(&["call"]), "a SOAP call names its operation", help);
+            return None;
+        };
+        let at = self.at(&["call", "operation"]);
+        let names = || wsdl.definition.operations.iter().map(|o| o.name.as_str());
+        let Some(operation) = wsdl.definition.operation(name) else {
+            let help = self.known_names(name, names());
+            self.error(
+                at,
+                format!("the definition has no operation “{name}”"),
+                help,
+            );
+            return None;
+        };
+        if let Some(why) = &operation.unavailable {
+            self.error(at, format!("{name} cannot be called: {why}"), "");
+            return None;
+        }
+        Some(operation)
+    }
+
+    fn soap_faults(&mut self, operation: &porch_soap::Operation) {
+        for key in self.doc.faults.keys() {
+            let known = operation
+                .faults
+                .iter()
+                .flat_map(|(n, m)| [n.as_str(), m.local.as_str()]);
+            if !known.clone().any(|n| n == key) && !is_code(key) {
+                let near = suggest(key, known)
+                    .map_or_else(String::new, |n| format!("did you mean “{n}”?"));
+                let message = format!("{} declares no fault “{key}”", operation.name);
+                self.warn(self.at_key(&["faults", key]), message, near);
+            }
+        }
+    }
+
+    /// What writes requests, with the header elements that the backend's credentials give.
+    fn envelope(&mut self, wsdl: &Wsdl, operation: &porch_soap::Operation) -> Option<Envelope> {
+        // Only the headers that this operation wants and does not say itself.
+        let own = self.doc.soap_headers.as_ref();
+        let wanted: Map<String, Value> = self
+            .backend
+            .credentials
+            .soap_headers
+            .iter()
+            .filter(|(k, _)| {
+                operation.headers.iter().any(|h| h.json == **k)
+                    && own.is_none_or(|o| o.get(k.as_str()).is_none())
+            })
+            .map(|(k, v)| (k.clone(), v.clone()))
+            .collect();
+        match Envelope::new(wsdl.plan.clone(), operation, &Value::Object(wanted)) {
+            Ok(envelope) => Some(envelope),
+            Err(errors) => {
+                let at = self.at(&["call"]);
+                let backend = &self.doc.call.backend;
+                for e in errors {
+                    let message = format!(
+                        "the SOAP headers of “{backend}”{}: {}",
+                        e.pointer, e.message
+                    );
+                    self.error(at, message, "");
+                }
+                None
+            }
+        }
+    }
+
+    /// The header elements of an operation's requests.
+    fn soap_headers(
+        &mut self,
+        shapes: &Shapes<'_>,
+        operation: &porch_soap::Operation,
+        plan: &Plan,
+    ) -> Option<Template> {
+        let value = self.doc.soap_headers.as_ref()?;
+        let mut schemas = JsonSchemas::new(plan);
+        let properties: Map<String, Value> = operation
+            .headers
+            .iter()
+            .map(|h| (h.json.clone(), schemas.of(h.type_id)))
+            .collect();
+        let root = json!({ "components": { "schemas": schemas.schemas }, "headers": { "type": "object", "properties": properties, "additionalProperties": false } });
+        let target = Target {
+            what: format!("the SOAP header of {}", operation.name),
+            root: &root,
+            schema: &root["headers"],
+        };
+        let path = self.path(&["soap-headers"]);
+        let template = self.template(value, &path, false, shapes, Some(&target));
+        if operation.headers.is_empty() {
+            let message = format!("{} declares no SOAP headers", operation.name);
+            self.error(self.at_key(&["soap-headers"]), message, "");
+        }
+        template
+    }
+}
+
+/// The schemas of what an operation takes and gives.
+fn sides(plan: &Plan, operation: &porch_soap::Operation) -> Value {
+    let mut schemas = JsonSchemas::new(plan);
+    let input = operation
+        .input
+        .as_ref()
+        .map_or(Value::Null, |m| schemas.of(m.type_id));
+    let output = operation
+        .output
+        .as_ref()
+        .map_or(json!({}), |m| schemas.of(m.type_id));
+    let header: Map<String, Value> = operation
+        .output_headers
+        .iter()
+        .map(|h| (h.json.clone(), schemas.of(h.type_id)))
+        .collect();
+    let header = json!({ "type": "object", "properties": header, "additionalProperties": false });
+    json!({ "components": { "schemas": schemas.schemas }, "input": input, "output": output, "soapHeader": header })
+}
+
+/// Whether a fault's name is one of the codes that SOAP 1.1 §4.4.1 and SOAP 1.2 part 1 §5.4.6 define, or below one of them.
+fn is_code(name: &str) -> bool {
+    matches!(
+        name.split('.').next(),
+        Some(
+            "Client"
+                | "Server"
+                | "Sender"
+                | "Receiver"
+                | "VersionMismatch"
+                | "MustUnderstand"
+                | "DataEncodingUnknown"
+        )
+    )
+}

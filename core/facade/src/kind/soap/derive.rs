@@ -1,0 +1,241 @@
+//! Documents for a WSDL.
+
+use porch_contract::Finding;
+use porch_soap::propose::Shape;
+use porch_soap::{Definition, JsonSchemas, ObjectPlan, Operation, TypePlan, propose};
+use serde_json::{Map, Value, json};
+
+use crate::Files;
+use crate::derive::{BackendParts, Derived, Wanted, backend_doc, contract_doc, facade_doc};
+use crate::source::Source;
+
+pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Box<Finding>> {
+    let definition = &porch_soap::read_definition(&source.files, &source.main)?;
+    let shapes = propose::shapes(definition);
+    let mut making = Making {
+        definition,
+        name: wanted.name,
+        schemas: JsonSchemas::new(&definition.plan),
+        paths: Map::new(),
+        wiring: Map::new(),
+        headers: Map::new(),
+    };
+    for (operation, shape) in definition.operations.iter().zip(&shapes) {
+        if operation.unavailable.is_none() && wanted.takes(&operation.name) {
+            making.operation(operation, shape);
+        }
+    }
+    if making.wiring.is_empty() {
+        return Err(Box::new(Finding::error(
+            &source.main,
+            Default::default(),
+            "none of its operations can be called",
+        )));
+    }
+    Ok(making.documents(source, wanted))
+}
+
+/// Documents while they are made.
+struct Making<'d> {
+    definition: &'d Definition,
+    name: &'d str,
+    schemas: JsonSchemas<'d>,
+    paths: Map<String, Value>,
+    wiring: Map<String, Value>,
+    headers: Map<String, Value>,
+}
+
+impl Making<'_> {
+    fn operation(&mut self, operation: &Operation, shape: &Shape) {
+        let Some(input) = &operation.input else {
+            return;
+        };
+        for header in &operation.headers {
+            let secrets = header_secrets(self.definition, self.name, header);
+            self.headers.insert(header.local.clone(), secrets);
+        }
+        let object = match self.definition.plan.get(input.type_id) {
+            TypePlan::Object(object) => Some(object),
+            _ => None,
+        };
+        let (parameters, send) = self.parameters(shape, object);
+        let mut doc = json!({ "operationId": shape.id, "summary": operation.documentation });
+        if !parameters.is_empty() {
+            doc["parameters"] = json!(parameters);
+        }
+        let empty = object.is_some_and(|o| o.members.is_empty() && o.text.is_none());
+        let has_body = shape.method != "GET" && shape.in_path.is_empty() && !empty;
+        if has_body {
+            doc["requestBody"] = json!({ "required": true, "content": { "application/json": { "schema": self.schemas.of(input.type_id) } } });
+        }
+        doc["responses"] = self.responses(operation);
+        let item = self.paths.entry(shape.path.clone());
+        item.or_insert_with(|| json!({}))[shape.method.to_lowercase()] = doc;
+        let send = if has_body {
+            json!("=body")
+        } else {
+            Value::Object(send)
+        };
+        let mut op =
+            json!({ "call": { "backend": self.name, "operation": operation.name }, "send": send });
+        let faults: Map<String, Value> = operation
+            .faults
+            .iter()
+            .map(|(_, m)| (m.local.clone(), json!(422)))
+            .collect();
+        if !faults.is_empty() {
+            op["faults"] = Value::Object(faults);
+        }
+        self.wiring.insert(shape.id.clone(), op);
+    }
+
+    fn responses(&mut self, operation: &Operation) -> Value {
+        let mut responses = match &operation.output {
+            Some(output) => {
+                json!({ "200": { "description": "The answer.", "content": { "application/json": { "schema": self.schemas.of(output.type_id) } } } })
+            }
+            None if operation.one_way => json!({ "202": { "description": "Taken in." } }),
+            None => json!({ "204": { "description": "Done; there is nothing to tell." } }),
+        };
+        responses["default"] = json!({ "$ref": "#/components/responses/Problem" });
+        responses
+    }
+
+    /// Parameters of the contract, and what is sent of them.
+    fn parameters(
+        &mut self,
+        shape: &Shape,
+        object: Option<&ObjectPlan>,
+    ) -> (Vec<Value>, Map<String, Value>) {
+        let (mut parameters, mut send) = (Vec::new(), Map::new());
+        for (place, list) in [("path", &shape.in_path), ("query", &shape.in_query)] {
+            for (member, parameter) in list {
+                let Some(found) = object.and_then(|o| o.member(member)) else {
+                    continue;
+                };
+                let mut schema = self.schemas.member(found);
+                let description = schema
+                    .as_object_mut()
+                    .and_then(|s| s.shift_remove("description"));
+                let mut doc = json!({ "name": parameter, "in": place });
+                if place == "path" || found.required() {
+                    doc["required"] = json!(true);
+                }
+                if let Some(text) = description {
+                    doc["description"] = text;
+                }
+                doc["schema"] = schema;
+                parameters.push(doc);
+                let optional = if place == "query" && !found.required() {
+                    "?"
+                } else {
+                    ""
+                };
+                let value = format!("={place}.{optional}{parameter}");
+                send.insert(member.clone(), json!(value));
+            }
+        }
+        (parameters, send)
+    }
+
+    fn documents(self, source: &Source, wanted: &Wanted<'_>) -> Derived {
+        let (definition, name) = (self.definition, self.name);
+        let contract = contract_doc(
+            &definition.title,
+            &definition.documentation,
+            self.paths,
+            self.schemas.schemas,
+        );
+        let operations = self.wiring.len();
+        let (files_of_definition, main) = porch_soap::localise::localise(
+            &source.files,
+            &source.main,
+            &definition.used,
+            &format!("{name}.wsdl"),
+        );
+        // One file stands beside the documents; several have a folder of their own.
+        let folder = if files_of_definition.len() > 1 {
+            format!("{name}-definition/")
+        } else {
+            String::new()
+        };
+        let backend = backend_doc(&BackendParts {
+            name,
+            title: &definition.title,
+            kind: super::NAME,
+            definition: Some(&format!("{folder}{main}")),
+            address: wanted.address.unwrap_or(address(definition)),
+            soap_headers: self.headers,
+        });
+        let base = format!("/{name}/v1");
+        let facade = facade_doc(name, &definition.title, &base, self.wiring);
+        let mut files = Files::from([
+            (format!("{name}.backend.yaml"), backend),
+            (format!("{name}.facade.yaml"), facade),
+            (format!("{name}.openapi.yaml"), contract),
+        ]);
+        files.extend(
+            files_of_definition
+                .into_iter()
+                .map(|(path, text)| (format!("{folder}{path}"), text)),
+        );
+        Derived {
+            files,
+            operations,
+            findings: definition.findings.clone(),
+        }
+    }
+}
+
+/// An address that can be called; else the one that it names, so that the check tells what is wrong with it.
+fn address(definition: &Definition) -> &str {
+    let addresses = || {
+        definition
+            .ports
+            .iter()
+            .map(|p| p.address.as_str())
+            .filter(|a| !a.is_empty())
+    };
+    addresses()
+        .find(|a| a.starts_with("http://") || a.starts_with("https://"))
+        .or_else(|| addresses().next())
+        .unwrap_or("http://127.0.0.1/")
+}
+
+/// A secret for each text of a header element: `reservations-user`.
+fn header_secrets(definition: &Definition, name: &str, header: &porch_soap::Member) -> Value {
+    let TypePlan::Object(object) = definition.plan.get(header.type_id) else {
+        return json!({ "secret": format!("{name}-{}", secret_name(&header.local)) });
+    };
+    let plain = |m: &&porch_soap::Member| {
+        matches!(definition.plan.get(m.type_id), TypePlan::Simple(_)) && !m.many
+    };
+    let mut map: Map<String, Value> = object
+        .members
+        .iter()
+        .filter(plain)
+        .map(|m| {
+            (
+                m.json.clone(),
+                json!({ "secret": format!("{name}-{}", secret_name(&m.local)) }),
+            )
+        })
+        .collect();
+    if let Some((text, _)) = &object.text {
+        map.insert(
+            text.clone(),
+            json!({ "secret": format!("{name}-{}", secret_name(&header.local)) }),
+        );
+    }
+    Value::Object(map)
+}
+
+/// A name that a secret can have: lower-case letters, digits and hyphens.
+fn secret_name(name: &str) -> String {
+    let clean: String = name
+        .to_lowercase()
+        .chars()
+        .map(|c| if c.is_ascii_alphanumeric() { c } else { '-' })
+        .collect();
+    clean.trim_matches('-').to_owned()
+}

@@ -1,0 +1,298 @@
+//! A set of documents, read and checked once; everything that is shown, compiled or released is a view of it.
+
+use std::collections::{BTreeSet, HashMap, HashSet};
+use std::sync::{Arc, OnceLock};
+
+use porch_contract::{Contract, Finding, Position, Severity, Step, suggest};
+
+use crate::compile::{self, Secrets, Sources};
+use crate::compiled::{Checked, CompiledPorch, Definition};
+use crate::documents::{BackendDoc, EnvironmentDoc, FacadeDoc};
+use crate::library::{Content, Digest, Library, ReadContract};
+use crate::read::{Document, beside};
+use crate::{Documents, Files};
+
+/// A set of documents with all that follows from them.
+pub struct Model {
+    /// The files.
+    pub files: Arc<Files>,
+    /// The documents among them.
+    pub documents: Documents,
+    environment: Option<EnvironmentDoc>,
+    contracts: HashMap<String, (String, Option<Arc<ReadContract>>)>,
+    checked: HashMap<String, OnceLock<Arc<Checked>>>,
+    findings: OnceLock<Vec<Finding>>,
+    library: Arc<Library>,
+}
+
+impl Model {
+    /// Reads a set of files. Addresses are those of the environment named `environment` where the files hold it.
+    pub fn read(files: Arc<Files>, environment: &str, library: &Arc<Library>) -> Self {
+        let documents = Documents::read(&files);
+        let here = documents.environments.get(environment);
+        let here = here.map(|e| e.doc.clone());
+        Self::of(files, documents, here, library)
+    }
+
+    /// Reads the files of a release, whose backends have these addresses.
+    pub fn released(files: Arc<Files>, here: EnvironmentDoc, library: &Arc<Library>) -> Self {
+        let documents = Documents::read(&files);
+        Self::of(files, documents, Some(here), library)
+    }
+
+    fn of(
+        files: Arc<Files>,
+        mut documents: Documents,
+        environment: Option<EnvironmentDoc>,
+        library: &Arc<Library>,
+    ) -> Self {
+        let unknown: Vec<Finding> = documents
+            .backends
+            .values()
+            .filter_map(|b| unknown_kind(b, library))
+            .collect();
+        documents.findings.extend(unknown);
+        let contracts = documents
+            .facades
+            .iter()
+            .map(|(name, facade)| {
+                let path = beside(&facade.file, &facade.doc.contract);
+                let read = files.get(&path).map(|text| library.contract(&path, text));
+                (name.clone(), (path, read))
+            })
+            .collect();
+        let checked = documents
+            .facades
+            .keys()
+            .map(|name| (name.clone(), OnceLock::new()))
+            .collect();
+        Self {
+            files,
+            documents,
+            environment,
+            contracts,
+            checked,
+            findings: OnceLock::new(),
+            library: library.clone(),
+        }
+    }
+
+    /// The contract of a facade, when both can be read.
+    pub fn contract(&self, facade: &str) -> Option<&Contract> {
+        self.contracts.get(facade)?.1.as_ref()?.contract.as_ref()
+    }
+
+    /// The definition of a backend, when it can be read.
+    pub fn definition(&self, backend: &str) -> Option<Arc<dyn Definition>> {
+        let backend = self.documents.backends.get(backend)?;
+        let kind = self.library.kinds.get(&backend.doc.kind)?;
+        self.library.definition(&**kind, &self.files, backend).ok()
+    }
+
+    /// A facade checked, with every secret taken to be there; `None` when there is no such facade.
+    pub fn facade(&self, name: &str) -> Option<Arc<Checked>> {
+        let cell = self.checked.get(name)?;
+        let facade = self.documents.facades.get(name)?;
+        Some(
+            cell.get_or_init(|| self.checked_with(facade, &Secrets::Placeholder))
+                .clone(),
+        )
+    }
+
+    /// A facade compiled with secrets; one that stands on the same content and secrets and is in use is taken as it is.
+    pub fn compile(&self, name: &str, secrets: &Secrets<'_>) -> Option<Arc<Checked>> {
+        match secrets {
+            Secrets::Placeholder => self.facade(name),
+            Secrets::Known(_) => {
+                let facade = self.documents.facades.get(name)?;
+                Some(self.checked_with(facade, secrets))
+            }
+        }
+    }
+
+    /// Facades compiled and put together, and everything that was found. Without names: all.
+    pub fn porch(&self, names: &[&str], secrets: &Secrets<'_>) -> (CompiledPorch, Vec<Finding>) {
+        let all: Vec<&str> = self.documents.facades.keys().map(String::as_str).collect();
+        let names = if names.is_empty() { &all } else { names };
+        let (mut facades, mut findings) = (Vec::new(), Vec::new());
+        for name in names {
+            match self.compile(name, secrets) {
+                Some(checked) => {
+                    findings.extend(checked.findings.iter().cloned());
+                    facades.extend(checked.compiled.clone());
+                }
+                None => findings.push(Finding::error(
+                    "",
+                    Position::default(),
+                    format!("there is no facade “{name}”"),
+                )),
+            }
+        }
+        let (porch, clashes) = CompiledPorch::assemble(0, facades);
+        findings.extend(clashes);
+        tidy(&mut findings);
+        (porch, findings)
+    }
+
+    /// Everything that is wrong with the documents, or worth knowing.
+    pub fn findings(&self) -> &[Finding] {
+        self.findings.get_or_init(|| {
+            let mut findings = self.documents.findings.clone();
+            findings.extend(self.porch(&[], &Secrets::Placeholder).1);
+            findings.extend(self.unused_backends());
+            findings
+        })
+    }
+
+    /// The files that a facade stands on: its document, its contract, its backends and their definitions. A release keeps
+    /// them together, so that a facade is served exactly as it was checked.
+    pub fn bundle(&self, facade: &str) -> Option<Files> {
+        let facade = self.documents.facades.get(facade)?;
+        let names = self.names_of(facade);
+        Some(
+            names
+                .into_iter()
+                .filter_map(|n| self.files.get(&n).map(|t| (n, t.clone())))
+                .collect(),
+        )
+    }
+
+    /// The backends that a facade calls, each once.
+    pub fn backends_of<'m>(
+        &'m self,
+        facade: &'m Document<FacadeDoc>,
+    ) -> impl Iterator<Item = &'m Document<BackendDoc>> {
+        let names: BTreeSet<&str> = facade
+            .doc
+            .operations
+            .values()
+            .map(|o| o.call.backend.as_str())
+            .collect();
+        names
+            .into_iter()
+            .filter_map(|n| self.documents.backends.get(n))
+    }
+
+    fn names_of(&self, facade: &Document<FacadeDoc>) -> BTreeSet<String> {
+        let mut names = BTreeSet::from([
+            facade.file.clone(),
+            beside(&facade.file, &facade.doc.contract),
+        ]);
+        for backend in self.backends_of(facade) {
+            names.insert(backend.file.clone());
+            names.extend(backend.doc.trust.as_ref().map(|t| beside(&backend.file, t)));
+            if let Some(kind) = self.library.kinds.get(&backend.doc.kind) {
+                names.extend(kind.sources(&self.files, backend));
+            }
+        }
+        names
+    }
+
+    /// A hash of all that a facade stands on, but for the values of secrets.
+    fn digest(&self, facade: &Document<FacadeDoc>, secrets: &Secrets<'_>) -> Digest {
+        let mut content = Content::default();
+        content.add(match secrets {
+            Secrets::Placeholder => "checked",
+            Secrets::Known(_) => "with secrets",
+        });
+        content.add(&facade.doc.name);
+        for name in self.names_of(facade) {
+            if let Some(text) = self.files.get(&name) {
+                content.add(&name).add(text);
+            }
+        }
+        let here = self.environment.as_ref();
+        for backend in self.backends_of(facade) {
+            if let Some(place) = here.and_then(|e| e.backends.get(&backend.doc.name)) {
+                content.add(&backend.doc.name).add(place.address.joined());
+            }
+        }
+        content.digest()
+    }
+
+    fn checked_with(&self, facade: &Document<FacadeDoc>, secrets: &Secrets<'_>) -> Arc<Checked> {
+        let key = self.digest(facade, secrets);
+        if let Some(known) = self.library.checked(&key) {
+            let filled = known.compiled.as_ref().map_or(&[][..], |c| &c.secrets);
+            let whole = known.compiled.is_some() && known.findings.is_empty();
+            if secrets.still(filled) && (whole || matches!(secrets, Secrets::Placeholder)) {
+                return known;
+            }
+        }
+        let made = Arc::new(self.check(facade, secrets));
+        self.library.keep_checked(key, &made);
+        made
+    }
+
+    fn check(&self, facade: &Document<FacadeDoc>, secrets: &Secrets<'_>) -> Checked {
+        let Some((path, Some(read))) = self.contracts.get(&facade.doc.name) else {
+            return Checked {
+                compiled: None,
+                findings: vec![self.no_contract(facade)],
+            };
+        };
+        let mut findings = read.findings.clone();
+        let compiled = read.contract.as_ref().map(|contract| {
+            let (compiled, found) = compile::facade(&Sources {
+                files: &self.files,
+                documents: &self.documents,
+                facade,
+                contract_file: path,
+                contract,
+                environment: self.environment.as_ref(),
+                secrets,
+                library: &self.library,
+            });
+            findings.extend(found);
+            Arc::new(compiled)
+        });
+        Checked { compiled, findings }
+    }
+
+    fn no_contract(&self, facade: &Document<FacadeDoc>) -> Finding {
+        let path = beside(&facade.file, &facade.doc.contract);
+        let at = facade.node.locate(&[Step::Key("contract".into())], false);
+        let near = suggest(&path, self.files.keys().map(String::as_str))
+            .map_or_else(String::new, |n| format!("did you mean “{n}”?"));
+        Finding::error(&facade.file, at, format!("there is no file “{path}”")).help(near)
+    }
+
+    fn unused_backends(&self) -> Vec<Finding> {
+        let used: HashSet<&str> = self
+            .documents
+            .facades
+            .values()
+            .flat_map(|f| f.doc.operations.values())
+            .map(|o| o.call.backend.as_str())
+            .collect();
+        let unused = self.documents.backends.iter();
+        unused
+            .filter(|(name, _)| !used.contains(name.as_str()))
+            .map(|(name, backend)| {
+                let message = format!("no facade uses the backend “{name}”");
+                Finding::new(Severity::Note, &backend.file, backend.node.at, message)
+            })
+            .collect()
+    }
+}
+
+fn unknown_kind(backend: &Document<BackendDoc>, library: &Library) -> Option<Finding> {
+    if library.kinds.get(&backend.doc.kind).is_some() {
+        return None;
+    }
+    let at = backend.node.locate(&[Step::Key("kind".into())], false);
+    let message = format!("“{}” is not known here", backend.doc.kind);
+    let help = format!("known are {}", library.kinds.names().join(", "));
+    Some(Finding::error(&backend.file, at, message).help(help))
+}
+
+/// Each finding once, the worst first.
+fn tidy(findings: &mut Vec<Finding>) {
+    let mut seen = HashSet::new();
+    findings.retain(|f| seen.insert(format!("{f:?}")));
+    findings.sort_by(|a, b| {
+        b.severity
+            .cmp(&a.severity)
+            .then_with(|| (&a.file, a.line, a.column).cmp(&(&b.file, b.line, b.column)))
+    });
+}

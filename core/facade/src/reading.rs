@@ -1,0 +1,48 @@
+//! Reading a definition of whatever kind it is.
+
+use porch_contract::Finding;
+
+use crate::derive::{Derived, Wanted};
+use crate::kind::Kinds;
+use crate::look::Look;
+use crate::source::Source;
+
+/// Reads a definition and shows what it offers.
+///
+/// # Errors
+/// When it is none that can be read.
+pub fn look(source: &Source) -> Result<Look, Box<Finding>> {
+    look_with(source, &|_, _| ())
+}
+
+/// The same, telling how far it is: files read, and files in all.
+///
+/// # Errors
+/// When it is none that can be read.
+pub fn look_with(
+    source: &Source,
+    progress: porch_grpc::read::Progress<'_>,
+) -> Result<Look, Box<Finding>> {
+    Kinds::standard().of(source)?.look(source, progress)
+}
+
+/// Derives backend, facade and contract from a definition.
+///
+/// `name` names backend and facade; `address` stands in place of the one in the definition; `only` picks operations by
+/// their name in the definition (none given: all).
+///
+/// # Errors
+/// When the definition cannot be read, or none of its operations can be called.
+pub fn derive(
+    source: &Source,
+    name: &str,
+    address: Option<&str>,
+    only: &[String],
+) -> Result<Derived, Box<Finding>> {
+    let wanted = Wanted {
+        name,
+        address,
+        only,
+    };
+    Kinds::standard().of(source)?.derive(source, &wanted)
+}

@@ -1,0 +1,134 @@
+//! Paths as they are compared, and their percent-encodings.
+
+use std::borrow::Cow;
+
+/// A path after normalisation.
+#[derive(Debug, PartialEq, Eq)]
+pub struct Normalised<'p> {
+    /// The path.
+    pub path: Cow<'p, str>,
+}
+
+/// Normalises a path (RFC 3986 §6.2.2): percent-encoded unreserved characters are decoded, the hexadecimal digits of the
+/// others made upper-case, dot segments removed. Encoded slashes stay encoded, so they never make or leave a segment.
+///
+/// # Errors
+/// What is wrong: a broken percent-encoding, or a control character.
+pub fn normalise(path: &str) -> Result<Normalised<'_>, &'static str> {
+    let bytes = path.as_bytes();
+    if bytes.iter().any(|b| *b < 0x21 || *b == 0x7f || *b == b'\\') {
+        return Err("a path has no spaces, control characters or backslashes");
+    }
+    let decoded = if bytes.contains(&b'%') {
+        Cow::Owned(decode_unreserved(path)?)
+    } else {
+        Cow::Borrowed(path)
+    };
+    if !decoded.split('/').any(|s| s == "." || s == "..") {
+        return Ok(Normalised { path: decoded });
+    }
+    let mut out: Vec<&str> = Vec::new();
+    let mut segments = decoded.split('/').skip(1).peekable();
+    while let Some(segment) = segments.next() {
+        let last = segments.peek().is_none();
+        match segment {
+            "." | ".." => {
+                if segment == ".." {
+                    out.pop();
+                }
+                if last {
+                    out.push("");
+                }
+            }
+            other => out.push(other),
+        }
+    }
+    Ok(Normalised {
+        path: Cow::Owned(format!("/{}", out.join("/"))),
+    })
+}
+
+fn decode_unreserved(path: &str) -> Result<String, &'static str> {
+    let bytes = path.as_bytes();
+    let mut out = String::with_capacity(path.len());
+    let mut i = 0;
+    while i < bytes.len() {
+        if bytes[i] != b'%' {
+            let end = path[i..].find('%').map_or(path.len(), |n| i + n);
+            out.push_str(&path[i..end]);
+            i = end;
+            continue;
+        }
+        let code = path
+            .get(i + 1..i + 3)
+            .filter(|h| h.bytes().all(|b| b.is_ascii_hexdigit()))
+            .ok_or("a % is followed by two hexadecimal digits")?;
+        let byte = u8::from_str_radix(code, 16)
+            .map_err(|_| "a % is followed by two hexadecimal digits")?;
+        if byte == 0 {
+            return Err("a path has no NUL");
+        }
+        if byte.is_ascii_alphanumeric() || b"-._~".contains(&byte) {
+            out.push(byte as char);
+        } else {
+            out.push('%');
+            out.push_str(&code.to_ascii_uppercase());
+        }
+        i += 3;
+    }
+    Ok(out)
+}
+
+/// Decodes all percent-encodings of a text; `None` when the result is not UTF-8 or an encoding is broken.
+pub fn percent_decode(text: &str, plus_is_space: bool) -> Option<Cow<'_, str>> {
+    let encoded = text.contains('%') || (plus_is_space && text.contains('+'));
+    if !encoded {
+        return Some(Cow::Borrowed(text));
+    }
+    let bytes = text.as_bytes();
+    let mut out = Vec::with_capacity(bytes.len());
+    let mut i = 0;
+    while i < bytes.len() {
+        match bytes[i] {
+            b'%' => {
+                let hex = text.get(i + 1..i + 3)?;
+                out.push(
+                    u8::from_str_radix(hex, 16)
+                        .ok()
+                        .filter(|_| hex.bytes().all(|b| b.is_ascii_hexdigit()))?,
+                );
+                i += 3;
+            }
+            b'+' if plus_is_space => {
+                out.push(b' ');
+                i += 1;
+            }
+            b => {
+                out.push(b);
+                i += 1;
+            }
+        }
+    }
+    String::from_utf8(out).ok().map(Cow::Owned)
+}
+
+/// Appends a text with everything but unreserved characters percent-encoded (RFC 6570 §3.2.2, simple expansion).
+pub fn percent_encode_segment(out: &mut String, text: &str) {
+    for b in text.bytes() {
+        if b.is_ascii_alphanumeric() || b"-._~".contains(&b) {
+            out.push(b as char);
+        } else {
+            out.push('%');
+            out.push(
+                char::from_digit(u32::from(b >> 4), 16)
+                    .unwrap_or('0')
+                    .to_ascii_uppercase(),
+            );
+            out.push(
+                char::from_digit(u32::from(b & 15), 16)
+                    .unwrap_or('0')
+                    .to_ascii_uppercase(),
+            );
+        }
+    }
+}

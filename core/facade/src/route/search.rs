@@ -1,0 +1,112 @@
+//! Finding an operation among the routes.
+
+use super::{Node, Router};
+use crate::compiled::OperationIndex;
+
+pub(super) struct Search<'r, 'p> {
+    pub(super) router: &'r Router,
+    pub(super) path: &'p str,
+    pub(super) offsets: &'r [usize],
+    pub(super) method: &'r str,
+    pub(super) allowed: Vec<Box<str>>,
+    pub(super) captured: Vec<&'p str>,
+    pub(super) steps: u32,
+}
+
+impl<'p> Search<'_, 'p> {
+    fn segment(&self, i: usize) -> &'p str {
+        let end = self
+            .offsets
+            .get(i + 1)
+            .map_or(self.path.len(), |next| next - 1);
+        &self.path[self.offsets[i]..end]
+    }
+
+    pub(super) fn walk(&mut self, at: u32, i: usize) -> Option<OperationIndex> {
+        let router = self.router;
+        let node = &router.nodes[at as usize];
+        if i == self.offsets.len() {
+            return self.leaf(node);
+        }
+        self.steps = self.steps.checked_sub(1)?;
+        let segment = self.segment(i);
+        if let Some(found) = node
+            .literals
+            .get(segment)
+            .and_then(|next| self.walk(*next, i + 1))
+        {
+            return Some(found);
+        }
+        if let Some(next) = node.parameter.filter(|_| !segment.is_empty()) {
+            self.captured.push(segment);
+            if let Some(found) = self.with_verb(next, i).or_else(|| self.walk(next, i + 1)) {
+                return Some(found);
+            }
+            self.captured.pop();
+        }
+        let next = node.rest.filter(|_| !segment.is_empty())?;
+        let below = &router.nodes[next as usize];
+        let goes_on = !below.literals.is_empty() || below.parameter.is_some();
+        self.captured.push(&self.path[self.offsets[i]..]);
+        let depth = self.captured.len();
+        // As many segments as can be; fewer only where something may follow.
+        let shortest = if goes_on { i + 1 } else { self.offsets.len() };
+        for end in (shortest..=self.offsets.len()).rev() {
+            self.captured.truncate(depth);
+            let to = self.offsets.get(end).map_or(self.path.len(), |o| o - 1);
+            self.captured[depth - 1] = &self.path[self.offsets[i]..to];
+            let found = if end == self.offsets.len() {
+                self.with_verb(next, end - 1)
+            } else {
+                None
+            };
+            if let Some(found) = found.or_else(|| self.walk(next, end)) {
+                return Some(found);
+            }
+        }
+        self.captured.truncate(depth - 1);
+        None
+    }
+
+    /// A last segment with a verb behind it, when a template has that.
+    fn with_verb(&mut self, at: u32, i: usize) -> Option<OperationIndex> {
+        let router = self.router;
+        let node = &router.nodes[at as usize];
+        if node.verbs.is_empty() || i + 1 != self.offsets.len() {
+            return None;
+        }
+        let whole = *self.captured.last()?;
+        let (value, verb) = whole
+            .rsplit_once(':')
+            .filter(|(value, verb)| !value.is_empty() && !verb.contains('/'))?;
+        let next = *node.verbs.get(verb)?;
+        let found = self.leaf(&router.nodes[next as usize])?;
+        if let Some(last) = self.captured.last_mut() {
+            *last = value;
+        }
+        Some(found)
+    }
+
+    fn leaf(&mut self, node: &Node) -> Option<OperationIndex> {
+        let by = |name: &str| {
+            node.methods
+                .iter()
+                .find(|(m, _)| **m == *name)
+                .map(|(_, o)| *o)
+        };
+        let found = by(self.method)
+            .or_else(|| {
+                if self.method == "HEAD" {
+                    by("GET")
+                } else {
+                    None
+                }
+            })
+            .or_else(|| by("*"));
+        if found.is_none() {
+            self.allowed
+                .extend(node.methods.iter().map(|(m, _)| m.clone()));
+        }
+        found
+    }
+}

@@ -1,0 +1,174 @@
+//! Routes and paths.
+
+use super::*;
+use proptest::prelude::*;
+
+fn router(routes: &[(&str, &str)]) -> Router {
+    let mut router = Router::default();
+    for (i, (method, path)) in routes.iter().enumerate() {
+        router
+            .insert(
+                None,
+                "/v2",
+                &PathTemplate::parse(path).unwrap(),
+                method,
+                index(i),
+            )
+            .unwrap();
+    }
+    router
+}
+
+#[test]
+fn literals_win_over_parameters_over_the_rest_from_left_to_right() {
+    let r = router(&[
+        ("GET", "/a/{x}"),
+        ("GET", "/a/b"),
+        ("GET", "/{y}/c"),
+        ("GET", "/{r*}"),
+        ("POST", "/a/{x}"),
+        ("GET", "/"),
+    ]);
+    let find = |path: &str| {
+        r.find(None, "GET", path)
+            .map(|m| (m.operation.operation, m.captured.join(",")))
+    };
+    for (path, op, captured) in [
+        ("/v2/a/b", 1, ""),
+        ("/v2/a/z", 0, "z"),
+        ("/v2/a/c", 0, "c"),
+        ("/v2/q/c", 2, "q"),
+        ("/v2/q/d", 3, "q/d"),
+        ("/v2/a/b/c", 3, "a/b/c"),
+        ("/v2", 5, ""),
+        ("/v2/a%2Fb", 3, "a%2Fb"),
+    ] {
+        assert_eq!(find(path), Ok((op, captured.to_owned())), "{path}");
+    }
+    assert_eq!(find("/v3/a"), Err(Miss::Path));
+    assert_eq!(
+        find(&format!("/v2{}", "/a".repeat(100_000))),
+        Err(Miss::Path)
+    );
+    assert_eq!(r.find(None, "HEAD", "/v2/a/b").unwrap().operation, index(1));
+    assert_eq!(r.find(None, "POST", "/v2/a/b").unwrap().operation, index(4));
+    assert_eq!(
+        r.find(None, "PUT", "/v2/a/b"),
+        Err(Miss::Method(vec![
+            "GET".into(),
+            "HEAD".into(),
+            "POST".into()
+        ]))
+    );
+}
+
+#[test]
+fn names_of_variables_do_not_tell_routes_apart() {
+    let mut r = router(&[("GET", "/a/{x}")]);
+    assert_eq!(
+        r.insert(
+            None,
+            "/v2",
+            &PathTemplate::parse("/a/{other}").unwrap(),
+            "GET",
+            index(9)
+        ),
+        Err(index(0))
+    );
+    r.insert(
+        Some("Ferry.example"),
+        "/v2",
+        &PathTemplate::parse("/a/{x}").unwrap(),
+        "GET",
+        index(7),
+    )
+    .unwrap();
+    assert_eq!(
+        r.find(Some("ferry.example"), "GET", "/v2/a/1")
+            .unwrap()
+            .operation,
+        index(7)
+    );
+    assert_eq!(
+        r.find(Some("other"), "GET", "/v2/a/1").unwrap().operation,
+        index(0)
+    );
+}
+
+#[test]
+fn verbs_and_parameters_of_several_segments_in_the_middle() {
+    let r = router(&[
+        ("GET", "/{a}/{b}:cancel"),
+        ("GET", "/{a}/{b}"),
+        ("GET", "/files/{f*}/history"),
+        ("GET", "/files/{f*}:read"),
+        ("GET", "/x/{a*}/y/{b*}/z"),
+        ("GET", "/x/{a*}/end/{last}"),
+        ("*", "/any"),
+    ]);
+    let find = |path: &str| {
+        r.find(None, "GET", path)
+            .map(|m| (m.operation.operation, m.captured.join(",")))
+    };
+    for (path, op, captured) in [
+        ("/v2/q/w:cancel", 0, "q,w"),
+        ("/v2/q/w:other", 1, "q,w:other"),
+        ("/v2/q/w:x:cancel", 0, "q,w:x"),
+        ("/v2/files/a/b/history", 2, "a/b"),
+        ("/v2/files/a/history/history", 2, "a/history"),
+        ("/v2/files/a/b:read", 3, "a/b"),
+        ("/v2/files/history", 1, "files,history"),
+        ("/v2/x/1/y/2/y/3/z", 4, "1/y/2,3"),
+        ("/v2/x/1/2/end/3", 5, "1/2,3"),
+        ("/v2/any", 6, ""),
+    ] {
+        assert_eq!(find(path), Ok((op, captured.to_owned())), "{path}");
+    }
+    assert_eq!(find("/v2/files/a/b/c"), Err(Miss::Path));
+    let many = router(&[("GET", "/{a*}/x/{b*}/x/{c*}/x/{d*}/end")]);
+    assert_eq!(
+        many.find(None, "GET", &format!("/v2{}", "/x".repeat(60))),
+        Err(Miss::Path)
+    );
+}
+
+#[test]
+fn paths_are_normalised_and_cannot_escape() {
+    for (path, normal) in [
+        ("/a/./b/../c", "/a/c"),
+        ("/%61/%2e%2E/b", "/b"),
+        ("/a%2f..%2fb", "/a%2F..%2Fb"),
+        ("/../../x", "/x"),
+        ("/a/..", "/"),
+        ("/a/.", "/a/"),
+    ] {
+        assert_eq!(normalise(path).unwrap().path, normal, "{path}");
+    }
+    for path in ["/%", "/%g0", "/%00", "/a b", "/a\\b", "/%é"] {
+        assert!(normalise(path).is_err(), "{path}");
+    }
+}
+
+proptest! {
+    #[test]
+    fn normalising_twice_changes_nothing_more(path in "/[a.%2eEfF/]{0,20}") {
+        if let Ok(once) = normalise(&path) {
+            prop_assert!(!once.path.split('/').any(|s| s == ".."));
+            prop_assert_eq!(&normalise(&once.path).unwrap().path, &once.path);
+        }
+    }
+
+    #[test]
+    fn encoding_and_decoding_give_the_same(text in "\\PC{0,20}") {
+        let mut out = String::new();
+        percent_encode_segment(&mut out, &text);
+        prop_assert_eq!(percent_decode(&out, false).unwrap(), text);
+    }
+}
+
+fn index(i: usize) -> OperationIndex {
+    OperationIndex {
+        facade: 0,
+        operation: i as u32,
+    }
+}

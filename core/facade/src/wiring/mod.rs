@@ -1,0 +1,150 @@
+//! The wiring of one operation: its structures compiled, every reference in them checked.
+
+mod fits;
+
+use std::sync::Arc;
+
+use porch_contract::{
+    Contract, Finding, Operation as ContractOperation, Position, Severity, Step, suggest,
+};
+use porch_rules::expr::Template;
+use serde_json::Value;
+
+use crate::compiled::{CompiledBackend, Definition};
+use crate::documents::{FacadeDoc, OperationDoc};
+use crate::read::Document;
+use fits::Templates;
+pub use fits::{Shapes, Target};
+
+/// At most so many names are listed where none is near to what was written.
+const LISTED: usize = 12;
+
+/// Compiles one call; what is wrong is noted down.
+pub struct CallCompiler<'a> {
+    /// The facade's document.
+    pub facade: &'a Document<FacadeDoc>,
+    /// Its text.
+    pub text: &'a str,
+    /// Its contract.
+    pub contract: &'a Contract,
+    /// The operation in the contract.
+    pub contract_op: &'a ContractOperation,
+    /// The `operationId`.
+    pub id: &'a str,
+    /// The operation's wiring.
+    pub doc: &'a OperationDoc,
+    /// The backend that is called.
+    pub backend: &'a CompiledBackend,
+    /// What it says of itself.
+    pub definition: Arc<dyn Definition>,
+    /// What was found.
+    pub findings: &'a mut Vec<Finding>,
+}
+
+impl<'a> CallCompiler<'a> {
+    /// The steps to a place of the wiring.
+    pub fn path(&self, rest: &[&str]) -> Vec<Step> {
+        ["operations", self.id]
+            .iter()
+            .chain(rest)
+            .map(|k| Step::Key((*k).to_owned()))
+            .collect()
+    }
+
+    /// Where a value of the wiring stands.
+    pub fn at(&self, rest: &[&str]) -> Position {
+        self.facade.node.locate(&self.path(rest), false)
+    }
+
+    /// Where a key of the wiring stands.
+    pub fn at_key(&self, rest: &[&str]) -> Position {
+        self.facade.node.locate(&self.path(rest), true)
+    }
+
+    /// Where a value of the facade stands.
+    pub fn facade_at(&self, keys: &[&str]) -> Position {
+        let steps: Vec<Step> = keys.iter().map(|k| Step::Key((*k).to_owned())).collect();
+        self.facade.node.locate(&steps, false)
+    }
+
+    /// Notes an error down.
+    pub fn error(&mut self, at: Position, message: impl Into<String>, help: impl Into<String>) {
+        self.findings
+            .push(Finding::error(&self.facade.file, at, message).help(help));
+    }
+
+    /// Notes a warning down.
+    pub fn warn(&mut self, at: Position, message: impl Into<String>, help: impl Into<String>) {
+        self.findings
+            .push(Finding::new(Severity::Warning, &self.facade.file, at, message).help(help));
+    }
+
+    /// Which of some names was meant, or what there is.
+    pub fn known_names<'n>(
+        &self,
+        name: &str,
+        known: impl Iterator<Item = &'n str> + Clone,
+    ) -> String {
+        match suggest(name, known.clone()) {
+            Some(near) => format!("did you mean “{near}”?"),
+            None => {
+                let listed: Vec<&str> = known.clone().take(LISTED).collect();
+                let more = known.count() - listed.len();
+                let rest = if more > 0 {
+                    format!(" and {more} more")
+                } else {
+                    String::new()
+                };
+                format!("it has: {}{rest}", listed.join(", "))
+            }
+        }
+    }
+
+    /// Compiles a structure and checks every reference in it.
+    pub fn template(
+        &mut self,
+        value: &Value,
+        path: &[Step],
+        reply: bool,
+        shapes: &Shapes<'_>,
+        target: Option<&Target<'_>>,
+    ) -> Option<Template> {
+        let templates = Templates {
+            file: &self.facade.file,
+            text: self.text,
+            node: &self.facade.node,
+            contract: self.contract,
+            operation: self.contract_op,
+        };
+        let (template, found) = templates.compile(value, path, reply, shapes, target);
+        self.findings.extend(found);
+        template
+    }
+
+    /// Compiles `reply` and checks it against the contract.
+    pub fn reply(&mut self, shapes: &Shapes<'_>) -> Option<Template> {
+        let reply = self.doc.reply.as_ref()?;
+        let contract: &'a Contract = self.contract;
+        let target = self.contract_op.reply.as_ref().map(|schema| Target {
+            what: "the contract's reply".into(),
+            root: &contract.document,
+            schema,
+        });
+        let path = self.path(&["reply"]);
+        let template = self.template(reply, &path, true, shapes, target.as_ref());
+        // The whole answer is what goes through anyway.
+        template.filter(|t| {
+            t.as_plain_path()
+                .is_none_or(|p| !p.iter().map(|s| s.name.as_str()).eq(["answer", "body"]))
+        })
+    }
+}
+
+/// Whether a template names a root.
+pub fn uses(template: &Template, root: &str) -> bool {
+    let mut found = false;
+    template.each_expr(&mut Vec::new(), &mut |_, expr| {
+        found |= expr.references().iter().any(|r| r.steps[0].name == root)
+    });
+    found
+}
