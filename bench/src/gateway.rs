@@ -7,9 +7,10 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use std::time::Duration;
 
-use porch_facade::{Builder, Documents, Secrets};
+use porch_facade::{Model, Secrets};
 use porch_gateway::{Gateway, GatewayConfig, Shared};
-use porch_rules::key::{Consumer, KeyEntry, KeyHash, KeyTable};
+use porch_rules::grant::{Consumer, Grant, Grants};
+use porch_rules::key::KeyHash;
 
 fn main() -> Result<(), String> {
     let port = |n: usize, default: u16| {
@@ -66,33 +67,28 @@ fn main() -> Result<(), String> {
             );
         }
     }
-    let documents = Documents::read(&files);
-    let secrets = HashMap::new();
-    let mut builder = Builder::new(Secrets::Known(&secrets), None);
-    builder.add_facade(&files, &documents, "plain");
-    builder.add_facade(&files, &documents, "full");
-    if documents.facades.contains_key("vessels") {
-        builder.add_facade(&files, &documents, "vessels");
-    }
-    let (porch, findings) = builder.finish();
-    if porch_contract::has_errors(&findings) || porch_contract::has_errors(&documents.findings) {
-        return Err(format!("{findings:?} {:?}", documents.findings));
+    let model = Model::read(Arc::new(files), "live", &Arc::default());
+    let (porch, findings) = model.porch(&[], &Secrets::Known(&HashMap::new()));
+    let wrong = &model.documents.findings;
+    if porch_contract::has_errors(&findings) || porch_contract::has_errors(wrong) {
+        return Err(format!("{findings:?} {wrong:?}"));
     }
     let (shared, mut records) = Shared::new();
     shared.porch.store(Arc::new(porch));
-    let entry = KeyEntry {
+    let entry = Grant {
         consumer: Arc::new(Consumer {
             id: 1,
             name: "bench".into(),
+            account: String::new(),
             paused: false,
         }),
-        prefix: "bench".into(),
+        shown: "bench".into(),
         ends: i64::MAX,
         paused: false,
     };
     shared
-        .keys
-        .store(Arc::new(KeyTable::new([(KeyHash::of("bench"), entry)])));
+        .grants
+        .store(Arc::new(Grants::new([(KeyHash::of("bench"), entry)])));
     let config = GatewayConfig {
         address: ([127, 0, 0, 1], own).into(),
         workers: 1,

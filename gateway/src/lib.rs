@@ -7,29 +7,26 @@
 //! Each worker thread has a runtime, connections and counters of its own; the same code carries live traffic and trial
 //! runs ([`Trials`]).
 
-mod admit;
+mod backend;
+mod body;
+mod call;
+mod connection;
+mod count;
 mod exchange;
-mod grpc;
-mod http_call;
 mod listen;
 mod media;
-mod pool;
-mod prepare;
 mod problem;
-mod record;
-mod reply;
-mod reply_body;
-mod request_body;
-mod scope;
 mod shared;
-mod soap;
-mod soap_call;
+mod stage;
+mod steps;
 mod trace;
 mod trial;
+mod usage;
 mod worker;
 
+pub use count::Counters;
 pub use listen::{Gateway, GatewayConfig, StartError};
-pub use record::{Record, UsageRow, latency_bucket, latency_bucket_us};
 pub use shared::{Pauses, Shared};
-pub use trace::{Message, Refusal, Stage, Trace};
+pub use trace::{Message, Refusal, Stage, StageName, Trace};
 pub use trial::{TrialReply, TrialRequest, Trials};
+pub use usage::{Record, UsageRow, latency_bucket, latency_bucket_us};

@@ -1,29 +1,23 @@
 //! Listeners and workers: one thread, one runtime and one accepting socket each (`SO_REUSEPORT`).
 
-use std::convert::Infallible;
-use std::net::{IpAddr, SocketAddr};
+use std::net::SocketAddr;
 use std::rc::Rc;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::thread::{self, JoinHandle};
 use std::time::Duration;
 
-use arc_swap::Cache;
-use http::{Request, Response, header};
-use hyper::body::Incoming;
-use hyper::server::conn::{http1, http2};
-use hyper::service::service_fn;
-use hyper_util::rt::{TokioIo, TokioTimer};
 use socket2::{Domain, Protocol, Socket, Type};
-use tokio::net::{TcpListener, TcpStream};
+use tokio::net::TcpListener;
 use tokio::sync::watch;
 
-use crate::exchange::{Mode, run};
-use crate::grpc::Local;
-use crate::reply_body::ReplyBody;
-use crate::request_body::InBody;
+use crate::connection::connection;
 use crate::shared::Shared;
-use crate::worker::{MAX_INFLIGHT, Worker};
+use crate::worker::Worker;
+
+/// Usage is handed out so often, and connections that nobody needs are let go every so many times.
+const FLUSH: Duration = Duration::from_millis(500);
+const SWEEP: usize = 20;
 
 /// How the gateway listens.
 #[derive(Clone, Debug)]
@@ -182,116 +176,12 @@ async fn work(
 }
 
 async fn flush(worker: Rc<Worker>) {
-    let mut tick = tokio::time::interval(Duration::from_millis(500));
+    let mut tick = tokio::time::interval(FLUSH);
     loop {
-        tick.tick().await;
-        worker.flush();
-    }
-}
-
-async fn connection(
-    worker: Rc<Worker>,
-    stream: TcpStream,
-    peer: IpAddr,
-    mut stop: watch::Receiver<bool>,
-) {
-    let _ = stream.set_nodelay(true);
-    let cache = std::cell::RefCell::new(Cache::new(&worker.shared.porch));
-    let service = service_fn(|request: Request<Incoming>| {
-        let (worker, porch) = (worker.clone(), cache.borrow_mut().load().clone());
-        async move {
-            if worker.inflight.get() >= MAX_INFLIGHT {
-                return Ok::<_, Infallible>(overloaded());
-            }
-            worker.inflight.set(worker.inflight.get() + 1);
-            let guard = Inflight(worker.clone());
-            let (response, _) = run(
-                &worker,
-                &porch,
-                request.map(InBody::Incoming),
-                peer,
-                Mode::Live,
-            )
-            .await;
-            drop(guard);
-            Ok(response)
+        for _ in 0..SWEEP {
+            tick.tick().await;
+            worker.flush();
         }
-    });
-    // HTTP/2 without an upgrade begins with its preface (RFC 9113 §3.3); no HTTP/1 request does.
-    let mut first = [0u8; 24];
-    let peeked = tokio::time::timeout(Duration::from_secs(10), begins(&stream, &mut first)).await;
-    let Ok(Some(is_http2)) = peeked else { return };
-    if is_http2 {
-        let mut builder = http2::Builder::new(Local);
-        builder
-            .timer(TokioTimer::new())
-            .max_concurrent_streams(256)
-            .max_header_list_size(64 << 10)
-            .initial_stream_window_size(1 << 20)
-            .initial_connection_window_size(4 << 20);
-        builder
-            .keep_alive_interval(Duration::from_secs(30))
-            .keep_alive_timeout(Duration::from_secs(10));
-        let mut connection =
-            std::pin::pin!(builder.serve_connection(TokioIo::new(stream), service));
-        tokio::select! {
-            _ = connection.as_mut() => return,
-            _ = stop.wait_for(|s| *s) => connection.as_mut().graceful_shutdown(),
-        }
-        let _ = connection.await;
-        return;
+        worker.backends.sweep();
     }
-    let mut builder = http1::Builder::new();
-    builder
-        .timer(TokioTimer::new())
-        .header_read_timeout(Duration::from_secs(10))
-        .max_buf_size(64 * 1024);
-    let mut connection = std::pin::pin!(builder.serve_connection(TokioIo::new(stream), service));
-    tokio::select! {
-        // What goes wrong on a caller's connection is the caller's business.
-        _ = connection.as_mut() => return,
-        _ = stop.wait_for(|s| *s) => connection.as_mut().graceful_shutdown(),
-    }
-    let _ = connection.await;
-}
-
-const PREFACE: &[u8; 24] = b"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n";
-
-/// Whether a connection begins with HTTP/2's preface; `None` when it ends before that is clear.
-async fn begins(stream: &TcpStream, first: &mut [u8; 24]) -> Option<bool> {
-    loop {
-        let n = stream.peek(first).await.ok().filter(|n| *n > 0)?;
-        if first[..n] != PREFACE[..n] {
-            return Some(false);
-        }
-        if n == PREFACE.len() {
-            return Some(true);
-        }
-        // What is there stays there, so waiting for it to be readable would not wait.
-        tokio::time::sleep(Duration::from_millis(2)).await;
-    }
-}
-
-struct Inflight(Rc<Worker>);
-
-impl Drop for Inflight {
-    fn drop(&mut self) {
-        self.0.inflight.set(self.0.inflight.get() - 1);
-    }
-}
-
-fn overloaded() -> Response<ReplyBody> {
-    let text = r#"{"type":"urn:elm-porch:problem:overloaded","title":"Overloaded","status":503,"detail":"Too many exchanges are under way. Try again in a second."}"#;
-    let mut response = Response::new(ReplyBody::Full(Some(bytes::Bytes::from_static(
-        text.as_bytes(),
-    ))));
-    *response.status_mut() = http::StatusCode::SERVICE_UNAVAILABLE;
-    response.headers_mut().insert(
-        header::CONTENT_TYPE,
-        http::HeaderValue::from_static("application/problem+json"),
-    );
-    response
-        .headers_mut()
-        .insert(header::RETRY_AFTER, http::HeaderValue::from_static("1"));
-    response
 }

@@ -7,11 +7,12 @@ use std::time::Instant;
 
 use arc_swap::ArcSwap;
 use porch_facade::CompiledPorch;
-use porch_rules::key::KeyTable;
+use porch_rules::grant::Grants;
 use porch_rules::limit::Windows;
 use tokio::sync::mpsc;
 
 use crate::Record;
+use crate::count::Counters;
 
 /// Facades and operations that are stopped without a release.
 #[derive(Clone, Debug, Default)]
@@ -40,12 +41,12 @@ impl Pauses {
 pub struct Shared {
     /// The release that is served.
     pub porch: ArcSwap<CompiledPorch>,
-    /// The keys.
-    pub keys: ArcSwap<KeyTable>,
+    /// Who may call, by what they show.
+    pub grants: ArcSwap<Grants>,
     /// What is paused.
     pub pauses: ArcSwap<Pauses>,
-    /// State of the limits.
-    pub windows: Windows,
+    /// Where requests are counted.
+    pub counters: Box<dyn Counters>,
     /// Records that nobody took in time and that were dropped.
     pub lost_records: AtomicU64,
     pub(crate) records: mpsc::Sender<Record>,
@@ -59,9 +60,9 @@ impl Shared {
         let (records, receiver) = mpsc::channel(4096);
         let shared = Self {
             porch: ArcSwap::from_pointee(CompiledPorch::default()),
-            keys: ArcSwap::from_pointee(KeyTable::default()),
+            grants: ArcSwap::from_pointee(Grants::default()),
             pauses: ArcSwap::from_pointee(Pauses::default()),
-            windows: Windows::new(),
+            counters: Box::new(Windows::new()),
             lost_records: AtomicU64::new(0),
             records,
             started: Instant::now(),

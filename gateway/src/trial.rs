@@ -11,8 +11,8 @@ use http_body_util::BodyExt;
 use porch_facade::{CompiledPorch, Mask};
 use tokio::sync::{mpsc, oneshot};
 
+use crate::body::InBody;
 use crate::exchange::{Mode, run};
-use crate::request_body::InBody;
 use crate::shared::Shared;
 use crate::trace::{Message, Trace};
 use crate::worker::Worker;
@@ -107,18 +107,18 @@ async fn one(worker: &std::rc::Rc<Worker>, trial: TrialRequest) -> TrialReply {
         body,
         trace: Trace::default(),
     };
-    for backend in &trial.porch.backends {
-        reply.mask(&backend.mask);
-    }
+    let masks = || {
+        let backends = trial.porch.facades.iter().flat_map(|f| &f.backends);
+        backends.map(|b| &b.credentials.mask)
+    };
+    masks().for_each(|mask| reply.mask(mask));
     if let Some(last) = trace.stages.last_mut()
         && last.after.is_none()
     {
         last.after =
             Some(Message::new(head.status.to_string(), &reply.headers, "").body(&reply.body));
     }
-    for backend in &trial.porch.backends {
-        trace.mask(&backend.mask);
-    }
+    masks().for_each(|mask| trace.mask(mask));
     reply.trace = trace;
     reply
 }

@@ -5,18 +5,16 @@ use std::rc::Rc;
 use std::sync::Arc;
 use std::time::Instant;
 
-use porch_facade::CompiledPorch;
+use porch_facade::{CompiledPorch, OperationIndex};
 
-use crate::grpc::Channels;
-use crate::pool::Pool;
-use crate::record::{Batch, Finished, Record};
+use crate::backend::Backends;
 use crate::shared::Shared;
+use crate::usage::{Batch, Finished, Record};
 
 /// What one worker thread keeps to itself.
 pub(crate) struct Worker {
     pub(crate) shared: Arc<Shared>,
-    pub(crate) pool: Rc<Pool>,
-    pub(crate) channels: Channels,
+    pub(crate) backends: Backends,
     batch: RefCell<Batch>,
     random: Cell<u64>,
     /// The second, and how many full traces were begun in it.
@@ -36,8 +34,7 @@ impl Worker {
         let _ = getrandom::fill(&mut seed);
         Rc::new(Self {
             shared,
-            pool: Rc::default(),
-            channels: Channels::default(),
+            backends: Backends::default(),
             batch: RefCell::default(),
             random: Cell::new(u64::from_le_bytes(seed) | 1),
             traces: Cell::default(),
@@ -83,7 +80,7 @@ pub(crate) struct Ending {
     pub(crate) worker: Rc<Worker>,
     pub(crate) porch: Arc<CompiledPorch>,
     pub(crate) started: Instant,
-    pub(crate) operation: u32,
+    pub(crate) operation: Option<OperationIndex>,
     pub(crate) consumer: i64,
     pub(crate) status: u16,
     pub(crate) bytes_in: u64,

@@ -6,9 +6,10 @@ use std::net::{SocketAddr, TcpListener, TcpStream};
 use std::sync::Arc;
 use std::time::Duration;
 
-use porch_facade::{Builder, Documents, Files, Secrets};
+use porch_facade::{Files, Model, Secrets};
 use porch_gateway::{Gateway, GatewayConfig, Record, Shared, TrialRequest, Trials};
-use porch_rules::key::{Consumer, KeyEntry, KeyHash, KeyTable};
+use porch_rules::grant::{Consumer, Grant, Grants};
+use porch_rules::key::KeyHash;
 use proptest::prelude::*;
 use tokio::sync::mpsc::Receiver;
 
@@ -125,12 +126,10 @@ fn compile(backend: SocketAddr, facade: &str) -> porch_facade::CompiledPorch {
             format!("elm-porch: facade/1\nname: f\nbase: /f\ncontract: c.yaml\n{facade}"),
         ),
     ]);
-    let documents = Documents::read(&files);
-    assert_eq!(documents.findings, []);
+    let model = Model::read(Arc::new(files), "live", &Arc::default());
+    assert_eq!(model.documents.findings, []);
     let secrets = HashMap::from([("login".to_owned(), "tide-and-tackle".to_owned())]);
-    let mut builder = Builder::new(Secrets::Known(&secrets), None);
-    builder.add_facade(&files, &documents, "f");
-    let (porch, findings) = builder.finish();
+    let (porch, findings) = model.porch(&["f"], &Secrets::Known(&secrets));
     assert!(!porch_contract::has_errors(&findings), "{findings:?}");
     porch
 }
@@ -139,17 +138,18 @@ impl Stage {
     fn new(backend: SocketAddr, facade: &str) -> Self {
         let (shared, records) = Shared::new();
         shared.porch.store(Arc::new(compile(backend, facade)));
-        let entry = |name: &str, id: i64| KeyEntry {
+        let entry = |name: &str, id: i64| Grant {
             consumer: Arc::new(Consumer {
                 id,
                 name: name.into(),
+                account: String::new(),
                 paused: false,
             }),
-            prefix: name.into(),
+            shown: name.into(),
             ends: i64::MAX,
             paused: false,
         };
-        shared.keys.store(Arc::new(KeyTable::new([
+        shared.grants.store(Arc::new(Grants::new([
             (KeyHash::of("one"), entry("one", 1)),
             (KeyHash::of("two"), entry("two", 2)),
         ])));
@@ -283,7 +283,11 @@ fn a_secret_never_stands_in_a_trace() {
     // The caller gets what the backend says; the record of it does not.
     assert!(stage.get("/f/item/1", "").contains("tide-and-tackle"));
     let (traces, _) = stage.end();
-    let call = traces[0].stages.iter().find(|s| s.name == "call").unwrap();
+    let call = traces[0]
+        .stages
+        .iter()
+        .find(|s| s.name == porch_gateway::StageName::Call)
+        .unwrap();
     assert_eq!(call.after.as_ref().unwrap().body, "{\"echo\": \"••••\"}");
 }
 
@@ -522,7 +526,12 @@ fn trial_runs_go_the_same_way_and_count_nothing() {
             .block_on(trials.run(TrialRequest { porch, request }))
             .unwrap();
         assert_eq!((reply.status, &reply.body[..]), (200, &b"{\"a\": 1}"[..]));
-        let names: Vec<&str> = reply.trace.stages.iter().map(|s| s.name.as_str()).collect();
+        let names: Vec<String> = reply
+            .trace
+            .stages
+            .iter()
+            .map(|s| s.name.to_string())
+            .collect();
         assert_eq!(names, ["match", "admit", "prepare", "call", "reply"]);
     }
     assert_eq!(status(&stage.get("/f/item/1", "API-Key: one\r\n")), 200);

@@ -15,7 +15,7 @@ use http_body_util::{BodyExt, StreamBody};
 use hyper::body::Incoming;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioExecutor, TokioIo};
-use porch_facade::{Builder, Documents, Files, Secrets, Source};
+use porch_facade::{Files, Model, Secrets, Source};
 use porch_gateway::{Gateway, GatewayConfig, Shared};
 use porch_standins::vessels::pb::skerry::fleet::v1::fleet_client::FleetClient;
 use porch_standins::vessels::pb::skerry::fleet::v1::{
@@ -265,13 +265,9 @@ fn documents(proto: &str, addresses: &[SocketAddr], edit: impl Fn(&mut Files)) -
 
 impl Porch {
     fn over(files: &Files, facades: &[&str]) -> Self {
-        let read = Documents::read(files);
-        assert_eq!(read.findings, []);
-        let mut builder = Builder::new(Secrets::Placeholder, None);
-        for facade in facades {
-            builder.add_facade(files, &read, facade);
-        }
-        let (porch, findings) = builder.finish();
+        let model = Model::read(Arc::new(files.clone()), "live", &Arc::default());
+        assert_eq!(model.documents.findings, []);
+        let (porch, findings) = model.porch(facades, &Secrets::Placeholder);
         assert!(!porch_contract::has_errors(&findings), "{findings:#?}");
         let (shared, records) = Shared::new();
         // Nobody reads the records here.

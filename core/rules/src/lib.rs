@@ -3,10 +3,12 @@
 //! Nothing here opens a socket, reads a clock or draws a random number: the time is passed in, and so is every value.
 //!
 //! * [`expr`]: expressions (a subset of CEL), parsed, checked and compiled once, evaluated for every request;
+//! * [`grant`]: who calls, as it follows from the credential that was shown;
 //! * [`key`]: the keys that consumers show, kept as hashes;
 //! * [`limit`]: sliding-window limits on an injected clock.
 #![warn(missing_docs)]
 
 pub mod expr;
+pub mod grant;
 pub mod key;
 pub mod limit;

@@ -1,10 +1,44 @@
 //! Traces: one exchange, stage by stage, before and after each change, secrets masked.
 
-use std::time::Instant;
+mod recorder;
 
 use http::HeaderMap;
 use porch_facade::{MASK, Mask, RulePlace};
 use serde::{Deserialize, Serialize};
+
+pub(crate) use recorder::{Recorder, came, sent};
+
+/// A stage of an exchange.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum StageName {
+    /// Host and path to an operation.
+    #[default]
+    Match,
+    /// Credentials, limits, sizes, contract.
+    Admit,
+    /// The backend's request.
+    Prepare,
+    /// The backend's answer.
+    Call,
+    /// What is made of it.
+    Reply,
+    /// Usage and trace.
+    Record,
+}
+
+impl std::fmt::Display for StageName {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            StageName::Match => "match",
+            StageName::Admit => "admit",
+            StageName::Prepare => "prepare",
+            StageName::Call => "call",
+            StageName::Reply => "reply",
+            StageName::Record => "record",
+        })
+    }
+}
 
 /// The record of one exchange.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
@@ -45,7 +79,7 @@ pub struct Trace {
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct Refusal {
     /// The stage that said so.
-    pub stage: String,
+    pub stage: StageName,
     /// Why, with everything that helps the publisher.
     pub why: String,
     /// The rule, its reach, its document and line.
@@ -69,24 +103,34 @@ impl Trace {
             mask.text(&mut refusal.why);
         }
         for stage in &mut self.stages {
-            for note in &mut stage.notes {
-                mask.text(note);
-            }
-            for message in [&mut stage.before, &mut stage.after] {
-                *message = message.take().map(|m| m.without(mask));
-            }
+            stage.mask(mask);
+        }
+    }
+}
+
+impl Stage {
+    /// Masks secrets in everything that is shown.
+    pub(crate) fn mask(&mut self, mask: &Mask) {
+        if mask.is_empty() {
+            return;
+        }
+        for note in &mut self.notes {
+            mask.text(note);
+        }
+        for message in [&mut self.before, &mut self.after].into_iter().flatten() {
+            message.mask(mask);
         }
     }
 }
 
 impl Refusal {
-    pub(crate) fn new(stage: &str, why: impl Into<String>, place: &RulePlace) -> Self {
+    pub(crate) fn new(stage: StageName, why: impl Into<String>, place: &RulePlace) -> Self {
         Self {
-            stage: stage.into(),
+            stage,
             why: why.into(),
-            rule: place.rule.clone(),
-            reach: place.reach.clone(),
-            file: place.file.clone(),
+            rule: place.rule.to_string(),
+            reach: place.reach.to_string(),
+            file: place.file.to_string(),
             line: place.line,
         }
     }
@@ -95,8 +139,11 @@ impl Refusal {
 /// One stage of an exchange.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct Stage {
-    /// `match`, `admit`, `prepare`, `call` or `reply`.
-    pub name: String,
+    /// Which.
+    pub name: StageName,
+    /// The step it belongs to, where an operation has several.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub step: String,
     /// Microseconds from the beginning of the exchange to that of the stage.
     pub from_us: u64,
     /// Microseconds it took.
@@ -168,7 +215,7 @@ impl Message {
     }
 
     /// Masks secrets wherever they stand.
-    pub(crate) fn without(mut self, mask: &Mask) -> Self {
+    pub(crate) fn mask(&mut self, mask: &Mask) {
         match self.body.strip_suffix('…').map(str::to_owned) {
             Some(mut kept) => {
                 mask.cut_text(&mut kept);
@@ -180,45 +227,12 @@ impl Message {
         for (_, value) in &mut self.headers {
             mask.text(value);
         }
-        self
     }
 
     pub(crate) fn streamed(mut self, length: Option<u64>) -> Self {
         self.body = "(streamed through)".into();
         self.bytes = length;
         self
-    }
-}
-
-/// Notes stages down while an exchange runs. When `full` is off, only what is needed to explain a refusal is kept.
-pub(crate) struct Recorder {
-    pub(crate) full: bool,
-    pub(crate) stages: Vec<Stage>,
-    pub(crate) started: Instant,
-}
-
-impl Recorder {
-    pub(crate) fn new(full: bool) -> Self {
-        Self {
-            full,
-            stages: Vec::new(),
-            started: Instant::now(),
-        }
-    }
-
-    /// Ends the stage that began at `from`.
-    pub(crate) fn stage(&mut self, name: &str, from: Instant, fill: impl FnOnce(&mut Stage)) {
-        if !self.full {
-            return;
-        }
-        let mut stage = Stage {
-            name: name.into(),
-            from_us: from.duration_since(self.started).as_micros() as u64,
-            us: from.elapsed().as_micros() as u64,
-            ..Stage::default()
-        };
-        fill(&mut stage);
-        self.stages.push(stage);
     }
 }
 
@@ -229,7 +243,11 @@ mod tests {
     #[test]
     fn secrets_are_masked_as_xml_and_where_the_end_of_what_is_kept_cuts_them_in_two() {
         let mask = Mask::of(["tide & tackle"]);
-        let shown = |body: &str| Message::default().body(body.as_bytes()).without(&mask).body;
+        let shown = |body: &str| {
+            let mut message = Message::default().body(body.as_bytes());
+            message.mask(&mask);
+            message.body
+        };
         assert_eq!(
             shown("a tide & tackle b tide &amp; tackle"),
             "a •••• b ••••"

@@ -1,0 +1,131 @@
+//! New connections: TCP, and TLS where the address wants it.
+
+use std::io;
+use std::pin::Pin;
+use std::task::{Context, Poll};
+use std::time::Duration;
+
+use porch_facade::{Address, Transport, Trust};
+use rustls_pki_types::ServerName;
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::net::TcpStream;
+use tokio_rustls::TlsConnector;
+use tokio_rustls::client::TlsStream;
+
+use super::{CallFailure, deepest, tls};
+
+const CONNECT: Duration = Duration::from_secs(5);
+
+/// Where to, and how.
+pub(super) struct To<'a> {
+    pub(super) address: &'a Address,
+    pub(super) trust: &'a Trust,
+    pub(super) within: Duration,
+    pub(super) tls: &'a tls::Configs,
+}
+
+/// A connection.
+pub(super) enum Stream {
+    Plain(TcpStream),
+    Tls(Box<TlsStream<TcpStream>>),
+}
+
+impl To<'_> {
+    /// Connects.
+    pub(super) async fn connect(&self, transport: Transport) -> Result<Stream, CallFailure> {
+        let within = self.within.min(CONNECT);
+        match tokio::time::timeout(within, self.open(transport)).await {
+            Ok(result) => result.map_err(CallFailure::Connect),
+            Err(_) => Err(CallFailure::ConnectTimeout),
+        }
+    }
+
+    async fn open(&self, transport: Transport) -> Result<Stream, String> {
+        let authority = self.address.authority.as_str();
+        let has_port = authority
+            .rsplit_once(':')
+            .is_some_and(|(_, port)| port.parse::<u16>().is_ok());
+        let stream = if has_port {
+            TcpStream::connect(authority).await
+        } else {
+            let port = if self.address.tls { 443 } else { 80 };
+            TcpStream::connect(format!("{authority}:{port}")).await
+        };
+        let stream = stream.map_err(|e| e.to_string())?;
+        let _ = stream.set_nodelay(true);
+        if !self.address.tls {
+            return Ok(Stream::Plain(stream));
+        }
+        let host = if has_port {
+            authority.rsplit_once(':').map_or(authority, |(h, _)| h)
+        } else {
+            authority
+        };
+        let name = ServerName::try_from(host.trim_matches(['[', ']']).to_owned())
+            .map_err(|e| deepest(&e))?;
+        let config = self.tls.config(self.trust, transport)?;
+        let stream = TlsConnector::from(config)
+            .connect(name, stream)
+            .await
+            .map_err(|e| deepest(&e))?;
+        Ok(Stream::Tls(Box::new(stream)))
+    }
+}
+
+impl AsyncRead for Stream {
+    fn poll_read(
+        self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+        buf: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
+        match self.get_mut() {
+            Stream::Plain(s) => Pin::new(s).poll_read(cx, buf),
+            Stream::Tls(s) => Pin::new(s).poll_read(cx, buf),
+        }
+    }
+}
+
+impl AsyncWrite for Stream {
+    fn poll_write(
+        self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+        buf: &[u8],
+    ) -> Poll<io::Result<usize>> {
+        match self.get_mut() {
+            Stream::Plain(s) => Pin::new(s).poll_write(cx, buf),
+            Stream::Tls(s) => Pin::new(s).poll_write(cx, buf),
+        }
+    }
+
+    fn poll_write_vectored(
+        self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+        bufs: &[io::IoSlice<'_>],
+    ) -> Poll<io::Result<usize>> {
+        match self.get_mut() {
+            Stream::Plain(s) => Pin::new(s).poll_write_vectored(cx, bufs),
+            Stream::Tls(s) => Pin::new(s).poll_write_vectored(cx, bufs),
+        }
+    }
+
+    fn is_write_vectored(&self) -> bool {
+        match self {
+            Stream::Plain(s) => s.is_write_vectored(),
+            Stream::Tls(s) => s.is_write_vectored(),
+        }
+    }
+
+    fn poll_flush(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        match self.get_mut() {
+            Stream::Plain(s) => Pin::new(s).poll_flush(cx),
+            Stream::Tls(s) => Pin::new(s).poll_flush(cx),
+        }
+    }
+
+    fn poll_shutdown(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        match self.get_mut() {
+            Stream::Plain(s) => Pin::new(s).poll_shutdown(cx),
+            Stream::Tls(s) => Pin::new(s).poll_shutdown(cx),
+        }
+    }
+}

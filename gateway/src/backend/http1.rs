@@ -1,0 +1,131 @@
+//! Connections by HTTP/1.1: one pool a worker, last in, first out.
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::hash::BuildHasherDefault;
+use std::rc::Rc;
+use std::time::{Duration, Instant};
+
+use http::Request;
+use hyper::client::conn::http1::{self, SendRequest};
+use hyper_util::rt::TokioIo;
+use porch_facade::Transport;
+
+use super::dial::To;
+use super::{Answered, Attempt, CallFailure, Key};
+use crate::body::OutBody;
+use crate::usage::Mix;
+
+/// Idle connections older than this are not used again.
+const MAX_IDLE: Duration = Duration::from_secs(30);
+/// At most this many idle connections an address are kept.
+const MAX_KEPT: usize = 256;
+
+struct Idle {
+    sender: SendRequest<OutBody>,
+    since: Instant,
+}
+
+/// The connections of one worker.
+#[derive(Default)]
+pub(super) struct Pool {
+    idle: RefCell<HashMap<Key, Vec<Idle>, BuildHasherDefault<Mix>>>,
+}
+
+/// A connection that is in use.
+pub(crate) struct Lease {
+    sender: SendRequest<OutBody>,
+    pool: Rc<Pool>,
+    key: Key,
+}
+
+impl Lease {
+    /// Puts the connection back, to be called behind the last frame only.
+    pub(crate) fn give_back(self) {
+        if self.sender.is_closed() {
+            return;
+        }
+        let mut idle = self.pool.idle.borrow_mut();
+        let list = idle.entry(self.key).or_default();
+        if list.len() < MAX_KEPT {
+            list.push(Idle {
+                sender: self.sender,
+                since: Instant::now(),
+            });
+        }
+    }
+}
+
+impl Pool {
+    fn take(&self, key: Key) -> Option<SendRequest<OutBody>> {
+        let mut idle = self.idle.borrow_mut();
+        let list = idle.get_mut(&key)?;
+        while let Some(entry) = list.pop() {
+            if !entry.sender.is_closed() && entry.since.elapsed() < MAX_IDLE {
+                return Some(entry.sender);
+            }
+        }
+        None
+    }
+
+    pub(super) fn sweep(&self) {
+        self.idle.borrow_mut().retain(|_, list| {
+            list.retain(|i| !i.sender.is_closed() && i.since.elapsed() < MAX_IDLE);
+            !list.is_empty()
+        });
+    }
+}
+
+/// Sends a request and waits for the head of its answer.
+pub(super) async fn send(
+    pool: &Rc<Pool>,
+    key: Key,
+    to: &To<'_>,
+    request: Request<OutBody>,
+    fresh: bool,
+) -> Result<Answered, Attempt> {
+    let kept = if fresh { None } else { pool.take(key) };
+    let reused = kept.is_some();
+    let mut sender = match kept {
+        Some(sender) => sender,
+        None => match connect(to).await {
+            Ok(sender) => sender,
+            Err(what) => return Err(Attempt::connect(what, request)),
+        },
+    };
+    if sender.ready().await.is_err() {
+        return Err(Attempt {
+            failure: CallFailure::Broken("closed before the request".into()),
+            unsent: Some(request),
+            reused,
+        });
+    }
+    match sender.try_send_request(request).await {
+        Ok(answer) => {
+            let (head, body) = answer.into_parts();
+            let lease = Some(Lease {
+                sender,
+                pool: pool.clone(),
+                key,
+            });
+            Ok(Answered { head, body, lease })
+        }
+        Err(mut e) => Err(Attempt {
+            unsent: e.take_message(),
+            failure: CallFailure::Broken(e.error().to_string()),
+            reused,
+        }),
+    }
+}
+
+async fn connect(to: &To<'_>) -> Result<SendRequest<OutBody>, CallFailure> {
+    let stream = to.connect(Transport::Http1).await?;
+    let (sender, connection) = http1::handshake(TokioIo::new(stream))
+        .await
+        .map_err(|e| CallFailure::Connect(e.to_string()))?;
+    tokio::task::spawn_local(async move {
+        // An error here shows up where the connection is used.
+        let _ = connection.await;
+    });
+    Ok(sender)
+}

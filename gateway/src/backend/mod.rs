@@ -1,0 +1,231 @@
+//! Backends as one worker sees them: connections, choice of an address, health, attempts, times. One for all protocols.
+
+mod dial;
+mod health;
+mod http1;
+mod http2;
+mod tls;
+
+use std::cell::Cell;
+use std::rc::Rc;
+use std::time::Duration;
+
+use http::uri::{Authority, PathAndQuery, Scheme};
+use http::{Request, Uri, header, response};
+use hyper::body::Incoming;
+use porch_facade::{Address, CompiledBackend, Transport};
+
+pub(crate) use http1::Lease;
+pub(crate) use http2::Local;
+
+use crate::body::OutBody;
+
+/// What is learned of a backend hangs on its identity and the address, and on nothing else.
+type Key = (u64, u32);
+
+/// The backends of one worker.
+#[derive(Default)]
+pub(crate) struct Backends {
+    http1: Rc<http1::Pool>,
+    http2: http2::Channels,
+    health: health::Health,
+    tls: tls::Configs,
+    turn: Cell<usize>,
+}
+
+/// Why a call gave no answer.
+#[derive(Debug)]
+pub(crate) enum CallFailure {
+    /// No connection.
+    Connect(String),
+    /// No connection in time.
+    ConnectTimeout,
+    /// The connection broke before the answer's head was there.
+    Broken(String),
+    /// No answer in time.
+    Timeout,
+}
+
+/// An answer whose head is there.
+pub(crate) struct Answered {
+    pub(crate) head: response::Parts,
+    pub(crate) body: Incoming,
+    /// The connection, where it is this exchange's alone.
+    pub(crate) lease: Option<Lease>,
+}
+
+/// One attempt that failed.
+struct Attempt {
+    failure: CallFailure,
+    /// The request, when nothing of it was sent.
+    unsent: Option<Request<OutBody>>,
+    /// Whether the connection was an old one, which may have been closed behind our back.
+    reused: bool,
+}
+
+impl Attempt {
+    fn connect(failure: CallFailure, request: Request<OutBody>) -> Self {
+        Self {
+            failure,
+            unsent: Some(request),
+            reused: false,
+        }
+    }
+}
+
+/// What lies at the bottom of an error.
+pub(crate) fn deepest(error: &dyn std::error::Error) -> String {
+    let mut at = error;
+    while let Some(inner) = at.source() {
+        at = inner;
+    }
+    at.to_string()
+}
+
+impl Backends {
+    /// The address for the next exchange: they take turns, and one that took no connection lately is left alone while there
+    /// are others.
+    pub(crate) fn choose(&self, backend: &CompiledBackend) -> usize {
+        let count = backend.addresses.len();
+        if count < 2 {
+            return 0;
+        }
+        let turn = self.turn.get();
+        self.turn.set(turn.wrapping_add(1));
+        let order = (0..count).map(|i| (turn + i) % count);
+        let up = |i: &usize| !self.health.is_down((backend.identity, *i as u32));
+        order.clone().find(up).unwrap_or(turn % count)
+    }
+
+    /// Sends a request and waits for the head of its answer.
+    ///
+    /// The request is made for the address `at`. An address that takes no connection is passed over: nothing was sent to it.
+    /// A connection that was closed behind our back is replaced once, when nothing was sent, or when `again` makes the request
+    /// anew because it may be repeated.
+    pub(crate) async fn send(
+        &self,
+        backend: &CompiledBackend,
+        mut at: usize,
+        request: Request<OutBody>,
+        until: tokio::time::Instant,
+        within: Duration,
+        again: &dyn Fn() -> Option<Request<OutBody>>,
+    ) -> Result<Answered, CallFailure> {
+        let (mut request, first) = (request, at);
+        let (mut tries, mut fresh) = (backend.addresses.len() + 1, false);
+        loop {
+            aim(&mut request, backend, at, first);
+            let once = self.once(backend, at, request, fresh);
+            let attempt = match tokio::time::timeout_at(until, once).await {
+                Ok(Ok(answered)) => return Ok(answered),
+                Ok(Err(attempt)) => attempt,
+                Err(_) => {
+                    // Only where the backend had all the time that it is given: a caller in a hurry says nothing of it.
+                    if within >= backend.timeout {
+                        self.http2.forget(backend.identity);
+                    }
+                    return Err(CallFailure::Timeout);
+                }
+            };
+            tries -= 1;
+            let next = match &attempt.failure {
+                CallFailure::Connect(_) | CallFailure::ConnectTimeout => {
+                    let (from, key) = (at, (backend.identity, at as u32));
+                    self.health.set_down(key);
+                    at = (at + 1) % backend.addresses.len();
+                    attempt.unsent.filter(|_| at != from)
+                }
+                _ => {
+                    fresh = true;
+                    let repeat = || if attempt.reused { again() } else { None };
+                    attempt.unsent.filter(|_| attempt.reused).or_else(repeat)
+                }
+            };
+            match next {
+                Some(next) if tries > 0 => request = next,
+                _ => return Err(attempt.failure),
+            }
+        }
+    }
+
+    async fn once(
+        &self,
+        backend: &CompiledBackend,
+        at: usize,
+        request: Request<OutBody>,
+        fresh: bool,
+    ) -> Result<Answered, Attempt> {
+        let address = &backend.addresses[at];
+        let key = (backend.identity, at as u32);
+        let to = dial::To {
+            address,
+            trust: &backend.trust,
+            within: backend.timeout,
+            tls: &self.tls,
+        };
+        match backend.transport {
+            Transport::Http1 => http1::send(&self.http1, key, &to, request, fresh).await,
+            Transport::Http2 => self.http2.send(key, &to, request).await,
+        }
+    }
+
+    /// Lets go of connections that nobody used for a while.
+    pub(crate) fn sweep(&self) {
+        self.http1.sweep();
+        self.http2.sweep();
+        self.health.sweep();
+    }
+}
+
+/// Writes an address into a request that was made for the address `first`: `Host` and the path's beginning (RFC 9112
+/// §3.2.1), or scheme and authority (RFC 9113 §8.3.1).
+fn aim(request: &mut Request<OutBody>, backend: &CompiledBackend, at: usize, first: usize) {
+    let address = &backend.addresses[at];
+    match backend.transport {
+        Transport::Http1 if at == first => {}
+        Transport::Http1 => {
+            let host = address.host.clone();
+            request.headers_mut().insert(header::HOST, host);
+        }
+        Transport::Http2 => {
+            let mut parts = std::mem::take(request.uri_mut()).into_parts();
+            parts.scheme = Some(if address.tls {
+                Scheme::HTTPS
+            } else {
+                Scheme::HTTP
+            });
+            parts.authority = address.authority.parse::<Authority>().ok();
+            if let Ok(uri) = Uri::from_parts(parts) {
+                *request.uri_mut() = uri;
+            }
+        }
+    }
+    if at != first {
+        replace_path(request, address, &backend.addresses);
+    }
+}
+
+/// Replaces the path of another address at the beginning of a target.
+fn replace_path(request: &mut Request<OutBody>, to: &Address, all: &[Address]) {
+    let target = request
+        .uri()
+        .path_and_query()
+        .map_or("/", PathAndQuery::as_str);
+    let below = |path: &str| {
+        target
+            .strip_prefix(path)
+            .filter(|rest| rest.is_empty() || rest.starts_with(['/', '?']))
+    };
+    let longest = all
+        .iter()
+        .filter(|a| below(&a.path).is_some())
+        .max_by_key(|a| a.path.len());
+    let Some(rest) = longest.and_then(|from| below(&from.path)) else {
+        return;
+    };
+    let mut parts = request.uri().clone().into_parts();
+    parts.path_and_query = format!("{}{rest}", to.path).parse().ok();
+    if let Ok(uri) = Uri::from_parts(parts) {
+        *request.uri_mut() = uri;
+    }
+}

@@ -1,0 +1,173 @@
+//! Bodies of requests: as they arrive, and on their way to a backend.
+
+use std::pin::Pin;
+use std::task::{Context, Poll};
+use std::time::Duration;
+
+use bytes::Bytes;
+use http_body::{Body, Frame, SizeHint};
+use http_body_util::BodyExt;
+use hyper::body::Incoming;
+
+use super::{BodyError, Pieces};
+
+/// A request's body as it arrives.
+pub(crate) enum InBody {
+    /// From a connection.
+    Incoming(Incoming),
+    /// Given whole, by a trial run.
+    Full(Bytes),
+}
+
+impl InBody {
+    pub(crate) fn length(&self) -> Option<u64> {
+        match self {
+            InBody::Incoming(body) => body.size_hint().exact(),
+            InBody::Full(bytes) => Some(bytes.len() as u64),
+        }
+    }
+
+    /// Reads some of it and throws it away, so that a caller who is still sending gets to read the refusal.
+    pub(crate) async fn discard(self) {
+        let InBody::Incoming(mut body) = self else {
+            return;
+        };
+        let mut left = 16usize << 20;
+        let reading = async {
+            while let Some(Ok(frame)) = body.frame().await {
+                match left.checked_sub(frame.data_ref().map_or(0, Bytes::len)) {
+                    Some(rest) => left = rest,
+                    None => return,
+                }
+            }
+        };
+        let _ = tokio::time::timeout(Duration::from_secs(2), reading).await;
+    }
+
+    /// Reads all of it.
+    pub(crate) async fn collect(self, limit: u64, idle: Duration) -> Result<Bytes, ReadFailure> {
+        let mut body = match self {
+            InBody::Full(bytes) if bytes.len() as u64 > limit => return Err(ReadFailure::TooLarge),
+            InBody::Full(bytes) => return Ok(bytes),
+            InBody::Incoming(body) => body,
+        };
+        if body.is_end_stream() {
+            return Ok(Bytes::new());
+        }
+        if body.size_hint().lower() > limit {
+            return Err(ReadFailure::TooLarge);
+        }
+        let mut gathered = Gathered::default();
+        loop {
+            match tokio::time::timeout(idle, body.frame()).await {
+                Err(_) => return Err(ReadFailure::TooSlow),
+                Ok(None) => return Ok(gathered.finish()),
+                Ok(Some(Err(_))) => return Err(ReadFailure::BrokenOff),
+                Ok(Some(Ok(frame))) => {
+                    if let Ok(data) = frame.into_data() {
+                        gathered.add(data, limit)?;
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// Pieces of a body; a body of one piece is not copied.
+#[derive(Default)]
+struct Gathered {
+    first: Option<Bytes>,
+    all: Vec<u8>,
+}
+
+impl Gathered {
+    fn add(&mut self, data: Bytes, limit: u64) -> Result<(), ReadFailure> {
+        let before = self.first.as_ref().map_or(self.all.len(), Bytes::len);
+        if (before + data.len()) as u64 > limit {
+            return Err(ReadFailure::TooLarge);
+        }
+        if before == 0 {
+            self.first = Some(data);
+            return Ok(());
+        }
+        if let Some(first) = self.first.take() {
+            self.all.extend_from_slice(&first);
+        }
+        self.all.extend_from_slice(&data);
+        Ok(())
+    }
+
+    fn finish(self) -> Bytes {
+        self.first.unwrap_or_else(|| self.all.into())
+    }
+}
+
+/// Why a body could not be read whole.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum ReadFailure {
+    TooLarge,
+    TooSlow,
+    BrokenOff,
+}
+
+/// A request's body on its way to a backend.
+pub(crate) enum OutBody {
+    Empty,
+    Full(Option<Bytes>),
+    Stream {
+        body: Incoming,
+        left: u64,
+    },
+    /// Made piece by piece.
+    Made(Box<dyn Pieces>),
+}
+
+impl Body for OutBody {
+    type Data = Bytes;
+    type Error = BodyError;
+
+    fn poll_frame(
+        mut self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+    ) -> Poll<Option<Result<Frame<Bytes>, BodyError>>> {
+        match &mut *self {
+            OutBody::Empty => Poll::Ready(None),
+            OutBody::Full(bytes) => Poll::Ready(bytes.take().map(|b| Ok(Frame::data(b)))),
+            OutBody::Made(pieces) => pieces.poll(cx).map_ok(Frame::data),
+            OutBody::Stream { body, left } => match Pin::new(body).poll_frame(cx) {
+                Poll::Ready(Some(Ok(frame))) => {
+                    let size = frame.data_ref().map_or(0, |d| d.len() as u64);
+                    if size > *left {
+                        return Poll::Ready(Some(Err(BodyError(
+                            "the body is larger than allowed",
+                        ))));
+                    }
+                    *left -= size;
+                    Poll::Ready(Some(Ok(frame)))
+                }
+                Poll::Ready(Some(Err(_))) => {
+                    Poll::Ready(Some(Err(BodyError("the caller broke off"))))
+                }
+                Poll::Ready(None) => Poll::Ready(None),
+                Poll::Pending => Poll::Pending,
+            },
+        }
+    }
+
+    fn is_end_stream(&self) -> bool {
+        match self {
+            OutBody::Empty | OutBody::Full(None) => true,
+            OutBody::Full(Some(_)) | OutBody::Made(_) => false,
+            OutBody::Stream { body, .. } => body.is_end_stream(),
+        }
+    }
+
+    fn size_hint(&self) -> SizeHint {
+        match self {
+            OutBody::Empty | OutBody::Full(None) => SizeHint::with_exact(0),
+            OutBody::Full(Some(bytes)) => SizeHint::with_exact(bytes.len() as u64),
+            OutBody::Stream { body, .. } => body.size_hint(),
+            OutBody::Made(_) => SizeHint::default(),
+        }
+    }
+}

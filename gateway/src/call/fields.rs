@@ -1,0 +1,76 @@
+//! Header fields that cross the porch, and those that end at it.
+
+use http::{HeaderMap, HeaderName, header};
+
+/// Names of fields that have no constant elsewhere.
+pub(crate) const TRACEPARENT: HeaderName = HeaderName::from_static("traceparent");
+pub(crate) const PROXY_STATUS: HeaderName = HeaderName::from_static("proxy-status");
+pub(crate) const RATE_LIMIT: HeaderName = HeaderName::from_static("ratelimit");
+pub(crate) const RATE_LIMIT_POLICY: HeaderName = HeaderName::from_static("ratelimit-policy");
+pub(crate) const SOAP_ACTION: HeaderName = HeaderName::from_static("soapaction");
+
+/// Header fields that end at the porch (RFC 9110 §7.6.1), and those it writes anew.
+const HOP_BY_HOP: [HeaderName; 10] = [
+    header::CONNECTION,
+    HeaderName::from_static("keep-alive"),
+    HeaderName::from_static("proxy-connection"),
+    header::PROXY_AUTHENTICATE,
+    header::PROXY_AUTHORIZATION,
+    header::TE,
+    header::TRAILER,
+    header::TRANSFER_ENCODING,
+    header::UPGRADE,
+    header::FORWARDED,
+];
+
+/// Removes what must not travel further: hop-by-hop fields and those that `Connection` names.
+pub(crate) fn strip_hop_by_hop(headers: &mut HeaderMap) {
+    let named: Vec<HeaderName> = named_by_connection(headers).collect();
+    for name in named {
+        headers.remove(name);
+    }
+    for name in &HOP_BY_HOP {
+        headers.remove(name);
+    }
+}
+
+/// The caller's header fields that travel on, with room for more.
+pub(crate) fn forwarded_fields(
+    from: &HeaderMap,
+    key_header: &HeaderName,
+    room: usize,
+) -> HeaderMap {
+    let mut headers = HeaderMap::with_capacity(from.len() + room);
+    for (name, value) in from {
+        let ends_here = name == key_header
+            || name == header::HOST
+            || name == header::EXPECT
+            || HOP_BY_HOP.contains(name);
+        if !ends_here {
+            headers.append(name.clone(), value.clone());
+        }
+    }
+    for named in named_by_connection(from) {
+        headers.remove(named);
+    }
+    headers
+}
+
+/// The fields that `Connection` names.
+fn named_by_connection(headers: &HeaderMap) -> impl Iterator<Item = HeaderName> + '_ {
+    let values = headers
+        .get_all(header::CONNECTION)
+        .into_iter()
+        .filter_map(|v| v.to_str().ok());
+    values
+        .flat_map(|v| v.split(','))
+        .filter_map(|n| n.trim().parse().ok())
+}
+
+/// A field's text, or an empty one.
+pub(crate) fn text<'h>(headers: &'h HeaderMap, name: &HeaderName) -> &'h str {
+    headers
+        .get(name)
+        .and_then(|v| v.to_str().ok())
+        .unwrap_or_default()
+}

@@ -1,0 +1,173 @@
+//! Answers: messages one by one, then the status (PROTOCOL-HTTP2 of gRPC, “Responses”).
+
+use bytes::Bytes;
+use http::{HeaderMap, HeaderName, StatusCode, header};
+use hyper::body::Incoming;
+use porch_facade::kind::grpc::{GrpcCall, MessagePart};
+use serde_json::Value;
+
+use super::frames::Frames;
+use crate::backend::deepest;
+
+pub(crate) const GRPC_STATUS: HeaderName = HeaderName::from_static("grpc-status");
+pub(crate) const GRPC_MESSAGE: HeaderName = HeaderName::from_static("grpc-message");
+pub(crate) const GRPC_ENCODING: HeaderName = HeaderName::from_static("grpc-encoding");
+
+/// How a call ended.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Ended {
+    pub(crate) code: u32,
+    pub(crate) trailers: HeaderMap,
+}
+
+/// The status among header or trailer fields.
+pub(crate) fn ended(fields: &HeaderMap) -> Option<Ended> {
+    let code = fields.get(&GRPC_STATUS)?.to_str().ok()?.parse().ok()?;
+    Some(Ended {
+        code,
+        trailers: fields.clone(),
+    })
+}
+
+/// What comes next of an answer.
+pub(crate) enum Part {
+    Message(Bytes),
+    Ended(Ended),
+}
+
+/// An answer while it arrives.
+pub(crate) struct Answer {
+    body: Incoming,
+    frames: Frames,
+    done: bool,
+}
+
+impl Answer {
+    /// Looks at the head of an answer; `Err` says why it is none of gRPC.
+    pub(crate) fn new(
+        status: StatusCode,
+        headers: &HeaderMap,
+        body: Incoming,
+        most: usize,
+    ) -> Result<Self, String> {
+        let kind = headers
+            .get(header::CONTENT_TYPE)
+            .and_then(|v| v.to_str().ok())
+            .unwrap_or("no content type");
+        if status != StatusCode::OK || !kind.starts_with("application/grpc") {
+            return Err(format!("it answered {status} ({kind}), not with gRPC"));
+        }
+        let coding = headers
+            .get(&GRPC_ENCODING)
+            .and_then(|v| v.to_str().ok())
+            .unwrap_or("identity");
+        if !matches!(coding, "identity" | "gzip") {
+            return Err(format!(
+                "its messages are compressed with “{coding}”, which was not asked for"
+            ));
+        }
+        Ok(Self {
+            body,
+            frames: Frames::new(most, coding == "gzip"),
+            done: false,
+        })
+    }
+
+    /// The next message, or how the call ended; `Err` says what is wrong with the answer.
+    pub(crate) fn poll(
+        &mut self,
+        cx: &mut std::task::Context<'_>,
+    ) -> std::task::Poll<Result<Part, String>> {
+        use http_body::Body;
+        use std::task::Poll;
+        loop {
+            if let Some(message) = self.frames.next()? {
+                return Poll::Ready(Ok(Part::Message(message)));
+            }
+            if self.done {
+                return Poll::Ready(Err("it ended without a status".into()));
+            }
+            match std::pin::Pin::new(&mut self.body).poll_frame(cx) {
+                Poll::Pending => return Poll::Pending,
+                Poll::Ready(Some(Ok(frame))) => match frame.into_data() {
+                    Ok(data) => self.frames.push(&data),
+                    Err(frame) => {
+                        self.done = true;
+                        if !self.frames.is_empty() {
+                            return Poll::Ready(Err("it ended in the middle of a message".into()));
+                        }
+                        let trailers = frame.into_trailers().unwrap_or_default();
+                        return Poll::Ready(
+                            ended(&trailers)
+                                .map(Part::Ended)
+                                .ok_or_else(|| "its trailers have no status".into()),
+                        );
+                    }
+                },
+                Poll::Ready(Some(Err(e))) => {
+                    self.done = true;
+                    return Poll::Ready(Err(format!(
+                        "it broke off in the middle of its answer: {}",
+                        deepest(&e)
+                    )));
+                }
+                Poll::Ready(None) => self.done = true,
+            }
+        }
+    }
+
+    pub(crate) async fn next(&mut self) -> Result<Part, String> {
+        std::future::poll_fn(|cx| self.poll(cx)).await
+    }
+}
+
+/// The one message of an answer, and how the call ended.
+pub(crate) async fn only(mut answer: Answer) -> Result<(Option<Bytes>, Ended), String> {
+    let mut message = None;
+    loop {
+        match answer.next().await? {
+            Part::Message(_) if message.is_some() => {
+                return Err(
+                    "it answered with several messages, where its definition has one".into(),
+                );
+            }
+            Part::Message(one) => message = Some(one),
+            Part::Ended(ended) => return Ok((message, ended)),
+        }
+    }
+}
+
+/// A message as JSON.
+pub(crate) fn to_json(call: &GrpcCall, message: &[u8]) -> Result<Vec<u8>, String> {
+    let mut json = Vec::with_capacity(message.len() * 2 + 64);
+    match &call.response {
+        MessagePart::Field(field) => {
+            call.types
+                .field_to_json(call.output, field, message, call.json, &mut json)
+        }
+        _ => call
+            .types
+            .to_json(call.output, message, call.json, &mut json),
+    }
+    .map_err(|e| e.to_string())?;
+    Ok(json)
+}
+
+/// Content type and data of a `google.api.HttpBody`.
+pub(crate) fn raw(call: &GrpcCall, message: &[u8]) -> Result<(String, Bytes), String> {
+    let mut json = Vec::new();
+    match &call.response {
+        MessagePart::Field(field) => {
+            call.types
+                .field_to_json(call.output, field, message, Default::default(), &mut json)
+        }
+        _ => call
+            .types
+            .to_json(call.output, message, Default::default(), &mut json),
+    }
+    .map_err(|e| e.to_string())?;
+    let value: Value = serde_json::from_slice(&json).map_err(|e| e.to_string())?;
+    let text = |name: &str| value[name].as_str().unwrap_or_default().to_owned();
+    let data = porch_soap::from_base64(&text("data")).unwrap_or_default();
+    Ok((text("contentType"), data.into()))
+}

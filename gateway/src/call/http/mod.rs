@@ -1,0 +1,236 @@
+//! HTTP calls.
+
+mod prepare;
+
+use std::any::Any;
+
+use bytes::Bytes;
+use http::{HeaderMap, Request, response};
+use http_body::Body;
+use porch_facade::MediaType;
+use porch_facade::kind::http::{HttpCall, NAME};
+use serde_json::Value;
+
+use super::{
+    Answer, CallerBody, Content, Context, Failure, Needs, Passed, Passing, Prepared, Protocol,
+    Read, Reading, Seen, Sent, Whole,
+};
+use crate::backend::Answered;
+use crate::body::{Idle, InBody, OutBody, ReplyBody, Through};
+use crate::media;
+use crate::steps::collect;
+
+pub(crate) struct Http;
+
+fn call_of<'a>(cx: &Context<'a>) -> Option<&'a HttpCall> {
+    let call: &dyn Any = &**cx.call;
+    call.downcast_ref()
+}
+
+/// What a backend's bodies are.
+fn speaks(cx: &Context<'_>) -> MediaType {
+    if cx.backend.xml.is_some() {
+        MediaType::Xml
+    } else {
+        MediaType::Json
+    }
+}
+
+/// Whether the caller's body is in another media type than the backend's, and becomes one of the backend's; a body of no
+/// known type is not touched.
+fn converts(cx: &Context<'_>, call: &HttpCall) -> bool {
+    cx.operation.admission.media.is_some()
+        && call.body.is_none()
+        && media::kind(&media::essence(&cx.parts.headers)).is_some_and(|k| k != speaks(cx))
+}
+
+impl Protocol for Http {
+    fn kind(&self) -> &'static str {
+        NAME
+    }
+
+    fn needs(&self, cx: &Context<'_>, body: &InBody) -> Needs {
+        match call_of(cx) {
+            Some(call) if call.reads_body => Needs::Value,
+            Some(call) if body.length() != Some(0) && converts(cx, call) => Needs::Value,
+            _ => Needs::Stream,
+        }
+    }
+
+    fn prepare(&self, cx: &Context<'_>, body: CallerBody) -> Result<Prepared, Failure> {
+        let call = call_of(cx).ok_or_else(|| Failure::Answer("it is no HTTP call".into()))?;
+        let convert = converts(cx, call);
+        let mut request = prepare::request(call, cx, convert)?;
+        let mut streamed = false;
+        if matches!(request.body(), OutBody::Empty) {
+            match body {
+                CallerBody::Unread(InBody::Incoming(incoming)) if !incoming.is_end_stream() => {
+                    *request.body_mut() = OutBody::Stream {
+                        body: incoming,
+                        left: cx.operation.admission.max_body,
+                    };
+                    streamed = true;
+                }
+                CallerBody::Unread(InBody::Full(bytes)) if !bytes.is_empty() => {
+                    *request.body_mut() = OutBody::Full(Some(bytes));
+                    streamed = true;
+                }
+                // Read because an expression looks into it, and sent on as it came.
+                CallerBody::Bytes(bytes)
+                    if call.body.is_none() && !convert && !bytes.is_empty() =>
+                {
+                    *request.body_mut() = OutBody::Full(Some(bytes));
+                    streamed = true;
+                }
+                _ => {}
+            }
+        }
+        Ok(Prepared {
+            within: cx.backend.timeout,
+            again: !streamed && call.body.is_none() && request.method().is_safe(),
+            complaint: None,
+            seen: seen_of(cx, &request, streamed),
+            request,
+        })
+    }
+
+    fn read<'a>(&'a self, cx: &'a Context<'a>, sent: Sent) -> Reading<'a> {
+        let came = media::kind(&media::essence(&sent.answered.head.headers));
+        let other = cx.chosen.is_some()
+            && came.is_some()
+            && came != cx.chosen
+            && !sent.answered.body.is_end_stream();
+        // What a reply makes of an answer is for answers that succeeded; others are passed on as they are.
+        let shaped = cx.whole && sent.answered.head.status.is_success();
+        if !shaped && !other {
+            return Box::pin(std::future::ready(pass(cx, sent.answered)));
+        }
+        let came = came.unwrap_or(speaks(cx));
+        let (head, body) = (sent.answered.head, sent.answered.body);
+        Box::pin(async move {
+            let bytes = collect(body, cx.backend.timeout).await;
+            if let (Ok(_), Some(lease)) = (&bytes, sent.answered.lease) {
+                lease.give_back();
+            }
+            whole(cx, head, came, other, bytes)
+        })
+    }
+}
+
+fn seen_of(cx: &Context<'_>, request: &Request<OutBody>, streamed: bool) -> Seen {
+    if !cx.keep {
+        return Seen::default();
+    }
+    Seen {
+        bytes: request.body().size_hint().exact().filter(|_| streamed),
+        streamed,
+        ..Seen::default()
+    }
+}
+
+/// The answer goes through as it comes.
+fn pass(cx: &Context<'_>, answered: Answered) -> Read {
+    let (head, body) = (answered.head, answered.body);
+    let lease = match answered.lease {
+        Some(lease) if body.is_end_stream() => {
+            lease.give_back();
+            None
+        }
+        other => other,
+    };
+    let seen = Seen {
+        bytes: body.size_hint().exact(),
+        streamed: true,
+        ..Seen::default()
+    };
+    let (status, fields) = (head.status, shown_fields(cx, &head));
+    let through = Through {
+        body,
+        lease,
+        idle: Some(Idle::new(cx.backend.timeout)),
+        ending: None,
+    };
+    let notes = if cx.keep {
+        vec!["the answer streams through".into()]
+    } else {
+        Vec::new()
+    };
+    Read {
+        status,
+        fields,
+        seen,
+        answer: Ok(Answer::Through(Box::new(Passing {
+            head,
+            body: ReplyBody::Through(Box::new(through)),
+            of_backend: true,
+            notes,
+        }))),
+    }
+}
+
+/// Fields for whoever looks: they are not copied for nobody.
+fn shown_fields(cx: &Context<'_>, head: &response::Parts) -> HeaderMap {
+    if cx.keep {
+        head.headers.clone()
+    } else {
+        HeaderMap::new()
+    }
+}
+
+fn whole(
+    cx: &Context<'_>,
+    head: response::Parts,
+    came: MediaType,
+    other: bool,
+    bytes: Result<Bytes, Failure>,
+) -> Read {
+    let mut notes = Vec::new();
+    if let (true, Some(chosen)) = (other, cx.chosen) {
+        notes.push(format!(
+            "the answer's {} becomes {} by the generic mapping",
+            media::name(came),
+            media::name(chosen)
+        ));
+    }
+    let answer = match &bytes {
+        Ok(bytes) => value(cx, came, &head.headers, bytes),
+        Err(_) => Err(Failure::Silent),
+    };
+    let seen = Seen {
+        body: bytes.as_ref().ok().filter(|_| cx.keep).map(|b| b.to_vec()),
+        bytes: bytes.as_ref().ok().map(|b| b.len() as u64),
+        ..Seen::default()
+    };
+    let (status, fields) = (head.status, head.headers);
+    let answer = bytes.and(answer).map(|value| {
+        Answer::Whole(Box::new(Whole {
+            status,
+            fields: fields.clone(),
+            body: Content::Value(value),
+            soap_headers: None,
+            passed: Passed::All,
+            notes,
+        }))
+    });
+    Read {
+        status,
+        fields,
+        seen,
+        answer,
+    }
+}
+
+fn value(
+    cx: &Context<'_>,
+    came: MediaType,
+    headers: &HeaderMap,
+    bytes: &Bytes,
+) -> Result<Value, Failure> {
+    if bytes.is_empty() {
+        return Ok(Value::Null);
+    }
+    let media = cx.operation.admission.media.as_ref();
+    let own = cx.backend.xml.as_ref().or(media.map(|m| &m.mapping));
+    media::parse(came, bytes, headers, &own.cloned().unwrap_or_default())
+        .map_err(|why| Failure::Answer(format!("its body {why}")))
+}

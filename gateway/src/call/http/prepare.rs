@@ -1,0 +1,150 @@
+//! The request of an HTTP call.
+
+use http::{HeaderMap, HeaderValue, Request, Uri, Version, header};
+use porch_facade::kind::http::{HeaderRule, HttpCall, PathPart};
+use porch_facade::percent_encode_segment;
+use porch_rules::expr::EvalError;
+use serde_json::Value;
+
+use super::speaks;
+use crate::body::OutBody;
+use crate::call::fields::forwarded_fields;
+use crate::call::{Context, Failure};
+use crate::media;
+
+/// The request, without the caller's own body.
+pub(super) fn request(
+    call: &HttpCall,
+    cx: &Context<'_>,
+    convert: bool,
+) -> Result<Request<OutBody>, Failure> {
+    let target = target(call, cx)?;
+    let mut headers = headers(call, cx)?;
+    let built = match &call.body {
+        Some(template) => {
+            let value = template
+                .render(cx.scope)
+                .map_err(|e| Failure::unsuitable("the body", e))?;
+            Some(value)
+        }
+        None if convert => cx.scope.body.clone().map(Some),
+        None => None,
+    };
+    let mut body = OutBody::Empty;
+    if let Some(value) = built {
+        headers.remove(header::CONTENT_LENGTH);
+        headers.remove(header::CONTENT_ENCODING);
+        if let Some(value) = value {
+            body = own_body(cx, &value, &mut headers)?;
+        }
+    }
+    let offers = cx.operation.admission.media.is_some();
+    if offers {
+        let accept = HeaderValue::from_static(media::name(speaks(cx)));
+        headers.insert(header::ACCEPT, accept);
+    }
+    if cx.whole || offers {
+        // The answer must be readable here.
+        headers.remove(header::ACCEPT_ENCODING);
+    }
+    let uri: Uri = target.parse().map_err(|_| Failure::Target(target))?;
+    let mut request = Request::new(body);
+    *request.method_mut() = call
+        .method
+        .clone()
+        .unwrap_or_else(|| cx.parts.method.clone());
+    *request.uri_mut() = uri;
+    *request.version_mut() = Version::HTTP_11;
+    *request.headers_mut() = headers;
+    Ok(request)
+}
+
+fn target(call: &HttpCall, cx: &Context<'_>) -> Result<String, Failure> {
+    let mut target = String::with_capacity(64);
+    target.push_str(&cx.address.path);
+    for part in &call.path {
+        match part {
+            PathPart::Fixed(text) => target.push_str(text),
+            // Captured segments are normalised already, so they are passed on as they stand.
+            PathPart::Captured(i) | PathPart::CapturedRest(i) => {
+                target.push_str(cx.captured.get(*i).copied().unwrap_or_default())
+            }
+            PathPart::Value(expr) => {
+                let failed = |e| Failure::unsuitable("the path", (expr.source().to_owned(), e));
+                let value = expr.eval(cx.scope).map_err(failed)?;
+                let text = value.to_text().unwrap_or_default();
+                if text.is_empty() || text == "." || text == ".." {
+                    let why = "a path segment is neither empty nor made of dots";
+                    return Err(failed(EvalError::Type(why.into())));
+                }
+                percent_encode_segment(&mut target, &text);
+            }
+        }
+    }
+    if target.is_empty() {
+        target.push('/');
+    }
+    query(call, cx, &mut target)?;
+    Ok(target)
+}
+
+fn query(call: &HttpCall, cx: &Context<'_>, target: &mut String) -> Result<(), Failure> {
+    let Some(pairs) = &call.query else {
+        if let Some(query) = cx.parts.uri.query() {
+            target.push('?');
+            target.push_str(query);
+        }
+        return Ok(());
+    };
+    let mut mark = '?';
+    for (name, template) in pairs {
+        let text = template
+            .render_text(cx.scope)
+            .map_err(|e| Failure::unsuitable(name, e))?;
+        let Some(text) = text else { continue };
+        target.push(mark);
+        mark = '&';
+        percent_encode_segment(target, name);
+        target.push('=');
+        percent_encode_segment(target, &text);
+    }
+    Ok(())
+}
+
+fn headers(call: &HttpCall, cx: &Context<'_>) -> Result<HeaderMap, Failure> {
+    let room = call.headers.len() + cx.backend.credentials.headers.len() + 8;
+    let mut headers = forwarded_fields(&cx.parts.headers, &cx.facade.key_header, room);
+    for (name, rule) in &call.headers {
+        let text = match rule {
+            HeaderRule::Set(value) => {
+                headers.insert(name.clone(), value.clone());
+                continue;
+            }
+            HeaderRule::Make(template) => template
+                .render_text(cx.scope)
+                .map_err(|e| Failure::unsuitable(name.as_str(), e))?,
+        };
+        match text.map(|t| HeaderValue::from_str(&t)) {
+            Some(Ok(value)) => drop(headers.insert(name.clone(), value)),
+            Some(Err(_)) => {
+                let why = EvalError::Type("the text cannot stand in a header".into());
+                return Err(Failure::unsuitable(name.as_str(), (String::new(), why)));
+            }
+            None => drop(headers.remove(name)),
+        }
+    }
+    Ok(headers)
+}
+
+/// A value as a body for the backend.
+fn own_body(cx: &Context<'_>, value: &Value, headers: &mut HeaderMap) -> Result<OutBody, Failure> {
+    let kind = speaks(cx);
+    let mapping = cx.backend.xml.clone().unwrap_or_default();
+    let bytes = media::render(kind, value, &mapping).map_err(|errors| {
+        let place = |e: porch_soap::WriteError| (format!("/body{}", e.pointer), e.message);
+        Failure::Mistakes(errors.into_iter().map(place).collect())
+    })?;
+    let content_type = HeaderValue::from_static(media::name(kind));
+    headers.insert(header::CONTENT_TYPE, content_type);
+    Ok(OutBody::Full(Some(bytes.into())))
+}

@@ -1,0 +1,84 @@
+//! Content codings of answers.
+
+use std::io::Write;
+
+use bytes::Bytes;
+use flate2::write::{GzDecoder, ZlibDecoder};
+use http::{HeaderMap, header};
+
+use crate::steps::MAX_ANSWER;
+
+/// Undoes the content coding of an answer (RFC 9110 §8.4.1).
+pub(super) enum Coding {
+    None,
+    Gzip(Box<GzDecoder<Vec<u8>>>),
+    Deflate(Box<ZlibDecoder<Vec<u8>>>),
+}
+
+impl Coding {
+    pub(super) fn of(headers: &HeaderMap) -> Result<Self, String> {
+        let text = headers
+            .get(header::CONTENT_ENCODING)
+            .and_then(|v| v.to_str().ok())
+            .unwrap_or_default()
+            .trim()
+            .to_ascii_lowercase();
+        match text.as_str() {
+            "" | "identity" => Ok(Self::None),
+            "gzip" | "x-gzip" => Ok(Self::Gzip(Box::new(GzDecoder::new(Vec::new())))),
+            "deflate" => Ok(Self::Deflate(Box::new(ZlibDecoder::new(Vec::new())))),
+            other => Err(format!(
+                "its content coding “{other}” was not asked for and is not understood"
+            )),
+        }
+    }
+
+    pub(super) fn decode(&mut self, data: Bytes) -> Result<Bytes, String> {
+        let fail = |e: std::io::Error| format!("its content coding is broken: {e}");
+        // In small pieces, so that a bomb is noticed before it goes off.
+        let into = |data: &[u8],
+                    write: &mut dyn FnMut(&[u8]) -> std::io::Result<usize>|
+         -> Result<(), String> {
+            for piece in data.chunks(1024) {
+                let total = write(piece).map_err(fail)?;
+                if total > MAX_ANSWER {
+                    return Err(format!("it grows to more than {MAX_ANSWER} bytes"));
+                }
+            }
+            Ok(())
+        };
+        match self {
+            Coding::None => Ok(data),
+            Coding::Gzip(decoder) => {
+                into(&data, &mut |p| {
+                    let written = decoder.write_all(p).and_then(|()| decoder.flush());
+                    written.map(|()| decoder.get_ref().len())
+                })?;
+                Ok(std::mem::take(decoder.get_mut()).into())
+            }
+            Coding::Deflate(decoder) => {
+                into(&data, &mut |p| {
+                    let written = decoder.write_all(p).and_then(|()| decoder.flush());
+                    written.map(|()| decoder.get_ref().len())
+                })?;
+                Ok(std::mem::take(decoder.get_mut()).into())
+            }
+        }
+    }
+
+    /// What is left at the end of the body.
+    pub(super) fn finish(&mut self) -> Result<Bytes, String> {
+        let fail = |e: std::io::Error| format!("its content coding is broken: {e}");
+        match self {
+            Coding::None => Ok(Bytes::new()),
+            Coding::Gzip(decoder) => decoder
+                .try_finish()
+                .map(|()| std::mem::take(decoder.get_mut()).into())
+                .map_err(fail),
+            Coding::Deflate(decoder) => decoder
+                .try_finish()
+                .map(|()| std::mem::take(decoder.get_mut()).into())
+                .map_err(fail),
+        }
+    }
+}

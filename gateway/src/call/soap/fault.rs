@@ -1,0 +1,97 @@
+//! SOAP faults as callers are told of them.
+
+use http::{HeaderMap, header};
+use porch_soap::Fault;
+use serde_json::{Value, json};
+
+use crate::call::{Context, Failure, Told, fields};
+
+/// A fault: a declared status, else 400 for the caller's faults and 502 for the server's.
+pub(super) fn told(cx: &Context<'_>, fault: &Fault, detail: &[u8]) -> Failure {
+    let names = [
+        fault.detail.as_deref().unwrap_or_default(),
+        &fault.subcode,
+        &fault.code,
+    ];
+    let mapped = names
+        .iter()
+        .filter(|n| !n.is_empty())
+        .find_map(|n| cx.faults.get(*n).copied());
+    let status = mapped.unwrap_or(if fault.is_callers() { 400 } else { 502 });
+    let name = fault.detail.clone().unwrap_or_else(|| fault.code.clone());
+    // The reason of an undeclared fault of the server may tell of its inside.
+    let open = mapped.is_some() || fault.detail.is_some() || fault.is_callers();
+    let reason = reason(fault, &cx.parts.headers);
+    let text = if open && !reason.is_empty() {
+        reason.to_owned()
+    } else {
+        "The backend reports a fault.".into()
+    };
+    let title = if status >= 500 {
+        "The backend reports a fault"
+    } else {
+        "The backend refuses the request"
+    };
+    Failure::Told(Box::new(Told {
+        status,
+        kind: "fault",
+        title,
+        text,
+        why: format!(
+            "the backend answered with the fault {} {name}: {}",
+            fault.code, fault.reason
+        ),
+        members: vec![("fault", member(fault, &name, detail, open))],
+        fields: Vec::new(),
+    }))
+}
+
+fn member(fault: &Fault, name: &str, detail: &[u8], open: bool) -> Value {
+    let mut member = json!({ "name": name, "code": fault.code });
+    if !fault.subcode.is_empty() {
+        member["subcode"] = json!(fault.subcode);
+    }
+    if !open {
+        return member;
+    }
+    if !fault.reasons.is_empty() {
+        member["reasons"] = fault
+            .reasons
+            .iter()
+            .map(|(language, text)| json!({ "language": language, "text": text }))
+            .collect();
+    }
+    if let Ok(value) = serde_json::from_slice::<Value>(detail) {
+        member["detail"] = value;
+    }
+    member
+}
+
+/// The fault's text in the language that the caller likes best (RFC 9110 §12.5.4), when there are several.
+fn reason<'f>(fault: &'f Fault, asked: &HeaderMap) -> &'f str {
+    let wanted = fields::text(asked, &header::ACCEPT_LANGUAGE);
+    let mut ranges: Vec<(&str, f32)> = wanted
+        .split(',')
+        .filter_map(|range| {
+            let (tag, rest) = range.split_once(';').unwrap_or((range, ""));
+            let quality = rest
+                .trim()
+                .strip_prefix("q=")
+                .map_or(Some(1.0), |q| q.parse().ok())?;
+            Some((tag.trim(), quality))
+        })
+        .collect();
+    ranges.sort_by(|a, b| b.1.total_cmp(&a.1));
+    let fits = |language: &str, range: &str| {
+        language.eq_ignore_ascii_case(range)
+            || language
+                .split('-')
+                .next()
+                .is_some_and(|l| l.eq_ignore_ascii_case(range))
+    };
+    let by_range = |range: &str| fault.reasons.iter().find(|(l, _)| fits(l, range));
+    ranges
+        .iter()
+        .find_map(|(range, _)| by_range(range))
+        .map_or(&fault.reason, |(_, text)| text)
+}

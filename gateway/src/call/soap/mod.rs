@@ -1,0 +1,127 @@
+//! SOAP calls.
+
+mod coding;
+mod fault;
+mod prepare;
+mod read;
+mod stream;
+
+use std::any::Any;
+
+use bytes::Bytes;
+use http::{HeaderMap, HeaderValue, Response, StatusCode, header};
+use porch_facade::MediaType;
+use porch_facade::kind::soap::{NAME, SoapCall};
+use porch_soap::Answer as Answered;
+
+use self::read::{Answering, SoapRead};
+use super::{
+    Answer, CallerBody, Content, Context, Failure, Needs, Passed, Passing, Prepared, Protocol,
+    Read, Reading, Seen, Sent, Whole,
+};
+use crate::body::{InBody, ReplyBody};
+use crate::media;
+
+pub(crate) struct Soap;
+
+fn call_of<'a>(cx: &Context<'a>) -> Result<&'a SoapCall, Failure> {
+    let call: &dyn Any = &**cx.call;
+    call.downcast_ref()
+        .ok_or_else(|| Failure::Answer("it is no SOAP call".into()))
+}
+
+impl Protocol for Soap {
+    fn kind(&self) -> &'static str {
+        NAME
+    }
+
+    fn needs(&self, cx: &Context<'_>, _: &InBody) -> Needs {
+        let Ok(call) = call_of(cx) else {
+            return Needs::Nothing;
+        };
+        let json = media::kind(&media::essence(&cx.parts.headers)) == Some(MediaType::Json);
+        // A body that is only converted needs no value in between.
+        if call.direct && json {
+            Needs::Json { value: false }
+        } else if call.reads_body {
+            Needs::Value
+        } else {
+            Needs::Nothing
+        }
+    }
+
+    fn prepare(&self, cx: &Context<'_>, body: CallerBody) -> Result<Prepared, Failure> {
+        prepare::prepare(call_of(cx)?, cx, &body)
+    }
+
+    fn read<'a>(&'a self, cx: &'a Context<'a>, sent: Sent) -> Reading<'a> {
+        Box::pin(async move {
+            let (head, body) = (sent.answered.head, sent.answered.body);
+            let (mut seen, mut lease) = (Seen::default(), sent.answered.lease);
+            let answer = match call_of(cx) {
+                Err(failure) => Err(failure),
+                Ok(call) => {
+                    let mut answering = Answering::new(cx, call, head.status, &head.headers);
+                    let read = answering.read(&head.headers, body, &mut lease).await;
+                    seen.body = Some(std::mem::take(&mut answering.seen));
+                    seen.bytes = Some(answering.bytes);
+                    if let (true, Some(lease)) = (read.is_ok(), lease) {
+                        lease.give_back();
+                    }
+                    read.and_then(|read| answer(cx, call, read, &head.headers))
+                }
+            };
+            Read {
+                status: head.status,
+                fields: head.headers,
+                seen,
+                answer,
+            }
+        })
+    }
+}
+
+fn answer(
+    cx: &Context<'_>,
+    call: &SoapCall,
+    read: SoapRead,
+    fields: &HeaderMap,
+) -> Result<Answer, Failure> {
+    let mut notes: Vec<String> = read
+        .notes
+        .iter()
+        .map(|n| format!("tolerated: {n}"))
+        .collect();
+    if let Some(rest) = read.rest {
+        notes.push("the answer is large: it is converted while it streams through".into());
+        let json = HeaderValue::from_static(media::name(MediaType::Json));
+        let mut response = Response::new(());
+        response.headers_mut().insert(header::CONTENT_TYPE, json);
+        return Ok(Answer::Through(Box::new(Passing {
+            head: response.into_parts().0,
+            body: ReplyBody::made(rest),
+            of_backend: false,
+            notes,
+        })));
+    }
+    let (status, body) = match read.answer {
+        Answered::Fault(fault) => return Err(fault::told(cx, &fault, &read.json)),
+        Answered::Empty if cx.whole => (StatusCode::OK, Content::Empty),
+        Answered::Empty if call.answer.one_way => (StatusCode::ACCEPTED, Content::Empty),
+        Answered::Empty => (StatusCode::NO_CONTENT, Content::Empty),
+        Answered::Body => (StatusCode::OK, Content::Json(Bytes::from(read.json))),
+    };
+    let headers = read.headers.as_deref();
+    Ok(Answer::Whole(Box::new(Whole {
+        status,
+        fields: if cx.whole {
+            fields.clone()
+        } else {
+            HeaderMap::new()
+        },
+        body,
+        soap_headers: headers.and_then(|h| serde_json::from_slice(h).ok()),
+        passed: Passed::None,
+        notes,
+    })))
+}

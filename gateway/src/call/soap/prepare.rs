@@ -1,0 +1,103 @@
+//! The request of a SOAP call: its envelope.
+
+use bytes::Bytes;
+use http::{HeaderMap, HeaderValue, Method, Request, Uri, Version, header};
+use porch_facade::kind::soap::SoapCall;
+use porch_soap::tree::Json;
+use serde_json::Value;
+
+use crate::body::OutBody;
+use crate::call::fields::SOAP_ACTION;
+use crate::call::{CallerBody, Context, Failure, Prepared, Seen};
+
+const ACCEPT: HeaderValue =
+    HeaderValue::from_static("text/xml, application/soap+xml, multipart/related");
+const GZIP: HeaderValue = HeaderValue::from_static("gzip");
+
+pub(super) fn prepare(
+    call: &SoapCall,
+    cx: &Context<'_>,
+    body: &CallerBody,
+) -> Result<Prepared, Failure> {
+    let built;
+    let raw = body
+        .bytes()
+        .filter(|b| call.direct && cx.scope.body.is_none() && !b.is_empty());
+    let input = match raw {
+        Some(raw) => Json::parse(raw).map_err(|e| Failure::body(format!("is no JSON: {e}")))?,
+        None => {
+            let sent = call.send.render(cx.scope);
+            built = sent
+                .map_err(|e| Failure::unsuitable("the input", e))?
+                .unwrap_or(Value::Null);
+            Json::of(&built)
+        }
+    };
+    let envelope = Bytes::from(envelope(call, cx, &input)?);
+    let mut seen = Seen::default();
+    if cx.keep {
+        seen.notes.push(format!(
+            "the input of {} in JSON: {}",
+            call.operation,
+            input.to_value()
+        ));
+        seen.body = Some(envelope.to_vec());
+    }
+    let path = match cx.address.path.as_str() {
+        "" => "/",
+        path => path,
+    };
+    let uri: Uri = path.parse().map_err(|_| Failure::Target(path.to_owned()))?;
+    let mut request = Request::new(OutBody::Full(Some(envelope)));
+    *request.method_mut() = Method::POST;
+    *request.uri_mut() = uri;
+    *request.version_mut() = Version::HTTP_11;
+    *request.headers_mut() = headers(call);
+    Ok(Prepared {
+        request,
+        within: cx.backend.timeout,
+        again: false,
+        complaint: None,
+        seen,
+    })
+}
+
+fn envelope(call: &SoapCall, cx: &Context<'_>, input: &Json<'_>) -> Result<Vec<u8>, Failure> {
+    let soap_headers = match &call.headers {
+        Some(template) => template
+            .render(cx.scope)
+            .map_err(|e| Failure::unsuitable("the SOAP header", e))?,
+        None => None,
+    };
+    let mut security = Vec::new();
+    if let Some(token) = &cx.backend.credentials.token {
+        let mut nonce = [0u8; 16];
+        getrandom::fill(&mut nonce).map_err(|_| Failure::NoRandom)?;
+        let now = chrono::Utc::now()
+            .format("%Y-%m-%dT%H:%M:%S%.3fZ")
+            .to_string();
+        token.write(&nonce, &now, &mut security);
+    }
+    let mut envelope = Vec::with_capacity(1024);
+    call.envelope
+        .write_with(input, soap_headers.as_ref(), &security, &mut envelope)
+        .map_err(|errors| {
+            let place = |e: porch_soap::WriteError| (format!("/body{}", e.pointer), e.message);
+            Failure::Mistakes(errors.into_iter().map(place).collect())
+        })?;
+    Ok(envelope)
+}
+
+fn headers(call: &SoapCall) -> HeaderMap {
+    let mut headers = HeaderMap::with_capacity(12);
+    if let Ok(value) = HeaderValue::from_str(&call.envelope.content_type) {
+        headers.insert(header::CONTENT_TYPE, value);
+    }
+    let action = call.envelope.soap_action.as_deref();
+    if let Some(Ok(value)) = action.map(HeaderValue::from_str) {
+        headers.insert(SOAP_ACTION, value);
+    }
+    headers.insert(header::ACCEPT, ACCEPT);
+    headers.insert(header::ACCEPT_ENCODING, GZIP);
+    headers
+}

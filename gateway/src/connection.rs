@@ -1,0 +1,138 @@
+//! Callers' connections: HTTP/1.1, and HTTP/2 by prior knowledge.
+
+use std::convert::Infallible;
+use std::net::IpAddr;
+use std::rc::Rc;
+use std::time::Duration;
+
+use arc_swap::Cache;
+use http::{Request, Response, header};
+use hyper::body::Incoming;
+use hyper::server::conn::{http1, http2};
+use hyper::service::service_fn;
+use hyper_util::rt::{TokioIo, TokioTimer};
+use tokio::net::TcpStream;
+use tokio::sync::watch;
+
+use crate::backend::Local;
+use crate::body::{InBody, ReplyBody};
+use crate::exchange::{Mode, run};
+use crate::worker::{MAX_INFLIGHT, Worker};
+
+/// Heads of requests may have at most so many bytes.
+const MAX_HEADERS: u32 = 64 << 10;
+/// A connection may carry so many exchanges at the same time.
+const MAX_STREAMS: u32 = 256;
+/// How much of a body may be on its way unread: of one exchange, and of all of a connection.
+const STREAM_WINDOW: u32 = 1 << 20;
+const CONNECTION_WINDOW: u32 = 4 << 20;
+const KEEP_ALIVE: Duration = Duration::from_secs(30);
+/// How long a head, or the answer to a ping, may take.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// Serves one connection until it ends, or the gateway stops.
+pub(crate) async fn connection(
+    worker: Rc<Worker>,
+    stream: TcpStream,
+    peer: IpAddr,
+    mut stop: watch::Receiver<bool>,
+) {
+    let _ = stream.set_nodelay(true);
+    let cache = std::cell::RefCell::new(Cache::new(&worker.shared.porch));
+    let service = service_fn(|request: Request<Incoming>| {
+        let (worker, porch) = (worker.clone(), cache.borrow_mut().load().clone());
+        async move {
+            if worker.inflight.get() >= MAX_INFLIGHT {
+                return Ok::<_, Infallible>(overloaded());
+            }
+            worker.inflight.set(worker.inflight.get() + 1);
+            let guard = Inflight(worker.clone());
+            let (response, _) = run(
+                &worker,
+                &porch,
+                request.map(InBody::Incoming),
+                peer,
+                Mode::Live,
+            )
+            .await;
+            drop(guard);
+            Ok(response)
+        }
+    });
+    // HTTP/2 without an upgrade begins with its preface (RFC 9113 §3.3); no HTTP/1 request does.
+    let mut first = [0u8; 24];
+    let peeked = tokio::time::timeout(PATIENCE, begins(&stream, &mut first)).await;
+    let Ok(Some(is_http2)) = peeked else { return };
+    if is_http2 {
+        let mut builder = http2::Builder::new(Local);
+        builder
+            .timer(TokioTimer::new())
+            .max_concurrent_streams(MAX_STREAMS)
+            .max_header_list_size(MAX_HEADERS)
+            .initial_stream_window_size(STREAM_WINDOW)
+            .initial_connection_window_size(CONNECTION_WINDOW)
+            .keep_alive_interval(KEEP_ALIVE)
+            .keep_alive_timeout(PATIENCE);
+        let mut connection =
+            std::pin::pin!(builder.serve_connection(TokioIo::new(stream), service));
+        tokio::select! {
+            _ = connection.as_mut() => return,
+            _ = stop.wait_for(|s| *s) => connection.as_mut().graceful_shutdown(),
+        }
+        let _ = connection.await;
+        return;
+    }
+    let mut builder = http1::Builder::new();
+    builder
+        .timer(TokioTimer::new())
+        .header_read_timeout(PATIENCE)
+        .max_buf_size(MAX_HEADERS as usize);
+    let mut connection = std::pin::pin!(builder.serve_connection(TokioIo::new(stream), service));
+    tokio::select! {
+        // What goes wrong on a caller's connection is the caller's business.
+        _ = connection.as_mut() => return,
+        _ = stop.wait_for(|s| *s) => connection.as_mut().graceful_shutdown(),
+    }
+    let _ = connection.await;
+}
+
+const PREFACE: &[u8; 24] = b"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n";
+
+/// Whether a connection begins with HTTP/2's preface; `None` when it ends before that is clear.
+async fn begins(stream: &TcpStream, first: &mut [u8; 24]) -> Option<bool> {
+    loop {
+        let n = stream.peek(first).await.ok().filter(|n| *n > 0)?;
+        if first[..n] != PREFACE[..n] {
+            return Some(false);
+        }
+        if n == PREFACE.len() {
+            return Some(true);
+        }
+        // What is there stays there, so waiting for it to be readable would not wait.
+        tokio::time::sleep(Duration::from_millis(2)).await;
+    }
+}
+
+struct Inflight(Rc<Worker>);
+
+impl Drop for Inflight {
+    fn drop(&mut self) {
+        self.0.inflight.set(self.0.inflight.get() - 1);
+    }
+}
+
+fn overloaded() -> Response<ReplyBody> {
+    let text = r#"{"type":"urn:elm-porch:problem:overloaded","title":"Overloaded","status":503,"detail":"Too many exchanges are under way. Try again in a second."}"#;
+    let mut response = Response::new(ReplyBody::Full(Some(bytes::Bytes::from_static(
+        text.as_bytes(),
+    ))));
+    *response.status_mut() = http::StatusCode::SERVICE_UNAVAILABLE;
+    response.headers_mut().insert(
+        header::CONTENT_TYPE,
+        http::HeaderValue::from_static("application/problem+json"),
+    );
+    response
+        .headers_mut()
+        .insert(header::RETRY_AFTER, http::HeaderValue::from_static("1"));
+    response
+}

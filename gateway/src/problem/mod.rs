@@ -1,0 +1,154 @@
+//! Refusals and failures as problem documents (RFC 9457): all that callers are told is said in this folder.
+
+mod of_failure;
+mod refusals;
+mod tell;
+
+use bytes::Bytes;
+use http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
+use porch_facade::{MediaType, RulePlace};
+use serde_json::{Map, Value, json};
+
+pub(crate) use of_failure::of_failure;
+pub(crate) use refusals::*;
+pub(crate) use tell::Tell;
+
+use crate::media;
+use crate::trace::{Refusal, StageName};
+
+/// A refusal on its way to the caller.
+pub(crate) struct Problem {
+    pub(crate) status: StatusCode,
+    kind: String,
+    title: String,
+    detail: String,
+    extra: Map<String, Value>,
+    pub(crate) headers: Vec<(HeaderName, HeaderValue)>,
+    /// What the publisher is told; callers are not.
+    pub(crate) refusal: Refusal,
+}
+
+/// The prefix of every problem type that the porch defines.
+const TYPE: &str = "urn:elm-porch:problem:";
+
+impl Problem {
+    /// A problem; `why` is for the publisher, `detail` for the caller.
+    fn new(
+        status: u16,
+        kind: &str,
+        title: &str,
+        detail: impl Into<String>,
+        stage: StageName,
+    ) -> Box<Self> {
+        let detail = detail.into();
+        let refusal = Refusal {
+            stage,
+            why: detail.clone(),
+            ..Refusal::default()
+        };
+        let status = StatusCode::from_u16(status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        Box::new(Self {
+            status,
+            kind: format!("{TYPE}{kind}"),
+            title: title.into(),
+            detail,
+            extra: Map::new(),
+            headers: Vec::new(),
+            refusal,
+        })
+    }
+
+    fn why(mut self: Box<Self>, why: impl Into<String>) -> Box<Self> {
+        self.refusal.why = why.into();
+        self
+    }
+
+    fn by(mut self: Box<Self>, place: &RulePlace) -> Box<Self> {
+        let why = std::mem::take(&mut self.refusal.why);
+        self.refusal = Refusal::new(self.refusal.stage, why, place);
+        self
+    }
+
+    fn with(mut self: Box<Self>, name: &str, value: Value) -> Box<Self> {
+        self.extra.insert(name.into(), value);
+        self
+    }
+
+    pub(crate) fn title(&self) -> &str {
+        &self.title
+    }
+
+    pub(crate) fn detail(&self) -> &str {
+        &self.detail
+    }
+
+    fn header(mut self: Box<Self>, name: HeaderName, value: &str) -> Box<Self> {
+        if let Ok(value) = HeaderValue::from_str(value) {
+            self.headers.push((name, value));
+        }
+        self
+    }
+
+    /// The document, in JSON, or in XML when that is all the caller accepts (RFC 9457 appendix B).
+    pub(crate) fn render(&self, id: &str, request: &HeaderMap) -> (HeaderValue, Bytes) {
+        let mut doc = json!({ "type": self.kind, "title": self.title, "status": self.status.as_u16(), "detail": self.detail, "instance": format!("urn:elm-porch:exchange:{id}") });
+        if let Value::Object(map) = &mut doc {
+            map.extend(self.extra.clone());
+        }
+        if only_xml(request) {
+            let mut out =
+                b"<?xml version=\"1.0\" encoding=\"UTF-8\"?><problem xmlns=\"urn:ietf:rfc:7807\">"
+                    .to_vec();
+            xml(&mut out, &doc);
+            out.extend_from_slice(b"</problem>");
+            return (
+                HeaderValue::from_static("application/problem+xml"),
+                out.into(),
+            );
+        }
+        (
+            HeaderValue::from_static("application/problem+json"),
+            doc.to_string().into(),
+        )
+    }
+}
+
+/// Whether the caller likes XML better than JSON (RFC 9110 §12.5.1).
+fn only_xml(request: &HeaderMap) -> bool {
+    let mut plain = HeaderMap::new();
+    for accept in request.get_all(header::ACCEPT) {
+        // Problem documents have media types of their own.
+        if let Ok(value) =
+            HeaderValue::from_str(&accept.to_str().unwrap_or_default().replace("problem+", ""))
+        {
+            plain.append(header::ACCEPT, value);
+        }
+    }
+    media::choose(&plain, &[MediaType::Json, MediaType::Xml]) == Some(MediaType::Xml)
+}
+
+fn xml(out: &mut Vec<u8>, value: &Value) {
+    match value {
+        Value::Object(map) => {
+            for (name, value) in map {
+                // Names of members are ours or the schema's, so they are names in XML too.
+                let name: String = name
+                    .chars()
+                    .filter(|c| c.is_alphanumeric() || matches!(c, '_' | '-' | '.'))
+                    .collect();
+                out.extend_from_slice(format!("<{name}>").as_bytes());
+                xml(out, value);
+                out.extend_from_slice(format!("</{name}>").as_bytes());
+            }
+        }
+        Value::Array(items) => {
+            for item in items {
+                out.extend_from_slice(b"<i>");
+                xml(out, item);
+                out.extend_from_slice(b"</i>");
+            }
+        }
+        Value::String(text) => drop(porch_soap::xml::escape_text(out, text)),
+        other => out.extend_from_slice(other.to_string().as_bytes()),
+    }
+}

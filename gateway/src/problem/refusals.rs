@@ -1,0 +1,181 @@
+//! What callers are told when they are refused.
+
+use std::time::Duration;
+
+use http::header;
+use porch_facade::{CompiledFacade, CompiledOperation, LimitPlan, Per, RulePlace};
+use porch_rules::grant::Consumer;
+use porch_rules::limit::Decision;
+use serde_json::json;
+
+use super::Problem;
+pub(crate) use super::of_failure::bad_answer;
+use crate::body::ReadFailure;
+use crate::call::Mistake;
+use crate::call::fields::{RATE_LIMIT, RATE_LIMIT_POLICY};
+use crate::trace::StageName;
+
+pub(crate) fn bad_path(why: &str) -> Box<Problem> {
+    let title = "The path is not valid";
+    Problem::new(400, "path", title, format!("{why}."), StageName::Match)
+}
+
+pub(crate) fn nothing_here(path: &str) -> Box<Problem> {
+    let detail = "Nothing is published at this host and path.";
+    Problem::new(404, "not-found", "Nothing here", detail, StageName::Match)
+        .why(format!("no facade has {path}"))
+}
+
+pub(crate) fn other_methods(allowed: &str) -> Box<Problem> {
+    let detail = format!("This path takes {allowed}.");
+    Problem::new(
+        405,
+        "method",
+        "Method not allowed",
+        detail,
+        StageName::Match,
+    )
+    .header(header::ALLOW, allowed)
+}
+
+pub(crate) fn paused(op: &CompiledOperation) -> Box<Problem> {
+    let detail = "This operation is paused by its publisher.";
+    Problem::new(503, "paused", "Paused", detail, StageName::Match)
+        .why("the facade or the operation is paused")
+        .by(&op.place)
+        .header(header::RETRY_AFTER, "60")
+}
+
+pub(crate) fn not_acceptable(offered: &[&str], op: &CompiledOperation) -> Box<Problem> {
+    let detail = format!("This operation gives {}.", offered.join(" or "));
+    let title = "Not in a media type you accept";
+    Problem::new(406, "not-acceptable", title, detail, StageName::Admit).by(&op.place)
+}
+
+/// A credential that is missing or not good; `challenge` says how one is shown (RFC 9110 §11.6.1).
+pub(crate) fn no_credential(
+    detail: String,
+    why: String,
+    place: &RulePlace,
+    challenge: &str,
+) -> Box<Problem> {
+    Problem::new(401, "key", "A key is needed", detail, StageName::Admit)
+        .why(why)
+        .by(place)
+        .header(header::WWW_AUTHENTICATE, challenge)
+}
+
+/// How a key is shown.
+pub(crate) fn key_challenge(facade: &CompiledFacade) -> String {
+    format!(
+        "Key realm=\"{}\", header=\"{}\"",
+        facade.name, facade.key_header_shown
+    )
+}
+
+pub(crate) fn seconds(d: Duration) -> u64 {
+    d.as_millis().div_ceil(1000) as u64
+}
+
+pub(crate) fn too_many(
+    plan: &LimitPlan,
+    decision: &Decision,
+    consumer: Option<&Consumer>,
+    state: &str,
+) -> Box<Problem> {
+    let wait = seconds(decision.retry_after);
+    let (who, per) = match plan.per {
+        Per::Consumer => (
+            consumer.map_or_else(
+                || "this caller".into(),
+                |c| format!("the consumer “{}”", c.name),
+            ),
+            "for each consumer",
+        ),
+        Per::Address => ("this address".into(), "for each address"),
+        Per::Everyone => ("all callers together".into(), "for all callers together"),
+    };
+    let (window, requests) = (seconds(plan.limit.window), plan.limit.requests);
+    let next = format!("the next one is possible in {wait} seconds");
+    let detail = format!("At most {requests} requests in any {window} seconds {per}; {next}.");
+    let why = format!(
+        "{who} made {requests} requests in the last {window} seconds, which is all that this limit allows; {next}"
+    );
+    let title = "Too many requests";
+    let mut problem = Problem::new(429, "rate-limit", title, detail, StageName::Admit)
+        .why(why)
+        .by(&plan.place)
+        .header(header::RETRY_AFTER, &wait.max(1).to_string());
+    problem
+        .headers
+        .push((RATE_LIMIT_POLICY, plan.policy.clone()));
+    problem.header(RATE_LIMIT, state)
+}
+
+/// A request that does not fit the contract, every mistake listed.
+pub(crate) fn mistakes(
+    list: Vec<Mistake>,
+    op: &CompiledOperation,
+    stage: StageName,
+) -> Box<Problem> {
+    let errors: Vec<_> = list
+        .iter()
+        .map(|(pointer, detail)| json!({ "pointer": pointer, "detail": detail }))
+        .collect();
+    let why = list
+        .iter()
+        .map(|(pointer, detail)| format!("{pointer} {detail}"))
+        .collect::<Vec<_>>()
+        .join("; ");
+    let detail = if list.len() == 1 {
+        why.clone()
+    } else {
+        format!("{} values do not fit; see `errors`.", list.len())
+    };
+    let title = "The request does not fit the contract";
+    Problem::new(400, "contract", title, detail, stage)
+        .why(why)
+        .by(&op.place)
+        .with("errors", json!(errors))
+}
+
+/// A body that is larger than allowed.
+pub(crate) fn too_large(op: &CompiledOperation) -> Box<Problem> {
+    let most = op.admission.max_body;
+    let detail = format!("The body may have at most {most} bytes.");
+    let title = "The body is too large";
+    Problem::new(413, "body-size", title, detail, StageName::Admit).by(&op.admission.max_body_place)
+}
+
+pub(crate) fn body_unreadable(failure: ReadFailure, op: &CompiledOperation) -> Box<Problem> {
+    let (status, kind, title, detail) = match failure {
+        ReadFailure::TooLarge => return too_large(op),
+        ReadFailure::TooSlow => (
+            408,
+            "request-slow",
+            "The request is too slow",
+            "Its body did not arrive in time.",
+        ),
+        ReadFailure::BrokenOff => (
+            400,
+            "request-broke-off",
+            "The request broke off",
+            "Its body is not complete.",
+        ),
+    };
+    Problem::new(status, kind, title, detail, StageName::Admit).by(&op.place)
+}
+
+pub(crate) fn not_understood(taken: &[&str], came: &str, op: &CompiledOperation) -> Box<Problem> {
+    let detail = format!("Send {}; {came} came.", taken.join(" or "));
+    let title = "Media type not understood";
+    Problem::new(415, "media-type", title, detail, StageName::Admit)
+        .by(&op.place)
+        .header(header::ACCEPT, &taken.join(", "))
+}
+
+/// An operation that nothing here can carry out.
+pub(crate) fn not_wired(op: &CompiledOperation) -> Box<Problem> {
+    let detail = "This operation cannot be carried out.";
+    Problem::new(500, "wiring", "Not wired", detail, StageName::Prepare).by(&op.place)
+}

@@ -1,0 +1,52 @@
+//! Problems of replies that have begun.
+
+use std::sync::Arc;
+
+use bytes::Bytes;
+use http::HeaderMap;
+use porch_facade::{CompiledFacade, CompiledOperation};
+
+use super::of_failure;
+use crate::call::Failure;
+use crate::trace::StageName;
+
+/// Makes problems of failures when their exchange is long over, and only its reply goes on.
+#[derive(Clone)]
+pub(crate) struct Tell {
+    facade: Arc<CompiledFacade>,
+    operation: u32,
+    /// The exchange's id.
+    id: Arc<str>,
+}
+
+impl Tell {
+    pub(crate) fn new(facade: &Arc<CompiledFacade>, operation: u32, id: &str) -> Self {
+        Self {
+            facade: facade.clone(),
+            operation,
+            id: id.into(),
+        }
+    }
+
+    pub(crate) fn operation(&self) -> Option<&CompiledOperation> {
+        self.facade.operations.get(self.operation as usize)
+    }
+
+    /// The problem document of a failure, which is noted down in the log.
+    pub(crate) fn document(&self, failure: Failure, stage: StageName) -> Bytes {
+        let Some(operation) = self.operation() else {
+            return Bytes::new();
+        };
+        let backend = operation
+            .steps
+            .first()
+            .and_then(|s| self.facade.backends.get(s.backend));
+        let problem = of_failure(failure, operation, backend.map(|b| &**b), stage);
+        tracing::warn!(
+            "{}: a stream broke off: {}",
+            operation.id,
+            problem.refusal.why
+        );
+        problem.render(&self.id, &HeaderMap::new()).1
+    }
+}

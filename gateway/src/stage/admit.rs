@@ -1,0 +1,178 @@
+//! Admit: credentials, limits, sizes, media types, contract.
+
+use std::net::IpAddr;
+
+use http::HeaderValue;
+use http::request::Parts;
+use porch_facade::{CompiledOperation, LimitPlan, MediaType, Per};
+use porch_rules::limit::{Decision, stable_id};
+
+use super::credential::{self, Caller};
+use super::find::Found;
+use crate::body::InBody;
+use crate::exchange::{Exchange, Mode};
+use crate::media;
+use crate::problem::{self, Problem, seconds};
+use crate::shared::Shared;
+use crate::steps::{Parameters, parameters};
+use crate::trace::{Stage, StageName};
+
+/// What was found out of a request that may pass.
+pub(crate) struct Admitted<'x> {
+    pub(crate) parameters: Parameters<'x>,
+}
+
+/// The `RateLimit` fields of a reply (draft-ietf-httpapi-ratelimit-headers §3 and §4).
+pub(crate) struct RateFields {
+    pub(crate) policy: HeaderValue,
+    pub(crate) state: HeaderValue,
+}
+
+/// Whether a request may pass.
+pub(crate) fn admit<'x>(
+    x: &mut Exchange<'_>,
+    found: &Found<'x>,
+    captured: &[&str],
+    parts: &Parts,
+    body: &InBody,
+) -> Result<Admitted<'x>, Box<Problem>> {
+    let from = x.recorder.borrow().begin();
+    let op = found.operation;
+    if x.mode == Mode::Live {
+        let shared = &x.worker.shared;
+        if !op.admission.credentials.is_empty() {
+            let grants = shared.grants.load();
+            let now = x.now / 1000;
+            x.caller = credential::caller(found.facade, op, &parts.headers, &grants, now)?;
+        }
+        if !op.admission.limits.is_empty() {
+            x.rate = limits(shared, op, &x.caller, x.address)?;
+        }
+    }
+    if body.length().is_some_and(|n| n > op.admission.max_body) {
+        return Err(problem::too_large(op));
+    }
+    // A native call has its values in its messages.
+    let parameters = if found.native {
+        Parameters::default()
+    } else {
+        parameters(op, captured, parts.uri.query(), &parts.headers)
+            .map_err(|list| problem::mistakes(list, op, StageName::Admit))?
+    };
+    x.recorder.borrow_mut().stage(StageName::Admit, from, |s| {
+        note(s, x, op, &parameters);
+    });
+    x.chosen = chosen(op, parts)?;
+    Ok(Admitted { parameters })
+}
+
+/// The media type that the caller gets, when there is a choice.
+fn chosen(op: &CompiledOperation, parts: &Parts) -> Result<Option<MediaType>, Box<Problem>> {
+    let Some(offer) = &op.admission.media else {
+        return Ok(None);
+    };
+    match media::choose(&parts.headers, &offer.offered) {
+        Some(chosen) => Ok(Some(chosen)),
+        None => {
+            let names: Vec<&str> = offer.offered.iter().map(|k| media::name(*k)).collect();
+            Err(problem::not_acceptable(&names, op))
+        }
+    }
+}
+
+/// Asks every limit; a refusal gives back what earlier limits had counted.
+fn limits(
+    shared: &Shared,
+    op: &CompiledOperation,
+    caller: &Caller,
+    address: IpAddr,
+) -> Result<Option<RateFields>, Box<Problem>> {
+    let now = shared.now_ms();
+    let plans = &op.admission.limits;
+    let mut tightest: Option<(&LimitPlan, Decision)> = None;
+    for (i, plan) in plans.iter().enumerate() {
+        let subject = subject(plan, caller, address);
+        let decision = shared.counters.ask(plan.id, subject, plan.limit, now);
+        if !decision.allowed {
+            for earlier in &plans[..i] {
+                let subject = self::subject(earlier, caller, address);
+                shared.counters.give_back(earlier.id, subject);
+            }
+            let state = state(plan, &decision);
+            return Err(problem::too_many(
+                plan,
+                &decision,
+                caller.consumer(),
+                &state,
+            ));
+        }
+        if tightest
+            .as_ref()
+            .is_none_or(|(_, d)| decision.remaining < d.remaining)
+        {
+            tightest = Some((plan, decision));
+        }
+    }
+    Ok(tightest.and_then(|(plan, decision)| fields(plan, &decision)))
+}
+
+fn subject(plan: &LimitPlan, caller: &Caller, address: IpAddr) -> u64 {
+    match plan.per {
+        Per::Consumer => caller.consumer_id() as u64,
+        Per::Address => stable_id(&address.to_string()),
+        Per::Everyone => 0,
+    }
+}
+
+fn fields(plan: &LimitPlan, decision: &Decision) -> Option<RateFields> {
+    Some(RateFields {
+        policy: plan.policy.clone(),
+        state: HeaderValue::from_str(&state(plan, decision)).ok()?,
+    })
+}
+
+fn state(plan: &LimitPlan, decision: &Decision) -> String {
+    let wait = if decision.remaining == 0 {
+        decision.retry_after
+    } else {
+        decision.reset
+    };
+    format!(
+        "\"{}\";r={};t={}",
+        plan.name,
+        decision.remaining,
+        seconds(wait)
+    )
+}
+
+fn note(stage: &mut Stage, x: &Exchange<'_>, op: &CompiledOperation, parameters: &Parameters<'_>) {
+    let live = x.mode == Mode::Live;
+    let notes = &mut stage.notes;
+    match x.caller.consumer() {
+        Some(consumer) => notes.push(format!(
+            "the key “{}…” is of the consumer “{}”",
+            x.caller.shown(),
+            consumer.name
+        )),
+        None if live => notes.push("no key is demanded".into()),
+        None if !op.admission.credentials.is_empty() => {
+            notes.push("a trial run: the key that callers must show is not demanded".into());
+        }
+        None => {}
+    }
+    for limit in &op.admission.limits {
+        let counted = x.rate.as_ref().and_then(|r| r.state.to_str().ok());
+        let state = if live {
+            counted.unwrap_or_default()
+        } else {
+            "not counted in a trial run"
+        };
+        let place = &limit.place;
+        notes.push(format!("{} ({}): {state}", place.rule, place.reach));
+    }
+    let path = op.route.variables.iter().map(String::as_str);
+    let query = parameters.1.iter().map(|(name, value)| (*name, value));
+    for (name, value) in path.zip(&parameters.0).chain(query) {
+        notes.push(format!("{name} = {value}"));
+    }
+}

@@ -1,0 +1,128 @@
+//! Match: host and path to an operation.
+
+use std::borrow::Cow;
+use std::sync::Arc;
+
+use http::request::Parts;
+use http::{HeaderValue, Method, Response, StatusCode, header};
+use porch_facade::{CompiledFacade, CompiledOperation, Miss, NATIVE, OperationIndex, normalise};
+
+use crate::body::ReplyBody;
+use crate::call::{fields, grpc};
+use crate::exchange::{Exchange, Mode, target};
+use crate::problem::{self, Problem};
+use crate::trace::{Message, StageName};
+
+/// The operation that a request is for.
+pub(crate) struct Found<'x> {
+    pub(crate) index: OperationIndex,
+    pub(crate) facade: &'x Arc<CompiledFacade>,
+    pub(crate) operation: &'x CompiledOperation,
+    /// The path as it is compared.
+    path: Cow<'x, str>,
+    /// Where in it the variables' segments stand.
+    captured: Vec<(usize, usize)>,
+    /// Whether the caller speaks the backend's own protocol.
+    pub(crate) native: bool,
+}
+
+impl Found<'_> {
+    /// The segments that the path variables took.
+    pub(crate) fn captured(&self) -> Vec<&str> {
+        self.captured
+            .iter()
+            .map(|(from, to)| &self.path[*from..*to])
+            .collect()
+    }
+}
+
+/// Finds the operation, or answers for the path (`OPTIONS`).
+pub(crate) fn find<'x>(
+    x: &Exchange<'x>,
+    parts: &'x Parts,
+) -> Result<Result<Found<'x>, Response<ReplyBody>>, Box<Problem>> {
+    let from = x.recorder.borrow().begin();
+    let porch = x.porch;
+    let path = normalise(parts.uri.path()).map_err(problem::bad_path)?.path;
+    let host = if porch.router.has_hosts() {
+        host(parts)
+    } else {
+        None
+    };
+    let native = grpc::is_native(&parts.method, &parts.headers);
+    let method = if native {
+        NATIVE
+    } else {
+        parts.method.as_str()
+    };
+    let (index, captured) = match porch.router.find(host.as_deref(), method, &path) {
+        Ok(matched) => {
+            let start = path.as_ptr() as usize;
+            let place = |s: &&str| {
+                let from = s.as_ptr() as usize - start;
+                (from, from + s.len())
+            };
+            (
+                matched.operation,
+                matched.captured.iter().map(place).collect(),
+            )
+        }
+        Err(miss) => return missed(miss, parts).map(Err),
+    };
+    let Some((facade, operation)) = porch.at(index) else {
+        return Err(problem::nothing_here(&path));
+    };
+    let route = &operation.route;
+    x.recorder.borrow_mut().stage(StageName::Match, from, |s| {
+        s.notes.push(format!(
+            "{} {}{} is the operation “{}” of the facade “{}” {}",
+            route.method, facade.base, route.path, operation.id, facade.name, facade.version
+        ));
+        let head = format!("{} {}", parts.method, target(parts));
+        let masked = facade.key_header.as_str();
+        s.before = Some(Message::new(head, &parts.headers, masked));
+    });
+    let pauses = || x.worker.shared.pauses.load();
+    if x.mode == Mode::Live && pauses().stops(&facade.name, &operation.id) {
+        x.at.set(Some(index));
+        return Err(problem::paused(operation));
+    }
+    Ok(Ok(Found {
+        index,
+        facade,
+        operation,
+        path,
+        captured,
+        native,
+    }))
+}
+
+fn missed(miss: Miss, parts: &Parts) -> Result<Response<ReplyBody>, Box<Problem>> {
+    let allowed = match miss {
+        Miss::Path => return Err(problem::nothing_here(parts.uri.path())),
+        Miss::Method(allowed) => allowed.join(", "),
+    };
+    if parts.method != Method::OPTIONS {
+        return Err(problem::other_methods(&allowed));
+    }
+    let mut response = Response::new(ReplyBody::Full(None));
+    *response.status_mut() = StatusCode::NO_CONTENT;
+    if let Ok(value) = HeaderValue::from_str(&format!("{allowed}, OPTIONS")) {
+        response.headers_mut().insert(header::ALLOW, value);
+    }
+    Ok(response)
+}
+
+/// The host that was asked for, in lower case and without its port.
+fn host(parts: &Parts) -> Option<String> {
+    let text = match fields::text(&parts.headers, &header::HOST) {
+        "" => parts.uri.authority().map(|a| a.as_str())?,
+        text => text,
+    };
+    let name = if text.starts_with('[') {
+        text
+    } else {
+        text.split(':').next().unwrap_or(text)
+    };
+    Some(name.to_ascii_lowercase())
+}

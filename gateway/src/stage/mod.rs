@@ -1,0 +1,13 @@
+//! The stages of an exchange besides its calls.
+
+mod admit;
+mod credential;
+mod find;
+mod record;
+mod reply;
+
+pub(crate) use admit::{RateFields, admit};
+pub(crate) use credential::Caller;
+pub(crate) use find::find;
+pub(crate) use record::record;
+pub(crate) use reply::reply;

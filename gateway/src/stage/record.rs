@@ -1,0 +1,118 @@
+//! Record: usage always; a trace when sampled, asked for, or failed.
+
+use std::cell::Cell;
+
+use http::Response;
+use http::request::Parts;
+
+use crate::body::ReplyBody;
+use crate::exchange::{Exchange, Mode, target};
+use crate::trace::{Message, Refusal, StageName, Trace};
+use crate::usage::Record;
+use crate::worker::{Ending, SHORT_TRACES};
+
+/// Ends an exchange whose reply is known. The trace is given for trial runs; those of live traffic are handed out.
+pub(crate) fn record(
+    x: Exchange<'_>,
+    parts: &Parts,
+    refusal: Option<Refusal>,
+    response: &mut Response<ReplyBody>,
+) -> Option<Box<Trace>> {
+    let status = response.status().as_u16();
+    if x.mode == Mode::Live {
+        response.body_mut().set_ending(Ending {
+            worker: x.worker.clone(),
+            porch: x.porch.clone(),
+            started: x.recorder.borrow().started,
+            operation: x.at.get(),
+            consumer: x.caller.consumer_id(),
+            status,
+            bytes_in: x.bytes_in.get(),
+            bytes_out: Cell::new(0),
+        });
+    }
+    let full = x.recorder.borrow().full;
+    let short = || refusal.is_some() && x.worker.may_trace(x.now, SHORT_TRACES);
+    if !full && !short() {
+        return None;
+    }
+    let trace = Box::new(trace(&x, parts, refusal, response));
+    match x.mode {
+        Mode::Trial => Some(trace),
+        Mode::Live => {
+            x.worker.shared.send(Record::Trace(trace));
+            None
+        }
+    }
+}
+
+fn trace(
+    x: &Exchange<'_>,
+    parts: &Parts,
+    refusal: Option<Refusal>,
+    response: &Response<ReplyBody>,
+) -> Trace {
+    last_stages(x, refusal.as_ref(), response);
+    let at = x.at.get().and_then(|index| x.porch.at(index));
+    let mut recorder = x.recorder.borrow_mut();
+    Trace {
+        id: x.id().to_owned(),
+        at: x.now,
+        release: match x.mode {
+            Mode::Live => x.porch.release,
+            Mode::Trial => 0,
+        },
+        facade: at.map_or_else(String::new, |(facade, _)| facade.name.clone()),
+        operation: at.map_or_else(String::new, |(_, op)| op.id.clone()),
+        consumer: x.caller.consumer_id(),
+        consumer_name: x.caller.consumer_name().to_owned(),
+        key: x.caller.shown().to_owned(),
+        address: x.address.to_string(),
+        method: parts.method.to_string(),
+        target: target(parts),
+        status: response.status().as_u16(),
+        us: recorder.started.elapsed().as_micros() as u64,
+        refusal,
+        stages: std::mem::take(&mut recorder.stages),
+    }
+}
+
+/// The stage that refused, where it noted nothing down itself, and the reply as it leaves.
+fn last_stages(x: &Exchange<'_>, refusal: Option<&Refusal>, response: &Response<ReplyBody>) {
+    let mut recorder = x.recorder.borrow_mut();
+    if let Some(refusal) = refusal
+        && !recorder.stages.iter().any(|s| s.name == refusal.stage)
+    {
+        let from = recorder.begin();
+        recorder.stage(refusal.stage, from, |s| s.notes.push(refusal.why.clone()));
+    }
+    let ReplyBody::Full(bytes) = response.body() else {
+        return;
+    };
+    if !recorder.full {
+        return;
+    }
+    if recorder
+        .stages
+        .last()
+        .is_none_or(|s| s.name != StageName::Reply)
+    {
+        let from = recorder.begin();
+        recorder.stage(StageName::Reply, from, |_| ());
+    }
+    let head = response.status().to_string();
+    let mut message =
+        Message::new(head, response.headers(), "").body(bytes.as_deref().unwrap_or_default());
+    if let Some((facade, op)) = x.at.get().and_then(|index| x.porch.at(index)) {
+        for backend in op
+            .steps
+            .iter()
+            .filter_map(|s| facade.backends.get(s.backend))
+        {
+            message.mask(&backend.credentials.mask);
+        }
+    }
+    if let Some(last) = recorder.stages.last_mut() {
+        last.after = Some(message);
+    }
+}

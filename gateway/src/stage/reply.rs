@@ -1,0 +1,263 @@
+//! Reply: what is made of the answers.
+
+use bytes::Bytes;
+use http::{HeaderMap, HeaderName, HeaderValue, Response, StatusCode, header};
+use porch_facade::{CompiledBackend, CompiledFacade, CompiledOperation, MediaType};
+use porch_rules::expr::Template;
+use serde_json::Value;
+
+use crate::body::ReplyBody;
+use crate::call::fields::strip_hop_by_hop;
+use crate::call::{Answer, Content, Failure, Passed, Passing, Whole};
+use crate::exchange::Exchange;
+use crate::media;
+use crate::problem::{Problem, bad_answer, of_failure};
+use crate::steps::{AnswerView, Outcome, Request, Scope, json_of};
+use crate::trace::StageName;
+
+/// The reply of an exchange.
+pub(crate) fn reply(
+    x: &Exchange<'_>,
+    request: &Request<'_>,
+    outcome: Outcome<'_>,
+    scope: &mut Scope<'_>,
+) -> Result<Response<ReplyBody>, Box<Problem>> {
+    let from = x.recorder.borrow().begin();
+    let (answer, backend) = match outcome {
+        Outcome::One(Answer::Through(passing), backend) => {
+            return Ok(pass(x, request, *passing, backend));
+        }
+        Outcome::One(Answer::Whole(whole), backend) => (Some(*whole), Some(backend)),
+        Outcome::Many => (None, None),
+    };
+    let mut answer = answer;
+    let notes = answer
+        .as_mut()
+        .map(|a| std::mem::take(&mut a.notes))
+        .unwrap_or_default();
+    let made = make(x, request, answer, backend, scope);
+    x.recorder.borrow_mut().stage(StageName::Reply, from, |s| {
+        s.notes = notes;
+        if let Err(problem) = &made {
+            s.notes.push(problem.refusal.why.clone());
+        }
+        if let Some(backend) = backend {
+            s.mask(&backend.credentials.mask);
+        }
+    });
+    made
+}
+
+/// An answer that goes to the caller as it comes.
+fn pass(
+    x: &Exchange<'_>,
+    request: &Request<'_>,
+    passing: Passing,
+    backend: &CompiledBackend,
+) -> Response<ReplyBody> {
+    let mut head = passing.head;
+    if passing.of_backend {
+        pass_on(&mut head.headers, backend, request.facade);
+        if x.chosen.is_some() {
+            let accept = HeaderValue::from_static("accept");
+            head.headers.append(header::VARY, accept);
+        }
+    }
+    let mut recorder = x.recorder.borrow_mut();
+    let from = recorder.begin();
+    recorder.stage(StageName::Reply, from, |s| s.notes = passing.notes);
+    Response::from_parts(head, passing.body)
+}
+
+fn make(
+    x: &Exchange<'_>,
+    request: &Request<'_>,
+    answer: Option<Whole>,
+    backend: Option<&CompiledBackend>,
+    scope: &mut Scope<'_>,
+) -> Result<Response<ReplyBody>, Box<Problem>> {
+    let op = request.operation;
+    let failed = |failure| of_failure(failure, op, backend, StageName::Reply);
+    let Some(mut whole) = answer else {
+        let body = match &op.reply.body {
+            Some(template) => render(template, scope).map_err(failed)?,
+            None => Bytes::new(),
+        };
+        return Ok(own(x, StatusCode::OK, in_chosen_type(x, op, body)?));
+    };
+    let template = op.reply.body.as_ref();
+    let template = template.filter(|_| whole.status.is_success());
+    if let (None, Content::Raw(..)) = (template, &whole.body) {
+        return Ok(raw(whole));
+    }
+    let status = whole.status;
+    let bytes = match template {
+        Some(template) => {
+            let value = value_of(whole.body).map_err(failed)?;
+            let headers = &whole.fields;
+            let soap_headers = whole.soap_headers.take();
+            let view = AnswerView::new(status.as_u16(), headers, value, soap_headers);
+            scope.answers = vec![Some(view)];
+            render(template, scope).map_err(failed)?
+        }
+        None => match whole.body {
+            Content::Empty | Content::Raw(..) => Bytes::new(),
+            Content::Json(json) => json,
+            Content::Value(value) => value.to_string().into(),
+        },
+    };
+    let mut response = own(x, status, in_chosen_type(x, op, bytes)?);
+    match whole.passed {
+        Passed::None => {}
+        Passed::All if template.is_some() => {}
+        Passed::All => {
+            let mut fields = whole.fields;
+            if let Some(backend) = backend {
+                pass_on(&mut fields, backend, request.facade);
+            }
+            converted(&mut fields, response.headers());
+            *response.headers_mut() = fields;
+        }
+        Passed::These(fields) => {
+            for (name, value) in fields {
+                response.headers_mut().append(name, value);
+            }
+        }
+    }
+    Ok(response)
+}
+
+fn value_of(content: Content) -> Result<Value, Failure> {
+    match content {
+        Content::Empty => Ok(Value::Null),
+        Content::Json(json) => json_of(&json),
+        Content::Value(value) => Ok(value),
+        Content::Raw(kind, _) => Err(Failure::Answer(format!(
+            "an expression cannot look into {kind}"
+        ))),
+    }
+}
+
+fn render(template: &Template, scope: &Scope<'_>) -> Result<Bytes, Failure> {
+    match template.render(scope) {
+        Ok(value) => Ok(value.map_or_else(Bytes::new, |v| v.to_string().into())),
+        Err((source, error)) => Err(Failure::Answer(format!(
+            "the reply cannot be built: ={source}: {error}"
+        ))),
+    }
+}
+
+/// Bytes of some media type, as they are.
+fn raw(whole: Whole) -> Response<ReplyBody> {
+    let (kind, data) = match whole.body {
+        Content::Raw(kind, data) => (kind, data),
+        _ => (String::new(), Bytes::new()),
+    };
+    let mut response = Response::new(ReplyBody::Full(Some(data)));
+    if let Ok(kind) = HeaderValue::from_str(&kind) {
+        response.headers_mut().insert(header::CONTENT_TYPE, kind);
+    }
+    if let Passed::These(fields) = whole.passed {
+        for (name, value) in fields {
+            response.headers_mut().append(name, value);
+        }
+    }
+    response
+}
+
+/// A reply's JSON in the media type that the caller gets.
+fn in_chosen_type(
+    x: &Exchange<'_>,
+    op: &CompiledOperation,
+    json: Bytes,
+) -> Result<Bytes, Box<Problem>> {
+    let (Some(MediaType::Xml), Some(offer)) = (x.chosen, &op.admission.media) else {
+        return Ok(json);
+    };
+    if json.is_empty() {
+        return Ok(json);
+    }
+    let bad = |why| bad_answer(op, why);
+    let value =
+        serde_json::from_slice(&json).map_err(|e| bad(format!("its body is no JSON: {e}")))?;
+    media::render(MediaType::Xml, &value, &offer.mapping)
+        .map(Bytes::from)
+        .map_err(|errors| {
+            let list: Vec<String> = errors
+                .iter()
+                .map(|e| format!("{} {}", e.pointer, e.message))
+                .collect();
+            bad(format!("it cannot be written as XML: {}", list.join("; ")))
+        })
+}
+
+/// A reply that was made here; where there is a choice of media types, caches must know.
+fn own(x: &Exchange<'_>, status: StatusCode, body: Bytes) -> Response<ReplyBody> {
+    let has_body = !body.is_empty();
+    let mut response = Response::new(ReplyBody::Full(has_body.then_some(body)));
+    *response.status_mut() = status;
+    let headers = response.headers_mut();
+    if has_body {
+        let kind = media::name(x.chosen.unwrap_or(MediaType::Json));
+        headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(kind));
+    }
+    if x.chosen.is_some() {
+        headers.insert(header::VARY, HeaderValue::from_static("accept"));
+    }
+    response
+}
+
+/// Fields that describe bytes which are no longer the same.
+const OF_OLD_BYTES: [HeaderName; 5] = [
+    header::CONTENT_LENGTH,
+    header::CONTENT_ENCODING,
+    header::ACCEPT_RANGES,
+    HeaderName::from_static("content-digest"),
+    HeaderName::from_static("repr-digest"),
+];
+
+/// The header fields of an answer whose body was converted: what described the old bytes is gone or weakened.
+fn converted(headers: &mut HeaderMap, new: &HeaderMap) {
+    for name in &OF_OLD_BYTES {
+        headers.remove(name);
+    }
+    // Other bytes of the same meaning: the validator is weak now (RFC 9110 §8.8.1).
+    if let Some(tag) = headers
+        .get(header::ETAG)
+        .and_then(|v| v.to_str().ok())
+        .filter(|t| t.starts_with('"'))
+        && let Ok(weak) = HeaderValue::from_str(&format!("W/{tag}"))
+    {
+        headers.insert(header::ETAG, weak);
+    }
+    for (name, value) in new {
+        if name == header::VARY && headers.contains_key(header::VARY) {
+            headers.append(name, value.clone());
+        } else {
+            headers.insert(name, value.clone());
+        }
+    }
+}
+
+/// The header fields of an answer that is passed on: hop-by-hop fields gone, addresses translated.
+fn pass_on(headers: &mut HeaderMap, backend: &CompiledBackend, facade: &CompiledFacade) {
+    strip_hop_by_hop(headers);
+    for name in [header::LOCATION, header::CONTENT_LOCATION] {
+        let Some(text) = headers.get(&name).and_then(|v| v.to_str().ok()) else {
+            continue;
+        };
+        let translated = backend.addresses.iter().find_map(|address| {
+            let own = text
+                .strip_prefix(address.scheme())
+                .and_then(|t| t.strip_prefix("://"))
+                .and_then(|t| t.strip_prefix(address.authority.as_str()))
+                .unwrap_or(text);
+            let rest = own.strip_prefix(address.path.as_str())?;
+            rest.starts_with('/')
+                .then(|| format!("{}{rest}", facade.base))
+        });
+        if let Some(Ok(value)) = translated.as_deref().map(HeaderValue::from_str) {
+            headers.insert(name, value);
+        }
+    }
+}

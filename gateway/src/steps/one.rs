@@ -1,0 +1,283 @@
+//! One step: prepare, call, read.
+
+use std::time::Instant;
+
+use http::header;
+use porch_facade::{CompiledBackend, Step};
+
+use super::{Outcome, Request, Scope, body};
+use crate::body::InBody;
+use crate::call::fields::TRACEPARENT;
+use crate::call::{
+    Answer, CallerBody, Context, Failure, Needs, Prepared, Protocol, Read, Sent, protocol,
+};
+use crate::exchange::{Exchange, Mode};
+use crate::problem::{Problem, not_wired, of_failure};
+use crate::trace::{Message, StageName, came, sent};
+
+/// A step that is about to be carried out.
+pub(super) struct Call<'a> {
+    pub(super) step: &'a Step,
+    pub(super) backend: &'a CompiledBackend,
+    pub(super) protocol: &'static dyn Protocol,
+    /// Index of the address that is called.
+    pub(super) at: usize,
+    /// Its name, where an operation has several.
+    pub(super) shown: &'a str,
+    /// Whether the answer may go through, or is waited for whole.
+    pub(super) alone: bool,
+}
+
+impl<'a> Call<'a> {
+    pub(super) fn of(
+        x: &Exchange<'_>,
+        request: &Request<'a>,
+        step: &'a Step,
+        alone: bool,
+    ) -> Result<Self, Box<Problem>> {
+        let backend = request.facade.backends.get(step.backend);
+        let (Some(backend), Some(protocol)) = (backend, protocol(&*step.call)) else {
+            return Err(not_wired(request.operation));
+        };
+        Ok(Self {
+            step,
+            backend,
+            protocol,
+            at: x.worker.backends.choose(backend),
+            shown: if alone { "" } else { &step.name },
+            alone,
+        })
+    }
+
+    pub(super) fn context<'c>(
+        &'c self,
+        x: &Exchange<'_>,
+        request: &'c Request<'a>,
+        scope: &'c Scope<'c>,
+    ) -> Context<'c> {
+        let shaped = request.operation.reply.body.is_some();
+        let trial = x.mode == Mode::Trial;
+        let as_json = x.chosen != Some(porch_facade::MediaType::Xml);
+        Context {
+            facade: request.facade,
+            operation: request.operation,
+            call: &self.step.call,
+            backend: self.backend,
+            address: &self.backend.addresses[self.at],
+            faults: &self.step.faults,
+            parts: request.parts,
+            captured: request.captured,
+            scope,
+            native: request.native,
+            chosen: x.chosen,
+            keep: x.recorder.borrow().full,
+            may_stream: self.alone && !trial && !shaped && as_json,
+            whole: shaped || !self.alone,
+            trial,
+            tell: &request.tell,
+        }
+    }
+
+    pub(super) fn problem(
+        &self,
+        request: &Request<'_>,
+        failure: Failure,
+        stage: StageName,
+    ) -> Box<Problem> {
+        of_failure(failure, request.operation, Some(self.backend), stage)
+    }
+}
+
+pub(super) async fn run<'a>(
+    x: &Exchange<'_>,
+    request: &Request<'a>,
+    step: &'a Step,
+    scope: &mut Scope<'_>,
+    body: InBody,
+) -> Result<Outcome<'a>, Box<Problem>> {
+    let call = Call::of(x, request, step, true)?;
+    let needs = {
+        let cx = call.context(x, request, scope);
+        call.protocol.needs(&cx, &body)
+    };
+    let body = if matches!(needs, Needs::Nothing | Needs::Stream) {
+        CallerBody::Unread(body)
+    } else {
+        body::receive(x, request.operation, request.parts, needs, scope, body)
+            .await
+            .map_err(|f| call.problem(request, f, StageName::Admit))?
+    };
+    let answer = carry_out(x, request, &call, scope, body).await?;
+    Ok(Outcome::One(answer.1, call.backend))
+}
+
+/// Prepares the request of a step, sends it and reads the answer. Gives the answer's head too, for expressions.
+pub(super) async fn carry_out<'a>(
+    x: &Exchange<'_>,
+    request: &Request<'a>,
+    call: &Call<'a>,
+    scope: &Scope<'_>,
+    body: CallerBody,
+) -> Result<(Head, Answer), Box<Problem>> {
+    let cx = call.context(x, request, scope);
+    let prepared = prepare(x, request, call, &cx, body)?;
+    let from = x.recorder.borrow().begin();
+    let sent = send(x, call, &cx, prepared).await.map_err(|failure| {
+        let problem = call.problem(request, failure, StageName::Prepare);
+        note(x, call, (StageName::Call, from), &problem);
+        problem
+    })?;
+    let read = call.protocol.read(&cx, sent).await;
+    finish(x, request, call, from, read)
+}
+
+/// Status and fields of an answer.
+pub(super) type Head = (http::StatusCode, http::HeaderMap);
+
+fn prepare(
+    x: &Exchange<'_>,
+    request: &Request<'_>,
+    call: &Call<'_>,
+    cx: &Context<'_>,
+    body: CallerBody,
+) -> Result<Prepared, Box<Problem>> {
+    let from = x.recorder.borrow().begin();
+    let before = if cx.keep { shown_body(cx, &body) } else { None };
+    match call.protocol.prepare(cx, body) {
+        Ok(mut prepared) => {
+            add_common(x, call, &mut prepared.request);
+            if cx.keep {
+                let mut seen = std::mem::take(&mut prepared.seen);
+                let notes = std::mem::take(&mut seen.notes);
+                let after = sent(&prepared.request, cx.address, seen);
+                let mut recorder = x.recorder.borrow_mut();
+                let at = (StageName::Prepare, from);
+                recorder.of_step(at, call.shown, call.backend, |stage| {
+                    stage.before = before;
+                    stage.after = Some(after);
+                    stage.notes = notes;
+                });
+            }
+            Ok(prepared)
+        }
+        Err(failure) => {
+            let problem = call.problem(request, failure, StageName::Prepare);
+            let mut recorder = x.recorder.borrow_mut();
+            let at = (StageName::Prepare, from);
+            recorder.of_step(at, call.shown, call.backend, |stage| {
+                stage.before = before;
+                stage.notes.push(problem.refusal.why.clone());
+            });
+            Err(problem)
+        }
+    }
+}
+
+/// The caller's body as it is shown, as far as it was read.
+fn shown_body(cx: &Context<'_>, body: &CallerBody) -> Option<Message> {
+    match (body.bytes(), &cx.scope.body) {
+        (Some(bytes), _) => Some(Message::default().body(bytes)),
+        (None, Some(value)) => Some(Message::default().body(value.to_string().as_bytes())),
+        (None, None) => None,
+    }
+}
+
+/// What every backend request carries.
+fn add_common(
+    x: &Exchange<'_>,
+    call: &Call<'_>,
+    request: &mut http::Request<crate::body::OutBody>,
+) {
+    let headers = request.headers_mut();
+    headers.insert(header::FORWARDED, x.forwarded.clone());
+    headers.insert(TRACEPARENT, x.traceparent.clone());
+    for (name, value) in &call.backend.credentials.headers {
+        headers.insert(name.clone(), value.clone());
+    }
+    if call.backend.transport == porch_facade::Transport::Http1 {
+        let address = &call.backend.addresses[call.at];
+        headers.insert(header::HOST, address.host.clone());
+    }
+}
+
+async fn send(
+    x: &Exchange<'_>,
+    call: &Call<'_>,
+    cx: &Context<'_>,
+    prepared: Prepared,
+) -> Result<Sent, Failure> {
+    let Prepared {
+        request,
+        within,
+        again,
+        complaint,
+        ..
+    } = prepared;
+    let anew = || {
+        if !again {
+            return None;
+        }
+        let mut prepared = call.protocol.prepare(cx, CallerBody::Gone).ok()?;
+        add_common(x, call, &mut prepared.request);
+        Some(prepared.request)
+    };
+    let until = tokio::time::Instant::now() + within;
+    let backends = &x.worker.backends;
+    let answered = backends
+        .send(call.backend, call.at, request, until, within, &anew)
+        .await;
+    match answered {
+        Ok(answered) => Ok(Sent {
+            answered,
+            until,
+            complaint,
+        }),
+        Err(failure) => {
+            let complaint = complaint.and_then(|c| c.borrow_mut().take());
+            Err(complaint.unwrap_or(Failure::Call(failure)))
+        }
+    }
+}
+
+fn finish(
+    x: &Exchange<'_>,
+    request: &Request<'_>,
+    call: &Call<'_>,
+    from: Instant,
+    mut read: Read,
+) -> Result<(Head, Answer), Box<Problem>> {
+    let answer = read
+        .answer
+        .map_err(|failure| call.problem(request, failure, StageName::Prepare));
+    let mut recorder = x.recorder.borrow_mut();
+    if recorder.full {
+        let mut notes = std::mem::take(&mut read.seen.notes);
+        if let Err(problem) = &answer
+            && problem.refusal.stage != StageName::Reply
+        {
+            notes.push(problem.refusal.why.clone());
+        }
+        let after = came(read.status, &read.fields, read.seen);
+        let at = (StageName::Call, from);
+        recorder.of_step(at, call.shown, call.backend, |stage| {
+            stage.notes = notes;
+            stage.after = Some(after);
+        });
+        if let Err(problem) = &answer
+            && problem.refusal.stage == StageName::Reply
+        {
+            let at = (StageName::Reply, recorder.begin());
+            recorder.of_step(at, call.shown, call.backend, |stage| {
+                stage.notes.push(problem.refusal.why.clone());
+            });
+        }
+    }
+    Ok(((read.status, read.fields), answer?))
+}
+
+fn note(x: &Exchange<'_>, call: &Call<'_>, at: (StageName, Instant), problem: &Problem) {
+    let mut recorder = x.recorder.borrow_mut();
+    recorder.of_step(at, call.shown, call.backend, |stage| {
+        stage.notes.push(problem.refusal.why.clone());
+    });
+}

@@ -1,0 +1,307 @@
+//! What expressions can name while an exchange runs.
+
+use std::borrow::Cow;
+use std::net::IpAddr;
+
+use http::HeaderMap;
+use porch_contract::{ParamType, Place};
+use porch_facade::{CompiledOperation, ParamPlan, REQUEST_ROOTS, percent_decode};
+use porch_rules::expr::{Scope as Names, Val};
+use serde_json::{Value, json};
+
+use crate::call::Mistake;
+use crate::stage::Caller;
+
+/// The values of one exchange.
+pub(crate) struct Scope<'a> {
+    pub(crate) operation: &'a CompiledOperation,
+    /// Values of the path variables, decoded and typed.
+    pub(crate) path: Vec<Value>,
+    /// Values of the declared query parameters that were sent.
+    pub(crate) query: Vec<(&'a str, Value)>,
+    pub(crate) headers: &'a HeaderMap,
+    pub(crate) body: Option<Value>,
+    pub(crate) caller: &'a Caller,
+    pub(crate) address: IpAddr,
+    /// Answers by the numbers of their steps, as far as they are there.
+    pub(crate) answers: Vec<Option<AnswerView>>,
+}
+
+/// A backend's answer as expressions see it.
+pub(crate) struct AnswerView {
+    value: Value,
+}
+
+impl AnswerView {
+    pub(crate) fn new(
+        status: u16,
+        headers: &HeaderMap,
+        body: Value,
+        soap_headers: Option<Value>,
+    ) -> Self {
+        let headers: serde_json::Map<String, Value> = headers
+            .iter()
+            .map(|(k, v)| {
+                (
+                    k.to_string(),
+                    Value::String(String::from_utf8_lossy(v.as_bytes()).into_owned()),
+                )
+            })
+            .collect();
+        let mut value = json!({ "status": status, "header": headers, "body": body });
+        if let Some(soap_headers) = soap_headers {
+            value["soapHeader"] = soap_headers;
+        }
+        Self { value }
+    }
+}
+
+/// An answer without the request it belongs to: what shapes the messages of a stream.
+pub(crate) struct AnswerOnly(Value);
+
+impl AnswerOnly {
+    pub(crate) fn new(body: Value) -> Self {
+        Self(json!({ "status": 200, "header": {}, "body": body }))
+    }
+}
+
+impl Names for AnswerOnly {
+    fn open_xml(&self, text: &str) -> Result<Value, String> {
+        porch_soap::generic::to_json(text, &porch_soap::generic::Mapping::default())
+            .map_err(|e| format!("is no well-formed XML: {e}"))
+    }
+
+    fn member<'s>(&'s self, root: usize, name: &str) -> Option<Val<'s>> {
+        if root == ANSWER {
+            self.0.get(name).map(Val::of)
+        } else {
+            None
+        }
+    }
+
+    fn whole(&self, root: usize) -> Val<'_> {
+        if root == ANSWER {
+            Val::of(&self.0)
+        } else {
+            Val::Absent
+        }
+    }
+}
+
+/// Number of the first root that is an answer.
+const ANSWER: usize = REQUEST_ROOTS.len();
+/// What can be said of the caller.
+const OF_CALLER: [&str; 3] = ["consumer", "key", "address"];
+
+impl Scope<'_> {
+    fn answer(&self, root: usize) -> Option<&Value> {
+        let step = root.checked_sub(ANSWER)?;
+        self.answers.get(step)?.as_ref().map(|a| &a.value)
+    }
+}
+
+impl Names for Scope<'_> {
+    fn open_xml(&self, text: &str) -> Result<Value, String> {
+        porch_soap::generic::to_json(text, &porch_soap::generic::Mapping::default())
+            .map_err(|e| format!("is no well-formed XML: {e}"))
+    }
+
+    fn member<'s>(&'s self, root: usize, name: &str) -> Option<Val<'s>> {
+        match root {
+            0 => self
+                .operation
+                .route
+                .variables
+                .iter()
+                .position(|v| v == name)
+                .and_then(|i| self.path.get(i))
+                .map(Val::of),
+            1 => self
+                .query
+                .iter()
+                .find(|(n, _)| *n == name)
+                .map(|(_, v)| Val::of(v)),
+            2 => self
+                .headers
+                .get(name)
+                .map(|v| Val::Str(String::from_utf8_lossy(v.as_bytes()))),
+            3 => self.body.as_ref().and_then(|b| b.get(name)).map(Val::of),
+            4 => match name {
+                "consumer" => Some(Val::Str(Cow::Borrowed(self.caller.consumer_name()))),
+                "key" => Some(Val::Str(Cow::Borrowed(self.caller.shown()))),
+                "address" => Some(Val::Str(Cow::Owned(self.address.to_string()))),
+                _ => None,
+            },
+            _ => self.answer(root)?.get(name).map(Val::of),
+        }
+    }
+
+    fn whole(&self, root: usize) -> Val<'_> {
+        match root {
+            0 => Val::Map(
+                self.operation
+                    .route
+                    .variables
+                    .iter()
+                    .cloned()
+                    .zip(self.path.iter().map(Val::of))
+                    .collect(),
+            ),
+            1 => Val::Map(
+                self.query
+                    .iter()
+                    .map(|(n, v)| ((*n).to_owned(), Val::of(v)))
+                    .collect(),
+            ),
+            2 => Val::Map(
+                self.headers
+                    .iter()
+                    .map(|(k, v)| {
+                        (
+                            k.to_string(),
+                            Val::Str(String::from_utf8_lossy(v.as_bytes())),
+                        )
+                    })
+                    .collect(),
+            ),
+            3 => self.body.as_ref().map_or(Val::Absent, Val::of),
+            4 => Val::Map(
+                OF_CALLER
+                    .iter()
+                    .filter_map(|n| Some(((*n).to_owned(), self.member(4, n)?)))
+                    .collect(),
+            ),
+            _ => self.answer(root).map_or(Val::Absent, Val::of),
+        }
+    }
+}
+
+/// Values of the path variables, and of the query parameters that were sent.
+pub(crate) type Parameters<'a> = (Vec<Value>, Vec<(&'a str, Value)>);
+
+/// The text of a path variable. One that takes several segments keeps the slashes that came encoded, so that they can be
+/// told from those between its segments (`google/api/http.proto`, on multi-segment variables).
+fn decoded<'t>(operation: &CompiledOperation, name: &str, raw: &'t str) -> Option<Cow<'t, str>> {
+    let several = raw.contains("%2F") && operation.route.several.iter().any(|s| s == name);
+    if !several {
+        return percent_decode(raw, false);
+    }
+    let parts: Option<Vec<Cow<'_, str>>> = raw
+        .split("%2F")
+        .map(|part| percent_decode(part, false))
+        .collect();
+    parts.map(|p| Cow::Owned(p.join("%2F")))
+}
+
+const NOT_UTF8: &str = "is not UTF-8 when percent-decoded";
+
+/// Reads the parameters of a request; every one that does not fit is a mistake.
+pub(crate) fn parameters<'a>(
+    operation: &'a CompiledOperation,
+    captured: &[&str],
+    query: Option<&str>,
+    headers: &HeaderMap,
+) -> Result<Parameters<'a>, Vec<Mistake>> {
+    let mut mistakes = Vec::new();
+    let path = path_values(operation, captured, &mut mistakes);
+    let (found, seen) = query_values(operation, query.unwrap_or_default(), &mut mistakes);
+    for plan in operation.admission.parameters.iter().filter(|p| p.required) {
+        let (place, missing) = match plan.place {
+            Place::Query => ("query", !seen.contains(&&*plan.name)),
+            Place::Header => ("header", !headers.contains_key(&*plan.name)),
+            Place::Path => continue,
+        };
+        if missing {
+            mistakes.push((format!("/{place}/{}", plan.name), "must be there".into()));
+        }
+    }
+    if mistakes.is_empty() {
+        Ok((path, found))
+    } else {
+        Err(mistakes)
+    }
+}
+
+fn path_values(
+    operation: &CompiledOperation,
+    captured: &[&str],
+    mistakes: &mut Vec<Mistake>,
+) -> Vec<Value> {
+    let variables = &operation.route.variables;
+    let mut path = Vec::with_capacity(variables.len());
+    for (name, raw) in variables.iter().zip(captured) {
+        let mut plans = operation.admission.parameters.iter();
+        let plan = plans.find(|p| p.place == Place::Path && *p.name == **name);
+        let value = match (decoded(operation, name, raw), plan) {
+            (None, _) => Err(NOT_UTF8.to_owned()),
+            (Some(text), None) => Ok(Value::String(text.into_owned())),
+            (Some(text), Some(plan)) => typed(plan, &text),
+        };
+        match value {
+            Ok(value) => path.push(value),
+            Err(message) => mistakes.push((format!("/path/{name}"), message)),
+        }
+    }
+    // A trailing variable of several segments may have taken none.
+    let none = variables.iter().skip(captured.len());
+    path.extend(none.map(|_| Value::String(String::new())));
+    path
+}
+
+/// The values that were sent of declared parameters, and the names of all of those that were.
+fn query_values<'a>(
+    operation: &'a CompiledOperation,
+    query: &str,
+    mistakes: &mut Vec<Mistake>,
+) -> (Vec<(&'a str, Value)>, Vec<&'a str>) {
+    let (mut found, mut seen): (Vec<(&str, Value)>, Vec<&str>) = (Vec::new(), Vec::new());
+    for pair in query.split('&').filter(|p| !p.is_empty()) {
+        let (raw_name, raw) = pair.split_once('=').unwrap_or((pair, ""));
+        let name = percent_decode(raw_name, true);
+        let mut plans = operation.admission.parameters.iter();
+        let plan = plans.find(|p| p.place == Place::Query && name.as_deref() == Some(&*p.name));
+        let Some(plan) = plan else { continue };
+        seen.push(&plan.name);
+        if plan.of_call {
+            continue;
+        }
+        if found.iter().any(|(n, _)| *n == &*plan.name) {
+            mistakes.push((format!("/query/{}", plan.name), "stands twice".into()));
+            continue;
+        }
+        let text = percent_decode(raw, true).ok_or_else(|| NOT_UTF8.to_owned());
+        match text.and_then(|text| typed(plan, &text)) {
+            Ok(value) => found.push((&plan.name, value)),
+            Err(message) => mistakes.push((format!("/query/{}", plan.name), message)),
+        }
+    }
+    (found, seen)
+}
+
+fn typed(plan: &ParamPlan, text: &str) -> Result<Value, String> {
+    if !plan.enumeration.is_empty() && !plan.enumeration.iter().any(|e| e == text) {
+        let near = porch_contract::suggest(text, plan.enumeration.iter().map(String::as_str))
+            .map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
+        return Err(format!("is none of {}{near}", plan.enumeration.join(", ")));
+    }
+    match plan.kind {
+        ParamType::Text => Ok(Value::String(text.to_owned())),
+        ParamType::Boolean => match text {
+            "true" => Ok(Value::Bool(true)),
+            "false" => Ok(Value::Bool(false)),
+            _ => Err("must be true or false".into()),
+        },
+        ParamType::Integer | ParamType::Number => {
+            let what = if plan.kind == ParamType::Integer {
+                "a whole number"
+            } else {
+                "a number"
+            };
+            let whole = plan.kind == ParamType::Number || !text.contains(['.', 'e', 'E']);
+            match text.parse::<serde_json::Number>() {
+                Ok(number) if whole => Ok(Value::Number(number)),
+                _ => Err(format!("must be {what}")),
+            }
+        }
+    }
+}

@@ -1,0 +1,102 @@
+//! Notes stages down while an exchange runs: the one place where that is done.
+
+use std::time::Instant;
+
+use http::{HeaderMap, Request, StatusCode};
+use porch_facade::{Address, CompiledBackend};
+
+use super::{Message, Stage, StageName};
+use crate::body::OutBody;
+use crate::call::Seen;
+
+/// Notes stages down. When `full` is off, only what is needed to explain a refusal is kept.
+pub(crate) struct Recorder {
+    pub(crate) full: bool,
+    pub(crate) stages: Vec<Stage>,
+    pub(crate) started: Instant,
+}
+
+impl Recorder {
+    pub(crate) fn new(full: bool) -> Self {
+        Self {
+            full,
+            stages: Vec::new(),
+            started: Instant::now(),
+        }
+    }
+
+    /// When a stage begins; the clock is only read when somebody looks.
+    pub(crate) fn begin(&self) -> Instant {
+        if self.full {
+            Instant::now()
+        } else {
+            self.started
+        }
+    }
+
+    /// Ends the stage that began at `from`.
+    pub(crate) fn stage(&mut self, name: StageName, from: Instant, fill: impl FnOnce(&mut Stage)) {
+        if !self.full {
+            return;
+        }
+        let mut stage = Stage {
+            name,
+            from_us: from.duration_since(self.started).as_micros() as u64,
+            us: from.elapsed().as_micros() as u64,
+            ..Stage::default()
+        };
+        fill(&mut stage);
+        self.stages.push(stage);
+    }
+
+    /// The stage of a step, with everything masked that its backend must not see shown.
+    pub(crate) fn of_step(
+        &mut self,
+        (name, from): (StageName, Instant),
+        step: &str,
+        backend: &CompiledBackend,
+        fill: impl FnOnce(&mut Stage),
+    ) {
+        self.stage(name, from, |stage| {
+            stage.step = step.to_owned();
+            fill(stage);
+            stage.mask(&backend.credentials.mask);
+        });
+    }
+}
+
+/// A request to a backend as it is shown.
+pub(crate) fn sent(request: &Request<OutBody>, address: &Address, seen: Seen) -> Message {
+    let target = match request.uri().path_and_query() {
+        Some(target) => target.as_str(),
+        None => "/",
+    };
+    let head = format!(
+        "{} {}://{}{target}",
+        request.method(),
+        address.scheme(),
+        address.authority
+    );
+    message(Message::new(head, request.headers(), ""), seen)
+}
+
+/// A backend's answer as it is shown.
+pub(crate) fn came(status: StatusCode, fields: &HeaderMap, mut seen: Seen) -> Message {
+    let own = seen.fields.take();
+    let fields = own.as_ref().unwrap_or(fields);
+    message(Message::new(status.to_string(), fields, ""), seen)
+}
+
+fn message(message: Message, seen: Seen) -> Message {
+    if seen.streamed {
+        return message.streamed(seen.bytes);
+    }
+    let message = match &seen.body {
+        Some(body) => message.body(body),
+        None => message,
+    };
+    Message {
+        bytes: seen.bytes.or(message.bytes),
+        ..message
+    }
+}
