@@ -1,16 +1,16 @@
-//! What all handlers share.
+//! What all handlers share: the services.
 
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, PoisonError};
 
-use arc_swap::{ArcSwap, ArcSwapOption};
-use porch_facade::Files;
 use porch_gateway::{Shared, Trials};
 use porch_rules::limit::Windows;
-use porch_store::{Seal, Store};
+use porch_store::Seal;
 
-use crate::error::ApiError;
-use crate::served::Served;
+use crate::database::Database;
+use crate::directory::Directory;
+use crate::observatory::Observatory;
+use crate::publication::Publication;
 
 /// How the control plane is set up.
 #[derive(Clone, Debug)]
@@ -31,66 +31,61 @@ pub struct AppConfig {
 pub struct App {
     /// The set-up.
     pub config: AppConfig,
-    /// What the gateway works from.
-    pub shared: Arc<Shared>,
     /// Where trial runs are carried out.
-    pub trials: Trials,
+    pub(crate) trials: Trials,
     /// Seals secrets.
-    pub seal: Seal,
-    pub(crate) store: ArcSwapOption<Store>,
-    pub(crate) served: ArcSwap<Served>,
+    pub(crate) seal: Seal,
+    pub(crate) database: Database,
+    /// The draft, and what callers are served.
+    pub(crate) publication: Arc<Publication>,
+    /// Accounts, consumers, keys and pauses.
+    pub(crate) directory: Arc<Directory>,
+    /// Usage, traces, audit.
+    pub(crate) observatory: Arc<Observatory>,
     /// Failed attempts to sign in.
     pub(crate) attempts: Windows,
-    /// One release, one key change at a time.
-    pub(crate) publishing: tokio::sync::Mutex<()>,
-    /// What went wrong lately, for the overview.
-    pub(crate) trouble: Mutex<String>,
+    pub(crate) trouble: Arc<Trouble>,
 }
 
 impl App {
     /// Nothing connected yet, nothing served yet.
     pub fn new(config: AppConfig, shared: Arc<Shared>, trials: Trials, seal: Seal) -> Arc<Self> {
+        let database = Database::default();
+        let trouble = Arc::new(Trouble::default());
         Arc::new(Self {
-            config,
-            shared,
+            publication: Arc::new(Publication::new(
+                &config,
+                shared.clone(),
+                database.clone(),
+                seal.clone(),
+                trouble.clone(),
+            )),
+            directory: Arc::new(Directory::new(shared.clone(), database.clone())),
+            observatory: Arc::new(Observatory::new(shared, database.clone())),
+            database,
             trials,
             seal,
-            store: ArcSwapOption::empty(),
-            served: ArcSwap::from_pointee(Served::default()),
             attempts: Windows::new(),
-            publishing: tokio::sync::Mutex::new(()),
-            trouble: Mutex::default(),
+            trouble,
+            config,
         })
     }
+}
 
-    /// The store, when the database has been reached.
-    pub(crate) fn store(&self) -> Result<Arc<Store>, ApiError> {
-        self.store.load_full().ok_or_else(|| ApiError::new(503, "The database does not answer", "Callers are served from the last release on disk. Changes are possible again when it is back."))
+/// What went wrong lately, for the overview.
+#[derive(Default)]
+pub(crate) struct Trouble(Mutex<String>);
+
+impl Trouble {
+    /// Notes down what went wrong, or with an empty text that all is well again.
+    pub(crate) fn set(&self, text: impl Into<String>) {
+        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = text.into();
     }
 
-    /// The draft's files as the core wants them.
-    pub(crate) async fn draft_files(&self) -> Result<Files, ApiError> {
-        Ok(self
-            .store()?
-            .draft()
-            .await?
-            .into_iter()
-            .map(|f| (f.path, f.text))
-            .collect())
-    }
-
-    /// Notes down what went wrong, or that all is well again.
-    pub(crate) fn set_trouble(&self, text: impl Into<String>) {
-        *self
-            .trouble
+    pub(crate) fn get(&self) -> String {
+        self.0
             .lock()
-            .unwrap_or_else(std::sync::PoisonError::into_inner) = text.into();
-    }
-
-    pub(crate) fn trouble(&self) -> String {
-        self.trouble
-            .lock()
-            .unwrap_or_else(std::sync::PoisonError::into_inner)
+            .unwrap_or_else(PoisonError::into_inner)
             .clone()
     }
 }

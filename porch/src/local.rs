@@ -2,9 +2,10 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use clap::CommandFactory;
-use porch_facade::{Builder, Documents, Files, Secrets, Source, effective};
+use porch_facade::{Files, Model, Source, effective};
 use serde_json::{Value, json};
 
 use crate::cli::{CheckArgs, Cli, DeriveArgs, LookArgs};
@@ -525,12 +526,12 @@ fn update(args: &DeriveArgs, name: &str, source: &Source, show: &Show) -> Result
 /// `porch check`.
 pub(crate) fn check(args: &CheckArgs, json: bool) -> Result<bool, CliError> {
     let files = read_paths(&args.paths)?;
-    let findings = porch_facade::check(&files, &args.environment);
-    let ok = !porch_contract::has_errors(&findings);
-    let documents = Documents::read(&files);
+    let model = Model::read(Arc::new(files), &args.environment, &Arc::default());
     if let Some(wanted) = &args.effective {
-        return show_effective(&files, &documents, &args.environment, wanted, json);
+        return show_effective(&model, wanted, json);
     }
+    let (findings, documents) = (model.findings(), &model.documents);
+    let ok = !porch_contract::has_errors(findings);
     let value = json!({ "ok": ok, "findings": findings });
     Show { json }.value(&value, |v| {
         let counted = |n: usize, what: &str| format!("{n} {what}{}", if n == 1 { "" } else { "s" });
@@ -554,36 +555,29 @@ pub(crate) fn check(args: &CheckArgs, json: bool) -> Result<bool, CliError> {
     Ok(ok)
 }
 
-fn show_effective(
-    files: &Files,
-    documents: &Documents,
-    environment: &str,
-    wanted: &str,
-    json: bool,
-) -> Result<bool, CliError> {
+fn show_effective(model: &Model, wanted: &str, json: bool) -> Result<bool, CliError> {
     let (facade, operation) = wanted
         .split_once('/')
         .map_or((None, wanted), |(f, o)| (Some(f), o));
-    let mut builder = Builder::new(
-        Secrets::Placeholder,
-        documents.environments.get(environment).map(|e| &e.doc),
-    );
-    for name in documents
+    let names: Vec<&String> = model
+        .documents
         .facades
         .keys()
         .filter(|n| facade.is_none_or(|f| f == n.as_str()))
-    {
-        builder.add_facade(files, documents, name);
-    }
-    let (porch, _) = builder.finish();
-    let index = porch.operations.iter().position(|o| o.id == operation);
-    let index = index.ok_or_else(|| {
-        let near =
-            porch_contract::suggest(operation, porch.operations.iter().map(|o| o.id.as_str()))
-                .map_or_else(String::new, |n| format!("did you mean “{n}”?"));
+        .collect();
+    let compiled: Vec<_> = names
+        .into_iter()
+        .filter_map(|n| model.facade(n)?.compiled.clone())
+        .collect();
+    let found = compiled
+        .iter()
+        .find_map(|f| Some(effective(f, f.operation(operation)?)));
+    let rules = found.ok_or_else(|| {
+        let known = compiled.iter().flat_map(|f| &f.operations);
+        let near = porch_contract::suggest(operation, known.map(|o| o.id.as_str()))
+            .map_or_else(String::new, |n| format!("did you mean “{n}”?"));
         CliError::new(format!("there is no operation “{wanted}” without errors")).help(near)
     })?;
-    let rules = effective(&porch, index as u32);
     Show { json }.value(&serde_json::to_value(&rules).unwrap_or_default(), |v| {
         let rows = v.as_array().into_iter().flatten().map(|r| {
             let place = if text(r, "file").is_empty() {

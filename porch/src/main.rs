@@ -52,7 +52,8 @@ fn run(cli: Cli) -> Result<bool, CliError> {
             return Ok(true);
         }
         Command::Openapi => {
-            println!("{}", porch_control::openapi());
+            let document = porch_control::openapi().map_err(|e| CliError::new(e.to_string()))?;
+            println!("{document}");
             return Ok(true);
         }
         Command::Man { folder } => return local::man(&folder),

@@ -141,13 +141,13 @@ pub(crate) fn run(options: ServeOptions) -> Result<bool, CliError> {
                 viewers_do_not_try: options.viewers_do_not_try
                     || file.viewers_do_not_try.unwrap_or(false),
             },
-            shared,
+            shared.clone(),
             trials,
             seal,
         );
-        if let Err(why) = porch_control::start_jobs(app.clone(), records, first).await {
+        if let Err(why) = porch_control::start_jobs(app.clone(), shared, records, first).await {
             gateway.stop();
-            return Err(CliError::new(why));
+            return Err(CliError::new(why.to_string()));
         }
         println!("gateway http://{}", gateway.address);
         println!("console http://{console_address}");

@@ -7,7 +7,7 @@ use sea_orm::{
 };
 
 use crate::entity::{account, session};
-use crate::{Result, Store, StoreError, now_ms, taken};
+use crate::{Change, Result, Store, StoreError, now_ms, taken};
 
 /// What an account may do; each may do what those before it may.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -71,32 +71,6 @@ impl Store {
             .order_by_asc(account::Column::Name)
             .all(&self.db)
             .await?)
-    }
-
-    /// Makes an account.
-    ///
-    /// # Errors
-    /// When the name is taken.
-    pub async fn create_account(
-        &self,
-        name: &str,
-        password: &str,
-        role: Role,
-    ) -> Result<account::Model> {
-        let password = password.to_owned();
-        let hash = tokio::task::spawn_blocking(move || hash_password(&password))
-            .await
-            .ok()
-            .flatten();
-        let hash = hash.ok_or_else(|| StoreError::Missing("way to hash the password".into()))?;
-        let model = account::ActiveModel {
-            name: Set(name.into()),
-            password_hash: Set(hash),
-            role: Set(role.name().into()),
-            created_at: Set(now_ms()),
-            ..Default::default()
-        };
-        model.insert(&self.db).await.map_err(taken(name))
     }
 
     /// The account of a name and password. An unknown name takes as long as a wrong password.
@@ -177,5 +151,33 @@ impl Store {
             .exec(&self.db)
             .await?;
         Ok(())
+    }
+}
+
+impl Change {
+    /// Makes an account.
+    ///
+    /// # Errors
+    /// When the name is taken.
+    pub async fn create_account(
+        &self,
+        name: &str,
+        password: &str,
+        role: Role,
+    ) -> Result<account::Model> {
+        let password = password.to_owned();
+        let hash = tokio::task::spawn_blocking(move || hash_password(&password))
+            .await
+            .ok()
+            .flatten();
+        let hash = hash.ok_or_else(|| StoreError::Missing("way to hash the password".into()))?;
+        let model = account::ActiveModel {
+            name: Set(name.into()),
+            password_hash: Set(hash),
+            role: Set(role.name().into()),
+            created_at: Set(now_ms()),
+            ..Default::default()
+        };
+        model.insert(&self.transaction).await.map_err(taken(name))
     }
 }

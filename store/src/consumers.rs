@@ -4,11 +4,20 @@ use std::collections::HashMap;
 
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{
-    ActiveModelTrait, ColumnTrait, EntityTrait, IntoActiveModel, QueryFilter, QueryOrder, Set,
+    ActiveModelTrait, ColumnTrait, ConnectionTrait, EntityTrait, IntoActiveModel, QueryFilter,
+    QueryOrder, Set,
 };
 
 use crate::entity::{api_key, consumer, pause, secret};
-use crate::{Result, Store, StoreError, now_ms, taken};
+use crate::{Change, Result, Store, StoreError, now_ms, taken};
+
+async fn consumer_of(db: &impl ConnectionTrait, name: &str) -> Result<consumer::Model> {
+    let found = consumer::Entity::find()
+        .filter(consumer::Column::Name.eq(name))
+        .one(db)
+        .await?;
+    found.ok_or_else(|| StoreError::Missing(format!("consumer “{name}”")))
+}
 
 impl Store {
     /// All consumers by name.
@@ -27,36 +36,7 @@ impl Store {
     /// # Errors
     /// When there is none.
     pub async fn consumer(&self, name: &str) -> Result<consumer::Model> {
-        let found = consumer::Entity::find()
-            .filter(consumer::Column::Name.eq(name))
-            .one(&self.db)
-            .await?;
-        found.ok_or_else(|| StoreError::Missing(format!("consumer “{name}”")))
-    }
-
-    /// Registers a consumer.
-    ///
-    /// # Errors
-    /// When the name is taken.
-    pub async fn create_consumer(&self, name: &str, owner: &str) -> Result<consumer::Model> {
-        let model = consumer::ActiveModel {
-            name: Set(name.into()),
-            owner: Set(owner.into()),
-            paused: Set(false),
-            created_at: Set(now_ms()),
-            ..Default::default()
-        };
-        model.insert(&self.db).await.map_err(taken(name))
-    }
-
-    /// Pauses a consumer, or ends its pause.
-    ///
-    /// # Errors
-    /// When there is none.
-    pub async fn pause_consumer(&self, name: &str, paused: bool) -> Result<consumer::Model> {
-        let mut model = self.consumer(name).await?.into_active_model();
-        model.paused = Set(paused);
-        Ok(model.update(&self.db).await?)
+        consumer_of(&self.db, name).await
     }
 
     /// All keys.
@@ -68,58 +48,6 @@ impl Store {
             .order_by_asc(api_key::Column::Id)
             .all(&self.db)
             .await?)
-    }
-
-    /// Keeps the hash of a new key.
-    ///
-    /// # Errors
-    /// When there is no such consumer.
-    pub async fn create_key(
-        &self,
-        consumer: &str,
-        label: &str,
-        prefix: &str,
-        hash: &str,
-        ends_at: Option<i64>,
-    ) -> Result<api_key::Model> {
-        let owner = self.consumer(consumer).await?;
-        let model = api_key::ActiveModel {
-            consumer_id: Set(owner.id),
-            label: Set(label.into()),
-            prefix: Set(prefix.into()),
-            hash: Set(hash.into()),
-            ends_at: Set(ends_at),
-            paused: Set(false),
-            created_at: Set(now_ms()),
-            ..Default::default()
-        };
-        model.insert(&self.db).await.map_err(taken(prefix))
-    }
-
-    /// Changes a key that is known by its prefix: when it ends, whether it is paused.
-    ///
-    /// # Errors
-    /// When there is none.
-    pub async fn change_key(
-        &self,
-        prefix: &str,
-        ends_at: Option<Option<i64>>,
-        paused: Option<bool>,
-    ) -> Result<api_key::Model> {
-        let found = api_key::Entity::find()
-            .filter(api_key::Column::Prefix.eq(prefix))
-            .one(&self.db)
-            .await?;
-        let mut model = found
-            .ok_or_else(|| StoreError::Missing(format!("key “{prefix}…”")))?
-            .into_active_model();
-        if let Some(ends_at) = ends_at {
-            model.ends_at = Set(ends_at);
-        }
-        if let Some(paused) = paused {
-            model.paused = Set(paused);
-        }
-        Ok(model.update(&self.db).await?)
     }
 
     /// The names of an environment's secrets, with who changed them last and when.
@@ -151,23 +79,106 @@ impl Store {
             .collect()
     }
 
+    /// What is paused.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn pauses(&self) -> Result<Vec<pause::Model>> {
+        Ok(pause::Entity::find().all(&self.db).await?)
+    }
+}
+
+impl Change {
+    /// Registers a consumer.
+    ///
+    /// # Errors
+    /// When the name is taken.
+    pub async fn create_consumer(&self, name: &str, owner: &str) -> Result<consumer::Model> {
+        let model = consumer::ActiveModel {
+            name: Set(name.into()),
+            owner: Set(owner.into()),
+            paused: Set(false),
+            created_at: Set(now_ms()),
+            ..Default::default()
+        };
+        model.insert(&self.transaction).await.map_err(taken(name))
+    }
+
+    /// Pauses a consumer, or ends its pause.
+    ///
+    /// # Errors
+    /// When there is none.
+    pub async fn pause_consumer(&self, name: &str, paused: bool) -> Result<consumer::Model> {
+        let mut model = consumer_of(&self.transaction, name)
+            .await?
+            .into_active_model();
+        model.paused = Set(paused);
+        Ok(model.update(&self.transaction).await?)
+    }
+
+    /// Keeps the hash of a new key.
+    ///
+    /// # Errors
+    /// When there is no such consumer.
+    pub async fn create_key(
+        &self,
+        consumer: &str,
+        label: &str,
+        prefix: &str,
+        hash: &str,
+        ends_at: Option<i64>,
+    ) -> Result<api_key::Model> {
+        let owner = consumer_of(&self.transaction, consumer).await?;
+        let model = api_key::ActiveModel {
+            consumer_id: Set(owner.id),
+            label: Set(label.into()),
+            prefix: Set(prefix.into()),
+            hash: Set(hash.into()),
+            ends_at: Set(ends_at),
+            paused: Set(false),
+            created_at: Set(now_ms()),
+            ..Default::default()
+        };
+        model.insert(&self.transaction).await.map_err(taken(prefix))
+    }
+
+    /// Changes a key that is known by its prefix: when it ends, whether it is paused.
+    ///
+    /// # Errors
+    /// When there is none.
+    pub async fn change_key(
+        &self,
+        prefix: &str,
+        ends_at: Option<Option<i64>>,
+        paused: Option<bool>,
+    ) -> Result<api_key::Model> {
+        let found = api_key::Entity::find()
+            .filter(api_key::Column::Prefix.eq(prefix))
+            .one(&self.transaction)
+            .await?;
+        let mut model = found
+            .ok_or_else(|| StoreError::Missing(format!("key “{prefix}…”")))?
+            .into_active_model();
+        if let Some(ends_at) = ends_at {
+            model.ends_at = Set(ends_at);
+        }
+        if let Some(paused) = paused {
+            model.paused = Set(paused);
+        }
+        Ok(model.update(&self.transaction).await?)
+    }
+
     /// Sets a secret.
     ///
     /// # Errors
     /// When the database does.
-    pub async fn set_secret(
-        &self,
-        environment: &str,
-        name: &str,
-        text: &str,
-        who: &str,
-    ) -> Result<()> {
+    pub async fn set_secret(&self, environment: &str, name: &str, text: &str) -> Result<()> {
         let sealed = self.seal.seal(&format!("{environment}/{name}"), text)?;
         let model = secret::ActiveModel {
             environment: Set(environment.into()),
             name: Set(name.into()),
             sealed: Set(sealed),
-            changed_by: Set(who.into()),
+            changed_by: Set(self.who.clone()),
             changed_at: Set(now_ms()),
         };
         let conflict = OnConflict::columns([secret::Column::Environment, secret::Column::Name])
@@ -179,40 +190,26 @@ impl Store {
             .to_owned();
         secret::Entity::insert(model)
             .on_conflict(conflict)
-            .exec_without_returning(&self.db)
+            .exec_without_returning(&self.transaction)
             .await?;
         Ok(())
-    }
-
-    /// What is paused.
-    ///
-    /// # Errors
-    /// When the database does.
-    pub async fn pauses(&self) -> Result<Vec<pause::Model>> {
-        Ok(pause::Entity::find().all(&self.db).await?)
     }
 
     /// Pauses a facade (`operation` empty) or an operation, or ends the pause.
     ///
     /// # Errors
     /// When the database does.
-    pub async fn set_pause(
-        &self,
-        facade: &str,
-        operation: &str,
-        paused: bool,
-        who: &str,
-    ) -> Result<()> {
+    pub async fn set_pause(&self, facade: &str, operation: &str, paused: bool) -> Result<()> {
         if !paused {
             pause::Entity::delete_by_id((facade.to_owned(), operation.to_owned()))
-                .exec(&self.db)
+                .exec(&self.transaction)
                 .await?;
             return Ok(());
         }
         let model = pause::ActiveModel {
             facade: Set(facade.into()),
             operation: Set(operation.into()),
-            paused_by: Set(who.into()),
+            paused_by: Set(self.who.clone()),
             paused_at: Set(now_ms()),
         };
         let conflict = OnConflict::columns([pause::Column::Facade, pause::Column::Operation])
@@ -220,7 +217,7 @@ impl Store {
             .to_owned();
         pause::Entity::insert(model)
             .on_conflict(conflict)
-            .exec_without_returning(&self.db)
+            .exec_without_returning(&self.transaction)
             .await?;
         Ok(())
     }

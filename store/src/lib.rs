@@ -5,6 +5,7 @@
 #![warn(missing_docs)]
 
 mod accounts;
+mod changes;
 mod consumers;
 #[expect(missing_docs, reason = "columns say what they hold")]
 pub mod entity;
@@ -15,10 +16,11 @@ mod seal;
 
 use std::time::Duration;
 
-use sea_orm::{ActiveModelTrait, ConnectOptions, Database, DatabaseConnection, DbErr, Set, SqlErr};
+use sea_orm::{ConnectOptions, Database, DatabaseConnection, DbErr, SqlErr};
 use sea_orm_migration::MigratorTrait;
 
 pub use accounts::{Role, hash_password};
+pub use changes::{Change, Listener, Topic};
 pub use observed::{TraceQuery, UsageTotals};
 pub use seal::{Seal, SealError};
 
@@ -74,29 +76,6 @@ impl Store {
         tokio::time::timeout(Duration::from_secs(2), self.db.ping())
             .await
             .is_ok_and(|r| r.is_ok())
-    }
-
-    /// Notes a change down: who did what to which object.
-    ///
-    /// # Errors
-    /// When the database does.
-    pub async fn audit(
-        &self,
-        who: &str,
-        what: &str,
-        object: &str,
-        detail: serde_json::Value,
-    ) -> Result<()> {
-        let line = entity::audit::ActiveModel {
-            at: Set(now_ms()),
-            who: Set(who.into()),
-            what: Set(what.into()),
-            object: Set(object.into()),
-            detail: Set(detail),
-            ..Default::default()
-        };
-        line.insert(&self.db).await?;
-        Ok(())
     }
 
     /// The latest changes, the newest first.

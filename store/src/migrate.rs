@@ -7,7 +7,7 @@ pub(crate) struct Migrator;
 
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First)]
+        vec![Box::new(First), Box::new(Revisions)]
     }
 }
 
@@ -131,6 +131,32 @@ create index audit_at on audit (at);
 impl MigrationTrait for First {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(FIRST).await?;
+        Ok(())
+    }
+}
+
+/// Numbers that grow with each change of something, so that whoever keeps it in memory notices.
+struct Revisions;
+
+impl MigrationName for Revisions {
+    fn name(&self) -> &str {
+        "m0002_revisions"
+    }
+}
+
+const REVISIONS: &str = "
+create table revision (
+    topic text not null,
+    number bigint not null,
+    primary key (topic)
+);
+";
+
+#[async_trait::async_trait]
+impl MigrationTrait for Revisions {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let connection = manager.get_connection();
+        connection.execute_unprepared(REVISIONS).await?;
         Ok(())
     }
 }

@@ -7,7 +7,7 @@
 #![warn(missing_docs)]
 
 mod check;
-pub mod compile;
+mod compile;
 mod compiled;
 mod derive;
 mod documents;
@@ -28,7 +28,6 @@ pub mod wiring;
 mod yaml;
 
 pub use check::check;
-pub use compile::Secrets;
 pub use compiled::*;
 pub use derive::{Derived, Wanted};
 pub use documents::{
@@ -40,7 +39,7 @@ pub use library::Library;
 pub use look::{Look, LookOperation};
 pub use mask::{MASK, Mask};
 pub use model::Model;
-pub use read::{Document, Documents, Files};
+pub use read::{Document, Documents, Files, contract_file};
 pub use reading::{derive, look, look_with};
 pub use route::{
     Matched, Miss, Normalised, Router, normalise, percent_decode, percent_encode_segment,

@@ -5,8 +5,8 @@ use std::sync::{Arc, OnceLock};
 
 use porch_contract::{Contract, Finding, Position, Severity, Step, suggest};
 
-use crate::compile::{self, Secrets, Sources};
-use crate::compiled::{Checked, CompiledPorch, Definition};
+use crate::compile::{self, Sources};
+use crate::compiled::{Checked, CompiledPorch, Definition, Secrets};
 use crate::documents::{BackendDoc, EnvironmentDoc, FacadeDoc};
 use crate::library::{Content, Digest, Library, ReadContract};
 use crate::read::{Document, beside};
@@ -38,6 +38,47 @@ impl Model {
     pub fn released(files: Arc<Files>, here: EnvironmentDoc, library: &Arc<Library>) -> Self {
         let documents = Documents::read(&files);
         Self::of(files, documents, Some(here), library)
+    }
+
+    /// A facade of a release, compiled; one that stands on the same files, addresses and secrets and is in use is taken as it
+    /// is, without reading anything.
+    pub fn of_release(
+        name: &str,
+        files: &Files,
+        here: EnvironmentDoc,
+        library: &Arc<Library>,
+        secrets: &Secrets<'_>,
+    ) -> (Option<Arc<Checked>>, Vec<Finding>) {
+        let mut content = Content::default();
+        content.add("release").add(name);
+        for (path, text) in files {
+            content.add(path).add(text);
+        }
+        for (backend, place) in &here.backends {
+            content.add(backend).add(place.address.joined());
+        }
+        let key = content.digest();
+        if let Some(known) = library.checked(&key)
+            && known.is_good(secrets)
+        {
+            let findings = known.findings.clone();
+            return (Some(known), findings);
+        }
+        let model = Self::released(Arc::new(files.clone()), here, library);
+        let mut findings = model.documents.findings.clone();
+        let checked = model.compile(name, secrets);
+        match &checked {
+            Some(checked) => {
+                library.keep_checked(key, checked);
+                findings.extend(checked.findings.iter().cloned());
+            }
+            None => findings.push(Finding::error(
+                "",
+                Position::default(),
+                format!("there is no facade “{name}”"),
+            )),
+        }
+        (checked, findings)
     }
 
     fn of(
@@ -213,9 +254,7 @@ impl Model {
     fn checked_with(&self, facade: &Document<FacadeDoc>, secrets: &Secrets<'_>) -> Arc<Checked> {
         let key = self.digest(facade, secrets);
         if let Some(known) = self.library.checked(&key) {
-            let filled = known.compiled.as_ref().map_or(&[][..], |c| &c.secrets);
-            let whole = known.compiled.is_some() && known.findings.is_empty();
-            if secrets.still(filled) && (whole || matches!(secrets, Secrets::Placeholder)) {
+            if matches!(secrets, Secrets::Placeholder) || known.is_good(secrets) {
                 return known;
             }
         }

@@ -211,3 +211,13 @@ pub(crate) fn inside(text: &str, at: Position, offset: usize) -> Position {
         column: at.column + offset + usize::from(quoted),
     }
 }
+
+/// Path and text of the contract that a facade names, when it is among the files.
+pub fn contract_file<'f>(
+    files: &'f Files,
+    facade: &Document<FacadeDoc>,
+) -> Option<(String, &'f str)> {
+    let path = beside(&facade.file, &facade.doc.contract);
+    let text = files.get(&path)?;
+    Some((path, text))
+}

@@ -1,7 +1,5 @@
 //! What a backend is shown when it is called, with its secrets filled in.
 
-use std::collections::HashMap;
-
 use http::{HeaderName, HeaderValue};
 use porch_contract::{Finding, Step, suggest};
 use porch_soap::security::UsernameToken;
@@ -9,36 +7,9 @@ use serde_json::{Map, Value};
 
 use super::FacadeCompiler;
 use crate::Mask;
-use crate::compiled::Credentials;
+use crate::compiled::{Credentials, Secrets};
 use crate::documents::{BackendDoc, LoginDoc, PasswordKind};
 use crate::read::Document;
-
-/// Where secrets come from.
-pub enum Secrets<'a> {
-    /// Every secret is taken to be there: for checking.
-    Placeholder,
-    /// These.
-    Known(&'a HashMap<String, String>),
-}
-
-impl Secrets<'_> {
-    /// What tells one value of a secret from another, without showing it.
-    pub(crate) fn digest(value: &str) -> [u8; 32] {
-        *blake3::hash(value.as_bytes()).as_bytes()
-    }
-
-    /// Whether secrets that were filled in have the same values still.
-    pub(crate) fn still(&self, filled: &[(String, [u8; 32])]) -> bool {
-        match self {
-            Self::Placeholder => filled.is_empty(),
-            Self::Known(known) => filled.iter().all(|(name, digest)| {
-                known
-                    .get(name)
-                    .is_some_and(|value| Self::digest(value) == *digest)
-            }),
-        }
-    }
-}
 
 /// Fills in the credentials of one backend.
 struct Filling<'c, 'a> {

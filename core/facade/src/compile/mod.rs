@@ -13,11 +13,9 @@ use porch_contract::{
     Contract, Finding, Operation as ContractOperation, Segment, Severity, Step, suggest,
 };
 
-pub use credentials::Secrets;
-
 use crate::compiled::{
     ANSWER, CompiledBackend, CompiledFacade, CompiledOperation, Definition, Route, RulePlace,
-    Step as Call,
+    Secrets, Step as Call,
 };
 use crate::documents::{EnvironmentDoc, FacadeDoc, OperationDoc};
 use crate::kind::{Compiled, Kind, Kinds};

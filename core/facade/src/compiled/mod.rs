@@ -9,17 +9,19 @@ mod backend;
 mod definition;
 mod operation;
 mod place;
+mod secrets;
 
 use std::sync::Arc;
 
 use http::HeaderName;
-use porch_contract::{Finding, PathTemplate, Segment};
+use porch_contract::{Finding, PathTemplate, Segment, has_errors};
 
 pub use admission::{Admission, CredentialRule, LimitPlan, Media, ParamPlan};
 pub use backend::{Address, CompiledBackend, Credentials, Transport, Trust};
 pub use definition::Definition;
 pub use operation::{Call, CallRules, CompiledOperation, Reply, Route, Step};
 pub use place::RulePlace;
+pub use secrets::Secrets;
 
 use crate::route::Router;
 
@@ -74,6 +76,16 @@ pub struct Checked {
     pub compiled: Option<Arc<CompiledFacade>>,
     /// What was found.
     pub findings: Vec<Finding>,
+}
+
+impl Checked {
+    /// Whether it can be served, and was compiled with the values that secrets have now.
+    pub(crate) fn is_good(&self, secrets: &Secrets<'_>) -> bool {
+        let Some(compiled) = &self.compiled else {
+            return false;
+        };
+        !has_errors(&self.findings) && secrets.still(&compiled.secrets)
+    }
 }
 
 /// An operation's place in a porch: its facade and its own index there.

@@ -42,21 +42,6 @@ impl Publisher {
 const COOKIE: &str = "porch-session";
 const HOUR: i64 = 3_600_000;
 
-/// The role that a request needs: the whole table. `None`: nobody must be signed in.
-fn needed(method: &Method, path: &str) -> Option<Role> {
-    match (method, path) {
-        (&Method::POST, "/api/session") => None,
-        (_, "/api/session") => Some(Role::Viewer),
-        (_, "/api/accounts" | "/api/secrets") => Some(Role::Administrator),
-        // These change nothing.
-        (&Method::POST, "/api/look" | "/api/derive" | "/api/check" | "/api/trials") => {
-            Some(Role::Viewer)
-        }
-        (&Method::GET | &Method::HEAD, _) => Some(Role::Viewer),
-        _ => Some(Role::Publisher),
-    }
-}
-
 /// The token of a request: `Authorization: Bearer` (RFC 6750 §2.1), or the console's cookie.
 fn token(headers: &HeaderMap) -> Option<(String, bool)> {
     if let Some(value) = headers
@@ -76,17 +61,14 @@ fn token(headers: &HeaderMap) -> Option<(String, bool)> {
     })
 }
 
-/// Lets a request pass when its account's role is enough.
-pub(crate) async fn authorize(
-    State(app): State<Arc<App>>,
+/// Lets a request pass when its account's role is enough; the role stands beside the routes.
+pub(crate) async fn guard(
+    State(role): State<Role>,
+    Extension(app): Extension<Arc<App>>,
     mut request: Request,
     next: Next,
 ) -> Response {
     let (method, headers) = (request.method().clone(), request.headers().clone());
-    let path = request.uri().path().to_owned();
-    let Some(role) = needed(&method, &path) else {
-        return next.run(request).await;
-    };
     match publisher(&app, &method, &headers, role).await {
         Ok(publisher) => {
             request.extensions_mut().insert(publisher);
@@ -128,6 +110,7 @@ async fn publisher(
         }
     }
     let account = app
+        .database
         .store()?
         .session(&token)
         .await?
@@ -192,7 +175,7 @@ pub(crate) async fn sign_in(
             ));
         }
     }
-    let store = app.store()?;
+    let store = app.database.store()?;
     let Some(account) = store.sign_in(name, password).await? else {
         return Err(ApiError::new(401, "Name or password is wrong", ""));
     };
@@ -206,14 +189,10 @@ pub(crate) async fn sign_in(
     store
         .create_session(&token, account.id, body.label.trim(), 30 * 24 * HOUR)
         .await?;
-    store
-        .audit(
-            &account.name,
-            "signed in",
-            "session",
-            json!({ "label": body.label }),
-        )
-        .await?;
+    let change = store.change(&account.name).await?;
+    let detail = json!({ "label": body.label });
+    change.audit("signed in", "session", detail).await?;
+    change.commit().await?;
     let cookie = format!(
         "{COOKIE}={token}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}",
         30 * 24 * 3600
@@ -251,7 +230,7 @@ pub(crate) async fn sign_out(
     headers: HeaderMap,
 ) -> Result<Response, ApiError> {
     if let Some((token, _)) = token(&headers) {
-        app.store()?.end_session(&token).await?;
+        app.database.store()?.end_session(&token).await?;
     }
     let cookie = format!("{COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0");
     Ok((

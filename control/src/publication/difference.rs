@@ -1,17 +1,16 @@
 //! How the draft differs from what is served.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
-use porch_contract::Change;
-use porch_facade::{Documents, Files};
+use porch_contract::{Change, Contract};
+use porch_facade::Model;
 use porch_store::Store;
 use serde::Serialize;
 use similar::TextDiff;
 use utoipa::ToSchema;
 
-use crate::app::App;
+use super::content::{ReleasedFacade, Served};
 use crate::error::ApiError;
-use crate::served::{ReleasedFacade, take};
 
 /// How one facade differs between the draft and what is served.
 #[derive(Clone, Serialize, ToSchema)]
@@ -37,86 +36,79 @@ pub(crate) struct UsedBy {
     calls: i64,
 }
 
-fn contract_of(facade: &ReleasedFacade) -> Option<porch_contract::Contract> {
-    let documents = Documents::read(&facade.files);
-    let (name, _) = documents.facades.first()?;
-    porch_facade::contract(&facade.files, &documents, name)
+/// The contract of a facade that is served.
+fn contract_of(facade: &ReleasedFacade) -> Option<Contract> {
+    let documents = porch_facade::Documents::read(&facade.files);
+    let (_, served) = documents.facades.first()?;
+    let (file, text) = porch_facade::contract_file(&facade.files, served)?;
+    porch_contract::parse_contract(&file, text).0
 }
 
-fn difference(
-    name: &str,
-    draft: Option<&ReleasedFacade>,
-    served: Option<&ReleasedFacade>,
-) -> Difference {
-    let status = match (draft, served) {
-        (Some(d), Some(s)) if d == s => "same",
-        (Some(_), Some(_)) => "changed",
-        (Some(_), None) => "new",
-        _ => "gone",
-    };
+/// Changed files, as unified differences.
+fn changed_files(draft: &ReleasedFacade, served: &ReleasedFacade) -> BTreeMap<String, String> {
     let mut files = BTreeMap::new();
-    let mut changes = Vec::new();
-    if status == "changed" {
-        let nothing = ReleasedFacade::default();
-        let (d, s) = (draft.unwrap_or(&nothing), served.unwrap_or(&nothing));
-        let names: std::collections::BTreeSet<&String> =
-            d.files.keys().chain(s.files.keys()).collect();
-        for path in names {
-            let (old, new) = (
-                s.files.get(path).map_or("", String::as_str),
-                d.files.get(path).map_or("", String::as_str),
+    let names: BTreeSet<&String> = draft.files.keys().chain(served.files.keys()).collect();
+    for path in names {
+        let text = |of: &ReleasedFacade| of.files.get(path).cloned().unwrap_or_default();
+        let (old, new) = (text(served), text(draft));
+        if old != new {
+            let lines = TextDiff::from_lines(&old, &new)
+                .unified_diff()
+                .context_radius(2)
+                .header("served", "draft")
+                .to_string();
+            files.insert(path.clone(), lines);
+        }
+    }
+    for (backend, address) in &draft.addresses {
+        let was = served.addresses.get(backend);
+        if was != Some(address) {
+            let was = was.map_or("the backend's own", String::as_str);
+            files.insert(
+                format!("address of {backend}"),
+                format!("-{was}\n+{address}\n"),
             );
-            if old != new {
-                files.insert(
-                    path.clone(),
-                    TextDiff::from_lines(old, new)
-                        .unified_diff()
-                        .context_radius(2)
-                        .header("served", "draft")
-                        .to_string(),
-                );
-            }
-        }
-        for (backend, address) in &d.addresses {
-            if s.addresses.get(backend) != Some(address) {
-                let was = s
-                    .addresses
-                    .get(backend)
-                    .map_or("the backend's own", String::as_str);
-                files.insert(
-                    format!("address of {backend}"),
-                    format!("-{was}\n+{address}\n"),
-                );
-            }
-        }
-        if let (Some(old), Some(new)) = (contract_of(s), contract_of(d)) {
-            changes = porch_contract::compare(&old, &new);
         }
     }
-    Difference {
-        facade: name.to_owned(),
-        status,
-        changes,
-        files,
-        used_by: Vec::new(),
-    }
+    files
 }
 
-/// The differences of all facades, between these files and what is served.
-pub(crate) fn differences(app: &App, files: &Files) -> Vec<Difference> {
-    let documents = Documents::read(files);
-    let served = app.served.load();
-    let names: std::collections::BTreeSet<&String> = documents
+fn difference(model: &Model, served: &Served, environment: &str, name: &str) -> Difference {
+    let draft = ReleasedFacade::take(model, environment, name);
+    let released = served.content.facades.get(name);
+    let mut difference = Difference {
+        facade: name.to_owned(),
+        status: "gone",
+        changes: Vec::new(),
+        files: BTreeMap::new(),
+        used_by: Vec::new(),
+    };
+    match (&draft, released) {
+        (Some(d), Some(s)) if *d == **s => difference.status = "same",
+        (Some(d), Some(s)) => {
+            difference.status = "changed";
+            difference.files = changed_files(d, s);
+            if let (Some(old), Some(new)) = (contract_of(s), model.contract(name)) {
+                difference.changes = porch_contract::compare(&old, new);
+            }
+        }
+        (Some(_), None) => difference.status = "new",
+        (None, _) => {}
+    }
+    difference
+}
+
+/// The differences of all facades, between a draft and what is served.
+pub(super) fn differences(model: &Model, served: &Served, environment: &str) -> Vec<Difference> {
+    let names: BTreeSet<&String> = model
+        .documents
         .facades
         .keys()
         .chain(served.content.facades.keys())
         .collect();
     names
         .into_iter()
-        .map(|name| {
-            let draft = take(files, &documents, &app.config.environment, name);
-            difference(name, draft.as_ref(), served.content.facades.get(name))
-        })
+        .map(|name| difference(model, served, environment, name))
         .collect()
 }
 

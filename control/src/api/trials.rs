@@ -6,15 +6,16 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Extension, State};
 use bytes::Bytes;
-use porch_facade::{Builder, Documents, Files, Secrets, percent_encode_segment};
+use porch_facade::{CompiledFacade, CompiledOperation, Documents, Secrets, percent_encode_segment};
 use porch_gateway::{Trace, TrialRequest};
 use porch_store::Role;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
 
+use super::session::Publisher;
 use crate::app::App;
-use crate::auth::Publisher;
+use crate::compute::compute;
 use crate::error::ApiError;
 
 #[derive(Deserialize, ToSchema)]
@@ -58,42 +59,29 @@ pub(crate) async fn run(
     Extension(publisher): Extension<Publisher>,
     Json(trial): Json<Trial>,
 ) -> Result<Json<TrialResult>, ApiError> {
-    let store = app.store()?;
-    let mut files: Files = app.draft_files().await?;
-    let own = Documents::read(&files);
-    files.extend(trial.files.clone());
-    let documents = Documents::read(&files);
-    if !trial.files.is_empty() {
+    let sent_along = !trial.files.is_empty();
+    let model = app.publication.model_with(trial.files.clone()).await?;
+    if sent_along {
         publisher.needs(
             Role::Publisher,
             "Files of one's own can be tried by publishers",
         )?;
-        meets_only_its_own_secrets(&app.config.environment, &own, &documents)?;
+        let own = app.publication.model().await?;
+        let environment = app.publication.environment();
+        meets_only_its_own_secrets(environment, &own.documents, &model.documents)?;
     }
-    let secrets = store.secrets(&app.config.environment).await?;
-    let environment = documents
-        .environments
-        .get(&app.config.environment)
-        .map(|e| &e.doc);
-    let mut builder = Builder::new(Secrets::Known(&secrets), environment);
-    builder.add_facade(&files, &documents, &trial.facade);
-    let (porch, mut findings) = builder.finish();
-    findings.extend(documents.findings.iter().cloned());
-    let Some(index) = porch.operation(&trial.facade, &trial.operation) else {
-        let near = porch_contract::suggest(
-            &trial.operation,
-            porch.operations.iter().map(|o| o.id.as_str()),
-        )
-        .map_or_else(String::new, |n| format!("Did you mean “{n}”?"));
-        return Err(ApiError::new(
-            422,
-            format!(
-                "The draft has no operation “{}” that can be tried",
-                trial.operation
-            ),
-            near,
-        )
-        .with(findings));
+    let environment = app.publication.environment();
+    let secrets = app.database.store()?.secrets(environment).await?;
+    let (read, name) = (model.clone(), trial.facade.clone());
+    let (porch, mut findings) =
+        compute(move || read.porch(&[name.as_str()], &Secrets::Known(&secrets))).await?;
+    findings.extend(model.documents.findings.iter().cloned());
+    let facade = porch.facade(&trial.facade).cloned();
+    let Some((facade, op)) = facade
+        .as_ref()
+        .and_then(|f| Some((f, f.operation(&trial.operation)?)))
+    else {
+        return Err(no_operation(&trial, facade.as_deref()).with(findings));
     };
     if porch_contract::has_errors(&findings) {
         return Err(ApiError::new(
@@ -103,8 +91,11 @@ pub(crate) async fn run(
         )
         .with(findings));
     }
-    let op = &porch.operations[index as usize];
-    let safe = op.method.parse().is_ok_and(|m: http::Method| m.is_safe());
+    let safe = op
+        .route
+        .method
+        .parse()
+        .is_ok_and(|m: http::Method| m.is_safe());
     if app.config.viewers_do_not_try {
         publisher.needs(Role::Publisher, "Viewers' trial runs are switched off")?;
     } else if !safe {
@@ -113,30 +104,7 @@ pub(crate) async fn run(
             "What may change something is tried by publishers",
         )?;
     }
-    let target = target(&trial, &porch.facades[op.facade].base, &op.path)?;
-    let mut request = http::Request::builder()
-        .method(op.method.as_str())
-        .uri(&target)
-        .header("host", "trial.invalid");
-    for (name, value) in &trial.headers {
-        request = request.header(name, value.trim());
-    }
-    let body = match &trial.body {
-        Some(body) if !body.is_null() => {
-            if !trial
-                .headers
-                .keys()
-                .any(|k| k.eq_ignore_ascii_case("content-type"))
-            {
-                request = request.header("content-type", "application/json");
-            }
-            Bytes::from(body.to_string())
-        }
-        _ => Bytes::new(),
-    };
-    let request = request
-        .body(body)
-        .map_err(|e| ApiError::new(422, "No request can be made of this", e.to_string()))?;
+    let request = request(&trial, facade, op)?;
     let reply = app
         .trials
         .run(TrialRequest {
@@ -145,26 +113,62 @@ pub(crate) async fn run(
         })
         .await
         .ok_or_else(|| ApiError::new(500, "The trial run was lost", ""))?;
-    let released = crate::compare::differences(&app, &files)
-        .iter()
-        .any(|d| d.facade == trial.facade && d.status == "same");
-    let headers = reply
-        .headers
-        .iter()
-        .map(|(k, v)| {
-            (
-                k.to_string(),
-                String::from_utf8_lossy(v.as_bytes()).into_owned(),
-            )
-        })
-        .collect();
+    let status = app.publication.summary().await?.status(&trial.facade);
+    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+    let headers = reply.headers.iter();
     Ok(Json(TrialResult {
         status: reply.status,
-        headers,
-        body: String::from_utf8_lossy(&reply.body).into_owned(),
+        headers: headers
+            .map(|(k, v)| (k.to_string(), text(v.as_bytes())))
+            .collect(),
+        body: text(&reply.body),
         trace: reply.trace,
-        released,
+        released: !sent_along && status == "same",
     }))
+}
+
+fn no_operation(trial: &Trial, facade: Option<&CompiledFacade>) -> ApiError {
+    let known = facade.into_iter().flat_map(|f| &f.operations);
+    let near = porch_contract::suggest(&trial.operation, known.map(|o| o.id.as_str()))
+        .map_or_else(String::new, |n| format!("Did you mean “{n}”?"));
+    ApiError::new(
+        422,
+        format!(
+            "The draft has no operation “{}” that can be tried",
+            trial.operation
+        ),
+        near,
+    )
+}
+
+/// The request that a caller would send.
+fn request(
+    trial: &Trial,
+    facade: &CompiledFacade,
+    op: &CompiledOperation,
+) -> Result<http::Request<Bytes>, ApiError> {
+    let target = target(trial, &facade.base, &op.route.path)?;
+    let mut request = http::Request::builder()
+        .method(op.route.method.as_str())
+        .uri(&target)
+        .header("host", "trial.invalid");
+    for (name, value) in &trial.headers {
+        request = request.header(name, value.trim());
+    }
+    let mut names = trial.headers.keys();
+    let has_type = names.any(|k| k.eq_ignore_ascii_case("content-type"));
+    let body = match &trial.body {
+        Some(body) if !body.is_null() => {
+            if !has_type {
+                request = request.header("content-type", "application/json");
+            }
+            Bytes::from(body.to_string())
+        }
+        _ => Bytes::new(),
+    };
+    request
+        .body(body)
+        .map_err(|e| ApiError::new(422, "No request can be made of this", e.to_string()))
 }
 
 /// The secrets that a set of documents names, each with an address that it is sent to.

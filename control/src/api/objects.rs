@@ -5,16 +5,14 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Extension, Path, State};
 use axum::http::StatusCode;
-use porch_rules::key::{KeyHash, new_key, prefix};
 use porch_store::{Role, now_ms};
 use serde::{Deserialize, Serialize};
-use serde_json::json;
 use utoipa::ToSchema;
 
+use super::session::Publisher;
 use crate::app::App;
-use crate::auth::Publisher;
+use crate::directory::NewKeyOf;
 use crate::error::ApiError;
-use crate::publish::{keys_changed, reload};
 
 #[derive(Serialize, ToSchema)]
 pub(crate) struct ConsumerView {
@@ -55,7 +53,7 @@ fn key_view(k: porch_store::entity::api_key::Model, key: Option<String>) -> KeyV
 pub(crate) async fn consumers(
     State(app): State<Arc<App>>,
 ) -> Result<Json<Vec<ConsumerView>>, ApiError> {
-    let store = app.store()?;
+    let store = app.database.store()?;
     let mut keys = store.keys().await?;
     let mut list = Vec::new();
     for c in store.consumers().await? {
@@ -95,17 +93,10 @@ pub(crate) async fn create_consumer(
     Extension(publisher): Extension<Publisher>,
     Json(body): Json<NewConsumer>,
 ) -> Result<(StatusCode, Json<ConsumerView>), ApiError> {
-    let store = app.store()?;
-    let c = store
-        .create_consumer(&tidy_name(&body.name)?, body.owner.trim())
-        .await?;
-    store
-        .audit(
-            &publisher.name,
-            "registered",
-            &format!("consumer {}", c.name),
-            json!({ "owner": c.owner }),
-        )
+    let (name, owner) = (tidy_name(&body.name)?, body.owner.trim());
+    let directory = &app.directory;
+    let c = directory
+        .create_consumer(&publisher.name, &name, owner)
         .await?;
     Ok((
         StatusCode::CREATED,
@@ -132,17 +123,10 @@ pub(crate) async fn pause_consumer(
     Path(name): Path<String>,
     Json(body): Json<Paused>,
 ) -> Result<StatusCode, ApiError> {
-    let store = app.store()?;
-    store.pause_consumer(&name, body.paused).await?;
-    store
-        .audit(
-            &publisher.name,
-            if body.paused { "paused" } else { "resumed" },
-            &format!("consumer {name}"),
-            json!({}),
-        )
+    app.directory
+        .pause_consumer(&publisher.name, &name, body.paused)
         .await?;
-    keys_changed(&app).await?;
+    app.publication.write_snapshot().await;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -162,37 +146,13 @@ pub(crate) async fn create_key(
     Path(consumer): Path<String>,
     Json(body): Json<NewKey>,
 ) -> Result<(StatusCode, Json<KeyView>), ApiError> {
-    if body.ends_at.is_some_and(|at| at <= now_ms()) {
-        return Err(ApiError::new(
-            400,
-            "The key would have ended already",
-            "Give a time to come, or none.",
-        ));
-    }
-    let mut random = [0u8; 25];
-    getrandom::fill(&mut random)
-        .map_err(|_| ApiError::new(500, "The system gives no random bytes", ""))?;
-    let key = new_key(&random);
-    let known_by = prefix(&key).unwrap_or_default();
-    let store = app.store()?;
-    let made = store
-        .create_key(
-            &consumer,
-            body.label.trim(),
-            known_by,
-            &KeyHash::of(&key).to_hex(),
-            body.ends_at,
-        )
-        .await?;
-    store
-        .audit(
-            &publisher.name,
-            "made a key",
-            &format!("consumer {consumer}"),
-            json!({ "key": known_by, "label": made.label }),
-        )
-        .await?;
-    keys_changed(&app).await?;
+    let new = NewKeyOf {
+        consumer: &consumer,
+        label: body.label.trim(),
+        ends_at: body.ends_at,
+    };
+    let (made, key) = app.directory.create_key(&publisher.name, &new).await?;
+    app.publication.write_snapshot().await;
     Ok((StatusCode::CREATED, Json(key_view(made, Some(key)))))
 }
 
@@ -211,20 +171,14 @@ pub(crate) async fn change_key(
     Path(known_by): Path<String>,
     Json(body): Json<KeyChange>,
 ) -> Result<Json<KeyView>, ApiError> {
-    let store = app.store()?;
     let ends_at = body
         .ends_at
         .map(|at| Some(if at == 0 { now_ms() } else { at }));
-    let changed = store.change_key(&known_by, ends_at, body.paused).await?;
-    store
-        .audit(
-            &publisher.name,
-            "changed a key",
-            &format!("key {known_by}"),
-            json!({ "ends_at": changed.ends_at, "paused": changed.paused }),
-        )
+    let directory = &app.directory;
+    let changed = directory
+        .change_key(&publisher.name, &known_by, ends_at, body.paused)
         .await?;
-    keys_changed(&app).await?;
+    app.publication.write_snapshot().await;
     Ok(Json(key_view(changed, None)))
 }
 
@@ -240,7 +194,8 @@ pub(crate) struct SecretView {
 pub(crate) async fn secrets(
     State(app): State<Arc<App>>,
 ) -> Result<Json<Vec<SecretView>>, ApiError> {
-    let list = app.store()?.secret_names(&app.config.environment).await?;
+    let environment = app.publication.environment();
+    let list = app.database.store()?.secret_names(environment).await?;
     Ok(Json(
         list.into_iter()
             .map(|s| SecretView {
@@ -286,20 +241,9 @@ pub(crate) async fn set_secret(
         ));
     }
     let value = body.value.trim();
-    let store = app.store()?;
-    store
-        .set_secret(&app.config.environment, name, value, &publisher.name)
+    app.publication
+        .set_secret(&publisher.name, name, value)
         .await?;
-    store
-        .audit(
-            &publisher.name,
-            "set",
-            &format!("secret {name} of {}", app.config.environment),
-            json!({}),
-        )
-        .await?;
-    let _one_at_a_time = app.publishing.lock().await;
-    reload(&app).await?;
     Ok(Json(SecretSet {
         name: name.to_owned(),
         trimmed: value != body.value,
@@ -319,7 +263,8 @@ pub(crate) async fn accounts(
     State(app): State<Arc<App>>,
 ) -> Result<Json<Vec<AccountView>>, ApiError> {
     Ok(Json(
-        app.store()?
+        app.database
+            .store()?
             .accounts()
             .await?
             .into_iter()
@@ -363,17 +308,10 @@ pub(crate) async fn create_account(
             "Take at least 8 characters.",
         ));
     }
-    let store = app.store()?;
-    let a = store
-        .create_account(&tidy_name(&body.name)?, password, role)
-        .await?;
-    store
-        .audit(
-            &publisher.name,
-            "made an account",
-            &a.name,
-            json!({ "role": a.role }),
-        )
+    let name = tidy_name(&body.name)?;
+    let directory = &app.directory;
+    let a = directory
+        .create_account(&publisher.name, &name, password, role)
         .await?;
     Ok((
         StatusCode::CREATED,

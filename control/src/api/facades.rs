@@ -1,0 +1,260 @@
+//! Facades and operations, as the console shows them.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Extension, Path, State};
+use porch_contract::{Contract, Finding};
+use porch_facade::{EffectiveRule, FacadeDoc, Model, OperationDoc, Table, effective, table};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use super::session::Publisher;
+use crate::app::App;
+use crate::compute::compute;
+use crate::directory::Pausing;
+use crate::error::ApiError;
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct FacadeSummary {
+    name: String,
+    title: String,
+    base: String,
+    version: String,
+    operations: usize,
+    backends: Vec<String>,
+    /// `same`, `changed`, `new` or `gone`: the draft against what is served.
+    status: &'static str,
+    paused: bool,
+    errors: usize,
+    /// Calls in the last hour.
+    calls: i64,
+}
+
+/// All facades of the draft, and those that are served but no longer in it.
+#[utoipa::path(get, path = "/api/facades", responses((status = 200, body = Vec<FacadeSummary>)))]
+pub(crate) async fn list(
+    State(app): State<Arc<App>>,
+) -> Result<Json<Vec<FacadeSummary>>, ApiError> {
+    let summary = app.publication.summary().await?;
+    let calls = app.observatory.calls_by_facade().await?;
+    let list = summary.differences.iter().map(|d| {
+        let facts = summary.facades.get(&d.facade).cloned().unwrap_or_default();
+        FacadeSummary {
+            name: d.facade.clone(),
+            title: facts.title,
+            base: facts.base,
+            version: facts.version,
+            operations: facts.operations,
+            backends: facts.backends,
+            status: d.status,
+            paused: app.observatory.is_paused(&d.facade, None),
+            errors: facts.errors,
+            calls: calls.get(&d.facade).copied().unwrap_or(0),
+        }
+    });
+    Ok(Json(list.collect()))
+}
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct FacadeView {
+    name: String,
+    title: String,
+    base: String,
+    version: String,
+    description: String,
+    /// How callers reach it.
+    address: String,
+    status: &'static str,
+    paused: bool,
+    operations: Vec<OperationSummary>,
+    /// Its files in the draft.
+    files: Vec<String>,
+    #[schema(value_type = Vec<Object>)]
+    findings: Vec<Finding>,
+}
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct OperationSummary {
+    id: String,
+    method: String,
+    path: String,
+    summary: String,
+    /// The backend, or empty when it is not wired.
+    backend: String,
+    calls: i64,
+    refused: i64,
+    failed: i64,
+    paused: bool,
+}
+
+/// One facade of the draft.
+#[utoipa::path(get, path = "/api/facades/{facade}", params(("facade" = String, Path)), responses((status = 200, body = FacadeView), (status = 404)))]
+pub(crate) async fn facade(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+) -> Result<Json<FacadeView>, ApiError> {
+    let model = app.publication.model().await?;
+    let missing = || ApiError::missing(format!("facade “{name}” in the draft"));
+    let doc = &model.documents.facades.get(&name).ok_or_else(missing)?.doc;
+    let summary = app.publication.summary().await?;
+    let contract = model.contract(&name);
+    let operations = operations(&app, &name, doc, contract).await?;
+    let files: Vec<String> = model
+        .bundle(&name)
+        .unwrap_or_default()
+        .into_keys()
+        .collect();
+    let own = summary.findings.iter().filter(|f| files.contains(&f.file));
+    let description = contract.and_then(|c| c.document.pointer("/info/description")?.as_str());
+    Ok(Json(FacadeView {
+        title: doc.title.clone(),
+        base: doc.base.clone(),
+        version: contract.map_or_else(String::new, |c| c.version.clone()),
+        description: description.unwrap_or_default().to_owned(),
+        address: format!("{}{}", app.config.gateway, doc.base),
+        status: summary.status(&name),
+        paused: app.observatory.is_paused(&name, None),
+        operations,
+        findings: own.cloned().collect(),
+        files,
+        name,
+    }))
+}
+
+async fn operations(
+    app: &App,
+    facade: &str,
+    doc: &FacadeDoc,
+    contract: Option<&Contract>,
+) -> Result<Vec<OperationSummary>, ApiError> {
+    let calls = app.observatory.calls_of(facade).await?;
+    let count = |id: &str, classes: std::ops::RangeInclusive<i32>| -> i64 {
+        let of = |class| calls.get(&(id.to_owned(), class)).copied().unwrap_or(0);
+        classes.map(of).sum()
+    };
+    let all = contract.into_iter().flat_map(|c| c.operations.values());
+    Ok(all
+        .map(|o| OperationSummary {
+            id: o.id.clone(),
+            method: o.method.clone(),
+            path: o.path.to_string(),
+            summary: o.summary.clone(),
+            backend: doc
+                .operations
+                .get(&o.id)
+                .map_or_else(String::new, |w| w.call.backend.clone()),
+            calls: count(&o.id, 1..=5),
+            refused: count(&o.id, 4..=4),
+            failed: count(&o.id, 5..=5),
+            paused: app.observatory.is_paused(facade, Some(&o.id)),
+        })
+        .collect())
+}
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct OperationView {
+    facade: String,
+    id: String,
+    method: String,
+    path: String,
+    summary: String,
+    backend: String,
+    /// What is called of the backend.
+    call: String,
+    status: &'static str,
+    /// The caller's fields beside the backend's, and a request to try.
+    #[schema(value_type = Object)]
+    table: Table,
+    /// The rules that act, in their order.
+    #[schema(value_type = Vec<Object>)]
+    rules: Vec<EffectiveRule>,
+}
+
+/// One operation: fields, rules, a sample to try.
+#[utoipa::path(get, path = "/api/facades/{facade}/operations/{operation}", params(("facade" = String, Path), ("operation" = String, Path)), responses((status = 200, body = OperationView), (status = 404)))]
+pub(crate) async fn operation(
+    State(app): State<Arc<App>>,
+    Path((facade, id)): Path<(String, String)>,
+) -> Result<Json<OperationView>, ApiError> {
+    let model = app.publication.model().await?;
+    let status = app.publication.summary().await?.status(&facade);
+    let missing = ApiError::missing(format!(
+        "operation “{id}” of the facade “{facade}” in the draft"
+    ));
+    let view = compute(move || view(&model, facade, id, status)).await?;
+    view.map(Json).ok_or(missing)
+}
+
+fn view(model: &Model, facade: String, id: String, status: &'static str) -> Option<OperationView> {
+    let table = table(model, &facade, &id)?;
+    let doc = &model.documents.facades.get(&facade)?.doc;
+    let wiring = doc.operations.get(&id)?;
+    let op = model.contract(&facade)?.operations.get(&id)?;
+    let compiled = model.facade(&facade).and_then(|f| f.compiled.clone());
+    let rules = compiled
+        .as_ref()
+        .and_then(|f| Some(effective(f, f.operation(&id)?)))
+        .unwrap_or_default();
+    Some(OperationView {
+        method: op.method.clone(),
+        path: format!("{}{}", doc.base, op.path),
+        summary: op.summary.clone(),
+        backend: wiring.call.backend.clone(),
+        call: called(wiring, op),
+        status,
+        table,
+        rules,
+        facade,
+        id,
+    })
+}
+
+/// What is called of the backend, in words.
+fn called(wiring: &OperationDoc, op: &porch_contract::Operation) -> String {
+    let call = &wiring.call;
+    match &call.operation {
+        Some(operation) => operation.clone(),
+        None => {
+            let method = call.method.as_deref().unwrap_or(&op.method);
+            let path = call.path.clone().unwrap_or_else(|| op.path.to_string());
+            format!("{method} {path}")
+        }
+    }
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct Pause {
+    /// An operation; the whole facade unless given.
+    #[serde(default)]
+    operation: String,
+    paused: bool,
+}
+
+/// Stops a facade or an operation at once, or ends that.
+#[utoipa::path(put, path = "/api/facades/{facade}/pause", params(("facade" = String, Path)), request_body = Pause, responses((status = 204), (status = 404)))]
+pub(crate) async fn pause(
+    State(app): State<Arc<App>>,
+    Extension(publisher): Extension<Publisher>,
+    Path(facade): Path<String>,
+    Json(pause): Json<Pause>,
+) -> Result<axum::http::StatusCode, ApiError> {
+    let porch = app.publication.porch();
+    let served = porch
+        .facade(&facade)
+        .is_some_and(|f| pause.operation.is_empty() || f.operation(&pause.operation).is_some());
+    if pause.paused && !served {
+        return Err(ApiError::missing(format!(
+            "such facade or operation among what is served: {facade} {}",
+            pause.operation
+        )));
+    }
+    let pausing = Pausing {
+        facade: &facade,
+        operation: &pause.operation,
+        paused: pause.paused,
+    };
+    app.directory.pause(&publisher.name, &pausing).await?;
+    app.publication.write_snapshot().await;
+    Ok(axum::http::StatusCode::NO_CONTENT)
+}

@@ -1,0 +1,86 @@
+//! The console API: the handlers, and what role each of their routes needs.
+
+mod draft;
+mod facades;
+mod look;
+mod objects;
+mod observe;
+mod releases;
+mod session;
+mod trials;
+
+use std::sync::Arc;
+
+use axum::middleware;
+use porch_store::Role;
+use utoipa::OpenApi;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+pub(crate) use observe::health;
+
+use crate::app::App;
+
+#[derive(OpenApi)]
+#[openapi(info(
+    title = "Elm Porch publisher's API",
+    description = "Everything that the console and the client do. Errors are problem documents (RFC 9457).",
+    license(name = "MIT")
+))]
+struct Api;
+
+/// All routes; whoever calls one must be signed in with the role that stands beside it.
+pub(crate) fn routes() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::with_openapi(Api::openapi())
+        .merge(OpenApiRouter::new().routes(routes!(session::sign_in)))
+        .merge(whoever_has(Role::Viewer, viewers()))
+        .merge(whoever_has(Role::Publisher, publishers()))
+        .merge(whoever_has(Role::Administrator, administrators()))
+}
+
+fn whoever_has(role: Role, routes: OpenApiRouter<Arc<App>>) -> OpenApiRouter<Arc<App>> {
+    routes.route_layer(middleware::from_fn_with_state(role, session::guard))
+}
+
+/// What changes nothing.
+fn viewers() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new()
+        .routes(routes!(session::who, session::sign_out))
+        .routes(routes!(observe::overview))
+        .routes(routes!(draft::pull))
+        .routes(routes!(draft::check))
+        .routes(routes!(draft::schemas))
+        .routes(routes!(look::look))
+        .routes(routes!(look::derive))
+        .routes(routes!(releases::compare))
+        .routes(routes!(releases::list))
+        .routes(routes!(facades::list))
+        .routes(routes!(facades::facade))
+        .routes(routes!(facades::operation))
+        .routes(routes!(trials::run))
+        .routes(routes!(observe::traces))
+        .routes(routes!(observe::trace))
+        .routes(routes!(observe::usage))
+        .routes(routes!(observe::audit))
+        .routes(routes!(objects::consumers))
+}
+
+/// What changes the draft, what callers are served, and who may call.
+fn publishers() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new()
+        .routes(routes!(draft::push))
+        .routes(routes!(releases::release))
+        .routes(routes!(releases::rollback))
+        .routes(routes!(facades::pause))
+        .routes(routes!(objects::create_consumer))
+        .routes(routes!(objects::pause_consumer))
+        .routes(routes!(objects::create_key))
+        .routes(routes!(objects::change_key))
+}
+
+/// Accounts and secrets.
+fn administrators() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new()
+        .routes(routes!(objects::secrets, objects::set_secret))
+        .routes(routes!(objects::accounts, objects::create_account))
+}

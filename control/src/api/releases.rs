@@ -1,0 +1,106 @@
+//! Comparing, releasing and rolling back.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Extension, Path, State};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use super::session::Publisher;
+use crate::app::App;
+use crate::error::ApiError;
+use crate::publication::{Difference, Released, add_users};
+
+/// The draft against what is served.
+#[utoipa::path(get, path = "/api/compare", responses((status = 200, body = Vec<Difference>)))]
+pub(crate) async fn compare(
+    State(app): State<Arc<App>>,
+) -> Result<Json<Vec<Difference>>, ApiError> {
+    let mut list = app.publication.summary().await?.differences.clone();
+    add_users(&*app.database.store()?, &mut list).await?;
+    Ok(Json(list))
+}
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Release {
+    number: i64,
+    environment: String,
+    /// Facades taken from the draft, or from an older release.
+    #[schema(value_type = Vec<String>)]
+    taken: serde_json::Value,
+    /// All facades that it holds.
+    facades: Vec<String>,
+    note: String,
+    made_by: String,
+    made_at: i64,
+    served: bool,
+}
+
+/// The latest releases, the newest first.
+#[utoipa::path(get, path = "/api/releases", responses((status = 200, body = Vec<Release>)))]
+pub(crate) async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<Release>>, ApiError> {
+    let environment = app.publication.environment();
+    let releases = app.database.store()?.releases(environment, 100).await?;
+    let served = app.publication.served().number;
+    Ok(Json(
+        releases.into_iter().map(|r| view(r, served)).collect(),
+    ))
+}
+
+fn view(r: porch_store::entity::release::Model, served: i64) -> Release {
+    let facades = r
+        .content
+        .get("facades")
+        .and_then(|f| f.as_object())
+        .map_or_else(Vec::new, |f| f.keys().cloned().collect());
+    Release {
+        served: r.number == served,
+        number: r.number,
+        environment: r.environment,
+        taken: r.taken,
+        facades,
+        note: r.note,
+        made_by: r.made_by,
+        made_at: r.made_at,
+    }
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct ReleaseRequest {
+    /// Facades to take from the draft. One that is not in the draft any more is no longer served.
+    facades: Vec<String>,
+    #[serde(default)]
+    note: String,
+}
+
+/// Makes the draft's facades what callers are served.
+#[utoipa::path(post, path = "/api/releases", request_body = ReleaseRequest, responses((status = 200, body = Released), (status = 409), (status = 422)))]
+pub(crate) async fn release(
+    State(app): State<Arc<App>>,
+    Extension(publisher): Extension<Publisher>,
+    Json(request): Json<ReleaseRequest>,
+) -> Result<Json<Released>, ApiError> {
+    if request.facades.is_empty() {
+        return Err(ApiError::new(
+            400,
+            "No facade was named",
+            "Name the facades to release.",
+        ));
+    }
+    let publication = &app.publication;
+    let (facades, note) = (request.facades, request.note);
+    let released = publication.release(&publisher.name, facades, note).await?;
+    Ok(Json(released))
+}
+
+/// Makes an older release what callers are served, as a new release.
+#[utoipa::path(post, path = "/api/releases/{number}/rollback", params(("number" = i64, Path)), responses((status = 200, body = Released), (status = 404)))]
+pub(crate) async fn rollback(
+    State(app): State<Arc<App>>,
+    Extension(publisher): Extension<Publisher>,
+    Path(number): Path<i64>,
+) -> Result<Json<Released>, ApiError> {
+    let released = app.publication.rollback(&publisher.name, number).await?;
+    Ok(Json(released))
+}

@@ -1,0 +1,174 @@
+//! Releasing and rolling back.
+
+use std::sync::Arc;
+
+use porch_contract::{Finding, has_errors, suggest};
+use porch_facade::Model;
+use serde::Serialize;
+use serde_json::json;
+use utoipa::ToSchema;
+
+use super::content::{Content, ReleasedFacade, Served};
+use super::{Live, Publication, readable};
+use crate::error::ApiError;
+
+/// What a release or a rollback did.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Released {
+    number: i64,
+    taken: Vec<String>,
+    carried_over: Vec<String>,
+    removed: Vec<String>,
+    #[schema(value_type = Vec<Object>)]
+    findings: Vec<Finding>,
+}
+
+/// Content that is to be served, and how it came to be.
+struct Wanted {
+    content: Content,
+    taken: Vec<String>,
+    removed: Vec<String>,
+    /// As it is noted down.
+    asked: serde_json::Value,
+    note: String,
+}
+
+impl Publication {
+    /// Makes the draft's facades what callers are served; one that is not in the draft any more is no longer served.
+    pub(crate) async fn release(
+        self: &Arc<Self>,
+        who: &str,
+        facades: Vec<String>,
+        note: String,
+    ) -> Result<Released, ApiError> {
+        let (own, who) = (self.clone(), who.to_owned());
+        self.to_the_end(async move {
+            let mut live = own.lock.lock().await;
+            own.catch_up_locked(&mut live).await?;
+            let model = own.model().await?;
+            let base = own.served().content.clone();
+            let wanted = own.taken_from(&model, base, facades, note)?;
+            own.put_live(&mut live, &who, wanted).await
+        })
+        .await
+    }
+
+    /// Makes an older release what callers are served, as a new release.
+    pub(crate) async fn rollback(
+        self: &Arc<Self>,
+        who: &str,
+        number: i64,
+    ) -> Result<Released, ApiError> {
+        let (own, who) = (self.clone(), who.to_owned());
+        self.to_the_end(async move {
+            let mut live = own.lock.lock().await;
+            own.catch_up_locked(&mut live).await?;
+            let store = own.database.store()?;
+            let old = store.release(&own.environment, number).await?;
+            let content = readable(old.content)?;
+            let taken: Vec<String> = content.facades.keys().cloned().collect();
+            let wanted = Wanted {
+                asked: json!(taken),
+                taken,
+                content,
+                removed: Vec::new(),
+                note: format!("back to release {number}"),
+            };
+            own.put_live(&mut live, &who, wanted).await
+        })
+        .await
+    }
+
+    fn taken_from(
+        &self,
+        model: &Model,
+        mut content: Content,
+        facades: Vec<String>,
+        note: String,
+    ) -> Result<Wanted, ApiError> {
+        let (mut taken, mut removed) = (Vec::new(), Vec::new());
+        for name in &facades {
+            match ReleasedFacade::take(model, &self.environment, name) {
+                Some(facade) => {
+                    content.facades.insert(name.clone(), Arc::new(facade));
+                    taken.push(name.clone());
+                }
+                None if content.facades.remove(name).is_some() => removed.push(name.clone()),
+                None => return Err(not_in_the_draft(model, name)),
+            }
+        }
+        Ok(Wanted {
+            content,
+            taken,
+            removed,
+            asked: json!(facades),
+            note,
+        })
+    }
+
+    /// Checks content with the environment's secrets, keeps it and serves it.
+    async fn put_live(
+        &self,
+        live: &mut Live,
+        who: &str,
+        wanted: Wanted,
+    ) -> Result<Released, ApiError> {
+        let after = self.served().number;
+        let number = after + 1;
+        let compiled = self.compile(&wanted.content, number).await?;
+        let findings = compiled.findings.clone();
+        if has_errors(&findings) {
+            return Err(ApiError::new(
+                422,
+                "The release has errors, and nothing was changed",
+                "Mend what is listed, push, and release again.",
+            )
+            .with(findings));
+        }
+        let json = serde_json::to_value(&wanted.content)
+            .map_err(|e| ApiError::new(500, "The release cannot be kept", e.to_string()))?;
+        let change = self.database.store()?.change(who).await?;
+        let (environment, asked, note) = (&self.environment, wanted.asked, &wanted.note);
+        let kept = change
+            .create_release(environment, after, asked.clone(), json, note)
+            .await?;
+        let object = format!("{environment} {}", kept.number);
+        let detail = json!({ "facades": asked, "note": note });
+        change.audit("released", &object, detail).await?;
+        change.commit().await?;
+        let carried_over = wanted
+            .content
+            .facades
+            .keys()
+            .filter(|n| !wanted.taken.contains(n))
+            .cloned()
+            .collect();
+        let served = Served {
+            number: kept.number,
+            made_by: kept.made_by,
+            made_at: kept.made_at,
+            content: wanted.content,
+            from_disk: false,
+        };
+        self.serve(live, served, compiled);
+        live.release += 1;
+        self.write_snapshot().await;
+        Ok(Released {
+            number: kept.number,
+            taken: wanted.taken,
+            carried_over,
+            removed: wanted.removed,
+            findings,
+        })
+    }
+}
+
+/// A facade whose document has errors is not among the documents read.
+fn not_in_the_draft(model: &Model, name: &str) -> ApiError {
+    let findings = model.documents.findings.clone();
+    let known = model.documents.facades.keys().map(String::as_str);
+    let near = suggest(name, known).map_or_else(String::new, |n| format!("Did you mean “{n}”?"));
+    let status = if findings.is_empty() { 404 } else { 422 };
+    let title = format!("There is no facade “{name}” in the draft");
+    ApiError::new(status, title, near).with(findings)
+}

@@ -1,0 +1,209 @@
+//! What is kept on disk, so that callers are served without the database.
+
+use std::collections::HashMap;
+use std::path::Path;
+use std::sync::Arc;
+
+use porch_contract::Severity;
+use porch_store::StoreError;
+use serde::{Deserialize, Serialize};
+
+use super::Publication;
+use super::content::Served;
+use crate::directory::{GrantRow, grants_of, pauses_of};
+use crate::error::ApiError;
+
+const FILE: &str = "served.json";
+const SEALED_AS: &str = "snapshot";
+
+#[derive(Serialize, Deserialize)]
+struct Snapshot {
+    environment: String,
+    served: Served,
+    consumers: Vec<ConsumerRow>,
+    keys: Vec<GrantRow>,
+    pauses: Vec<(String, String)>,
+    /// All secrets in one sealed text, in hexadecimal.
+    secrets: String,
+}
+
+#[derive(Serialize, Deserialize)]
+struct ConsumerRow {
+    id: i64,
+    name: String,
+    account: String,
+    paused: bool,
+}
+
+/// Why a release cannot be served from disk.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum SnapshotError {
+    #[error("{0}: {1}")]
+    File(String, std::io::Error),
+    #[error("{0}: {1}")]
+    Unreadable(String, serde_json::Error),
+    #[error("the release on disk is of the environment {0}")]
+    OtherEnvironment(String),
+    #[error("its secrets: {0}")]
+    Secrets(String),
+    #[error("{0}")]
+    Wrong(String),
+}
+
+impl Publication {
+    /// Writes down what is served. What goes wrong is told on the overview: callers are served all the same.
+    pub(crate) async fn write_snapshot(&self) {
+        if let Err(why) = self.try_write_snapshot().await {
+            let what = format!("the state folder cannot be written: {why:?}");
+            tracing::error!("{what}");
+            self.trouble.set(what);
+        }
+    }
+
+    async fn try_write_snapshot(&self) -> Result<(), ApiError> {
+        let store = self.database.store()?;
+        let secrets = store.secrets(&self.environment).await?;
+        let secrets = serde_json::to_string(&secrets)
+            .map_err(|e| ApiError::new(500, "The secrets cannot be written", e.to_string()))?;
+        let sealed = self.seal.seal(SEALED_AS, &secrets);
+        let consumers = store.consumers().await?.into_iter();
+        let pauses = store.pauses().await?.into_iter();
+        let snapshot = Snapshot {
+            environment: self.environment.clone(),
+            served: (*self.served()).clone(),
+            consumers: consumers
+                .map(|c| ConsumerRow {
+                    id: c.id,
+                    name: c.name,
+                    account: c.owner,
+                    paused: c.paused,
+                })
+                .collect(),
+            keys: store
+                .keys()
+                .await?
+                .into_iter()
+                .map(GrantRow::from)
+                .collect(),
+            pauses: pauses.map(|p| (p.facade, p.operation)).collect(),
+            secrets: to_hex(&sealed.map_err(StoreError::from)?),
+        };
+        let path = self.state.join(FILE);
+        tokio::task::spawn_blocking(move || write(&path, &snapshot))
+            .await
+            .map_err(|e| ApiError::new(500, "The state was not written", e.to_string()))?
+            .map_err(|e| ApiError::new(500, "The state cannot be written", e.to_string()))
+    }
+
+    /// Serves the last release from disk; gives its number.
+    pub(crate) async fn load_snapshot(&self) -> Result<i64, SnapshotError> {
+        let snapshot = self.read_snapshot()?;
+        let secrets = self.open_secrets(&snapshot.secrets)?;
+        let served = snapshot.served;
+        let compiled =
+            served
+                .content
+                .compile(&self.environment, &secrets, &self.library, served.number);
+        if let Some(f) = compiled
+            .findings
+            .iter()
+            .find(|f| f.severity == Severity::Error)
+        {
+            let wrong = format!("{}:{} {}", f.file, f.line, f.message);
+            return Err(SnapshotError::Wrong(wrong));
+        }
+        let consumers: HashMap<i64, _> = snapshot
+            .consumers
+            .into_iter()
+            .map(|c| {
+                let of = porch_rules::grant::Consumer {
+                    id: c.id,
+                    name: c.name,
+                    account: c.account,
+                    paused: c.paused,
+                };
+                (of.id, Arc::new(of))
+            })
+            .collect();
+        let grants = grants_of(&consumers, snapshot.keys.into_iter());
+        self.shared.grants.store(Arc::new(grants));
+        let pauses = pauses_of(snapshot.pauses.into_iter());
+        self.shared.pauses.store(Arc::new(pauses));
+        let number = served.number;
+        let served = Served {
+            from_disk: true,
+            ..served
+        };
+        let mut live = self.lock.lock().await;
+        self.serve(&mut live, served, compiled);
+        Ok(number)
+    }
+
+    fn read_snapshot(&self) -> Result<Snapshot, SnapshotError> {
+        let path = self.state.join(FILE);
+        let name = path.display().to_string();
+        let text = std::fs::read(&path).map_err(|e| SnapshotError::File(name.clone(), e))?;
+        let snapshot: Snapshot =
+            serde_json::from_slice(&text).map_err(|e| SnapshotError::Unreadable(name, e))?;
+        if snapshot.environment != self.environment {
+            return Err(SnapshotError::OtherEnvironment(snapshot.environment));
+        }
+        Ok(snapshot)
+    }
+
+    fn open_secrets(&self, sealed: &str) -> Result<HashMap<String, String>, SnapshotError> {
+        let sealed = from_hex(sealed)
+            .ok_or_else(|| SnapshotError::Secrets("they are not in hexadecimal".into()))?;
+        let text = self
+            .seal
+            .open(SEALED_AS, &sealed)
+            .map_err(|e| SnapshotError::Secrets(e.to_string()))?;
+        serde_json::from_str(&text).map_err(|e| SnapshotError::Secrets(e.to_string()))
+    }
+}
+
+/// Written beside and moved into place, so that a half-written file is never read; for nobody else's eyes.
+fn write(path: &Path, snapshot: &Snapshot) -> std::io::Result<()> {
+    use std::io::Write;
+    use std::os::unix::fs::OpenOptionsExt;
+    let text = serde_json::to_vec(snapshot)?;
+    let beside = path.with_extension("new");
+    let mut file = std::fs::OpenOptions::new()
+        .write(true)
+        .create(true)
+        .truncate(true)
+        .mode(0o600)
+        .open(&beside)?;
+    file.write_all(&text)?;
+    std::fs::rename(&beside, path)
+}
+
+fn to_hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|b| format!("{b:02x}")).collect()
+}
+
+fn from_hex(text: &str) -> Option<Vec<u8>> {
+    if !text.is_ascii() || text.len() % 2 == 1 {
+        return None;
+    }
+    let bytes = text.as_bytes().chunks(2);
+    bytes
+        .map(|pair| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok())
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn hexadecimal_comes_back_and_nothing_else_does() {
+        assert_eq!(
+            from_hex(&to_hex(&[0, 1, 254, 255])),
+            Some(vec![0, 1, 254, 255])
+        );
+        for bad in ["0", "zz", "é0", "0g"] {
+            assert_eq!(from_hex(bad), None, "{bad}");
+        }
+    }
+}
