@@ -4,6 +4,7 @@
 //! left alone.
 
 use std::fs;
+use std::hash::{Hash, Hasher};
 use std::io::{self, Write};
 use std::net::{Ipv4Addr, TcpListener};
 use std::path::{Path, PathBuf};
@@ -60,12 +61,9 @@ pub fn place_for(wanted: &Path) -> PathBuf {
     if !is_root() || enterable(wanted) {
         return wanted.to_owned();
     }
-    let hash = wanted
-        .to_string_lossy()
-        .bytes()
-        .fold(0xcbf2_9ce4_8422_2325_u64, |h, b| {
-            (h ^ u64::from(b)).wrapping_mul(0x100_0000_01b3)
-        });
+    let mut hasher = std::hash::DefaultHasher::new();
+    wanted.hash(&mut hasher);
+    let hash = hasher.finish();
     PathBuf::from(format!("/var/tmp/elm-porch-{hash:016x}"))
 }
 

@@ -24,6 +24,9 @@ mod trial;
 mod usage;
 mod worker;
 
+#[cfg(test)]
+mod testing;
+
 pub use count::Counters;
 pub use listen::{Gateway, GatewayConfig, StartError};
 pub use shared::{Pauses, Shared};

@@ -452,6 +452,14 @@ impl Porch {
         }
     }
 
+    /// Ends the service at once, as a crash does.
+    pub fn kill_service(&mut self) {
+        if let Some(mut child) = self.service.take() {
+            let _ = child.kill();
+            let _ = child.wait();
+        }
+    }
+
     /// The service's process.
     pub fn pid(&self) -> u32 {
         self.service.as_ref().unwrap().id()

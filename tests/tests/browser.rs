@@ -85,7 +85,10 @@ async fn a_publisher_publishes_tries_releases_and_explains() {
     browser
         .see("the environment has no secret “kiosk-user”")
         .await;
-    for (name, value) in [("kiosk-user", "porch"), ("kiosk-password", "tide & tackle")] {
+    for (name, value) in [
+        ("kiosk-user", "quay-desk"),
+        ("kiosk-password", "tide & tackle"),
+    ] {
         porch.ok_with(&["secret", "set", name], value);
     }
     browser.press("Run").await;

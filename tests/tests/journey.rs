@@ -90,7 +90,7 @@ fn from_a_wsdl_to_a_released_call_that_explains_its_refusal() {
 
     // Push: in the draft, and nowhere else.
     for (name, value) in [
-        ("fares-user", " porch \n"),
+        ("fares-user", " quay-desk \n"),
         ("fares-password", "tide & tackle\n"),
     ] {
         porch.ok_with(&["secret", "set", name], value);

@@ -7,6 +7,8 @@ mod failure;
 pub(crate) mod fields;
 pub(crate) mod grpc;
 mod http;
+#[cfg(test)]
+mod knock;
 mod soap;
 
 use std::cell::RefCell;
@@ -30,7 +32,13 @@ use crate::problem::Tell;
 use crate::steps::Scope;
 
 /// The protocols.
-pub(crate) const PROTOCOLS: &[&dyn Protocol] = &[&http::Http, &soap::Soap, &grpc::Grpc];
+const PROTOCOLS: &[&dyn Protocol] = &[
+    &http::Http,
+    &soap::Soap,
+    &grpc::Grpc,
+    #[cfg(test)]
+    &knock::Knock,
+];
 
 /// The protocol of a call.
 pub(crate) fn protocol(call: &dyn Call) -> Option<&'static dyn Protocol> {
@@ -162,6 +170,8 @@ pub(crate) struct Read {
     pub(crate) status: StatusCode,
     pub(crate) fields: HeaderMap,
     pub(crate) seen: Seen,
+    /// What was tolerated or done on the way to the reply.
+    pub(crate) notes: Vec<String>,
     pub(crate) answer: Result<Answer, Failure>,
 }
 
@@ -179,7 +189,6 @@ pub(crate) struct Passing {
     pub(crate) body: ReplyBody,
     /// Whether its fields are the backend's, to be cleaned and translated.
     pub(crate) of_backend: bool,
-    pub(crate) notes: Vec<String>,
 }
 
 /// An answer that was read.
@@ -192,7 +201,6 @@ pub(crate) struct Whole {
     /// Header elements of a SOAP envelope.
     pub(crate) soap_headers: Option<Value>,
     pub(crate) passed: Passed,
-    pub(crate) notes: Vec<String>,
 }
 
 /// The body of an answer that was read.

@@ -23,18 +23,13 @@ pub(crate) fn reply(
     scope: &mut Scope<'_>,
 ) -> Result<Response<ReplyBody>, Box<Problem>> {
     let from = x.recorder.borrow().begin();
-    let (answer, backend) = match outcome {
-        Outcome::One(Answer::Through(passing), backend) => {
-            return Ok(pass(x, request, *passing, backend));
+    let (answer, backend, notes) = match outcome {
+        Outcome::One(Answer::Through(passing), backend, notes) => {
+            return Ok(pass(x, request, *passing, backend, notes));
         }
-        Outcome::One(Answer::Whole(whole), backend) => (Some(*whole), Some(backend)),
-        Outcome::Many => (None, None),
+        Outcome::One(Answer::Whole(whole), backend, notes) => (Some(*whole), Some(backend), notes),
+        Outcome::Many => (None, None, Vec::new()),
     };
-    let mut answer = answer;
-    let notes = answer
-        .as_mut()
-        .map(|a| std::mem::take(&mut a.notes))
-        .unwrap_or_default();
     let made = make(x, request, answer, backend, scope);
     x.recorder.borrow_mut().stage(StageName::Reply, from, |s| {
         s.notes = notes;
@@ -54,6 +49,7 @@ fn pass(
     request: &Request<'_>,
     passing: Passing,
     backend: &CompiledBackend,
+    notes: Vec<String>,
 ) -> Response<ReplyBody> {
     let mut head = passing.head;
     if passing.of_backend {
@@ -65,7 +61,7 @@ fn pass(
     }
     let mut recorder = x.recorder.borrow_mut();
     let from = recorder.begin();
-    recorder.stage(StageName::Reply, from, |s| s.notes = passing.notes);
+    recorder.stage(StageName::Reply, from, |s| s.notes = notes);
     Response::from_parts(head, passing.body)
 }
 

@@ -109,9 +109,10 @@ async fn answer<'a>(
     scope: &Scope<'_>,
     body: CallerBody,
 ) -> Result<AnswerView, Box<Problem>> {
-    let ((status, fields), answer) = carry_out(x, request, call, scope, body).await?;
+    let done = carry_out(x, request, call, scope, body).await?;
+    let (status, fields) = (done.status, done.fields);
     let failed = |failure| call.problem(request, failure, StageName::Reply);
-    let (value, soap_headers) = match answer {
+    let (value, soap_headers) = match done.answer {
         Answer::Whole(whole) => {
             let value = match whole.body {
                 Content::Empty => serde_json::Value::Null,

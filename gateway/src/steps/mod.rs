@@ -7,6 +7,8 @@ mod body;
 mod many;
 mod one;
 mod scope;
+#[cfg(test)]
+mod tests;
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -41,8 +43,8 @@ pub(crate) struct Request<'a> {
 
 /// What the steps gave.
 pub(crate) enum Outcome<'a> {
-    /// The answer of the only step.
-    One(Answer, &'a CompiledBackend),
+    /// The answer of the only step, with what there is to note of it.
+    One(Answer, &'a CompiledBackend, Vec<String>),
     /// All answers are in the scope; the reply is built of them.
     Many,
 }

@@ -107,18 +107,27 @@ pub(super) async fn run<'a>(
             .await
             .map_err(|f| call.problem(request, f, StageName::Admit))?
     };
-    let answer = carry_out(x, request, &call, scope, body).await?;
-    Ok(Outcome::One(answer.1, call.backend))
+    let done = carry_out(x, request, &call, scope, body).await?;
+    Ok(Outcome::One(done.answer, call.backend, done.notes))
 }
 
-/// Prepares the request of a step, sends it and reads the answer. Gives the answer's head too, for expressions.
+/// What a step gave.
+pub(super) struct Done {
+    /// Status and fields of the answer, for expressions.
+    pub(super) status: http::StatusCode,
+    pub(super) fields: http::HeaderMap,
+    pub(super) answer: Answer,
+    pub(super) notes: Vec<String>,
+}
+
+/// Prepares the request of a step, sends it and reads the answer.
 pub(super) async fn carry_out<'a>(
     x: &Exchange<'_>,
     request: &Request<'a>,
     call: &Call<'a>,
     scope: &Scope<'_>,
     body: CallerBody,
-) -> Result<(Head, Answer), Box<Problem>> {
+) -> Result<Done, Box<Problem>> {
     let cx = call.context(x, request, scope);
     let prepared = prepare(x, request, call, &cx, body)?;
     let from = x.recorder.borrow().begin();
@@ -130,9 +139,6 @@ pub(super) async fn carry_out<'a>(
     let read = call.protocol.read(&cx, sent).await;
     finish(x, request, call, from, read)
 }
-
-/// Status and fields of an answer.
-pub(super) type Head = (http::StatusCode, http::HeaderMap);
 
 fn prepare(
     x: &Exchange<'_>,
@@ -245,7 +251,7 @@ fn finish(
     call: &Call<'_>,
     from: Instant,
     mut read: Read,
-) -> Result<(Head, Answer), Box<Problem>> {
+) -> Result<Done, Box<Problem>> {
     let answer = read
         .answer
         .map_err(|failure| call.problem(request, failure, StageName::Prepare));
@@ -268,11 +274,17 @@ fn finish(
         {
             let at = (StageName::Reply, recorder.begin());
             recorder.of_step(at, call.shown, call.backend, |stage| {
+                stage.notes = std::mem::take(&mut read.notes);
                 stage.notes.push(problem.refusal.why.clone());
             });
         }
     }
-    Ok(((read.status, read.fields), answer?))
+    Ok(Done {
+        answer: answer?,
+        status: read.status,
+        fields: read.fields,
+        notes: read.notes,
+    })
 }
 
 fn note(x: &Exchange<'_>, call: &Call<'_>, at: (StageName, Instant), problem: &Problem) {

@@ -212,6 +212,7 @@ fn bare(head: response::Parts, answer: Result<Answer, Failure>) -> Read {
         status: head.status,
         fields: head.headers,
         seen: Seen::default(),
+        notes: Vec::new(),
         answer,
     }
 }
@@ -229,7 +230,6 @@ fn passed(answered: Answered) -> Read {
         head: answered.head,
         body: ReplyBody::Through(Box::new(through)),
         of_backend: true,
-        notes: Vec::new(),
     };
     Read {
         status,
@@ -238,6 +238,7 @@ fn passed(answered: Answered) -> Read {
             streamed: true,
             ..Seen::default()
         },
+        notes: Vec::new(),
         answer: Ok(Answer::Through(Box::new(passing))),
     }
 }
@@ -283,6 +284,7 @@ fn over(
         status: head.status,
         fields: head.headers,
         seen,
+        notes: Vec::new(),
         answer,
     }
 }
@@ -327,7 +329,6 @@ fn whole(
         body,
         soap_headers: None,
         passed: Passed::These(passed.collect()),
-        notes: Vec::new(),
     })))
 }
 
@@ -374,12 +375,12 @@ async fn stream(
         head: stream_head(&call, &head.headers, &kind, form),
         body,
         of_backend: false,
-        notes: stream_notes(cx, form),
     };
     Read {
         status: head.status,
         fields: head.headers,
         seen,
+        notes: stream_notes(cx, form),
         answer: Ok(Answer::Through(Box::new(passing))),
     }
 }

@@ -159,11 +159,11 @@ fn pass(cx: &Context<'_>, answered: Answered) -> Read {
         status,
         fields,
         seen,
+        notes,
         answer: Ok(Answer::Through(Box::new(Passing {
             head,
             body: ReplyBody::Through(Box::new(through)),
             of_backend: true,
-            notes,
         }))),
     }
 }
@@ -209,13 +209,13 @@ fn whole(
             body: Content::Value(value),
             soap_headers: None,
             passed: Passed::All,
-            notes,
         }))
     });
     Read {
         status,
         fields,
         seen,
+        notes,
         answer,
     }
 }

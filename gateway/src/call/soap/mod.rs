@@ -58,6 +58,7 @@ impl Protocol for Soap {
         Box::pin(async move {
             let (head, body) = (sent.answered.head, sent.answered.body);
             let (mut seen, mut lease) = (Seen::default(), sent.answered.lease);
+            let mut notes = Vec::new();
             let answer = match call_of(cx) {
                 Err(failure) => Err(failure),
                 Ok(call) => {
@@ -68,6 +69,9 @@ impl Protocol for Soap {
                     if let (true, Some(lease)) = (read.is_ok(), lease) {
                         lease.give_back();
                     }
+                    if let Ok(read) = &read {
+                        notes = noted(read);
+                    }
                     read.and_then(|read| answer(cx, call, read, &head.headers))
                 }
             };
@@ -75,10 +79,18 @@ impl Protocol for Soap {
                 status: head.status,
                 fields: head.headers,
                 seen,
+                notes,
                 answer,
             }
         })
     }
+}
+
+fn noted(read: &SoapRead) -> Vec<String> {
+    let tolerated = read.notes.iter().map(|n| format!("tolerated: {n}"));
+    let large = "the answer is large: it is converted while it streams through";
+    let streams = read.rest.is_some().then(|| large.to_owned());
+    tolerated.chain(streams).collect()
 }
 
 fn answer(
@@ -87,13 +99,7 @@ fn answer(
     read: SoapRead,
     fields: &HeaderMap,
 ) -> Result<Answer, Failure> {
-    let mut notes: Vec<String> = read
-        .notes
-        .iter()
-        .map(|n| format!("tolerated: {n}"))
-        .collect();
     if let Some(rest) = read.rest {
-        notes.push("the answer is large: it is converted while it streams through".into());
         let json = HeaderValue::from_static(media::name(MediaType::Json));
         let mut response = Response::new(());
         response.headers_mut().insert(header::CONTENT_TYPE, json);
@@ -101,7 +107,6 @@ fn answer(
             head: response.into_parts().0,
             body: ReplyBody::made(rest),
             of_backend: false,
-            notes,
         })));
     }
     let (status, body) = match read.answer {
@@ -122,6 +127,5 @@ fn answer(
         body,
         soap_headers: headers.and_then(|h| serde_json::from_slice(h).ok()),
         passed: Passed::None,
-        notes,
     })))
 }
