@@ -3,7 +3,7 @@ import { RouterProvider } from "react-router/dom";
 import styled from "styled-components";
 
 import { api, useApi, useChange } from "./api/client";
-import type { Overview as OverviewData, Session } from "./api/schema";
+import type { Session } from "./api/schema";
 import { Button, Page, Problem, Soft } from "./parts";
 import { Overview } from "./pages/Overview";
 import { SignIn } from "./pages/SignIn";
@@ -66,8 +66,8 @@ const Dot = styled.span`
 `;
 
 function Shell({ session }: { session: Session }) {
-  const overview = useApi<OverviewData>("/api/overview", 5000);
-  const out = useChange(() => api("DELETE", "/api/session"));
+  const overview = useApi("GET /api/overview", {}, 5000);
+  const out = useChange(() => api("DELETE /api/session"));
   const waiting = overview.data?.unreleased.length ?? 0;
   return (
     <Frame>
@@ -105,7 +105,7 @@ function Shell({ session }: { session: Session }) {
 }
 
 function Root() {
-  const session = useApi<Session>("/api/session");
+  const session = useApi("GET /api/session");
   if (session.data && !session.error) return <Shell session={session.data} />;
   if (session.error?.status === 401) return <SignIn />;
   return <Page>{session.error ? <Problem error={session.error} /> : <Soft role="status">Loading…</Soft>}</Page>;

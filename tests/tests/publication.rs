@@ -95,7 +95,9 @@ fn a_release_ends_although_whoever_asked_has_left() {
 fn another_node_follows_releases_keys_pauses_and_secrets() {
     let database = new_database(cluster());
     let one = Porch::start_with(&database, &[]);
-    let other = Porch::start_with(&database, &[]);
+    // Secrets are sealed with one key, which all nodes must have.
+    let key_file = one.folder().join("state/seal.key");
+    let other = Porch::start_with(&database, &["--seal-key-file", key_file.to_str().unwrap()]);
     one.publish();
     let path = "/sailings/v2/fares/FAR-MAR/foot";
     let key = one.new_key("Quayside Kiosk");

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
-import type { Finding } from "./types";
+import type { Finding, Routes } from "./schema";
 
 /** An error of the API, from its problem document (RFC 9457). */
 export class ApiError extends Error {
@@ -14,38 +14,68 @@ export class ApiError extends Error {
   }
 }
 
+/** A route of the API: its method and path template. */
+export type Route = keyof Routes;
+
+/** What a route is given: values of its path's variables, query parameters, a body. */
+export interface Given<R extends Route> {
+  path?: Record<string, string | number>;
+  query?: Routes[R]["query"];
+  body?: Routes[R]["body"];
+}
+
+/** What a problem document of the API may hold. */
+interface ProblemDocument {
+  title?: string;
+  detail?: string;
+  findings?: Finding[];
+}
+
+function addressOf<R extends Route>(route: R, given: Given<R>): { method: string; address: string } {
+  const [method = "GET", template = ""] = route.split(" ");
+  const path = template.replace(/\{(\w+)\}/g, (_, name: string) => encodeURIComponent(given.path?.[name] ?? ""));
+  const query = new URLSearchParams();
+  for (const [name, value] of Object.entries(given.query ?? {})) {
+    if (value !== undefined && value !== null && value !== "") query.set(name, String(value));
+  }
+  const text = query.toString();
+  return { method, address: text ? `${path}?${text}` : path };
+}
+
+function problemOf(status: number, text: string): ApiError {
+  let problem: ProblemDocument = {};
+  try {
+    problem = JSON.parse(text);
+  } catch {
+    // Not from the service itself: its status is all there is to tell.
+  }
+  const title = problem.title ?? `The service answered ${status}`;
+  return new ApiError(status, title, problem.detail ?? "", problem.findings ?? []);
+}
+
 /** One call of the publisher's API. */
-export async function api<T>(method: string, path: string, body?: unknown): Promise<T> {
+export async function api<R extends Route>(route: R, given: Given<R> = {}): Promise<Routes[R]["reply"]> {
+  const { method, address } = addressOf(route, given);
   let answer: Response;
   try {
-    answer = await fetch(path, {
+    answer = await fetch(address, {
       method,
-      headers: body === undefined ? {} : { "Content-Type": "application/json" },
-      body: body === undefined ? undefined : JSON.stringify(body),
+      headers: given.body === undefined ? {} : { "Content-Type": "application/json" },
+      body: given.body === undefined ? undefined : JSON.stringify(given.body),
     });
   } catch {
     throw new ApiError(0, "The service does not answer", "See whether it still runs, then try again.", []);
   }
   const text = await answer.text();
-  let value: unknown = null;
-  try {
-    value = text ? JSON.parse(text) : null;
-  } catch {
-    value = null;
-  }
-  if (!answer.ok) {
-    const problem = (value ?? {}) as { title?: string; detail?: string; findings?: Finding[] };
-    const title = problem.title ?? `The service answered ${answer.status}`;
-    throw new ApiError(answer.status, title, problem.detail ?? "", problem.findings ?? []);
-  }
-  return value as T;
+  if (!answer.ok) throw problemOf(answer.status, text);
+  return text ? JSON.parse(text) : null;
 }
 
-/** What a path of the API says, kept fresh. */
-export function useApi<T>(path: string, everyMs?: number) {
-  return useQuery<T, ApiError>({
-    queryKey: [path],
-    queryFn: () => api<T>("GET", path),
+/** What a route of the API says, kept fresh. */
+export function useApi<R extends Route>(route: R, given: Given<R> = {}, everyMs?: number) {
+  return useQuery<Routes[R]["reply"], ApiError>({
+    queryKey: [route, given],
+    queryFn: () => api(route, given),
     refetchInterval: everyMs ?? false,
     retry: (count, error) => error.status === 0 && count < 2,
   });

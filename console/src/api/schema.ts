@@ -6,6 +6,25 @@ export interface AccountView {
   created_at: number;
 }
 
+export interface AuditLine {
+  id: number;
+  /** Milliseconds since 1970. */
+  at: number;
+  who: string;
+  what: string;
+  object: string;
+  detail: Record<string, unknown>;
+}
+
+export interface Change {
+  /** What it does to callers. */
+  harm: Harm;
+  /** The operation it is about, or an empty text. */
+  operation: string;
+  /** The change in words. */
+  what: string;
+}
+
 export interface CheckRequest {
   /** Files to put over the draft's before checking; nothing is kept. */
   files?: Record<string, string>;
@@ -13,7 +32,7 @@ export interface CheckRequest {
 
 export interface Checked {
   ok: boolean;
-  findings: unknown[];
+  findings: Finding[];
 }
 
 export interface ConsumerView {
@@ -49,12 +68,20 @@ export interface DeriveRequest {
   only?: string[];
 }
 
+export interface DerivedDocuments {
+  /** The files, by path. */
+  files: Record<string, string>;
+  /** How many operations were wired. */
+  operations: number;
+  findings: Finding[];
+}
+
 export interface Difference {
   facade: string;
   /** `same`, `changed`, `new` (not served yet) or `gone` (served, but not in the draft). */
   status: string;
   /** What changes for callers, the most harmful first. */
-  changes: unknown[];
+  changes: Change[];
   /** Changed files, as unified differences. */
   files: Record<string, string>;
   /** Consumers that called an operation in the last seven days that would break. */
@@ -71,10 +98,23 @@ export interface DraftFile {
   changed_at: number;
 }
 
+export interface EffectiveRule {
+  /** The rule in words: `limit 5 per 2m per consumer`. */
+  rule: string;
+  /** Its reach: `everywhere`, `facade sailings`, `operation quoteFare`. */
+  reach: string;
+  /** The document it stands in; empty for built-in rules. */
+  file: string;
+  /** Line in it, from 1; 0 for built-in rules. */
+  line: number;
+  /** `match`, `admit`, `prepare`, `call`, `reply` or `record`. */
+  stage: string;
+}
+
 export interface Explained {
   /** Why the reply was what it was, in sentences. */
   explanation: string[];
-  trace: unknown;
+  trace: Trace;
 }
 
 export interface FacadeSummary {
@@ -105,8 +145,25 @@ export interface FacadeView {
   operations: OperationSummary[];
   /** Its files in the draft. */
   files: string[];
-  findings: unknown[];
+  findings: Finding[];
 }
+
+export interface Finding {
+  /** How bad it is. */
+  severity: Severity;
+  /** The file it was found in, or an empty text. */
+  file: string;
+  /** Line in the file, from 1. */
+  line: number;
+  /** Column in the line, in characters, from 1. */
+  column: number;
+  /** What was found. */
+  message: string;
+  /** What to do about it, or an empty text. */
+  help: string;
+}
+
+export type Harm = "breaks" | "adds" | "tells";
 
 export interface KeyChange {
   /** When it ends, in milliseconds since 1970; 0: now. */
@@ -126,6 +183,72 @@ export interface KeyView {
   key?: string | null;
 }
 
+export interface Look {
+  /** `soap`, `grpc` or `http`. */
+  kind: string;
+  /** The definition's title. */
+  title: string;
+  /** What it says of itself. */
+  documentation: string;
+  /** Addresses it names. */
+  addresses: string[];
+  /** Its ports, for SOAP: the same operations may be called through several. */
+  ports: Port[];
+  /** Its operations. */
+  operations: LookOperation[];
+  /** What was found on the way. */
+  findings: LookFinding[];
+}
+
+export interface LookField {
+  /** Name. */
+  name: string;
+  /** Type in words. */
+  type: string;
+  /** Whether it must be there. */
+  required: boolean;
+}
+
+export interface LookFinding {
+  /** How bad it is. */
+  severity: Severity;
+  /** What was found. */
+  message: string;
+  /** File, line and column. */
+  where: string;
+  /** What to do. */
+  help: string;
+}
+
+export interface LookOperation {
+  /** Proposed `operationId`. */
+  id: string;
+  /** Proposed method. */
+  method: string;
+  /** Proposed path. */
+  path: string;
+  /** Name in the definition. */
+  source: string;
+  /** How it is called: `SOAP 1.1 document/literal`; empty for HTTP. */
+  style: string;
+  /** Whether it can be called. */
+  available: boolean;
+  /** Why not. */
+  why: string;
+  /** What JSON cannot carry. */
+  losses: string[];
+  /** Why this shape was proposed. */
+  reason: string;
+  /** What the definition says of it. */
+  documentation: string;
+  /** Members of its input: name, type, required. */
+  inputs: LookField[];
+  /** Members of its output. */
+  outputs: LookField[];
+  /** Names of its declared faults. */
+  faults: string[];
+}
+
 export interface LookRequest {
   /** Address of a definition, or HOST:PORT (with https:// before it for TLS) of a gRPC server that tells it by reflection. */
   url?: string;
@@ -143,6 +266,36 @@ export interface LookRequest {
   name_of_upload?: string;
   /** The main one of the files; found by what they hold unless given. */
   main?: string;
+}
+
+export interface Looked {
+  /** `soap`, `grpc` or `http`. */
+  kind: string;
+  /** The definition's title. */
+  title: string;
+  /** What it says of itself. */
+  documentation: string;
+  /** Addresses it names. */
+  addresses: string[];
+  /** Its ports, for SOAP: the same operations may be called through several. */
+  ports: Port[];
+  /** Its operations. */
+  operations: LookOperation[];
+  /** What was found on the way. */
+  findings: LookFinding[];
+  /** What is worth knowing of how it was come by. */
+  notes: string[];
+}
+
+export interface Message {
+  /** Request or status line. */
+  head: string;
+  /** Header fields. */
+  headers: ([string, string])[];
+  /** The body, or its beginning. */
+  body: string;
+  /** Length of the whole body in bytes, when known. */
+  bytes?: number | null;
 }
 
 export interface Minute {
@@ -203,9 +356,9 @@ export interface OperationView {
   call: string;
   status: string;
   /** The caller's fields beside the backend's, and a request to try. */
-  table: unknown;
+  table: Table;
   /** The rules that act, in their order. */
-  rules: unknown[];
+  rules: EffectiveRule[];
 }
 
 export interface Overview {
@@ -243,6 +396,18 @@ export interface Paused {
   paused: boolean;
 }
 
+export interface Port {
+  /** The service's name. */
+  service: string;
+  /** Its own name. */
+  name: string;
+  /** Its binding's name. */
+  binding: string;
+  version?: SoapVersion | null;
+  /** The address in the WSDL. */
+  address: string;
+}
+
 export interface Push {
   /** Files to write, by path. */
   files: Record<string, string>;
@@ -259,9 +424,24 @@ export interface Pushed {
   /** Paths of the draft that were not among the files pushed. */
   kept: string[];
   /** What the check of the whole draft finds now. */
-  findings: unknown[];
+  findings: Finding[];
   /** Names of facades whose draft differs from what is served. */
   unreleased: string[];
+}
+
+export interface Refusal {
+  /** The stage that said so. */
+  stage: StageName;
+  /** Why, with everything that helps the publisher. */
+  why: string;
+  /** The rule, its reach, its document and line. */
+  rule: string;
+  /** Reach of the rule. */
+  reach: string;
+  /** Document of the rule. */
+  file: string;
+  /** Line in the document. */
+  line: number;
 }
 
 export interface Release {
@@ -288,7 +468,42 @@ export interface Released {
   taken: string[];
   carried_over: string[];
   removed: string[];
-  findings: unknown[];
+  findings: Finding[];
+}
+
+export interface Row {
+  /** The caller's name for it, with its place: `path route`; empty when the caller has none. */
+  caller: string;
+  /** Its type in the contract. */
+  caller_type: string;
+  /** What happens to it: an expression, a constant, or `as it is`. */
+  what: string;
+  /** The backend's name. */
+  backend: string;
+  /** Its type in the definition. */
+  backend_type: string;
+  /** Whether it must be there. */
+  required: boolean;
+}
+
+export interface RulePlace {
+  /** The rule in words: `limit 5 per 2m per consumer`. */
+  rule: string;
+  /** Its reach: `everywhere`, `facade sailings`, `operation quoteFare`. */
+  reach: string;
+  /** The document it stands in; empty for built-in rules. */
+  file: string;
+  /** Line in it, from 1; 0 for built-in rules. */
+  line: number;
+}
+
+export interface Sample {
+  /** Values of the path variables. */
+  path: Record<string, unknown>;
+  /** Query parameters. */
+  query: Record<string, unknown>;
+  /** The body, if there is one. */
+  body?: unknown;
 }
 
 export interface SecretSet {
@@ -310,11 +525,73 @@ export interface Session {
   role: string;
 }
 
+export type Severity = "note" | "warning" | "error";
+
 export interface SignIn {
   name: string;
   password: string;
   /** What the session is for, to tell it from others. */
   label?: string;
+}
+
+export type SoapVersion = "1.1" | "1.2";
+
+export interface Stage {
+  /** Which. */
+  name: StageName;
+  /** The step it belongs to, where an operation has several. */
+  step?: string;
+  /** Microseconds from the beginning of the exchange to that of the stage. */
+  from_us: number;
+  /** Microseconds it took. */
+  us: number;
+  /** What was found, decided or tolerated. */
+  notes: string[];
+  before?: Message | null;
+  after?: Message | null;
+}
+
+export type StageName = "match" | "admit" | "prepare" | "call" | "reply" | "record";
+
+export interface Table {
+  /** From caller to backend. */
+  request: Row[];
+  /** From backend to caller. */
+  reply: Row[];
+  /** A request that fits the contract, to try the operation with. */
+  sample: Sample;
+}
+
+export interface Trace {
+  /** The exchange's id: its trace id (W3C Trace Context §3.2.2.3). */
+  id: string;
+  /** When it began, in milliseconds since 1970. */
+  at: number;
+  /** Number of the release that served it; 0 for a trial run. */
+  release: number;
+  /** Facade, or empty. */
+  facade: string;
+  /** `operationId`, or empty. */
+  operation: string;
+  /** Number of the consumer, 0 when unknown. */
+  consumer: number;
+  /** Name of the consumer, or empty. */
+  consumer_name: string;
+  /** What the key is known by, or empty. */
+  key: string;
+  /** The caller's address. */
+  address: string;
+  /** Method. */
+  method: string;
+  /** Path and query. */
+  target: string;
+  /** Status of the reply. */
+  status: number;
+  /** Microseconds from first to last. */
+  us: number;
+  refusal?: Refusal | null;
+  /** The stages, in order. */
+  stages: Stage[];
 }
 
 export interface TraceLine {
@@ -362,7 +639,7 @@ export interface TrialResult {
   headers: ([string, string])[];
   body: string;
   /** Every stage. */
-  trace: unknown;
+  trace: Trace;
   /** Whether callers would get the same: false while the draft differs from what is served. */
   released: boolean;
 }
@@ -384,4 +661,39 @@ export interface UsedBy {
   operation: string;
   consumer: string;
   calls: number;
+}
+
+export interface Routes {
+  "GET /api/accounts": { query: undefined; body: undefined; reply: AccountView[] };
+  "POST /api/accounts": { query: undefined; body: NewAccount; reply: AccountView };
+  "GET /api/audit": { query: undefined; body: undefined; reply: AuditLine[] };
+  "POST /api/check": { query: undefined; body: CheckRequest; reply: Checked };
+  "GET /api/compare": { query: undefined; body: undefined; reply: Difference[] };
+  "GET /api/consumers": { query: undefined; body: undefined; reply: ConsumerView[] };
+  "POST /api/consumers": { query: undefined; body: NewConsumer; reply: ConsumerView };
+  "POST /api/consumers/{consumer}/keys": { query: undefined; body: NewKey; reply: KeyView };
+  "PUT /api/consumers/{consumer}/pause": { query: undefined; body: Paused; reply: null };
+  "POST /api/derive": { query: undefined; body: DeriveRequest; reply: DerivedDocuments };
+  "GET /api/draft": { query: undefined; body: undefined; reply: DraftFile[] };
+  "PUT /api/draft": { query: undefined; body: Push; reply: Pushed };
+  "GET /api/facades": { query: undefined; body: undefined; reply: FacadeSummary[] };
+  "GET /api/facades/{facade}": { query: undefined; body: undefined; reply: FacadeView };
+  "GET /api/facades/{facade}/operations/{operation}": { query: undefined; body: undefined; reply: OperationView };
+  "PUT /api/facades/{facade}/pause": { query: undefined; body: Pause; reply: null };
+  "PUT /api/keys/{prefix}": { query: undefined; body: KeyChange; reply: KeyView };
+  "POST /api/look": { query: undefined; body: LookRequest; reply: Looked };
+  "GET /api/overview": { query: undefined; body: undefined; reply: Overview };
+  "GET /api/releases": { query: undefined; body: undefined; reply: Release[] };
+  "POST /api/releases": { query: undefined; body: ReleaseRequest; reply: Released };
+  "POST /api/releases/{number}/rollback": { query: undefined; body: undefined; reply: Released };
+  "GET /api/schemas": { query: undefined; body: undefined; reply: unknown };
+  "GET /api/secrets": { query: undefined; body: undefined; reply: SecretView[] };
+  "PUT /api/secrets": { query: undefined; body: NewSecret; reply: SecretSet };
+  "GET /api/session": { query: undefined; body: undefined; reply: Session };
+  "POST /api/session": { query: undefined; body: SignIn; reply: Session };
+  "DELETE /api/session": { query: undefined; body: undefined; reply: null };
+  "GET /api/traces": { query: { facade?: string; operation?: string; consumer?: string; status?: string; most?: number | null }; body: undefined; reply: TraceLine[] };
+  "GET /api/traces/{id}": { query: undefined; body: undefined; reply: Explained };
+  "POST /api/trials": { query: undefined; body: Trial; reply: TrialResult };
+  "GET /api/usage": { query: { minutes?: number | null }; body: undefined; reply: UsageLine[] };
 }

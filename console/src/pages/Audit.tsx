@@ -1,12 +1,11 @@
 import { useApi } from "../api/client";
-import type { AuditLine } from "../api/types";
 import { Loaded, Page, Sheet, Table } from "../parts";
 import { time } from "../parts/format";
 import { useTitle } from "../parts/title";
 
 export function Audit() {
   useTitle("Audit");
-  const audit = useApi<AuditLine[]>("/api/audit");
+  const audit = useApi("GET /api/audit");
   return (
     <Page>
       <h1>Audit</h1>

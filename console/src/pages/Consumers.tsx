@@ -15,11 +15,14 @@ function KeyState({ k }: { k: KeyView }) {
 
 function OneConsumer({ consumer }: { consumer: ConsumerView }) {
   const [label, setLabel] = useState("");
-  const base = `/api/consumers/${encodeURIComponent(consumer.name)}`;
-  const make = useChange(() => api<KeyView>("POST", `${base}/keys`, { label }));
-  const pause = useChange((paused: boolean) => api("PUT", `${base}/pause`, { paused }));
+  const make = useChange(() =>
+    api("POST /api/consumers/{consumer}/keys", { path: { consumer: consumer.name }, body: { label } }),
+  );
+  const pause = useChange((paused: boolean) =>
+    api("PUT /api/consumers/{consumer}/pause", { path: { consumer: consumer.name }, body: { paused } }),
+  );
   const change = useChange((c: { prefix: string; ends_at?: number; paused?: boolean }) =>
-    api("PUT", `/api/keys/${c.prefix}`, { ends_at: c.ends_at, paused: c.paused }),
+    api("PUT /api/keys/{prefix}", { path: { prefix: c.prefix }, body: { ends_at: c.ends_at, paused: c.paused } }),
   );
   const error = make.error ?? pause.error ?? change.error;
   return (
@@ -80,9 +83,9 @@ function OneConsumer({ consumer }: { consumer: ConsumerView }) {
 
 export function Consumers() {
   useTitle("Consumers and keys");
-  const consumers = useApi<ConsumerView[]>("/api/consumers");
+  const consumers = useApi("GET /api/consumers");
   const [name, setName] = useState("");
-  const create = useChange(() => api("POST", "/api/consumers", { name, owner: "" }));
+  const create = useChange(() => api("POST /api/consumers", { body: { name, owner: "" } }));
   return (
     <Page>
       <h1>Consumers and keys</h1>

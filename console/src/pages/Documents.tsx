@@ -3,8 +3,7 @@ import { useSearchParams } from "react-router";
 import styled from "styled-components";
 
 import { api, useApi, useChange } from "../api/client";
-import type { Checked, DraftFile, Pushed } from "../api/schema";
-import type { Finding } from "../api/types";
+import type { DraftFile } from "../api/schema";
 import { Area, Button, Findings, Loaded, Notice, Page, Problem, RowOf, Sheet, Soft } from "../parts";
 import { time } from "../parts/format";
 import { useTitle } from "../parts/title";
@@ -28,11 +27,11 @@ const List = styled.ul`
 
 function Editor({ file }: { file: DraftFile }) {
   const [text, setText] = useState(file.text);
-  const check = useChange(() => api<Checked>("POST", "/api/check", { files: { [file.path]: text } }));
+  const check = useChange(() => api("POST /api/check", { body: { files: { [file.path]: text } } }));
   const save = useChange(() =>
-    api<Pushed>("PUT", "/api/draft", { files: { [file.path]: text }, revisions: { [file.path]: file.revision } }),
+    api("PUT /api/draft", { body: { files: { [file.path]: text }, revisions: { [file.path]: file.revision } } }),
   );
-  const findings = (save.data?.findings ?? check.data?.findings) as Finding[] | undefined;
+  const findings = save.data?.findings ?? check.data?.findings;
   return (
     <Sheet>
       <RowOf>
@@ -69,7 +68,7 @@ function Editor({ file }: { file: DraftFile }) {
 export function Documents() {
   useTitle("Documents");
   const [search, setSearch] = useSearchParams();
-  const draft = useApi<DraftFile[]>("/api/draft");
+  const draft = useApi("GET /api/draft");
   const chosen = search.get("file") ?? "";
   return (
     <Page>

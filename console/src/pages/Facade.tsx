@@ -2,12 +2,13 @@ import { Link, useParams } from "react-router";
 
 import { api, useApi, useChange } from "../api/client";
 import type { FacadeView } from "../api/schema";
-import type { Finding } from "../api/types";
 import { Button, DraftTag, Findings, Loaded, Notice, Page, Problem, RowOf, Sheet, Soft, Table, Tag } from "../parts";
 import { useTitle } from "../parts/title";
 
 function Content({ data }: { data: FacadeView }) {
-  const pause = useChange((paused: boolean) => api("PUT", `/api/facades/${data.name}/pause`, { paused }));
+  const pause = useChange((paused: boolean) =>
+    api("PUT /api/facades/{facade}/pause", { path: { facade: data.name }, body: { paused } }),
+  );
   return (
     <>
       <RowOf>
@@ -62,7 +63,7 @@ function Content({ data }: { data: FacadeView }) {
       {data.findings.length > 0 && (
         <Sheet>
           <h2>Findings</h2>
-          <Findings findings={data.findings as Finding[]} />
+          <Findings findings={data.findings} />
         </Sheet>
       )}
       <Sheet>
@@ -82,7 +83,7 @@ function Content({ data }: { data: FacadeView }) {
 export function FacadePage() {
   const { facade = "" } = useParams();
   useTitle(facade);
-  const view = useApi<FacadeView>(`/api/facades/${encodeURIComponent(facade)}`, 5000);
+  const view = useApi("GET /api/facades/{facade}", { path: { facade } }, 5000);
   return (
     <Page>
       <Soft>

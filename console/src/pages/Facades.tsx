@@ -1,13 +1,12 @@
 import { Link } from "react-router";
 
 import { useApi } from "../api/client";
-import type { FacadeSummary } from "../api/schema";
 import { DraftTag, Loaded, Page, RowOf, Sheet, Table, Tag } from "../parts";
 import { useTitle } from "../parts/title";
 
 export function Facades() {
   useTitle("Facades");
-  const facades = useApi<FacadeSummary[]>("/api/facades", 5000);
+  const facades = useApi("GET /api/facades", {}, 5000);
   return (
     <Page>
       <h1>Facades</h1>

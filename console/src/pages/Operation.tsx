@@ -3,8 +3,7 @@ import { Link, useParams } from "react-router";
 import styled from "styled-components";
 
 import { api, useApi, useChange } from "../api/client";
-import type { OperationView, TrialResult } from "../api/schema";
-import type { OperationTable, Row, Rule, Trace } from "../api/types";
+import type { OperationView, Row, Table as OperationTable } from "../api/schema";
 import {
   Area,
   Button,
@@ -90,12 +89,14 @@ function TrialRun({ facade, id, table }: { facade: string; id: string; table: Op
   const [body, setBody] = useState(table.sample.body === undefined ? "" : JSON.stringify(table.sample.body, null, 2));
   const [unreadable, setUnreadable] = useState("");
   const trial = useChange((parsed: unknown) =>
-    api<TrialResult>("POST", "/api/trials", {
-      facade,
-      operation: id,
-      path,
-      query: Object.fromEntries(Object.entries(query).filter(([, v]) => v !== "")),
-      body: parsed,
+    api("POST /api/trials", {
+      body: {
+        facade,
+        operation: id,
+        path,
+        query: Object.fromEntries(Object.entries(query).filter(([, v]) => v !== "")),
+        body: parsed,
+      },
     }),
   );
   const run = () => {
@@ -149,11 +150,11 @@ function TrialRun({ facade, id, table }: { facade: string; id: string; table: Op
         <div role="region" aria-label="Result of the trial run">
           <RowOf>
             <StatusTag status={trial.data.status} />
-            <Soft>in {took((trial.data.trace as Trace).us)}</Soft>
+            <Soft>in {took(trial.data.trace.us)}</Soft>
             {!trial.data.released && <Soft>— callers are not served this draft yet</Soft>}
           </RowOf>
           <Code data-testid="trial-body">{pretty(trial.data.body)}</Code>
-          <Stages trace={trial.data.trace as Trace} />
+          <Stages trace={trial.data.trace} />
         </div>
       )}
     </Sheet>
@@ -161,7 +162,7 @@ function TrialRun({ facade, id, table }: { facade: string; id: string; table: Op
 }
 
 function Content({ data }: { data: OperationView }) {
-  const table = data.table as OperationTable;
+  const table = data.table;
   return (
     <>
       <RowOf>
@@ -190,7 +191,7 @@ function Content({ data }: { data: OperationView }) {
         <Sheet>
           <h2>Rules that act</h2>
           <RuleList>
-            {(data.rules as Rule[]).map((r, i) => (
+            {data.rules.map((r, i) => (
               <li key={i}>
                 {r.rule}
                 <small>
@@ -209,9 +210,7 @@ function Content({ data }: { data: OperationView }) {
 export function OperationPage() {
   const { facade = "", operation = "" } = useParams();
   useTitle(operation);
-  const view = useApi<OperationView>(
-    `/api/facades/${encodeURIComponent(facade)}/operations/${encodeURIComponent(operation)}`,
-  );
+  const view = useApi("GET /api/facades/{facade}/operations/{operation}", { path: { facade, operation } });
   return (
     <Page>
       <Soft>

@@ -160,7 +160,7 @@ function Content({ data }: { data: Data }) {
 
 export function Overview() {
   useTitle("Where things stand");
-  const overview = useApi<Data>("/api/overview", 5000);
+  const overview = useApi("GET /api/overview", {}, 5000);
   return (
     <Page>
       <h1>Where things stand</h1>

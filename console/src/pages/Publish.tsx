@@ -2,8 +2,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 
 import { api, useChange } from "../api/client";
-import type { Pushed } from "../api/schema";
-import type { Finding, Look } from "../api/types";
+import type { Looked } from "../api/schema";
 import { Area, Button, Field, Findings, Fold, Notice, Page, Problem, RowOf, Sheet, Soft, Table, Tag } from "../parts";
 import { useTitle } from "../parts/title";
 
@@ -35,23 +34,18 @@ const nameOf = (title: string) =>
 /** So many operations are listed at once. */
 const MOST = 100;
 
-function Found({ look, source }: { look: Look; source: Source }) {
+function Found({ look, source }: { look: Looked; source: Source }) {
   const [chosen, setChosen] = useState(() => look.operations.filter((o) => o.available).map((o) => o.source));
   const [name, setName] = useState(nameOf(look.title));
   const [search, setSearch] = useState("");
   const [address, setAddress] = useState(look.addresses[0] ?? "");
   const publish = useChange(async () => {
-    const derived = await api<{ files: Record<string, string> }>("POST", "/api/derive", {
-      ...source,
-      name,
-      address,
-      only: chosen,
-    });
-    const draft = await api<{ path: string }[]>("GET", "/api/draft");
+    const derived = await api("POST /api/derive", { body: { ...source, name, address, only: chosen } });
+    const draft = await api("GET /api/draft");
     const files = Object.fromEntries(Object.entries(derived.files).map(([path, text]) => [`${name}/${path}`, text]));
     const taken = draft.find((f) => f.path in files);
     if (taken) throw new Error(`The draft has ${taken.path} already: choose another name.`);
-    return api<Pushed>("PUT", "/api/draft", { files });
+    return api("PUT /api/draft", { body: { files } });
   });
   const words = search.toLowerCase().split(/\s+/);
   const listed = look.operations.filter((o) =>
@@ -190,7 +184,7 @@ function Found({ look, source }: { look: Look; source: Source }) {
                 </span>
               ))}
             <Link to={`/facades/${name}`}>look at all of it</Link>, then <Link to="/release">release it</Link>.
-            <Findings findings={(publish.data.findings as Finding[]).filter((f) => f.file.startsWith(`${name}/`))} />
+            <Findings findings={publish.data.findings.filter((f) => f.file.startsWith(`${name}/`))} />
           </Notice>
         )}
       </Sheet>
@@ -213,7 +207,7 @@ export function Publish() {
         ? { url: url.trim(), login, allow_local: local, files: {} }
         : { url: "", files: { "definition.wsdl": text } };
     setSource(from);
-    return api<Look>("POST", "/api/look", from);
+    return api("POST /api/look", { body: from });
   });
   const host = /^(\w+:\/\/)?(localhost|127\.|\[::1|169\.254\.|0\.0\.0\.0)/.test(url.trim());
   return (

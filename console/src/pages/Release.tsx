@@ -2,8 +2,7 @@ import { useState } from "react";
 import styled from "styled-components";
 
 import { api, useApi, useChange } from "../api/client";
-import type { Difference, Release, Released } from "../api/schema";
-import type { Change } from "../api/types";
+import type { Difference } from "../api/schema";
 import {
   Button,
   Code,
@@ -46,7 +45,7 @@ function Diff({ text }: { text: string }) {
 }
 
 function OneDifference({ d }: { d: Difference }) {
-  const changes = d.changes as Change[];
+  const changes = d.changes;
   return (
     <Sheet>
       <RowOf>
@@ -83,7 +82,7 @@ function OneDifference({ d }: { d: Difference }) {
 function ReleaseForm({ list }: { list: Difference[] }) {
   const [chosen, setChosen] = useState<string[]>(list.map((d) => d.facade));
   const [note, setNote] = useState("");
-  const release = useChange(() => api<Released>("POST", "/api/releases", { facades: chosen, note }));
+  const release = useChange(() => api("POST /api/releases", { body: { facades: chosen, note } }));
   return (
     <Sheet>
       <h2>Release</h2>
@@ -118,8 +117,8 @@ function ReleaseForm({ list }: { list: Difference[] }) {
 }
 
 function Releases() {
-  const releases = useApi<Release[]>("/api/releases");
-  const back = useChange((number: number) => api("POST", `/api/releases/${number}/rollback`, {}));
+  const releases = useApi("GET /api/releases");
+  const back = useChange((number: number) => api("POST /api/releases/{number}/rollback", { path: { number } }));
   return (
     <Sheet>
       <h2>Releases</h2>
@@ -155,7 +154,7 @@ function Releases() {
 
 export function ReleasePage() {
   useTitle("Compare and release");
-  const compare = useApi<Difference[]>("/api/compare");
+  const compare = useApi("GET /api/compare");
   return (
     <Page>
       <h1>Compare and release</h1>

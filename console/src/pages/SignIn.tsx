@@ -19,7 +19,7 @@ const Form = styled.form`
 export function SignIn() {
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
-  const signIn = useChange(() => api("POST", "/api/session", { name, password, label: "console" }));
+  const signIn = useChange(() => api("POST /api/session", { body: { name, password, label: "console" } }));
   useEffect(() => {
     document.title = "Sign in · Elm Porch";
   }, []);

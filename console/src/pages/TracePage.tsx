@@ -2,14 +2,13 @@ import { Link, useParams } from "react-router";
 
 import { useApi } from "../api/client";
 import type { Explained } from "../api/schema";
-import type { Trace } from "../api/types";
 import { Loaded, Page, RowOf, Sheet, Soft, StatusTag } from "../parts";
 import { time, took } from "../parts/format";
 import { Stages } from "../parts/Stages";
 import { useTitle } from "../parts/title";
 
 function Content({ data }: { data: Explained }) {
-  const trace = data.trace as Trace;
+  const trace = data.trace;
   return (
     <>
       <RowOf>
@@ -42,7 +41,7 @@ function Content({ data }: { data: Explained }) {
 export function TracePage() {
   const { id = "" } = useParams();
   useTitle(`Exchange ${id.slice(0, 12)}`);
-  const trace = useApi<Explained>(`/api/traces/${encodeURIComponent(id)}`);
+  const trace = useApi("GET /api/traces/{id}", { path: { id } });
   return (
     <Page>
       <Soft>

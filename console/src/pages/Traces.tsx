@@ -1,7 +1,6 @@
 import { Link, useSearchParams } from "react-router";
 
 import { useApi } from "../api/client";
-import type { TraceLine } from "../api/schema";
 import { Field, Loaded, Page, RowOf, Sheet, Soft, StatusTag, Table, Whole } from "../parts";
 import { time, took } from "../parts/format";
 import { useTitle } from "../parts/title";
@@ -18,14 +17,14 @@ export function Traces() {
   const get = (name: string) => search.get(name) ?? "";
   // A status that is being typed is asked for once it is whole.
   const status = /^([1-5]\d\d|refused|failed)$/.test(get("status")) ? get("status") : "";
-  const query = new URLSearchParams({
-    most: "200",
+  const query = {
+    most: 200,
     facade: get("facade"),
     operation: get("operation"),
     consumer: get("consumer"),
     status,
-  });
-  const traces = useApi<TraceLine[]>(`/api/traces?${query}`, 3000);
+  };
+  const traces = useApi("GET /api/traces", { query }, 3000);
   return (
     <Page>
       <h1>Traces</h1>

@@ -1,12 +1,11 @@
 import { useApi } from "../api/client";
-import type { UsageLine } from "../api/schema";
 import { Loaded, Page, Sheet, Soft, Table } from "../parts";
 import { took } from "../parts/format";
 import { useTitle } from "../parts/title";
 
 export function Usage() {
   useTitle("Usage");
-  const usage = useApi<UsageLine[]>("/api/usage?minutes=60", 5000);
+  const usage = useApi("GET /api/usage", { query: { minutes: 60 } }, 5000);
   return (
     <Page>
       <h1>Usage of the last hour</h1>

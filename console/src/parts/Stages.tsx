@@ -1,6 +1,6 @@
 import styled from "styled-components";
 
-import type { Message, Stage, Trace } from "../api/types";
+import type { Message, Stage, Trace } from "../api/schema";
 import { Code, Fold, Notice, Soft } from ".";
 import { pretty, took } from "./format";
 

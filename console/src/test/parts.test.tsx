@@ -1,9 +1,9 @@
+import type { Trace } from "../api/schema";
 import { render, screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { describe, expect, it } from "vitest";
 
 import { ApiError } from "../api/client";
-import type { Trace } from "../api/types";
 import { Loaded, Table } from "../parts";
 import { Stages } from "../parts/Stages";
 
@@ -13,6 +13,7 @@ const trace: Trace = {
   release: 1,
   facade: "sailings",
   operation: "quoteFare",
+  consumer: 1,
   consumer_name: "Tide Clock",
   key: "abc",
   address: "127.0.0.1",

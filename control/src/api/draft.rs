@@ -99,7 +99,6 @@ pub(crate) struct CheckRequest {
 #[derive(Serialize, ToSchema)]
 pub(crate) struct Checked {
     ok: bool,
-    #[schema(value_type = Vec<Object>)]
     findings: Vec<Finding>,
 }
 

@@ -70,7 +70,6 @@ pub(crate) struct FacadeView {
     operations: Vec<OperationSummary>,
     /// Its files in the draft.
     files: Vec<String>,
-    #[schema(value_type = Vec<Object>)]
     findings: Vec<Finding>,
 }
 
@@ -164,10 +163,8 @@ pub(crate) struct OperationView {
     call: String,
     status: &'static str,
     /// The caller's fields beside the backend's, and a request to try.
-    #[schema(value_type = Object)]
     table: Table,
     /// The rules that act, in their order.
-    #[schema(value_type = Vec<Object>)]
     rules: Vec<EffectiveRule>,
 }
 

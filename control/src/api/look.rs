@@ -4,10 +4,9 @@ use std::collections::BTreeMap;
 
 use axum::Json;
 use porch_contract::Finding;
-use porch_facade::Source;
+use porch_facade::{Look, Source};
 use porch_fetch::FetchError;
-use serde::Deserialize;
-use serde_json::{Value, json};
+use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::compute::compute;
@@ -131,16 +130,22 @@ fn unreadable(finding: &Finding) -> ApiError {
     ApiError::new(422, finding.message.clone(), finding.help.clone()).with(vec![finding.clone()])
 }
 
+/// What a definition offers.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Looked {
+    #[serde(flatten)]
+    look: Look,
+    /// What is worth knowing of how it was come by.
+    notes: Vec<String>,
+}
+
 /// Looks at a definition: what it offers, and what it would look like as REST.
-#[utoipa::path(post, path = "/api/look", request_body = LookRequest, responses((status = 200, body = Object), (status = 422), (status = 502)))]
-pub(crate) async fn look(Json(request): Json<LookRequest>) -> Result<Json<Value>, ApiError> {
+#[utoipa::path(post, path = "/api/look", request_body = LookRequest, responses((status = 200, body = Looked), (status = 422), (status = 502)))]
+pub(crate) async fn look(Json(request): Json<LookRequest>) -> Result<Json<Looked>, ApiError> {
     let Found { source, notes } = request.source().await?;
     let look = compute(move || porch_facade::look(&source)).await?;
     let look = look.map_err(|f| unreadable(&f))?;
-    let mut value = serde_json::to_value(look)
-        .map_err(|e| ApiError::new(500, "What was found cannot be shown", e.to_string()))?;
-    value["notes"] = json!(notes);
-    Ok(Json(value))
+    Ok(Json(Looked { look, notes }))
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -157,9 +162,21 @@ pub(crate) struct DeriveRequest {
     only: Vec<String>,
 }
 
+/// Documents for a definition.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct DerivedDocuments {
+    /// The files, by path.
+    files: BTreeMap<String, String>,
+    /// How many operations were wired.
+    operations: usize,
+    findings: Vec<Finding>,
+}
+
 /// Derives documents from a definition; nothing is kept.
-#[utoipa::path(post, path = "/api/derive", request_body = DeriveRequest, responses((status = 200, body = Object), (status = 422), (status = 502)))]
-pub(crate) async fn derive(Json(request): Json<DeriveRequest>) -> Result<Json<Value>, ApiError> {
+#[utoipa::path(post, path = "/api/derive", request_body = DeriveRequest, responses((status = 200, body = DerivedDocuments), (status = 422), (status = 502)))]
+pub(crate) async fn derive(
+    Json(request): Json<DeriveRequest>,
+) -> Result<Json<DerivedDocuments>, ApiError> {
     let Found { source, .. } = request.source.source().await?;
     let address = Some(request.address.trim().to_owned()).filter(|a| !a.is_empty());
     let derived = compute(move || {
@@ -167,7 +184,9 @@ pub(crate) async fn derive(Json(request): Json<DeriveRequest>) -> Result<Json<Va
         porch_facade::derive(&source, name, address.as_deref(), &request.only)
     });
     let derived = derived.await?.map_err(|f| unreadable(&f))?;
-    Ok(Json(
-        json!({ "files": derived.files, "operations": derived.operations, "findings": derived.findings }),
-    ))
+    Ok(Json(DerivedDocuments {
+        files: derived.files,
+        operations: derived.operations,
+        findings: derived.findings,
+    }))
 }

@@ -1,5 +1,6 @@
 //! What happens: overview, traces, usage, audit, health.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use axum::Json;
@@ -14,6 +15,9 @@ use crate::app::App;
 use crate::error::ApiError;
 use crate::observatory::{Minute, Traffic, explain, traffic};
 use crate::publication::Difference;
+
+/// So many lines of the audit are shown.
+const AUDIT_LINES: u64 = 500;
 
 /// Whether the service is up, and what it serves.
 pub(crate) async fn health(State(app): State<Arc<App>>) -> Json<Value> {
@@ -153,7 +157,6 @@ pub(crate) async fn traces(
 pub(crate) struct Explained {
     /// Why the reply was what it was, in sentences.
     explanation: Vec<String>,
-    #[schema(value_type = Object)]
     trace: Trace,
 }
 
@@ -221,8 +224,32 @@ pub(crate) async fn usage(
     Ok(Json(lines))
 }
 
+/// One change.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct AuditLine {
+    id: i64,
+    /// Milliseconds since 1970.
+    at: i64,
+    who: String,
+    what: String,
+    object: String,
+    detail: BTreeMap<String, Value>,
+}
+
 /// Who changed what, the newest first.
-#[utoipa::path(get, path = "/api/audit", responses((status = 200, body = Vec<Object>)))]
-pub(crate) async fn audit(State(app): State<Arc<App>>) -> Result<Json<Value>, ApiError> {
-    Ok(Json(json!(app.observatory.audit(500).await?)))
+#[utoipa::path(get, path = "/api/audit", responses((status = 200, body = Vec<AuditLine>)))]
+pub(crate) async fn audit(State(app): State<Arc<App>>) -> Result<Json<Vec<AuditLine>>, ApiError> {
+    let lines = app.observatory.audit(AUDIT_LINES).await?.into_iter();
+    let line = |l: porch_store::entity::audit::Model| AuditLine {
+        id: l.id,
+        at: l.at,
+        who: l.who,
+        what: l.what,
+        object: l.object,
+        detail: match l.detail {
+            Value::Object(map) => map.into_iter().collect(),
+            _ => BTreeMap::new(),
+        },
+    };
+    Ok(Json(lines.map(line).collect()))
 }

@@ -27,8 +27,7 @@ pub(crate) struct Release {
     number: i64,
     environment: String,
     /// Facades taken from the draft, or from an older release.
-    #[schema(value_type = Vec<String>)]
-    taken: serde_json::Value,
+    taken: Vec<String>,
     /// All facades that it holds.
     facades: Vec<String>,
     note: String,
@@ -58,7 +57,7 @@ fn view(r: porch_store::entity::release::Model, served: i64) -> Release {
         served: r.number == served,
         number: r.number,
         environment: r.environment,
-        taken: r.taken,
+        taken: names(&r.taken),
         facades,
         note: r.note,
         made_by: r.made_by,
@@ -103,4 +102,11 @@ pub(crate) async fn rollback(
 ) -> Result<Json<Released>, ApiError> {
     let released = app.publication.rollback(&publisher.name, number).await?;
     Ok(Json(released))
+}
+
+fn names(list: &serde_json::Value) -> Vec<String> {
+    let names = list.as_array().into_iter().flatten();
+    names
+        .filter_map(|n| n.as_str().map(str::to_owned))
+        .collect()
 }

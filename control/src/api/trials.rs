@@ -46,7 +46,6 @@ pub(crate) struct TrialResult {
     headers: Vec<(String, String)>,
     body: String,
     /// Every stage.
-    #[schema(value_type = Object)]
     trace: Trace,
     /// Whether callers would get the same: false while the draft differs from what is served.
     released: bool,

@@ -19,7 +19,6 @@ pub(crate) struct Difference {
     /// `same`, `changed`, `new` (not served yet) or `gone` (served, but not in the draft).
     pub(crate) status: &'static str,
     /// What changes for callers, the most harmful first.
-    #[schema(value_type = Vec<Object>)]
     pub(crate) changes: Vec<Change>,
     /// Changed files, as unified differences.
     pub(crate) files: BTreeMap<String, String>,

@@ -78,7 +78,6 @@ pub(crate) struct Pushed {
     /// Paths of the draft that were not among the files pushed.
     kept: Vec<String>,
     /// What the check of the whole draft finds now.
-    #[schema(value_type = Vec<Object>)]
     findings: Vec<Finding>,
     /// Names of facades whose draft differs from what is served.
     unreleased: Vec<String>,

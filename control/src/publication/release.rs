@@ -19,7 +19,6 @@ pub(crate) struct Released {
     taken: Vec<String>,
     carried_over: Vec<String>,
     removed: Vec<String>,
-    #[schema(value_type = Vec<Object>)]
     findings: Vec<Finding>,
 }
 

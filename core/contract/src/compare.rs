@@ -8,6 +8,7 @@ use serde_json::Value;
 use crate::{Contract, Operation, SchemaView};
 
 /// What a change does to a caller who does nothing about it.
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Harm {
@@ -20,6 +21,7 @@ pub enum Harm {
 }
 
 /// One difference between two contracts.
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Change {
     /// What it does to callers.

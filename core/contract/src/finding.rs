@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::Position;
 
 /// How bad a finding is.
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
@@ -19,6 +20,7 @@ pub enum Severity {
 /// One thing found when something is read or checked.
 ///
 /// `line` and `column` count from 1; both are 0 when the finding is about the whole file.
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Finding {
     /// How bad it is.

@@ -6,6 +6,7 @@ use serde::Serialize;
 use crate::compiled::{CompiledFacade, CompiledOperation, RulePlace};
 
 /// One rule that acts, with the stage of the exchange it acts in.
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Debug, Serialize)]
 pub struct EffectiveRule {
     /// `match`, `admit`, `prepare`, `call`, `reply` or `record`.

@@ -45,5 +45,5 @@ pub use route::{
     Matched, Miss, Normalised, Router, normalise, percent_decode, percent_encode_segment,
 };
 pub use source::{Source, is_zip, unzip};
-pub use table::{Row, Table, table};
+pub use table::{Row, Sample, Table, table};
 pub use update::{Updated, update};

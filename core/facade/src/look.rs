@@ -5,6 +5,7 @@ use serde::Serialize;
 use serde_json::Value;
 
 /// What a definition offers.
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Debug, Serialize)]
 pub struct Look {
     /// `soap`, `grpc` or `http`.
@@ -24,6 +25,7 @@ pub struct Look {
 }
 
 /// One operation and its proposed REST shape.
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Debug, Default, Serialize)]
 pub struct LookOperation {
     /// Proposed `operationId`.
@@ -55,6 +57,7 @@ pub struct LookOperation {
 }
 
 /// One member of an input or output.
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Debug, Serialize)]
 pub struct LookField {
     /// Name.
@@ -67,6 +70,7 @@ pub struct LookField {
 }
 
 /// A finding as `look` shows it.
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Debug, Serialize)]
 pub struct LookFinding {
     /// How bad it is.

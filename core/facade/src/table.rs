@@ -2,12 +2,13 @@
 
 use porch_contract::{Contract, Place, SchemaView};
 use serde::Serialize;
-use serde_json::{Value, json};
+use serde_json::{Map, Value, json};
 
 use crate::documents::OperationDoc;
 use crate::model::Model;
 
 /// One row: a field on the caller's side, on the backend's, or on both.
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Debug, Serialize, PartialEq, Eq)]
 pub struct Row {
     /// The caller's name for it, with its place: `path route`; empty when the caller has none.
@@ -25,6 +26,7 @@ pub struct Row {
 }
 
 /// The rows of an operation.
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Debug, Default, Serialize)]
 pub struct Table {
     /// From caller to backend.
@@ -32,7 +34,22 @@ pub struct Table {
     /// From backend to caller.
     pub reply: Vec<Row>,
     /// A request that fits the contract, to try the operation with.
-    pub sample: Value,
+    pub sample: Sample,
+}
+
+/// A request that fits a contract.
+#[derive(Clone, Debug, Default, Serialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Sample {
+    /// Values of the path variables.
+    #[cfg_attr(feature = "schema", schema(value_type = std::collections::BTreeMap<String, serde_json::Value>))]
+    pub path: Map<String, Value>,
+    /// Query parameters.
+    #[cfg_attr(feature = "schema", schema(value_type = std::collections::BTreeMap<String, serde_json::Value>))]
+    pub query: Map<String, Value>,
+    /// The body, if there is one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub body: Option<Value>,
 }
 
 /// One field on the caller's side.
@@ -301,18 +318,20 @@ fn flatten(value: &Value, name: String, f: &mut dyn FnMut(String, &Value)) {
 }
 
 /// A request that fits; `every` optional query parameter is in it too, when that is wanted.
-fn sample(contract: &Contract, op: &porch_contract::Operation, every: bool) -> Value {
-    let values = |place: Place| -> Value {
+fn sample(contract: &Contract, op: &porch_contract::Operation, every: bool) -> Sample {
+    let values = |place: Place| {
         op.parameters
             .iter()
             .filter(|p| p.place == place && (p.required || (place == Place::Query && every)))
             .map(|p| (p.name.clone(), contract.view(&p.schema).sample()))
-            .collect::<serde_json::Map<_, _>>()
-            .into()
+            .collect()
     };
-    let mut sample = json!({ "path": values(Place::Path), "query": values(Place::Query) });
-    if let Some((schema, _)) = &op.body {
-        sample["body"] = contract.view(schema).sample();
+    Sample {
+        path: values(Place::Path),
+        query: values(Place::Query),
+        body: op
+            .body
+            .as_ref()
+            .map(|(schema, _)| contract.view(schema).sample()),
     }
-    sample
 }

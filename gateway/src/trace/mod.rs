@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 pub(crate) use recorder::{Recorder, came, sent};
 
 /// A stage of an exchange.
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum StageName {
@@ -41,6 +42,7 @@ impl std::fmt::Display for StageName {
 }
 
 /// The record of one exchange.
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct Trace {
     /// The exchange's id: its trace id (W3C Trace Context §3.2.2.3).
@@ -76,6 +78,7 @@ pub struct Trace {
 }
 
 /// Why an exchange was refused or failed.
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct Refusal {
     /// The stage that said so.
@@ -137,6 +140,7 @@ impl Refusal {
 }
 
 /// One stage of an exchange.
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct Stage {
     /// Which.
@@ -157,6 +161,7 @@ pub struct Stage {
 }
 
 /// A message as it was at some point.
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct Message {
     /// Request or status line.

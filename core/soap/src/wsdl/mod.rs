@@ -23,6 +23,7 @@ const MIME: &str = "http://schemas.xmlsoap.org/wsdl/mime/";
 pub type Files = BTreeMap<String, String>;
 
 /// The version of the envelope.
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub enum SoapVersion {
     /// SOAP 1.1.
@@ -53,6 +54,7 @@ pub struct Definition {
 }
 
 /// A port of a service: a binding at an address.
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Debug, Serialize)]
 pub struct Port {
     /// The service's name.

@@ -1,0 +1,14 @@
+export { Area } from "./Area";
+export { Button } from "./Button";
+export { Code } from "./Code";
+export { DraftTag } from "./DraftTag";
+export { Field } from "./Field";
+export { Findings } from "./Findings";
+export { Fold } from "./Fold";
+export { Page, RowOf, Sheet, Soft, Whole } from "./Layout";
+export { Loaded } from "./Loaded";
+export { Notice } from "./Notice";
+export { Problem } from "./Problem";
+export { StatusTag } from "./StatusTag";
+export { Table } from "./Table";
+export { Tag } from "./Tag";
