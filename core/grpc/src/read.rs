@@ -1,5 +1,7 @@
 //! Reading a definition: `.proto` files, descriptor sets, and HTTP rules from a service configuration.
 
+mod texts;
+
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::{Arc, LazyLock};
 
@@ -14,6 +16,7 @@ use crate::build::{Builder, Comments};
 use crate::descriptor::{CustomPattern, File, HttpRule, RawSet};
 use crate::rule::{Rule, rules};
 use crate::types::{MessageId, Types};
+use texts::{MAX_BRACES, edition, imports, too_deep, without_comments};
 
 /// Files by path, with `/` between folders. A descriptor set is a text in base64.
 pub type Files = BTreeMap<String, String>;
@@ -241,58 +244,6 @@ pub fn is_definition(text: &str) -> bool {
     is_proto(text) || descriptor_set(text).is_some()
 }
 
-/// A text without its comments, as long as it was, so that places stay.
-fn without_comments(text: &str) -> String {
-    let bytes = text.as_bytes();
-    let mut out = bytes.to_vec();
-    let (mut i, mut quote) = (0, None);
-    while i < bytes.len() {
-        match (quote, bytes[i]) {
-            (Some(_), b'\\') => i += 1,
-            (Some(q), b) if b == q => quote = None,
-            (Some(_), _) => {}
-            (None, b @ (b'"' | b'\'')) => quote = Some(b),
-            (None, b'/') if bytes.get(i + 1) == Some(&b'/') => {
-                while i < bytes.len() && bytes[i] != b'\n' {
-                    out[i] = b' ';
-                    i += 1;
-                }
-                continue;
-            }
-            (None, b'/') if bytes.get(i + 1) == Some(&b'*') => {
-                let end = text[i + 2..].find("*/").map_or(bytes.len(), |n| i + n + 4);
-                for b in &mut out[i..end] {
-                    if *b != b'\n' {
-                        *b = b' ';
-                    }
-                }
-                i = end;
-                continue;
-            }
-            _ => {}
-        }
-        i += 1;
-    }
-    String::from_utf8_lossy(&out).into_owned()
-}
-
-/// The files that a `.proto` file imports.
-fn imports(clean: &str) -> Vec<String> {
-    clean
-        .split(';')
-        .filter_map(|statement| {
-            let rest = statement.trim().strip_prefix("import")?.trim_start();
-            let rest = rest
-                .strip_prefix("public")
-                .or_else(|| rest.strip_prefix("weak"))
-                .unwrap_or(rest)
-                .trim();
-            let inner = rest.strip_prefix(['"', '\''])?;
-            inner.strip_suffix(['"', '\'']).map(str::to_owned)
-        })
-        .collect()
-}
-
 /// The files that a `.proto` file imports and that are not built in.
 pub fn missing_imports(text: &str) -> Vec<String> {
     let built_in = |name: &str| {
@@ -302,36 +253,6 @@ pub fn missing_imports(text: &str) -> Vec<String> {
         .into_iter()
         .filter(|name| !built_in(name))
         .collect()
-}
-
-/// The edition of a file: `2023` is 1000 and so on (`enum Edition`), and where its statement stands.
-fn edition(clean: &str) -> Option<(i32, std::ops::Range<usize>)> {
-    let start = clean.len() - clean.trim_start().len();
-    let rest = clean[start..].strip_prefix("edition")?;
-    let end = start + clean[start..].find(';')? + 1;
-    let value = rest.trim_start().strip_prefix('=')?;
-    let year = value.split(';').next()?.trim().trim_matches(['"', '\'']);
-    let number = match year {
-        "2023" => 1000,
-        "2024" => 1001,
-        _ => 0,
-    };
-    Some((number, start..end))
-}
-
-/// Text nested deeper than this is not given to the compiler, which calls itself for each level.
-const MAX_BRACES: usize = 120;
-
-fn too_deep(clean: &str) -> bool {
-    let mut depth = 0usize;
-    clean.bytes().any(|b| {
-        match b {
-            b'{' | b'<' | b'[' => depth += 1,
-            b'}' | b'>' | b']' => depth = depth.saturating_sub(1),
-            _ => {}
-        }
-        depth > MAX_BRACES
-    })
 }
 
 /// Finds files by the names that others import them by.

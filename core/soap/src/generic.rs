@@ -16,7 +16,10 @@
 //! Names that XML cannot have are written as ISO/IEC 9075-14 §9.1 does: a blank becomes `_x0020_`. White space between
 //! elements, comments and processing instructions are left out. Marks and names are options ([`Mapping`]).
 
+mod writer;
+
 use serde_json::{Map, Number, Value};
+use writer::escape_name;
 
 use crate::write::WriteError;
 use crate::xml::{
@@ -466,180 +469,11 @@ impl<'a> Writer<'a> {
         f(self);
         self.pointer.truncate(len);
     }
-
-    /// One element, or several for an array.
-    pub(crate) fn element(&mut self, name: &str, value: &Value) {
-        if let Value::Array(values) = value {
-            for (i, one) in values.iter().enumerate() {
-                self.within(&i.to_string(), |w| match one {
-                    // An array in an array has no name of its own.
-                    Value::Array(_) => w.wrapped(name, one),
-                    other => w.element(name, other),
-                });
-            }
-            return;
-        }
-        self.depth += 1;
-        if self.depth > MAX_DEPTH {
-            self.error(format!("nested more than {MAX_DEPTH} levels deep"));
-        } else {
-            self.one(name, value);
-        }
-        self.depth -= 1;
-    }
-
-    fn wrapped(&mut self, name: &str, value: &Value) {
-        let object = Value::Object(Map::from_iter([("item".to_owned(), value.clone())]));
-        self.element(name, &object);
-    }
-
-    fn one(&mut self, name: &str, value: &Value) {
-        let declared = self.prefixes.len();
-        let empty = Map::new();
-        let map = value.as_object().unwrap_or(&empty);
-        let mark = self.mapping.attribute.clone();
-        for name in map.keys() {
-            if let Some(prefix) = name
-                .strip_prefix(&mark)
-                .and_then(|n| n.strip_prefix("xmlns:"))
-            {
-                self.prefixes.push(prefix.to_owned());
-            }
-        }
-        let tag = self.name(name);
-        self.out.push(b'<');
-        self.out.extend_from_slice(tag.as_bytes());
-        for (name, value) in map.iter().filter(|(n, _)| n.starts_with(&mark)) {
-            self.within(name, |w| w.attribute(&name[mark.len()..], value));
-        }
-        match value {
-            Value::Null => {
-                self.out.extend_from_slice(
-                    format!(" xmlns:xsi=\"{XSI}\" xsi:nil=\"true\"/>").as_bytes(),
-                );
-                self.prefixes.truncate(declared);
-                return;
-            }
-            Value::Object(map) => {
-                self.out.push(b'>');
-                for (name, value) in map.iter().filter(|(n, _)| !n.starts_with(&mark)) {
-                    self.within(name, |w| w.content(name, value));
-                }
-            }
-            scalar => {
-                self.out.push(b'>');
-                self.text(scalar);
-            }
-        }
-        self.out.extend_from_slice(b"</");
-        self.out.extend_from_slice(tag.as_bytes());
-        self.out.push(b'>');
-        self.prefixes.truncate(declared);
-    }
-
-    fn content(&mut self, name: &str, value: &Value) {
-        if name == self.mapping.text {
-            return self.text(value);
-        }
-        if name != self.mapping.content {
-            return self.element(name, value);
-        }
-        let Value::Array(parts) = value else {
-            return self
-                .error("an array of texts and of objects with one member is expected".into());
-        };
-        for (i, part) in parts.iter().enumerate() {
-            self.within(&i.to_string(), |w| match part {
-                Value::Object(map) if map.len() == 1 => map
-                    .iter()
-                    .for_each(|(name, value)| w.within(name, |w| w.element(name, value))),
-                Value::Object(_) | Value::Array(_) => {
-                    w.error("a text or an object with one member is expected".into())
-                }
-                text => w.text(text),
-            });
-        }
-    }
-
-    fn attribute(&mut self, name: &str, value: &Value) {
-        let name = if name == "xmlns" || name.starts_with("xmlns:") {
-            name.to_owned()
-        } else {
-            self.name(name)
-        };
-        let Some(text) = scalar_text(value) else {
-            return self.error("an attribute holds one text, number or boolean".into());
-        };
-        self.out.push(b' ');
-        self.out.extend_from_slice(name.as_bytes());
-        self.out.extend_from_slice(b"=\"");
-        if let Err(c) = escape_attribute(self.out, &text) {
-            self.error(format!(
-                "the character U+{:04X} cannot be written in XML",
-                c as u32
-            ));
-        }
-        self.out.push(b'"');
-    }
-
-    fn text(&mut self, value: &Value) {
-        let Some(text) = scalar_text(value) else {
-            return self.error("a text, number or boolean is expected".into());
-        };
-        if let Err(c) = escape_text(self.out, &text) {
-            self.error(format!(
-                "the character U+{:04X} cannot be written in XML",
-                c as u32
-            ));
-        }
-    }
-
-    /// A member's name as a name of XML: a prefix counts only where it is declared.
-    fn name(&self, name: &str) -> String {
-        match name.split_once(':') {
-            Some((prefix, local))
-                if prefix == "xml" || self.prefixes.iter().any(|p| p == prefix) =>
-            {
-                format!("{prefix}:{}", escape_name(local))
-            }
-            _ => escape_name(name),
-        }
-    }
-}
-
-fn scalar_text(value: &Value) -> Option<String> {
-    match value {
-        Value::String(text) => Some(text.clone()),
-        Value::Number(number) => Some(number.to_string()),
-        Value::Bool(b) => Some(b.to_string()),
-        _ => None,
-    }
 }
 
 /// Whether a text can be a name of XML as it stands, with or without a prefix.
 pub(crate) fn is_name(name: &str) -> bool {
     name.split(':').count() <= 2 && name.split(':').all(|part| escape_name(part) == part)
-}
-
-/// A name that XML can have (Namespaces in XML §4, `NCName`), everything else escaped as ISO/IEC 9075-14 §9.1 does.
-fn escape_name(name: &str) -> String {
-    let mut out = String::with_capacity(name.len());
-    if name.is_empty() {
-        return "_x0000_".into();
-    }
-    for (i, c) in name.char_indices() {
-        let start = c.is_ascii_alphabetic() || c == '_' || (c as u32 >= 0xc0 && c.is_alphabetic());
-        let fits = start || (i > 0 && (c.is_ascii_digit() || matches!(c, '-' | '.')));
-        // What looks like an escape is escaped itself.
-        if fits && !(c == '_' && escape_at(&name[i..]).is_some()) {
-            out.push(c);
-        } else if c as u32 > 0xffff {
-            out.push_str(&format!("_x{:08X}_", c as u32));
-        } else {
-            out.push_str(&format!("_x{:04X}_", c as u32));
-        }
-    }
-    out
 }
 
 /// The character that an escape at the front of a text stands for, and the escape's length.

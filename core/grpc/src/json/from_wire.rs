@@ -5,34 +5,15 @@
 //! taken back and it is read by the slower way, which sorts first; everything inside it then takes the slower way too, so
 //! that no message is read more often than it has messages around it.
 
+mod values;
+
 use std::collections::{HashMap, HashSet};
 
-use base64::Engine;
-use base64::engine::general_purpose::STANDARD;
-
 use super::known;
-use super::varint::{read_varint, unzigzag};
+use super::raw::{Raw, WireError, read_tag, read_value, varint_len, wire_name};
+use super::text::{base64_into, quoted};
+use super::varint::unzigzag;
 use crate::types::*;
-
-/// Why wire bytes could not be read as a message.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-pub enum WireError {
-    /// It ends in the middle.
-    #[error("{0}: the bytes end in the middle of a value")]
-    CutOff(String),
-    /// A field has another wire type than its definition says.
-    #[error("{0} came as {1}, which its definition rules out: this may be another message")]
-    OtherType(String, &'static str),
-    /// A text is not UTF-8.
-    #[error("{0} is not UTF-8")]
-    NotUtf8(String),
-    /// Messages in messages, too many.
-    #[error("{0} lies in more than 100 messages")]
-    TooDeep(String),
-    /// The value has no JSON form.
-    #[error("{0}: {1}")]
-    NoJson(String, String),
-}
 
 type Result<T> = std::result::Result<T, WireError>;
 
@@ -48,149 +29,6 @@ pub(super) struct Writer<'t, 'o> {
     pub(super) options: JsonOptions,
     pub(super) out: &'o mut Vec<u8>,
 }
-
-/// A value as it stands on the wire.
-#[derive(Clone, Copy)]
-pub(super) struct Raw<'b> {
-    pub(super) wire_type: u32,
-    /// The varint's value.
-    pub(super) number: u64,
-    /// The bytes of fixed and length-delimited values, and what stands in a group.
-    pub(super) bytes: &'b [u8],
-}
-
-fn wire_name(wire_type: u32) -> &'static str {
-    match wire_type {
-        VARINT => "a varint",
-        FIXED64 => "eight bytes",
-        LENGTH => "a length-delimited value",
-        START_GROUP => "a group",
-        FIXED32 => "four bytes",
-        _ => "an unknown wire type",
-    }
-}
-
-/// Reads the value behind a tag.
-#[inline]
-pub(super) fn read_value<'b>(
-    bytes: &'b [u8],
-    pos: &mut usize,
-    number: u32,
-    wire_type: u32,
-) -> Option<Raw<'b>> {
-    let take = |pos: &mut usize, n: usize| -> Option<&'b [u8]> {
-        let end = pos.checked_add(n)?;
-        let found = bytes.get(*pos..end)?;
-        *pos = end;
-        Some(found)
-    };
-    match wire_type {
-        VARINT => Some(Raw {
-            wire_type,
-            number: read_varint(bytes, pos)?,
-            bytes: &[],
-        }),
-        FIXED64 => Some(Raw {
-            wire_type,
-            number: 0,
-            bytes: take(pos, 8)?,
-        }),
-        FIXED32 => Some(Raw {
-            wire_type,
-            number: 0,
-            bytes: take(pos, 4)?,
-        }),
-        LENGTH => {
-            let n = usize::try_from(read_varint(bytes, pos)?).ok()?;
-            Some(Raw {
-                wire_type,
-                number: 0,
-                bytes: take(pos, n)?,
-            })
-        }
-        START_GROUP => {
-            let start = *pos;
-            let end = skip_group(bytes, pos, number)?;
-            Some(Raw {
-                wire_type,
-                number: 0,
-                bytes: &bytes[start..end],
-            })
-        }
-        _ => None,
-    }
-}
-
-/// Moves behind a group's end; gives where its content ends. Groups in groups are counted, not called for.
-fn skip_group(bytes: &[u8], pos: &mut usize, number: u32) -> Option<usize> {
-    let mut open = vec![number];
-    loop {
-        let at = *pos;
-        let key = read_varint(bytes, pos)?;
-        let (field, wire_type) = (u32::try_from(key >> 3).ok()?, (key & 7) as u32);
-        match wire_type {
-            START_GROUP if open.len() > MAX_DEPTH => return None,
-            START_GROUP => open.push(field),
-            END_GROUP if open.pop() != Some(field) => return None,
-            END_GROUP if open.is_empty() => return Some(at),
-            END_GROUP => {}
-            other => drop(read_value(bytes, pos, field, other)?),
-        }
-    }
-}
-
-#[inline]
-fn read_tag(bytes: &[u8], pos: &mut usize) -> Option<(u32, u32)> {
-    let key = read_varint(bytes, pos)?;
-    let number = u32::try_from(key >> 3).ok().filter(|n| *n > 0)?;
-    Some((number, (key & 7) as u32))
-}
-
-/// Appends a text as a JSON string.
-#[inline]
-pub(crate) fn quoted(out: &mut Vec<u8>, text: &str) {
-    out.push(b'"');
-    let bytes = text.as_bytes();
-    let mut from = 0;
-    let skipped = super::pull::plain(bytes);
-    for (i, b) in bytes.iter().enumerate().skip(skipped) {
-        if PLAIN[usize::from(*b)] {
-            continue;
-        }
-        out.extend_from_slice(&bytes[from..i]);
-        from = i + 1;
-        match *b {
-            b'"' => out.extend_from_slice(b"\\\""),
-            b'\\' => out.extend_from_slice(b"\\\\"),
-            b'\n' => out.extend_from_slice(b"\\n"),
-            b'\r' => out.extend_from_slice(b"\\r"),
-            b'\t' => out.extend_from_slice(b"\\t"),
-            other => {
-                const HEX: &[u8; 16] = b"0123456789abcdef";
-                out.extend_from_slice(b"\\u00");
-                out.extend_from_slice(&[
-                    HEX[usize::from(other >> 4)],
-                    HEX[usize::from(other & 15)],
-                ]);
-            }
-        }
-    }
-    out.extend_from_slice(&bytes[from..]);
-    out.push(b'"');
-}
-
-/// Bytes that a JSON string holds as they are.
-const PLAIN: [bool; 256] = {
-    let mut table = [true; 256];
-    let mut i = 0;
-    while i < 0x20 {
-        table[i] = false;
-        i += 1;
-    }
-    table[b'"' as usize] = false;
-    table[b'\\' as usize] = false;
-    table
-};
 
 impl Types {
     /// Appends the JSON of a message's wire bytes.
@@ -615,139 +453,6 @@ impl<'t> Writer<'t, '_> {
         }
         Ok(())
     }
-
-    #[inline]
-    pub(super) fn value(
-        &mut self,
-        of: &MessageType,
-        field: &Field,
-        kind: Kind,
-        raw: &Raw<'_>,
-        depth: usize,
-        slow: bool,
-    ) -> Result<()> {
-        if raw.wire_type != kind.wire_type() {
-            return Err(WireError::OtherType(
-                place(of, field),
-                wire_name(raw.wire_type),
-            ));
-        }
-        match kind {
-            Kind::String => match std::str::from_utf8(raw.bytes) {
-                Ok(text) => quoted(self.out, text),
-                Err(_) => return Err(WireError::NotUtf8(place(of, field))),
-            },
-            Kind::Message(id) | Kind::Group(id) => {
-                return self.message(id, raw.bytes, depth + 1, slow);
-            }
-            Kind::Enum(id) => self.enumeration(id, raw.number as i32),
-            Kind::Bytes => {
-                self.out.push(b'"');
-                base64_into(self.out, raw.bytes);
-                self.out.push(b'"');
-            }
-            Kind::Bool => {
-                self.out
-                    .extend_from_slice(if raw.number != 0 { b"true" } else { b"false" })
-            }
-            Kind::Int32 => self.integer(raw.number as i32),
-            Kind::Uint32 => self.integer(raw.number as u32),
-            Kind::Sint32 => self.integer(unzigzag(raw.number) as i32),
-            Kind::Int64 => self.text_integer(raw.number as i64),
-            Kind::Uint64 => self.text_integer(raw.number),
-            Kind::Sint64 => self.text_integer(unzigzag(raw.number)),
-            Kind::Fixed32 => self.integer(u32::from_le_bytes(four(raw))),
-            Kind::Sfixed32 => self.integer(i32::from_le_bytes(four(raw))),
-            Kind::Fixed64 => self.text_integer(u64::from_le_bytes(eight(raw))),
-            Kind::Sfixed64 => self.text_integer(i64::from_le_bytes(eight(raw))),
-            Kind::Float => self.float(f32::from_le_bytes(four(raw))),
-            Kind::Double => self.double(f64::from_le_bytes(eight(raw))),
-        }
-        Ok(())
-    }
-
-    pub(super) fn integer<I: itoa::Integer>(&mut self, value: I) {
-        self.out
-            .extend_from_slice(itoa::Buffer::new().format(value).as_bytes());
-    }
-
-    /// 64-bit integers are texts, since many JSON readers have binary floats only.
-    fn text_integer<I: itoa::Integer>(&mut self, value: I) {
-        self.out.push(b'"');
-        self.integer(value);
-        self.out.push(b'"');
-    }
-
-    fn float(&mut self, value: f32) {
-        match special(f64::from(value)) {
-            Some(text) => self.out.extend_from_slice(text),
-            None => self.number(ryu::Buffer::new().format_finite(value)),
-        }
-    }
-
-    pub(super) fn double(&mut self, value: f64) {
-        match special(value) {
-            Some(text) => self.out.extend_from_slice(text),
-            None => self.number(ryu::Buffer::new().format_finite(value)),
-        }
-    }
-
-    /// Shortest digits; whole numbers without a fraction.
-    fn number(&mut self, text: &str) {
-        self.out
-            .extend_from_slice(text.strip_suffix(".0").unwrap_or(text).as_bytes());
-    }
-
-    fn enumeration(&mut self, id: EnumId, number: i32) {
-        let e = self.types.enumeration(id);
-        if e.null {
-            return self.out.extend_from_slice(b"null");
-        }
-        match e.name_of(number).filter(|_| !self.options.enum_numbers) {
-            Some(name) => {
-                self.out.push(b'"');
-                self.out.extend_from_slice(name.as_bytes());
-                self.out.push(b'"');
-            }
-            None => self.integer(number),
-        }
-    }
-
-    fn defaults(&mut self, fields: &[Field], start: usize) -> Result<()> {
-        for field in fields.iter().filter(|f| !f.presence) {
-            self.key(field, start);
-            self.default(field)?;
-        }
-        Ok(())
-    }
-
-    /// What a field is when nothing came for it.
-    fn default(&mut self, field: &Field) -> Result<()> {
-        match field.cardinality {
-            Cardinality::Repeated => self.out.extend_from_slice(b"[]"),
-            Cardinality::Map { .. } => self.out.extend_from_slice(b"{}"),
-            Cardinality::Single if field.presence => self.out.extend_from_slice(b"null"),
-            Cardinality::Single => self.zero(field.kind)?,
-        }
-        Ok(())
-    }
-
-    pub(super) fn zero(&mut self, kind: Kind) -> Result<()> {
-        match kind {
-            Kind::Message(id) | Kind::Group(id) => return self.message(id, &[], 0, true),
-            Kind::String | Kind::Bytes => self.out.extend_from_slice(b"\"\""),
-            Kind::Bool => self.out.extend_from_slice(b"false"),
-            Kind::Enum(id) => {
-                let first = self.types.enumeration(id).values.first().map_or(0, |v| v.1);
-                self.enumeration(id, first);
-            }
-            Kind::Int64 | Kind::Uint64 | Kind::Sint64 | Kind::Fixed64 | Kind::Sfixed64 => {
-                self.out.extend_from_slice(b"\"0\"")
-            }
-            _ => self.out.push(b'0'),
-        }
-        Ok(())
-    }
 }
 
 type Entry<'b> = (Option<Raw<'b>>, Option<Raw<'b>>);
@@ -790,26 +495,12 @@ fn special(value: f64) -> Option<&'static [u8]> {
     }
 }
 
-pub(super) fn base64_into(out: &mut Vec<u8>, bytes: &[u8]) {
-    let at = out.len();
-    out.resize(at + bytes.len().div_ceil(3) * 4, 0);
-    // The room is what the encoding takes.
-    let _ = STANDARD.encode_slice(bytes, &mut out[at..]);
-}
-
 fn four(raw: &Raw<'_>) -> [u8; 4] {
     raw.bytes.try_into().unwrap_or_default()
 }
 
 fn eight(raw: &Raw<'_>) -> [u8; 8] {
     raw.bytes.try_into().unwrap_or_default()
-}
-
-fn varint_len(bytes: &[u8], at: usize) -> usize {
-    bytes[at..]
-        .iter()
-        .position(|b| *b < 0x80)
-        .map_or(0, |n| n + 1)
 }
 
 fn place(of: &MessageType, field: &Field) -> String {

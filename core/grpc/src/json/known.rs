@@ -1,7 +1,8 @@
 //! Messages with a JSON form of their own, from the wire (JSON mapping of protocol buffers, table).
 
-use super::from_wire::{Raw, WireError, Writer, quoted, read_value};
-use super::text::{camel_path, write_duration, write_timestamp};
+use super::from_wire::Writer;
+use super::raw::{Raw, WireError, read_value};
+use super::text::{camel_path, quoted, write_duration, write_timestamp};
 use super::varint::read_varint;
 use crate::types::*;
 

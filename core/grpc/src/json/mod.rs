@@ -4,11 +4,12 @@ mod from_wire;
 pub(crate) mod known;
 mod known_to_wire;
 pub mod pull;
+mod raw;
 mod scalars;
 pub(crate) mod text;
 mod to_wire;
 mod varint;
 
-pub use from_wire::WireError;
+pub use raw::WireError;
 pub use to_wire::{JsonError, Mistake};
 pub use varint::{put_varint, read_varint};

@@ -1,5 +1,8 @@
 //! Times, durations, field masks and numbers as texts, both ways.
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+
 /// Seconds from 0001-01-01T00:00:00Z to 9999-12-31T23:59:59Z, as `timestamp.proto` allows.
 const FIRST: i64 = -62_135_596_800;
 const LAST: i64 = 253_402_300_799;
@@ -270,6 +273,59 @@ pub(crate) fn read_integer(text: &str) -> Result<i128, NotInteger> {
 fn plain(text: &str) -> bool {
     let body = text.strip_prefix('-').unwrap_or(text);
     body == "0" || !body.starts_with(['0', '+'])
+}
+
+/// Appends a text as a JSON string.
+#[inline]
+pub(crate) fn quoted(out: &mut Vec<u8>, text: &str) {
+    out.push(b'"');
+    let bytes = text.as_bytes();
+    let mut from = 0;
+    let skipped = super::pull::plain(bytes);
+    for (i, b) in bytes.iter().enumerate().skip(skipped) {
+        if PLAIN[usize::from(*b)] {
+            continue;
+        }
+        out.extend_from_slice(&bytes[from..i]);
+        from = i + 1;
+        match *b {
+            b'"' => out.extend_from_slice(b"\\\""),
+            b'\\' => out.extend_from_slice(b"\\\\"),
+            b'\n' => out.extend_from_slice(b"\\n"),
+            b'\r' => out.extend_from_slice(b"\\r"),
+            b'\t' => out.extend_from_slice(b"\\t"),
+            other => {
+                const HEX: &[u8; 16] = b"0123456789abcdef";
+                out.extend_from_slice(b"\\u00");
+                out.extend_from_slice(&[
+                    HEX[usize::from(other >> 4)],
+                    HEX[usize::from(other & 15)],
+                ]);
+            }
+        }
+    }
+    out.extend_from_slice(&bytes[from..]);
+    out.push(b'"');
+}
+
+/// Bytes that a JSON string holds as they are.
+const PLAIN: [bool; 256] = {
+    let mut table = [true; 256];
+    let mut i = 0;
+    while i < 0x20 {
+        table[i] = false;
+        i += 1;
+    }
+    table[b'"' as usize] = false;
+    table[b'\\' as usize] = false;
+    table
+};
+
+pub(super) fn base64_into(out: &mut Vec<u8>, bytes: &[u8]) {
+    let at = out.len();
+    out.resize(at + bytes.len().div_ceil(3) * 4, 0);
+    // The room is what the encoding takes.
+    let _ = STANDARD.encode_slice(bytes, &mut out[at..]);
 }
 
 #[cfg(test)]

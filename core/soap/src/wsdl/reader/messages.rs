@@ -1,0 +1,181 @@
+//! Messages: their parts, as elements or as an object.
+
+use super::*;
+
+/// Header elements of one name get names of their own in JSON.
+pub(super) fn tell_apart(mut members: Vec<Member>) -> Vec<Member> {
+    for i in 0..members.len() {
+        let mut name = members[i].local.clone();
+        let mut n = 1;
+        while members[..i].iter().any(|m| m.json == name) {
+            n += 1;
+            name = format!("{}_{n}", members[i].local);
+        }
+        members[i].set_json(name);
+    }
+    members
+}
+
+impl<'a, 'i> Reader<'a, 'i> {
+    pub(super) fn message(
+        &mut self,
+        compiler: &mut Compiler<'a, 'i>,
+        operation: &mut Operation,
+        (message, taken): (At<'a, 'i>, &[String]),
+        concrete: Option<At<'a, 'i>>,
+        rpc: Option<(At<'a, 'i>, &str)>,
+    ) -> Result<Message, String> {
+        let body = concrete.and_then(|c| {
+            c.node
+                .descendants()
+                .find(|n| is_soap(*n, "body"))
+                .map(|n| c.to(n))
+        });
+        let listed: Option<Vec<&str>> = body
+            .and_then(|b| b.node.attribute("parts"))
+            .map(|p| p.split_ascii_whitespace().collect());
+        let attached: Vec<&str> = concrete
+            .into_iter()
+            .flat_map(|c| c.node.descendants())
+            .filter(|n| n.has_tag_name((MIME, "content")))
+            .filter_map(|n| n.attribute("part"))
+            .collect();
+        for part in &attached {
+            operation.losses.push(format!(
+                "the part “{part}” travels as an attachment; it is not among the members"
+            ));
+        }
+        let parts: Vec<At<'a, 'i>> = parts_of(message)
+            .filter(|p| {
+                !taken.iter().any(|t| t == p.text("name"))
+                    && !attached.contains(&p.text("name"))
+                    && listed.as_ref().is_none_or(|l| l.contains(&p.text("name")))
+            })
+            .collect();
+        if let Some((bound, wrapper)) = rpc {
+            return self.rpc_message(compiler, operation.encoded, &parts, body, bound, wrapper);
+        }
+        match parts.as_slice() {
+            [one] if !one.text("element").is_empty() => {
+                let element = compiler.element_at(one.component(), one.text("element"))?;
+                Ok(Message {
+                    type_id: element.type_id,
+                    element: Some(element),
+                    rpc: false,
+                })
+            }
+            // The body is the type itself (WSDL 1.1 §3.5), which only works when it is made of elements.
+            [one] if !one.text("type").is_empty() => {
+                let (type_id, _) = compiler.type_at(one.component(), one.text("type"))?;
+                compiler.settle();
+                if compiler.is_object(type_id) {
+                    return Ok(Message {
+                        element: None,
+                        type_id,
+                        rpc: false,
+                    });
+                }
+                let help =
+                    "a body of document style holds elements; the part's name is taken for one";
+                self.warn(
+                    *one,
+                    format!(
+                        "the part “{}” is of a type without elements",
+                        one.text("name")
+                    ),
+                    help,
+                );
+                let member = self.part_member(compiler, *one)?;
+                Ok(Message {
+                    type_id,
+                    element: Some(member),
+                    rpc: false,
+                })
+            }
+            several => {
+                let members = several
+                    .iter()
+                    .map(|p| self.part_member(compiler, *p))
+                    .collect::<Result<Vec<_>, _>>()?;
+                Ok(Message {
+                    element: None,
+                    type_id: compiler.parts_type(message.text("name"), members),
+                    rpc: false,
+                })
+            }
+        }
+    }
+
+    /// The wrapper of an rpc message with an element for each part, which has no namespace (WSDL 1.1 §3.5, SOAP 1.1 §7.1).
+    pub(super) fn rpc_message(
+        &mut self,
+        compiler: &mut Compiler<'a, 'i>,
+        encoded: bool,
+        parts: &[At<'a, 'i>],
+        body: Option<At<'a, 'i>>,
+        bound: At<'a, 'i>,
+        wrapper: &str,
+    ) -> Result<Message, String> {
+        let mut members = Vec::new();
+        for part in parts {
+            let mut member = self.part_member(compiler, *part)?;
+            if !part.text("element").is_empty() {
+                self.tell(
+                    *part,
+                    format!(
+                        "the part “{}” of an rpc message is given by an element; its type is taken",
+                        part.text("name")
+                    ),
+                    "",
+                );
+            }
+            member.namespace = 0;
+            part.text("name").clone_into(&mut member.local);
+            if encoded {
+                (member.nillable, member.min) = (true, 0);
+            }
+            members.push(member);
+        }
+        let namespace = body
+            .and_then(|b| b.node.attribute("namespace"))
+            .unwrap_or(bound.target);
+        if body.is_some_and(|b| b.node.attribute("namespace").is_none()) {
+            self.tell(
+                bound,
+                format!(
+                    "the messages of {} have no namespace of their own; the definition's is taken",
+                    bound.text("name")
+                ),
+                "",
+            );
+        }
+        let type_id = compiler.parts_type(wrapper, members);
+        let element = Member::element(compiler.namespace(namespace), wrapper, type_id);
+        Ok(Message {
+            element: Some(element),
+            type_id,
+            rpc: true,
+        })
+    }
+
+    /// A part as an element: the one it names, or one of its own name for a part that gives a type.
+    pub(super) fn part_member(
+        &mut self,
+        compiler: &mut Compiler<'a, 'i>,
+        part: At<'a, 'i>,
+    ) -> Result<Member, String> {
+        if !part.text("element").is_empty() {
+            return compiler.element_at(part.component(), part.text("element"));
+        }
+        if part.text("type").is_empty() {
+            return Err(format!(
+                "the part “{}” names neither an element nor a type",
+                part.text("name")
+            ));
+        }
+        let (type_id, name) = compiler.type_at(part.component(), part.text("type"))?;
+        let mut member = Member::element(0, part.text("name"), type_id);
+        member.type_name = Some((compiler.namespace(&name.0), name.1));
+        Ok(member)
+    }
+}
