@@ -90,19 +90,7 @@ pub(crate) async fn run(
         )
         .with(findings));
     }
-    let safe = op
-        .route
-        .method
-        .parse()
-        .is_ok_and(|m: http::Method| m.is_safe());
-    if app.config.viewers_do_not_try {
-        publisher.needs(Role::Publisher, "Viewers' trial runs are switched off")?;
-    } else if !safe {
-        publisher.needs(
-            Role::Publisher,
-            "What may change something is tried by publishers",
-        )?;
-    }
+    may_try(&publisher, app.config.viewers_do_not_try, &op.route.method)?;
     let request = request(&trial, facade, op)?;
     let reply = app
         .trials
@@ -124,6 +112,21 @@ pub(crate) async fn run(
         trace: reply.trace,
         released: !sent_along && status == "same",
     }))
+}
+
+/// Who may carry out a call of this method: viewers only those that change nothing (RFC 9110, section 9.2.1).
+fn may_try(publisher: &Publisher, viewers_do_not: bool, method: &str) -> Result<(), ApiError> {
+    let safe = method.parse().is_ok_and(|m: http::Method| m.is_safe());
+    if viewers_do_not {
+        publisher.needs(Role::Publisher, "Viewers' trial runs are switched off")
+    } else if !safe {
+        publisher.needs(
+            Role::Publisher,
+            "What may change something is tried by publishers",
+        )
+    } else {
+        Ok(())
+    }
 }
 
 fn no_operation(trial: &Trial, facade: Option<&CompiledFacade>) -> ApiError {

@@ -74,22 +74,13 @@ pub fn compare(old: &Contract, new: &Contract) -> Vec<Change> {
     changes
 }
 
-fn compare_operation(
+fn compare_parameters(
     old: &Contract,
     new: &Contract,
     before: &Operation,
     after: &Operation,
     add: &mut dyn FnMut(Harm, String),
 ) {
-    if (&before.method, &before.path) != (&after.method, &after.path) {
-        add(
-            Harm::Breaks,
-            format!(
-                "{} {} becomes {} {}",
-                before.method, before.path, after.method, after.path
-            ),
-        );
-    }
     for p in &before.parameters {
         match after
             .parameters
@@ -131,6 +122,25 @@ fn compare_operation(
             );
         }
     }
+}
+
+fn compare_operation(
+    old: &Contract,
+    new: &Contract,
+    before: &Operation,
+    after: &Operation,
+    add: &mut dyn FnMut(Harm, String),
+) {
+    if (&before.method, &before.path) != (&after.method, &after.path) {
+        add(
+            Harm::Breaks,
+            format!(
+                "{} {} becomes {} {}",
+                before.method, before.path, after.method, after.path
+            ),
+        );
+    }
+    compare_parameters(old, new, before, after, add);
     let nothing = Value::Object(Default::default());
     let body = |o: &Operation| {
         o.body

@@ -4,7 +4,7 @@
 //! built from parser events with their positions. Scalars follow the YAML 1.2 core schema, with
 //! the traps left out: `no` is a text, `010` is a text, numbers keep all their digits.
 
-use saphyr_parser::{Event, Parser, ScalarStyle};
+use saphyr_parser::{Event, Marker, Parser, ScalarStyle};
 use serde_json::{Map, Number, Value};
 
 /// A place in a text, line and column from 1 (0 and 0: nowhere in particular).
@@ -67,6 +67,41 @@ enum Open {
     ),
 }
 
+fn position(mark: &Marker) -> Position {
+    Position {
+        line: mark.line(),
+        column: mark.col() + 1,
+    }
+}
+
+impl Open {
+    fn closed(self) -> Node {
+        match self {
+            Open::List(at, items) => Node {
+                at,
+                kind: NodeKind::List(items),
+            },
+            Open::Map(at, entries, _) => Node {
+                at,
+                kind: NodeKind::Map(entries),
+            },
+        }
+    }
+}
+
+/// Puts a value into what is open; gives it back when nothing is, as the whole.
+fn put(open: &mut [Open], done: Node) -> Result<Option<Node>, ReadError> {
+    match open.last_mut() {
+        None => return Ok(Some(done)),
+        Some(Open::List(_, items)) => items.push(done),
+        Some(Open::Map(_, entries, pending)) => match pending.take() {
+            Some((key, key_at)) => entries.push((key, key_at, done)),
+            None => return Err(fail(done.at, "a mapping's key must be a plain text")),
+        },
+    }
+    Ok(None)
+}
+
 impl Node {
     /// Reads YAML or JSON.
     ///
@@ -79,20 +114,9 @@ impl Node {
         let mut root = None;
         let mut count = 0usize;
         for event in Parser::new_from_str(text) {
-            let (event, span) = event.map_err(|e| {
-                let mark = e.marker();
-                fail(
-                    Position {
-                        line: mark.line(),
-                        column: mark.col() + 1,
-                    },
-                    yaml_message(&e.to_string()),
-                )
-            })?;
-            let at = Position {
-                line: span.start.line(),
-                column: span.start.col() + 1,
-            };
+            let (event, span) =
+                event.map_err(|e| fail(position(e.marker()), yaml_message(&e.to_string())))?;
+            let at = position(&span.start);
             count += 1;
             if count > MAX_NODES {
                 return Err(fail(at, "the document has more than two million values"));
@@ -139,29 +163,17 @@ impl Node {
                     open.push(Open::Map(at, Vec::new(), None));
                     continue;
                 }
-                Event::SequenceEnd | Event::MappingEnd => match open.pop() {
-                    Some(Open::List(at, items)) => Node {
-                        at,
-                        kind: NodeKind::List(items),
-                    },
-                    Some(Open::Map(at, entries, _)) => Node {
-                        at,
-                        kind: NodeKind::Map(entries),
-                    },
-                    None => return Err(fail(at, "unexpected end")),
-                },
+                Event::SequenceEnd | Event::MappingEnd => open
+                    .pop()
+                    .map(Open::closed)
+                    .ok_or_else(|| fail(at, "unexpected end"))?,
                 Event::DocumentStart(_) if root.is_some() => {
                     return Err(fail(at, "one file holds one document"));
                 }
                 _ => continue,
             };
-            match open.last_mut() {
-                None => root = Some(done),
-                Some(Open::List(_, items)) => items.push(done),
-                Some(Open::Map(_, entries, pending)) => match pending.take() {
-                    Some((key, key_at)) => entries.push((key, key_at, done)),
-                    None => return Err(fail(at, "a mapping's key must be a plain text")),
-                },
+            if let Some(whole) = put(&mut open, done)? {
+                root = Some(whole);
             }
         }
         root.ok_or_else(|| fail(Position { line: 1, column: 1 }, "the document is empty"))

@@ -162,36 +162,16 @@ impl Reader<'_> {
         })
     }
 
-    fn operation(
+    /// The parameters of a path item and of an operation, of which the operation's stand before (OpenAPI 3.1, section 4.8.9),
+    /// held against the variables of the path.
+    fn all_parameters(
         &mut self,
-        into: &mut IndexMap<String, Operation>,
+        id: &str,
         path: &PathTemplate,
-        method: &str,
         at: Position,
         item: &Node,
         node: &Node,
-    ) {
-        let value = node.to_value();
-        let Some(id) = value
-            .get("operationId")
-            .and_then(Value::as_str)
-            .map(str::to_owned)
-        else {
-            let message = format!("{} {path} has no operationId", method.to_uppercase());
-            return self.error(
-                at,
-                message,
-                "wiring points at operations by their operationId: give it one",
-            );
-        };
-        if into.contains_key(&id) {
-            let id_at = node.locate(&[Step::Key("operationId".into())], false);
-            return self.error(
-                id_at,
-                format!("the operationId “{id}” stands in this contract twice"),
-                "each operation needs its own",
-            );
-        }
+    ) -> Vec<Parameter> {
         let mut parameters = self.parameters(item.get("parameters"));
         for own in self.parameters(node.get("parameters")) {
             parameters.retain(|p: &Parameter| p.name != own.name || p.place != own.place);
@@ -224,6 +204,40 @@ impl Reader<'_> {
                 );
             }
         }
+        parameters
+    }
+
+    fn operation(
+        &mut self,
+        into: &mut IndexMap<String, Operation>,
+        path: &PathTemplate,
+        method: &str,
+        at: Position,
+        item: &Node,
+        node: &Node,
+    ) {
+        let value = node.to_value();
+        let Some(id) = value
+            .get("operationId")
+            .and_then(Value::as_str)
+            .map(str::to_owned)
+        else {
+            let message = format!("{} {path} has no operationId", method.to_uppercase());
+            return self.error(
+                at,
+                message,
+                "wiring points at operations by their operationId: give it one",
+            );
+        };
+        if into.contains_key(&id) {
+            let id_at = node.locate(&[Step::Key("operationId".into())], false);
+            return self.error(
+                id_at,
+                format!("the operationId “{id}” stands in this contract twice"),
+                "each operation needs its own",
+            );
+        }
+        let parameters = self.all_parameters(&id, path, at, item, node);
         let body = value
             .get("requestBody")
             .map(|b| self.deref(b))

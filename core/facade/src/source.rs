@@ -1,6 +1,6 @@
 //! Definitions as they are handed over: one file, a folder, a ZIP.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::{Cursor, Read};
 
 use porch_contract::{Finding, Position};
@@ -146,43 +146,7 @@ impl Source {
                 }
             };
         }
-        let mut mains: Vec<String> = files
-            .iter()
-            .filter(|(_, text)| is_wsdl(text))
-            .map(|(n, _)| n.clone())
-            .collect();
-        if mains.len() > 1 {
-            // Those that others import are parts; those without a service are no beginning.
-            let imported: Vec<String> = mains
-                .iter()
-                .flat_map(|from| {
-                    references(&files[from])
-                        .into_iter()
-                        .filter_map(|(_, location)| {
-                            find_name(files.keys().map(String::as_str), from, &location)
-                        })
-                        .filter(|to| to != from)
-                        .map(str::to_owned)
-                        .collect::<Vec<_>>()
-                })
-                .collect();
-            let roots: Vec<String> = mains
-                .iter()
-                .filter(|m| !imported.contains(m))
-                .cloned()
-                .collect();
-            mains = if roots.is_empty() { mains } else { roots };
-            let with_service: Vec<String> = mains
-                .iter()
-                .filter(|m| files[*m].contains("service"))
-                .cloned()
-                .collect();
-            mains = if with_service.is_empty() {
-                mains
-            } else {
-                with_service
-            };
-        }
+        let mut mains = beginnings(&files);
         if mains.is_empty()
             && let Some((one, _)) = files
                 .iter()
@@ -226,4 +190,32 @@ fn is_wsdl(text: &str) -> bool {
     text.trim_start().starts_with('<')
         && text.contains("http://schemas.xmlsoap.org/wsdl/")
         && text.contains("definitions")
+}
+
+/// The WSDL documents that a definition may begin with: of several, those that no other imports and that have a service.
+fn beginnings(files: &Files) -> Vec<String> {
+    let all: Vec<String> = files
+        .iter()
+        .filter(|(_, text)| is_wsdl(text))
+        .map(|(n, _)| n.clone())
+        .collect();
+    if all.len() <= 1 {
+        return all;
+    }
+    let names = || files.keys().map(String::as_str);
+    let imported: BTreeSet<&str> = all
+        .iter()
+        .flat_map(|from| {
+            references(&files[from])
+                .into_iter()
+                .filter_map(move |(_, location)| find_name(names(), from, &location))
+                .filter(move |to| to != from)
+        })
+        .collect();
+    let those = |keep: &dyn Fn(&String) -> bool, among: Vec<String>| {
+        let kept: Vec<String> = among.iter().filter(|m| keep(m)).cloned().collect();
+        if kept.is_empty() { among } else { kept }
+    };
+    let roots = those(&|m| !imported.contains(m.as_str()), all);
+    those(&|m| files[m].contains("service"), roots)
 }

@@ -1,7 +1,9 @@
 //! Every reference against the contract and the definition, every structure against its target.
 
-use porch_contract::{Contract, Finding, Node, Operation, Place, SchemaView, Step, suggest};
-use porch_rules::expr::{Expr, Reference, Template};
+use porch_contract::{
+    Contract, Finding, Node, Operation, Parameter, Place, SchemaView, Step, suggest,
+};
+use porch_rules::expr::{Expr, Reference, Step as PathStep, Template};
 use serde_json::Value;
 
 use crate::compiled::{ANSWER, REQUEST_ROOTS};
@@ -77,15 +79,15 @@ impl Templates<'_> {
         });
         if let Some(target) = target {
             let view = SchemaView::new(target.root, target.schema);
-            self.fits(
-                &template,
-                view,
+            Fitting {
+                of: self,
                 target,
                 shapes,
                 path,
-                &mut Vec::new(),
-                &mut findings,
-            );
+                inner: Vec::new(),
+                findings: &mut findings,
+            }
+            .fits(&template, view);
         }
         (Some(template), findings)
     }
@@ -113,7 +115,7 @@ impl Templates<'_> {
         })
     }
 
-    fn parameters(&self, place: Place) -> impl Iterator<Item = &porch_contract::Parameter> {
+    fn parameters(&self, place: Place) -> impl Iterator<Item = &Parameter> {
         self.operation
             .parameters
             .iter()
@@ -121,11 +123,7 @@ impl Templates<'_> {
     }
 
     /// Whether what a reference names exists and is there for sure.
-    fn reference(
-        &self,
-        reference: &Reference,
-        shapes: &Shapes<'_>,
-    ) -> Result<(), (usize, String, String)> {
+    fn reference(&self, reference: &Reference, shapes: &Shapes<'_>) -> Result<(), Missing> {
         let (root, rest) = reference
             .steps
             .split_first()
@@ -133,29 +131,20 @@ impl Templates<'_> {
         let Some(first) = rest.first() else {
             return Ok(());
         };
-        let unknown = |what: &str, known: Vec<&str>| {
-            let help = match suggest(&first.name, known.iter().copied()) {
-                Some(near) => format!("did you mean “{near}”?"),
-                None if known.is_empty() => String::new(),
-                None => format!("there are: {}", known.join(", ")),
-            };
-            Err((first.offset, format!("{what} “{}”", first.name), help))
-        };
         match root {
             "path" => {
                 let known: Vec<&str> = self.operation.path.variables().collect();
                 if known.contains(&first.name.as_str()) {
                     Ok(())
                 } else {
-                    unknown("the path has no variable", known)
+                    unknown(first, "the path has no variable", &known)
                 }
             }
             "query" => match self.parameters(Place::Query).find(|p| p.name == first.name) {
                 None => unknown(
+                    first,
                     "the contract has no query parameter",
-                    self.parameters(Place::Query)
-                        .map(|p| p.name.as_str())
-                        .collect(),
+                    &names_of(self.parameters(Place::Query)),
                 ),
                 Some(p) if !p.required && !first.optional => Err(absent(first, "query")),
                 Some(_) => Ok(()),
@@ -175,7 +164,7 @@ impl Templates<'_> {
                 if known.contains(&first.name.as_str()) {
                     Ok(())
                 } else {
-                    unknown("of the caller is not known", known.to_vec())
+                    unknown(first, "of the caller is not known", &known)
                 }
             }
             "body" => match &self.operation.body {
@@ -189,34 +178,45 @@ impl Templates<'_> {
                 )),
                 Some((schema, _)) => walk(self.contract.view(schema), rest, "the request's body"),
             },
-            "answer" => match first.name.as_str() {
-                "status" | "header" => Ok(()),
-                "body" => match shapes.answer {
-                    Some((root, schema)) => walk(
-                        SchemaView::new(root, schema),
-                        &rest[1..],
-                        "the answer's body",
-                    ),
-                    None => Ok(()),
-                },
-                "soapHeader" => match shapes.soap_header {
-                    Some((root, schema)) => walk(
-                        SchemaView::new(root, schema),
-                        &rest[1..],
-                        "the answer's SOAP header",
-                    ),
-                    None => Err((
-                        first.offset,
-                        "the answer declares no SOAP header elements".into(),
-                        String::new(),
-                    )),
-                },
-                _ => unknown(
-                    "an answer has no",
-                    vec!["status", "header", "body", "soapHeader"],
-                ),
-            },
+            "answer" => self.answer(first, rest, shapes),
             _ => Ok(()),
+        }
+    }
+
+    /// Whether what a reference names of the answer is there.
+    fn answer(
+        &self,
+        first: &PathStep,
+        rest: &[PathStep],
+        shapes: &Shapes<'_>,
+    ) -> Result<(), Missing> {
+        match first.name.as_str() {
+            "status" | "header" => Ok(()),
+            "body" => match shapes.answer {
+                Some((root, schema)) => walk(
+                    SchemaView::new(root, schema),
+                    &rest[1..],
+                    "the answer's body",
+                ),
+                None => Ok(()),
+            },
+            "soapHeader" => match shapes.soap_header {
+                Some((root, schema)) => walk(
+                    SchemaView::new(root, schema),
+                    &rest[1..],
+                    "the answer's SOAP header",
+                ),
+                None => Err((
+                    first.offset,
+                    "the answer declares no SOAP header elements".into(),
+                    String::new(),
+                )),
+            },
+            _ => unknown(
+                first,
+                "an answer has no",
+                &["status", "header", "body", "soapHeader"],
+            ),
         }
     }
 
@@ -257,100 +257,114 @@ impl Templates<'_> {
         }
         Some(view)
     }
+}
 
-    #[expect(
-        clippy::too_many_arguments,
-        reason = "one recursion with its whole surroundings"
-    )]
-    fn fits(
-        &self,
-        template: &Template,
-        view: SchemaView<'_>,
-        target: &Target<'_>,
-        shapes: &Shapes<'_>,
-        path: &[Step],
-        inner: &mut Vec<String>,
-        findings: &mut Vec<Finding>,
-    ) {
-        let at = |inner: &[String], key: bool| self.node.locate(&self.full(path, inner), key);
+type Missing = (usize, String, String);
+
+/// A name that is none of the known ones.
+fn unknown(first: &PathStep, what: &str, known: &[&str]) -> Result<(), Missing> {
+    let help = match suggest(&first.name, known.iter().copied()) {
+        Some(near) => format!("did you mean “{near}”?"),
+        None if known.is_empty() => String::new(),
+        None => format!("there are: {}", known.join(", ")),
+    };
+    Err((first.offset, format!("{what} “{}”", first.name), help))
+}
+
+fn names_of<'p>(parameters: impl Iterator<Item = &'p Parameter>) -> Vec<&'p str> {
+    parameters.map(|p| p.name.as_str()).collect()
+}
+
+/// A structure on the way through what it must fit.
+struct Fitting<'a, 'f> {
+    of: &'a Templates<'a>,
+    target: &'a Target<'a>,
+    shapes: &'a Shapes<'a>,
+    path: &'a [Step],
+    /// Where in the structure.
+    inner: Vec<String>,
+    findings: &'f mut Vec<Finding>,
+}
+
+impl Fitting<'_, '_> {
+    fn found(&mut self, key: bool, message: String, help: &str) {
+        let at = self.of.full(self.path, &self.inner);
+        let at = self.of.node.locate(&at, key);
+        self.findings
+            .push(Finding::error(self.of.file, at, message).help(help));
+    }
+
+    fn fits(&mut self, template: &Template, view: SchemaView<'_>) {
         match template {
             Template::Map(entries) if !view.is_open() && !view.property_names().is_empty() => {
-                for (name, value) in entries {
-                    inner.push(name.clone());
-                    match view.property(name) {
-                        Some(below) => {
-                            self.fits(value, below, target, shapes, path, inner, findings)
-                        }
-                        None if view.allows_other_members()
-                            && !target.what.contains("contract") => {}
-                        None => {
-                            let near = suggest(name, view.property_names()).map_or_else(
-                                || format!("there are: {}", view.property_names().join(", ")),
-                                |n| format!("did you mean “{n}”?"),
-                            );
-                            findings.push(
-                                Finding::error(
-                                    self.file,
-                                    at(inner, true),
-                                    format!("{} has no “{name}”", target.what),
-                                )
-                                .help(near),
-                            );
-                        }
-                    }
-                    inner.pop();
-                }
-                // A misspelt member is one mistake, not also a missing one.
-                let misspelt: Vec<&str> = entries
-                    .iter()
-                    .filter(|(k, _)| view.property(k).is_none())
-                    .filter_map(|(k, _)| suggest(k, view.property_names()))
-                    .collect();
-                let missing = |n: &str| {
-                    view.requires(n)
-                        && !entries.iter().any(|(k, _)| k == n)
-                        && !misspelt.contains(&n)
-                };
-                for name in view.property_names().into_iter().filter(|n| missing(n)) {
-                    findings.push(
-                        Finding::error(
-                            self.file,
-                            at(inner, true),
-                            format!("{} needs “{name}”", target.what),
-                        )
-                        .help(format!("add `{name}: …`")),
-                    );
-                }
+                self.members(entries, &view);
+                self.missing(entries, &view);
             }
             Template::List(items) => {
                 for (i, item) in items.iter().enumerate() {
                     if let Some(below) = view.items() {
-                        inner.push(i.to_string());
-                        self.fits(item, below, target, shapes, path, inner, findings);
-                        inner.pop();
+                        self.inner.push(i.to_string());
+                        self.fits(item, below);
+                        self.inner.pop();
                     }
                 }
             }
-            Template::Expr(expr) => {
-                if let Some(from) = self.view_of(expr, shapes)
-                    && let Some(clash) = clash(&from, &view)
-                {
-                    let message = format!(
-                        "{} wants {} here, and {} is {}",
-                        target.what,
-                        clash.1,
-                        expr.source(),
-                        clash.0
+            Template::Expr(expr) => self.value(expr, &view),
+            _ => {}
+        }
+    }
+
+    fn members(&mut self, entries: &[(String, Template)], view: &SchemaView<'_>) {
+        for (name, value) in entries {
+            self.inner.push(name.clone());
+            match view.property(name) {
+                Some(below) => self.fits(value, below),
+                None if view.allows_other_members() && !self.target.what.contains("contract") => {}
+                None => {
+                    let near = suggest(name, view.property_names()).map_or_else(
+                        || format!("there are: {}", view.property_names().join(", ")),
+                        |n| format!("did you mean “{n}”?"),
                     );
-                    findings.push(Finding::error(self.file, at(inner, false), message).help("change the type in the contract, or convert it: int(…), double(…), string(…)"));
+                    self.found(true, format!("{} has no “{name}”", self.target.what), &near);
                 }
             }
-            _ => {}
+            self.inner.pop();
+        }
+    }
+
+    fn missing(&mut self, entries: &[(String, Template)], view: &SchemaView<'_>) {
+        // A misspelt member is one mistake, not also a missing one.
+        let misspelt: Vec<&str> = entries
+            .iter()
+            .filter(|(k, _)| view.property(k).is_none())
+            .filter_map(|(k, _)| suggest(k, view.property_names()))
+            .collect();
+        let missing = |n: &str| {
+            view.requires(n) && !entries.iter().any(|(k, _)| k == n) && !misspelt.contains(&n)
+        };
+        for name in view.property_names().into_iter().filter(|n| missing(n)) {
+            let message = format!("{} needs “{name}”", self.target.what);
+            self.found(true, message, &format!("add `{name}: …`"));
+        }
+    }
+
+    fn value(&mut self, expr: &Expr, view: &SchemaView<'_>) {
+        let Some(from) = self.of.view_of(expr, self.shapes) else {
+            return;
+        };
+        if let Some((is, wants)) = clash(&from, view) {
+            let what = &self.target.what;
+            let message = format!("{what} wants {wants} here, and {} is {is}", expr.source());
+            self.found(
+                false,
+                message,
+                "change the type in the contract, or convert it: int(…), double(…), string(…)",
+            );
         }
     }
 }
 
-fn absent(step: &porch_rules::expr::Step, of: &str) -> (usize, String, String) {
+fn absent(step: &PathStep, of: &str) -> (usize, String, String) {
     let name = &step.name;
     let plain = name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_');
     let (asked, with) = if plain {
@@ -369,11 +383,7 @@ fn absent(step: &porch_rules::expr::Step, of: &str) -> (usize, String, String) {
 }
 
 /// Follows a reference through a schema.
-fn walk(
-    mut view: SchemaView<'_>,
-    steps: &[porch_rules::expr::Step],
-    what: &str,
-) -> Result<(), (usize, String, String)> {
+fn walk(mut view: SchemaView<'_>, steps: &[PathStep], what: &str) -> Result<(), Missing> {
     for (i, step) in steps.iter().enumerate() {
         if view.is_open() {
             return Ok(());
