@@ -78,6 +78,36 @@ fn as_server(bin: &Path, program: &str) -> Command {
     command
 }
 
+/// Makes a cluster in a folder.
+fn made(bin: &Path, folder: &Path, data: &Path, secret: &Path) -> io::Result<()> {
+    fs::write(secret, random_text()?)?;
+    if is_root() {
+        run(Command::new("chown")
+            .arg("-R")
+            .arg("postgres:postgres")
+            .arg(folder))?;
+    }
+    let init = run(as_server(bin, "initdb")
+        .arg("-D")
+        .arg(data)
+        .args([
+            "-U",
+            "postgres",
+            "-E",
+            "UTF8",
+            "--locale=C.UTF-8",
+            "--auth-local=reject",
+            "--auth-host=scram-sha-256",
+        ])
+        .arg("--pwfile")
+        .arg(secret));
+    if let Err(e) = init {
+        let _ = fs::remove_dir_all(data);
+        return Err(fail(format!("the database folder cannot be made: {e}")));
+    }
+    Ok(())
+}
+
 impl Cluster {
     /// Starts the cluster of a folder, making it first if need be. `durable` keeps what is written across a crash.
     ///
@@ -99,31 +129,7 @@ impl Cluster {
                     data.display()
                 )));
             }
-            fs::write(&secret, random_text()?)?;
-            if is_root() {
-                run(Command::new("chown")
-                    .arg("-R")
-                    .arg("postgres:postgres")
-                    .arg(folder))?;
-            }
-            let init = run(as_server(&bin, "initdb")
-                .arg("-D")
-                .arg(&data)
-                .args([
-                    "-U",
-                    "postgres",
-                    "-E",
-                    "UTF8",
-                    "--locale=C.UTF-8",
-                    "--auth-local=reject",
-                    "--auth-host=scram-sha-256",
-                ])
-                .arg("--pwfile")
-                .arg(&secret));
-            if let Err(e) = init {
-                let _ = fs::remove_dir_all(&data);
-                return Err(fail(format!("the database folder cannot be made: {e}")));
-            }
+            made(&bin, folder, &data, &secret)?;
         }
         let password = fs::read_to_string(&secret)
             .map_err(|e| fail(format!("{}: {e}; start with --fresh", secret.display())))?;

@@ -160,22 +160,8 @@ pub async fn fetch(address: &str, allowed: &Allowed) -> Result<Fetched, FetchErr
             if !seen.insert(target.to_string()) || is_known(&target) {
                 continue;
             }
-            let tried = match (seen.len() > MAX_FILES, depth >= MAX_DEPTH) {
-                (true, _) => Err(FetchError::TooMuch(
-                    target.to_string(),
-                    format!("more than {MAX_FILES} files"),
-                )),
-                (_, true) => Err(FetchError::TooMuch(
-                    target.to_string(),
-                    format!("imports more than {MAX_DEPTH} deep"),
-                )),
-                _ => get(&target, allowed, &origin, until).await,
-            };
-            match tried.and_then(|bytes| {
-                decode_document(&bytes, None).map_err(|n| {
-                    FetchError::Answer(target.to_string(), format!("what it answers is not {n}"))
-                })
-            }) {
+            let room = seen.len() <= MAX_FILES;
+            match import(&target, (room, depth), allowed, &origin, until).await {
                 Ok(text) if total + text.len() > MAX_TOTAL => {
                     missing.push(format!("{target}: more than {MAX_TOTAL} bytes in all"))
                 }
@@ -202,6 +188,26 @@ pub async fn fetch(address: &str, allowed: &Allowed) -> Result<Fetched, FetchErr
         },
         missing,
     })
+}
+
+/// The text of what a document imports.
+async fn import(
+    target: &Url,
+    (room, depth): (bool, usize),
+    allowed: &Allowed,
+    origin: &str,
+    until: Instant,
+) -> Result<String, FetchError> {
+    let too_much = |what: String| FetchError::TooMuch(target.to_string(), what);
+    if !room {
+        return Err(too_much(format!("more than {MAX_FILES} files")));
+    }
+    if depth >= MAX_DEPTH {
+        return Err(too_much(format!("imports more than {MAX_DEPTH} deep")));
+    }
+    let bytes = get(target, allowed, origin, until).await?;
+    decode_document(&bytes, None)
+        .map_err(|n| FetchError::Answer(target.to_string(), format!("what it answers is not {n}")))
 }
 
 /// The same files with every reference written out as the address it means.
@@ -259,6 +265,50 @@ fn check(url: &Url) -> Result<(), FetchError> {
     Ok(())
 }
 
+async fn body_of(url: &Url, mut answer: reqwest::Response) -> Result<Vec<u8>, FetchError> {
+    let failed = |what: String| FetchError::Answer(url.to_string(), what);
+    let status = answer.status();
+    if matches!(status.as_u16(), 401 | 403) {
+        return Err(FetchError::Login(url.to_string(), status.as_u16()));
+    }
+    if !status.is_success() {
+        return Err(failed(format!("it answers {status}")));
+    }
+    let mut body = Vec::new();
+    while let Some(chunk) = answer.chunk().await.map_err(|e| failed(e.to_string()))? {
+        body.extend_from_slice(&chunk);
+        if body.len() > MAX_FILE {
+            return Err(FetchError::TooMuch(
+                url.to_string(),
+                format!("more than {MAX_FILE} bytes"),
+            ));
+        }
+    }
+    Ok(body)
+}
+
+/// The addresses of a host, none of which is local unless that is allowed.
+async fn addresses(
+    url: &Url,
+    (host, port): (&str, u16),
+    left: Duration,
+    allowed: &Allowed,
+) -> Result<Vec<SocketAddr>, FetchError> {
+    let failed = |what: String| FetchError::Answer(url.to_string(), what);
+    let looked_up = tokio::time::timeout(left, tokio::net::lookup_host((host, port)))
+        .await
+        .map_err(|_| failed("its name is not found in time".into()))?;
+    let found: Vec<SocketAddr> = looked_up
+        .map_err(|_| failed("there is no such host".into()))?
+        .collect();
+    if let Some(local) = found.iter().map(SocketAddr::ip).find(|ip| is_local(*ip))
+        && !allowed.local
+    {
+        return Err(FetchError::Local(url.to_string(), local));
+    }
+    Ok(found)
+}
+
 async fn get(
     url: &Url,
     allowed: &Allowed,
@@ -279,17 +329,7 @@ async fn get(
         if left.is_zero() {
             return Err(failed(format!("it took more than {TIME:?} in all")));
         }
-        let looked_up = tokio::time::timeout(left, tokio::net::lookup_host((host.as_str(), port)))
-            .await
-            .map_err(|_| failed("its name is not found in time".into()))?;
-        let found: Vec<SocketAddr> = looked_up
-            .map_err(|_| failed("there is no such host".into()))?
-            .collect();
-        if let Some(local) = found.iter().map(SocketAddr::ip).find(|ip| is_local(*ip))
-            && !allowed.local
-        {
-            return Err(FetchError::Local(url.to_string(), local));
-        }
+        let found = addresses(&url, (&host, port), left, allowed).await?;
         // The connection goes to the addresses that were looked at, whatever the name means a moment later.
         let client = reqwest::Client::builder()
             .redirect(reqwest::redirect::Policy::none())
@@ -306,7 +346,7 @@ async fn get(
         {
             request = request.basic_auth(name, Some(password));
         }
-        let mut answer = request.send().await.map_err(|e| {
+        let answer = request.send().await.map_err(|e| {
             failed(if e.is_connect() {
                 "nothing answers there".into()
             } else if e.is_timeout() {
@@ -327,23 +367,7 @@ async fn get(
                 .map_err(|e| failed(format!("it leads to “{target}”: {e}")))?;
             continue;
         }
-        if matches!(status.as_u16(), 401 | 403) {
-            return Err(FetchError::Login(url.to_string(), status.as_u16()));
-        }
-        if !status.is_success() {
-            return Err(failed(format!("it answers {status}")));
-        }
-        let mut body = Vec::new();
-        while let Some(chunk) = answer.chunk().await.map_err(|e| failed(e.to_string()))? {
-            body.extend_from_slice(&chunk);
-            if body.len() > MAX_FILE {
-                return Err(FetchError::TooMuch(
-                    url.to_string(),
-                    format!("more than {MAX_FILE} bytes"),
-                ));
-            }
-        }
-        return Ok(body);
+        return body_of(&url, answer).await;
     }
     Err(FetchError::Answer(
         url.to_string(),

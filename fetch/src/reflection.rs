@@ -41,6 +41,70 @@ pub async fn reflect(text: &str, allowed: &Allowed) -> Result<Fetched, FetchErro
     }
 }
 
+/// A channel to the first address that answers, or why none does.
+async fn connected(
+    found: &[SocketAddr],
+    secure: bool,
+    host: &str,
+    allowed: &Allowed,
+) -> Result<Channel, String> {
+    let mut why = "nothing answers there".to_owned();
+    for address in found {
+        // The connection goes to the addresses that were looked at, whatever the name means a moment later.
+        let scheme = if secure { "https" } else { "http" };
+        let mut endpoint = Endpoint::from_shared(format!("{scheme}://{address}"))
+            .map_err(|e| e.to_string())?
+            .connect_timeout(Duration::from_secs(5));
+        if secure {
+            let tls = ClientTlsConfig::new().domain_name(host);
+            let tls = if allowed.trust.is_empty() {
+                tls.with_native_roots()
+            } else {
+                tls.ca_certificate(Certificate::from_pem(&allowed.trust))
+            };
+            endpoint = endpoint.tls_config(tls).map_err(|e| e.to_string())?;
+        }
+        match endpoint.connect().await {
+            Ok(made) => return Ok(made),
+            Err(e) => why = deepest(&e),
+        }
+    }
+    Err(format!("no connection: {why}"))
+}
+
+/// What a server's status means for the one who asked for its definition.
+fn refusal(text: &str, status: &Status) -> FetchError {
+    let failed = |what: String| FetchError::Answer(text.to_owned(), what);
+    match status.code() {
+        Code::Unimplemented => failed(
+            "it speaks gRPC, but has no reflection: give its .proto files or a descriptor set"
+                .into(),
+        ),
+        Code::Unauthenticated => FetchError::Login(text.to_owned(), 401),
+        Code::PermissionDenied => FetchError::Login(text.to_owned(), 403),
+        Code::ResourceExhausted => {
+            FetchError::TooMuch(text.to_owned(), status.message().to_owned())
+        }
+        code => failed(format!("it answers {code:?}: {}", status.message())),
+    }
+}
+
+/// A `FileDescriptorSet` (descriptor.proto) of files, each as its bytes.
+fn as_set(files: &[Vec<u8>]) -> Vec<u8> {
+    let mut set = Vec::new();
+    for file in files {
+        set.push(0x0a);
+        let mut len = file.len();
+        while len >= 0x80 {
+            set.push(len as u8 | 0x80);
+            len >>= 7;
+        }
+        set.push(len as u8);
+        set.extend_from_slice(file);
+    }
+    set
+}
+
 async fn ask(text: &str, allowed: &Allowed) -> Result<Fetched, FetchError> {
     let secure = text.starts_with("https://");
     let authority = text
@@ -61,79 +125,15 @@ async fn ask(text: &str, allowed: &Allowed) -> Result<Fetched, FetchError> {
     {
         return Err(FetchError::Local(text.to_owned(), local));
     }
-    let mut channel = None;
-    let mut why = "nothing answers there".to_owned();
-    for address in found {
-        // The connection goes to the addresses that were looked at, whatever the name means a moment later.
-        let scheme = if secure { "https" } else { "http" };
-        let mut endpoint = Endpoint::from_shared(format!("{scheme}://{address}"))
-            .map_err(|e| failed(e.to_string()))?
-            .connect_timeout(Duration::from_secs(5));
-        if secure {
-            let tls = ClientTlsConfig::new().domain_name(host);
-            let tls = if allowed.trust.is_empty() {
-                tls.with_native_roots()
-            } else {
-                tls.ca_certificate(Certificate::from_pem(&allowed.trust))
-            };
-            endpoint = endpoint
-                .tls_config(tls)
-                .map_err(|e| failed(e.to_string()))?;
-        }
-        match endpoint.connect().await {
-            Ok(made) => {
-                channel = Some(made);
-                break;
-            }
-            Err(e) => why = deepest(&e),
-        }
-    }
-    let Some(channel) = channel else {
-        return Err(failed(format!("no connection: {why}")));
-    };
+    let channel = connected(&found, secure, host, allowed)
+        .await
+        .map_err(failed)?;
     let mut told = v1::files(channel.clone(), allowed).await;
     if matches!(&told, Err(s) if s.code() == Code::Unimplemented) {
         told = v1alpha::files(channel, allowed).await;
     }
-    let files =
-        match told {
-            Ok(files) => files,
-            Err(s) if s.code() == Code::Unimplemented => return Err(failed(
-                "it speaks gRPC, but has no reflection: give its .proto files or a descriptor set"
-                    .into(),
-            )),
-            Err(s) if matches!(s.code(), Code::Unauthenticated | Code::PermissionDenied) => {
-                return Err(FetchError::Login(
-                    text.to_owned(),
-                    if s.code() == Code::Unauthenticated {
-                        401
-                    } else {
-                        403
-                    },
-                ));
-            }
-            Err(s) if s.code() == Code::ResourceExhausted => {
-                return Err(FetchError::TooMuch(text.to_owned(), s.message().to_owned()));
-            }
-            Err(s) => {
-                return Err(failed(format!(
-                    "it answers {:?}: {}",
-                    s.code(),
-                    s.message()
-                )));
-            }
-        };
-    let mut set = Vec::new();
-    for file in &files {
-        set.push(0x0a);
-        let mut len = file.len();
-        while len >= 0x80 {
-            set.push(len as u8 | 0x80);
-            len >>= 7;
-        }
-        set.push(len as u8);
-        set.extend_from_slice(file);
-    }
+    let files = told.map_err(|s| refusal(text, &s))?;
+    let set = as_set(&files);
     let main = "reflection.descriptors.txt".to_owned();
     let address = if secure {
         text.trim_end_matches('/').to_owned()

@@ -10,6 +10,8 @@ mod objects;
 mod remote;
 mod serve;
 mod show;
+mod sources;
+mod trying;
 mod watch;
 
 use std::process::ExitCode;
@@ -68,7 +70,7 @@ fn run(cli: Cli) -> Result<bool, CliError> {
         match command {
             Command::Look(args) => local::look(&args, &show).await,
             Command::Derive(args) => local::derive(&args, &show).await,
-            Command::Call(args) => remote::call(&args, &show).await,
+            Command::Call(args) => trying::call(&args, &show).await,
             command => {
                 let client = client::Client::new(url, token)?;
                 remote::dispatch(command, &client, &show).await

@@ -56,6 +56,64 @@ pub(crate) struct ServeOptions {
     first_account: Option<String>,
 }
 
+/// Options of the command line and of the file, made one: what the command line says goes before.
+struct Settings {
+    gateway: SocketAddr,
+    console: SocketAddr,
+    workers: usize,
+    drain: Duration,
+    first: Option<FirstAccount>,
+    seal: Seal,
+    environment: String,
+    state: PathBuf,
+    database: String,
+    viewers_do_not_try: bool,
+}
+
+impl Settings {
+    fn of(options: ServeOptions, file: config::FileConfig) -> Result<Self, CliError> {
+        let loopback = |port| SocketAddr::from(([127, 0, 0, 1], port));
+        let database = options.database.or(file.database).ok_or_else(|| {
+            CliError::new("no database was named")
+                .help("give --database postgres://…, or ELM_PORCH_DATABASE")
+                .usage()
+        })?;
+        let state = options.state.or(file.state);
+        let state = state.unwrap_or_else(|| "porch-state".into());
+        std::fs::create_dir_all(&state)
+            .map_err(|e| CliError::new(format!("the state folder {}: {e}", state.display())))?;
+        let seal_key = options.seal_key_file.or(file.seal_key_file);
+        let gateway = options.gateway.or(file.gateway);
+        let console = options.console.or(file.console);
+        let workers = options.workers.or(file.workers);
+        let environment = options.environment.or(file.environment);
+        Ok(Self {
+            gateway: gateway.unwrap_or_else(|| loopback(3810)),
+            console: console.unwrap_or_else(|| loopback(3820)),
+            workers: workers
+                .unwrap_or_else(|| std::thread::available_parallelism().map_or(2, usize::from)),
+            drain: Duration::from_secs(options.drain.or(file.drain).unwrap_or(10)),
+            first: first_account(options.first_account)?,
+            seal: seal(seal_key.as_deref(), &state)?,
+            environment: environment.unwrap_or_else(|| "live".into()),
+            state,
+            database,
+            viewers_do_not_try: options.viewers_do_not_try
+                || file.viewers_do_not_try.unwrap_or(false),
+        })
+    }
+}
+
+fn first_account(name: Option<String>) -> Result<Option<FirstAccount>, CliError> {
+    match (name, std::env::var("ELM_PORCH_FIRST_PASSWORD")) {
+        (Some(name), Ok(password)) => Ok(Some(FirstAccount { name, password })),
+        (Some(_), Err(_)) => Err(CliError::new("the first administrator has no password")
+            .help("set ELM_PORCH_FIRST_PASSWORD")
+            .usage()),
+        _ => Ok(None),
+    }
+}
+
 pub(crate) fn run(options: ServeOptions) -> Result<bool, CliError> {
     let file = config::read(options.config.as_deref())?;
     tracing_subscriber::fmt()
@@ -66,104 +124,60 @@ pub(crate) fn run(options: ServeOptions) -> Result<bool, CliError> {
         .with_writer(std::io::stderr)
         .with_target(false)
         .init();
-    let loopback = |port| SocketAddr::from(([127, 0, 0, 1], port));
-    let gateway_address = options
-        .gateway
-        .or(file.gateway)
-        .unwrap_or_else(|| loopback(3810));
-    let console_address = options
-        .console
-        .or(file.console)
-        .unwrap_or_else(|| loopback(3820));
-    let database = options.database.or(file.database).ok_or_else(|| {
-        CliError::new("no database was named")
-            .help("give --database postgres://…, or ELM_PORCH_DATABASE")
-            .usage()
-    })?;
-    let state = options
-        .state
-        .or(file.state)
-        .unwrap_or_else(|| "porch-state".into());
-    std::fs::create_dir_all(&state)
-        .map_err(|e| CliError::new(format!("the state folder {}: {e}", state.display())))?;
-    let seal = seal(
-        options.seal_key_file.or(file.seal_key_file).as_deref(),
-        &state,
-    )?;
-    let workers = options
-        .workers
-        .or(file.workers)
-        .unwrap_or_else(|| std::thread::available_parallelism().map_or(2, usize::from));
-    let drain = Duration::from_secs(options.drain.or(file.drain).unwrap_or(10));
-    let first = match (
-        options.first_account,
-        std::env::var("ELM_PORCH_FIRST_PASSWORD"),
-    ) {
-        (Some(name), Ok(password)) => Some(FirstAccount { name, password }),
-        (Some(_), Err(_)) => {
-            return Err(CliError::new("the first administrator has no password")
-                .help("set ELM_PORCH_FIRST_PASSWORD")
-                .usage());
-        }
-        _ => None,
-    };
+    let settings = Settings::of(options, file)?;
     let runtime = tokio::runtime::Builder::new_multi_thread()
         .worker_threads(2)
         .enable_all()
         .build()
         .map_err(|e| CliError::new(e.to_string()))?;
-    runtime.block_on(async move {
-        let (shared, records) = Shared::new();
-        let trials = Trials::start(shared.clone()).map_err(|e| CliError::new(e.to_string()))?;
-        // Both listeners are bound before anything else begins, so that a port in use leaves nothing half-started.
-        let listener = tokio::net::TcpListener::bind(console_address)
-            .await
-            .map_err(|e| in_use("console", console_address, "--console", &e))?;
-        let console_address = listener.local_addr().unwrap_or(console_address);
-        let config = GatewayConfig {
-            address: gateway_address,
-            workers,
-            drain,
-        };
-        let gateway = Gateway::start(&config, &shared).map_err(|e| {
-            CliError::new(e.to_string())
-                .help("end what listens there, or choose another with --gateway")
-        })?;
-        let app = App::new(
-            AppConfig {
-                environment: options
-                    .environment
-                    .or(file.environment)
-                    .unwrap_or_else(|| "live".into()),
-                state,
-                database,
-                gateway: format!("http://{}", gateway.address),
-                viewers_do_not_try: options.viewers_do_not_try
-                    || file.viewers_do_not_try.unwrap_or(false),
-            },
-            shared.clone(),
-            trials,
-            seal,
-        );
-        if let Err(why) = porch_control::start_jobs(app.clone(), shared, records, first).await {
-            gateway.stop();
-            return Err(CliError::new(why.to_string()));
-        }
-        println!("gateway http://{}", gateway.address);
-        println!("console http://{console_address}");
-        use std::io::Write;
-        let _ = std::io::stdout().flush();
-        let served = porch_control::serve(listener, app, until_told());
-        tokio::select! {
-            result = served => result.map_err(|e| CliError::new(format!("the console: {e}")))?,
-            () = until_told() => {}
-        }
-        tracing::info!("stopping: open exchanges may take {drain:?} to end");
-        let _ = tokio::task::spawn_blocking(move || gateway.stop()).await;
-        // What was counted last is written by the jobs' next tick.
-        tokio::time::sleep(Duration::from_millis(700)).await;
-        Ok(true)
-    })
+    runtime.block_on(serve(settings))
+}
+
+async fn serve(settings: Settings) -> Result<bool, CliError> {
+    let (shared, records) = Shared::new();
+    let trials = Trials::start(shared.clone()).map_err(|e| CliError::new(e.to_string()))?;
+    // Both listeners are bound before anything else begins, so that a port in use leaves nothing half-started.
+    let listener = tokio::net::TcpListener::bind(settings.console)
+        .await
+        .map_err(|e| in_use("console", settings.console, "--console", &e))?;
+    let console_address = listener.local_addr().unwrap_or(settings.console);
+    let drain = settings.drain;
+    let config = GatewayConfig {
+        address: settings.gateway,
+        workers: settings.workers,
+        drain,
+    };
+    let gateway = Gateway::start(&config, &shared).map_err(|e| {
+        CliError::new(e.to_string())
+            .help("end what listens there, or choose another with --gateway")
+    })?;
+    let config = AppConfig {
+        environment: settings.environment,
+        state: settings.state,
+        database: settings.database,
+        gateway: format!("http://{}", gateway.address),
+        viewers_do_not_try: settings.viewers_do_not_try,
+    };
+    let app = App::new(config, shared.clone(), trials, settings.seal);
+    let started = porch_control::start_jobs(app.clone(), shared, records, settings.first).await;
+    if let Err(why) = started {
+        gateway.stop();
+        return Err(CliError::new(why.to_string()));
+    }
+    println!("gateway http://{}", gateway.address);
+    println!("console http://{console_address}");
+    use std::io::Write;
+    let _ = std::io::stdout().flush();
+    let served = porch_control::serve(listener, app, until_told());
+    tokio::select! {
+        result = served => result.map_err(|e| CliError::new(format!("the console: {e}")))?,
+        () = until_told() => {}
+    }
+    tracing::info!("stopping: open exchanges may take {drain:?} to end");
+    let _ = tokio::task::spawn_blocking(move || gateway.stop()).await;
+    // What was counted last is written by the jobs' next tick.
+    tokio::time::sleep(Duration::from_millis(700)).await;
+    Ok(true)
 }
 
 fn in_use(what: &str, address: SocketAddr, flag: &str, error: &std::io::Error) -> CliError {

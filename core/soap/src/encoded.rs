@@ -69,6 +69,33 @@ fn reference<'a>(node: Node<'a, '_>) -> Option<&'a str> {
 }
 
 impl<'a, 'i> Inliner<'a, 'i> {
+    /// What a reference stands for, in its place.
+    fn referred(
+        &mut self,
+        node: Node<'a, 'i>,
+        named: Option<Node<'a, 'i>>,
+        target: &str,
+    ) -> Result<(), AnswerError> {
+        let Some(found) = self.targets.get(target).copied() else {
+            return Err(AnswerError::Value(
+                node.tag_name().name().to_owned(),
+                format!("refers to “{target}”, which is not there"),
+            ));
+        };
+        if self.open.contains(&found.id()) || self.open.len() > MAX_DEPTH {
+            return Err(AnswerError::Value(
+                node.tag_name().name().to_owned(),
+                format!(
+                    "refers to “{target}”, which refers back to it: JSON has no way to say that"
+                ),
+            ));
+        }
+        self.open.push(found.id());
+        self.element(found, Some(named.unwrap_or(node)))?;
+        self.open.pop();
+        Ok(())
+    }
+
     fn element(
         &mut self,
         node: Node<'a, 'i>,
@@ -81,24 +108,7 @@ impl<'a, 'i> Inliner<'a, 'i> {
             ));
         }
         if let Some(target) = reference(node) {
-            let Some(found) = self.targets.get(target).copied() else {
-                return Err(AnswerError::Value(
-                    node.tag_name().name().to_owned(),
-                    format!("refers to “{target}”, which is not there"),
-                ));
-            };
-            if self.open.contains(&found.id()) || self.open.len() > MAX_DEPTH {
-                return Err(AnswerError::Value(
-                    node.tag_name().name().to_owned(),
-                    format!(
-                        "refers to “{target}”, which refers back to it: JSON has no way to say that"
-                    ),
-                ));
-            }
-            self.open.push(found.id());
-            self.element(found, Some(named.unwrap_or(node)))?;
-            self.open.pop();
-            return Ok(());
+            return self.referred(node, named, target);
         }
         let body = node.tag_name().name() == "Body"
             && node

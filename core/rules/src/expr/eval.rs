@@ -66,13 +66,7 @@ impl<'s> Run<'s> {
             return Err(EvalError::TooMuch);
         }
         match node {
-            Node::Literal(literal) => Ok(match literal {
-                Literal::Null => Val::Null,
-                Literal::Bool(b) => Val::Bool(*b),
-                Literal::Int(i) => Val::Int(*i),
-                Literal::Double(d) => Val::Double(*d),
-                Literal::Str(s) => Val::Str(Cow::Borrowed(s)),
-            }),
+            Node::Literal(literal) => Ok(of_literal(literal)),
             Node::Root(root) => Ok(self.scope.whole(*root)),
             Node::Local(i) => Ok(self.locals.get(*i).cloned().unwrap_or(Val::Absent)),
             Node::Member { of, name, optional } => self.member(of, name, *optional),
@@ -81,17 +75,8 @@ impl<'s> Run<'s> {
                 Val::Absent
             ))),
             Node::Index { of, at, optional } => self.index(of, at, *optional),
-            Node::Not(inner) => match self.eval(inner)? {
-                Val::Bool(b) => Ok(Val::Bool(!b)),
-                other => wrong(format!("“!” needs true or false, not {}", other.kind())),
-            },
-            Node::Negate(inner) => match self.eval(inner)?.number() {
-                Some(Val::Int(i)) => i
-                    .checked_neg()
-                    .map_or_else(|| wrong("the number is too large"), |i| Ok(Val::Int(i))),
-                Some(Val::Double(d)) => Ok(Val::Double(-d)),
-                _ => wrong("“-” needs a number"),
-            },
+            Node::Not(inner) => self.not(inner),
+            Node::Negate(inner) => self.negated(inner),
             Node::And(a, b) => self.logic(a, b, false),
             Node::Or(a, b) => self.logic(a, b, true),
             Node::If(condition, then, other) => match self.eval(condition)? {
@@ -137,18 +122,37 @@ impl<'s> Run<'s> {
                     .map(|i| self.eval(i))
                     .collect::<Result<_, _>>()?,
             )),
-            Node::Map(entries) => {
-                let mut map = Vec::with_capacity(entries.len());
-                for (key, value) in entries {
-                    match self.eval(key)? {
-                        Val::Str(key) => map.push((key.into_owned(), self.eval(value)?)),
-                        other => {
-                            return wrong(format!("a map's key is a text, not {}", other.kind()));
-                        }
-                    }
+            Node::Map(entries) => self.map(entries),
+        }
+    }
+
+    fn map(&mut self, entries: &'s [(Node, Node)]) -> Got<'s> {
+        let mut map = Vec::with_capacity(entries.len());
+        for (key, value) in entries {
+            match self.eval(key)? {
+                Val::Str(key) => map.push((key.into_owned(), self.eval(value)?)),
+                other => {
+                    return wrong(format!("a map's key is a text, not {}", other.kind()));
                 }
-                Ok(Val::Map(map))
             }
+        }
+        Ok(Val::Map(map))
+    }
+
+    fn not(&mut self, inner: &'s Node) -> Got<'s> {
+        match self.eval(inner)? {
+            Val::Bool(b) => Ok(Val::Bool(!b)),
+            other => wrong(format!("“!” needs true or false, not {}", other.kind())),
+        }
+    }
+
+    fn negated(&mut self, inner: &'s Node) -> Got<'s> {
+        match self.eval(inner)?.number() {
+            Some(Val::Int(i)) => i
+                .checked_neg()
+                .map_or_else(|| wrong("the number is too large"), |i| Ok(Val::Int(i))),
+            Some(Val::Double(d)) => Ok(Val::Double(-d)),
+            _ => wrong("“-” needs a number"),
         }
     }
 
@@ -431,5 +435,15 @@ fn call<'s>(name: &str, mut arguments: Vec<Val<'s>>) -> Got<'s> {
             }
         }
         (_, v, _) => refuse(v),
+    }
+}
+
+fn of_literal(literal: &Literal) -> Val<'_> {
+    match literal {
+        Literal::Null => Val::Null,
+        Literal::Bool(b) => Val::Bool(*b),
+        Literal::Int(i) => Val::Int(*i),
+        Literal::Double(d) => Val::Double(*d),
+        Literal::Str(s) => Val::Str(Cow::Borrowed(s)),
     }
 }

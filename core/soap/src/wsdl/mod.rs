@@ -130,6 +130,35 @@ pub fn read_definition(files: &Files, main: &str) -> Result<Definition, Box<Find
     read_port(files, main, None)
 }
 
+/// What a document is that is no WSDL 1.1, and what to give in its place.
+fn not_wsdl(file: &str, root: roxmltree::Node<'_, '_>) -> Finding {
+    let message = format!(
+        "this is no WSDL 1.1: its first element is <{}>",
+        root.tag_name().name()
+    );
+    let help = match (root.tag_name().name(), root.tag_name().namespace()) {
+        ("description", Some("http://www.w3.org/ns/wsdl")) => {
+            "this is WSDL 2.0, which is not read; ask for the WSDL 1.1"
+        }
+        ("schema", _) => {
+            "this is a schema; give the WSDL that imports it, or the folder or ZIP with both"
+        }
+        _ => "give the file whose first element is <definitions>",
+    };
+    Finding::error(file, place(root), message).help(help)
+}
+
+fn no_port(main: &str, root: roxmltree::Node<'_, '_>, port: &str, ports: &[Port]) -> Finding {
+    let near = porch_contract::suggest(port, ports.iter().map(|p| p.name.as_str()))
+        .map_or_else(String::new, |n| format!("did you mean “{n}”?"));
+    Finding::error(
+        main,
+        place(root),
+        format!("the definition has no port “{port}”"),
+    )
+    .help(near)
+}
+
 /// The same for one port, by its name: where an operation can be called through several, this one is taken.
 ///
 /// # Errors
@@ -156,22 +185,7 @@ pub fn read_port(
     };
     let root = document.root_element();
     if !root.has_tag_name((WSDL, "definitions")) {
-        let message = format!(
-            "this is no WSDL 1.1: its first element is <{}>",
-            root.tag_name().name()
-        );
-        let help = match (root.tag_name().name(), root.tag_name().namespace()) {
-            ("description", Some("http://www.w3.org/ns/wsdl")) => {
-                "this is WSDL 2.0, which is not read; ask for the WSDL 1.1"
-            }
-            ("schema", _) => {
-                "this is a schema; give the WSDL that imports it, or the folder or ZIP with both"
-            }
-            _ => "give the file whose first element is <definitions>",
-        };
-        return Err(Box::new(
-            Finding::error(file, place(root), message).help(help),
-        ));
+        return Err(Box::new(not_wsdl(file, root)));
     }
     let mut reader = Reader {
         parsed: &parsed,
@@ -188,16 +202,7 @@ pub fn read_port(
     if let Some(port) = port
         && !ports.iter().any(|p| p.name == port)
     {
-        let near = porch_contract::suggest(port, ports.iter().map(|p| p.name.as_str()))
-            .map_or_else(String::new, |n| format!("did you mean “{n}”?"));
-        return Err(Box::new(
-            Finding::error(
-                main,
-                place(root),
-                format!("the definition has no port “{port}”"),
-            )
-            .help(near),
-        ));
+        return Err(Box::new(no_port(main, root, port, &ports)));
     }
     let mut operations = reader.operations(&mut compiler, &ports, port);
     compiler.complete();

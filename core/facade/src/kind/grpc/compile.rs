@@ -34,15 +34,7 @@ impl CallCompiler<'_> {
         let types = &described.descriptors.types;
         let method = self.method(described)?;
         let body = self.body_part(types, method)?;
-        let response = match self.part(
-            types,
-            method.output,
-            self.doc.response_body.as_deref(),
-            "response-body",
-        )? {
-            MessagePart::None => MessagePart::Whole,
-            part => part,
-        };
+        let response = self.response_part(types, method)?;
         self.grpc_faults();
         let document = sides(types, method, &response);
         let shapes = Shapes {
@@ -54,13 +46,7 @@ impl CallCompiler<'_> {
             root: &document,
             schema: &document["input"],
         };
-        let send = match &self.doc.send {
-            None => None,
-            Some(value) => {
-                let path = self.path(&["send"]);
-                Some(self.template(value, &path, false, &shapes, Some(&target))?)
-            }
-        };
+        let send = self.send(&shapes, &target)?;
         let reply = self.reply(&shapes);
         if method.server_streaming {
             self.of_stream(reply.as_ref());
@@ -102,6 +88,27 @@ impl CallCompiler<'_> {
             used_query: Some(used_query),
             ..Compiled::new(Arc::new(call), reply)
         })
+    }
+
+    /// The part of the answer's message that callers get.
+    fn response_part(&mut self, types: &Types, method: &Method) -> Option<MessagePart> {
+        let named = self.doc.response_body.as_deref();
+        Some(
+            match self.part(types, method.output, named, "response-body")? {
+                MessagePart::None => MessagePart::Whole,
+                part => part,
+            },
+        )
+    }
+
+    /// The structure that makes the message, if the documents give one; `None` when it is wrong.
+    fn send(&mut self, shapes: &Shapes<'_>, target: &Target<'_>) -> Option<Option<Template>> {
+        let Some(value) = &self.doc.send else {
+            return Some(None);
+        };
+        let path = self.path(&["send"]);
+        self.template(value, &path, false, shapes, Some(target))
+            .map(Some)
     }
 
     fn method<'d>(&mut self, described: &'d Described) -> Option<&'d Method> {

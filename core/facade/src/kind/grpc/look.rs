@@ -5,6 +5,24 @@ use serde_json::{Value, json};
 use crate::look::{Look, LookOperation, fields};
 use crate::source::Source;
 
+/// The names of its services, of which three at most are spelt out.
+fn title(definition: &porch_grpc::Definition) -> String {
+    let names: Vec<&str> = definition
+        .services
+        .iter()
+        .map(|s| s.name.rsplit('.').next().unwrap_or(&s.name))
+        .collect();
+    if names.len() > 3 {
+        format!(
+            "{} and {} more services",
+            names[..2].join(", "),
+            names.len() - 2
+        )
+    } else {
+        names.join(", ")
+    }
+}
+
 pub(super) fn look(definition: &porch_grpc::Definition, source: &Source) -> Look {
     let shapes = porch_grpc::propose::shapes(definition);
     let types = &definition.types;
@@ -42,11 +60,6 @@ pub(super) fn look(definition: &porch_grpc::Definition, source: &Source) -> Look
                 faults: Vec::new(),
             })
         });
-    let names: Vec<&str> = definition
-        .services
-        .iter()
-        .map(|s| s.name.rsplit('.').next().unwrap_or(&s.name))
-        .collect();
     let documentation: Vec<&str> = definition
         .services
         .iter()
@@ -55,15 +68,7 @@ pub(super) fn look(definition: &porch_grpc::Definition, source: &Source) -> Look
         .collect();
     Look {
         kind: super::NAME,
-        title: if names.len() > 3 {
-            format!(
-                "{} and {} more services",
-                names[..2].join(", "),
-                names.len() - 2
-            )
-        } else {
-            names.join(", ")
-        },
+        title: title(definition),
         documentation: documentation.join("\n"),
         addresses: Some(source.address.clone())
             .filter(|a| !a.is_empty())

@@ -1,0 +1,239 @@
+//! Trying what is in the draft and calling what is served: `porch try` and `porch call`.
+
+use std::time::Instant;
+
+use reqwest::Method;
+use serde_json::{Map, Value, json};
+
+use crate::cli::{CallArgs, TryArgs};
+use crate::client::{Client, segment};
+use crate::error::CliError;
+use crate::show::{Show, bold, list, number, paint, text};
+use crate::watch;
+
+/// Finds the facade of an operation: FACADE/OPERATION, or the only facade that has it.
+pub(crate) async fn find_operation(
+    client: &Client,
+    wanted: &str,
+) -> Result<(String, String), CliError> {
+    if let Some((facade, operation)) = wanted.split_once('/') {
+        return Ok((facade.to_owned(), operation.to_owned()));
+    }
+    let (mut hits, mut known) = (Vec::new(), Vec::new());
+    for facade in client
+        .get("/api/facades")
+        .await?
+        .as_array()
+        .into_iter()
+        .flatten()
+    {
+        let name = text(facade, "name");
+        let Ok(view) = client.get(&format!("/api/facades/{}", segment(name))).await else {
+            continue;
+        };
+        for operation in list(&view, "operations") {
+            known.push(text(operation, "id").to_owned());
+            if text(operation, "id") == wanted {
+                hits.push(name.to_owned());
+            }
+        }
+    }
+    match hits.as_slice() {
+        [one] => Ok((one.clone(), wanted.to_owned())),
+        [] => {
+            let near = porch_contract::suggest(wanted, known.iter().map(String::as_str))
+                .map_or_else(
+                    || format!("the draft has: {}", known.join(", ")),
+                    |n| format!("did you mean “{n}”?"),
+                );
+            Err(CliError::new(format!(
+                "no facade of the draft has an operation “{wanted}”"
+            ))
+            .help(near))
+        }
+        many => Err(
+            CliError::new(format!("“{wanted}” is in the facades {}", many.join(", ")))
+                .help(format!("write {}/{wanted}", many[0])),
+        ),
+    }
+}
+
+fn body_of(text: Option<&str>) -> Result<Value, CliError> {
+    let Some(text) = text else {
+        return Ok(Value::Null);
+    };
+    let owned;
+    let text = match text.strip_prefix('@') {
+        Some(path) => {
+            owned =
+                std::fs::read_to_string(path).map_err(|e| CliError::new(format!("{path}: {e}")))?;
+            &owned
+        }
+        None => text,
+    };
+    serde_json::from_str(text)
+        .map_err(|e| CliError::new(format!("the body is no JSON: {e}")).usage())
+}
+
+/// What is sent to try an operation out, and what of it was taken from the contract's sample.
+fn trial(
+    args: &TryArgs,
+    view: &Value,
+    facade: &str,
+    operation: &str,
+) -> Result<(Value, Vec<String>), CliError> {
+    let sample = &view["table"]["sample"];
+    let path_names: Vec<&str> = text(view, "path")
+        .split('/')
+        .filter_map(|s| s.strip_prefix('{')?.strip_suffix('}'))
+        .map(|s| s.trim_end_matches('*'))
+        .collect();
+    let (mut path, mut query) = (Map::new(), Map::new());
+    for given in &args.values {
+        let (name, value) = pair(given, '=')?;
+        let place = if path_names.contains(&name) {
+            &mut path
+        } else {
+            &mut query
+        };
+        place.insert(name.into(), json!(value));
+    }
+    let mut filled = Vec::new();
+    for name in path_names {
+        if path.contains_key(name) {
+            continue;
+        }
+        let value = sample["path"].get(name);
+        let value = value.cloned().unwrap_or_else(|| json!("text"));
+        let shown = value.as_str().map(str::to_owned);
+        filled.push(format!(
+            "{name}={}",
+            shown.unwrap_or_else(|| value.to_string())
+        ));
+        path.insert(name.into(), value);
+    }
+    let body = match (&args.body, sample.get("body")) {
+        (None, Some(sample)) => {
+            filled.push(format!("body {sample}"));
+            sample.clone()
+        }
+        (given, _) => body_of(given.as_deref())?,
+    };
+    let mut headers = Map::new();
+    for given in &args.headers {
+        let (name, value) = pair(given, ':')?;
+        headers.insert(name.trim().into(), json!(value.trim()));
+    }
+    let trial = json!({ "facade": facade, "operation": operation, "path": path, "query": query, "headers": headers, "body": body });
+    Ok((trial, filled))
+}
+
+/// A name and its value, as given on the command line.
+fn pair(given: &str, between: char) -> Result<(&str, &str), CliError> {
+    given.split_once(between).ok_or_else(|| {
+        CliError::new(format!("“{given}” is not of the form name{between}value")).usage()
+    })
+}
+
+pub(crate) async fn try_out(
+    args: &TryArgs,
+    client: &Client,
+    show: &Show,
+) -> Result<bool, CliError> {
+    let (facade, operation) = find_operation(client, &args.operation).await?;
+    let view = client
+        .get(&format!(
+            "/api/facades/{}/operations/{}",
+            segment(&facade),
+            segment(&operation)
+        ))
+        .await?;
+    let (trial, filled) = trial(args, &view, &facade, &operation)?;
+    let result = client
+        .send(Method::POST, "/api/trials", Some(trial))
+        .await?;
+    show.value(&result, |v| {
+        let mut out = String::new();
+        if !filled.is_empty() {
+            out.push_str(&format!(
+                "filled in from the contract: {}\n",
+                filled.join(", ")
+            ));
+        }
+        out.push_str(&watch::stages_text(&v["trace"]));
+        if v["released"] == json!(false) {
+            out.push_str(&format!(
+                "\n{} This is the draft; callers are not served it yet.\n",
+                paint("unreleased.", 33)
+            ));
+        }
+        out
+    });
+    Ok(number(&result, "status") < 400)
+}
+
+fn answer_text(line: &str, v: &Value) -> String {
+    let mut out = format!("{line}\n");
+    for (name, field) in v["headers"].as_object().into_iter().flatten() {
+        out.push_str(&format!(
+            "{}: {}\n",
+            paint(name, 36),
+            field.as_str().unwrap_or_default()
+        ));
+    }
+    match &v["body"] {
+        Value::String(body) => out.push_str(&format!("\n{body}")),
+        body => out.push_str(&format!("\n{body:#}")),
+    }
+    out
+}
+
+/// `porch call`.
+pub(crate) async fn call(args: &CallArgs, show: &Show) -> Result<bool, CliError> {
+    let (method, path) = match args.request.as_slice() {
+        [path] => (
+            if args.body.is_some() { "POST" } else { "GET" },
+            path.as_str(),
+        ),
+        [method, path, ..] => (method.as_str(), path.as_str()),
+        [] => return Err(CliError::new("no path was given").usage()),
+    };
+    if !path.starts_with('/') {
+        return Err(CliError::new(format!("“{path}” is no path"))
+            .help("paths begin with “/”, as in /sailings/v2/fares/FAR-MAR/foot")
+            .usage());
+    }
+    let method = Method::from_bytes(method.to_uppercase().as_bytes())
+        .map_err(|_| CliError::new(format!("“{method}” is no method")).usage())?;
+    let gateway = args.gateway.trim().trim_end_matches('/');
+    let mut request = reqwest::Client::new().request(method, format!("{gateway}{path}"));
+    if let Some(key) = args.key.as_deref().map(str::trim).filter(|k| !k.is_empty()) {
+        request = request.header(&args.key_header, key);
+    }
+    let body = body_of(args.body.as_deref())?;
+    if !body.is_null() {
+        request = request.json(&body);
+    }
+    let began = Instant::now();
+    let answer = request.send().await.map_err(|e| {
+        CliError::new(format!("the gateway at {gateway} cannot be reached: {e}"))
+            .help("give its address with --gateway or ELM_PORCH_GATEWAY")
+    })?;
+    let status = answer.status();
+    let headers: Map<String, Value> = answer
+        .headers()
+        .iter()
+        .map(|(k, v)| (k.to_string(), json!(String::from_utf8_lossy(v.as_bytes()))))
+        .collect();
+    let bytes = answer
+        .bytes()
+        .await
+        .map_err(|e| CliError::new(format!("the gateway broke off: {e}")))?;
+    let us = began.elapsed().as_micros() as i64;
+    let body_text = String::from_utf8_lossy(&bytes).into_owned();
+    let body = serde_json::from_str(&body_text).unwrap_or(Value::String(body_text));
+    let value = json!({ "status": status.as_u16(), "headers": headers, "body": body, "us": us });
+    let line = format!("{} in {}", bold(&status.to_string()), crate::show::took(us));
+    show.value(&value, |v| answer_text(&line, v));
+    Ok(status.as_u16() < 400)
+}
