@@ -148,11 +148,17 @@ async fn follow(app: Arc<App>) {
 }
 
 async fn sweep(app: Arc<App>, shared: Arc<Shared>) {
+    let mut served = None;
     loop {
         tokio::time::sleep(SWEEP).await;
         shared.counters.sweep(shared.now_ms());
-        if app.publication.forget_model() {
-            tracing::debug!("the draft's model was let go");
+        let forgot = app.publication.forget_model();
+        let now = Some(app.publication.served().number);
+        // Both leave behind much more free memory than serving will ever ask for.
+        if forgot || served != now {
+            served = now;
+            let _ = tokio::task::spawn_blocking(crate::memory::give_back).await;
+            tracing::debug!("free memory was given back");
         }
     }
 }

@@ -11,6 +11,7 @@ mod database;
 mod directory;
 mod error;
 mod jobs;
+mod memory;
 mod observatory;
 mod publication;
 

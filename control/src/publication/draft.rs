@@ -17,7 +17,7 @@ use crate::compute::compute;
 use crate::error::ApiError;
 
 /// A model that nobody asked for in so long a time is let go: it is many times larger than what follows from it.
-const MODEL_LASTS: Duration = Duration::from_secs(60);
+const MODEL_LASTS: Duration = Duration::from_secs(20);
 
 /// What is kept of the draft.
 #[derive(Default)]
