@@ -253,10 +253,10 @@ impl Model {
 
     fn checked_with(&self, facade: &Document<FacadeDoc>, secrets: &Secrets<'_>) -> Arc<Checked> {
         let key = self.digest(facade, secrets);
-        if let Some(known) = self.library.checked(&key) {
-            if matches!(secrets, Secrets::Placeholder) || known.is_good(secrets) {
-                return known;
-            }
+        if let Some(known) = self.library.checked(&key)
+            && (matches!(secrets, Secrets::Placeholder) || known.is_good(secrets))
+        {
+            return known;
         }
         let made = Arc::new(self.check(facade, secrets));
         self.library.keep_checked(key, &made);

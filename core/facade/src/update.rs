@@ -105,11 +105,11 @@ pub fn update(current: &Files, name: &str, new: &Source) -> Result<Updated, Box<
     })
 }
 
+/// A backend, its facade and the file that the definition begins with.
+type Now<'d> = (&'d Document<BackendDoc>, &'d Document<FacadeDoc>, String);
+
 /// A backend and its facade as the publisher has them, and where the backend's definition begins.
-fn as_it_is<'d>(
-    documents: &'d Documents,
-    name: &str,
-) -> Result<(&'d Document<BackendDoc>, &'d Document<FacadeDoc>, String), Box<Finding>> {
+fn as_it_is<'d>(documents: &'d Documents, name: &str) -> Result<Now<'d>, Box<Finding>> {
     let missing = |what: String| {
         // What cannot be read is not missing: its mistake is what the publisher can mend.
         let broken = documents

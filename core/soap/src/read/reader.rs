@@ -284,12 +284,6 @@ impl AnswerReader {
         self.namespace_is(prefix, SOAP_11) || self.namespace_is(prefix, SOAP_12)
     }
 
-    /// An element of any type whose `xsi:type` says what it is.
-    #[expect(
-        clippy::too_many_arguments,
-        reason = "the same surroundings as every value"
-    )]
-
     fn note(&mut self, message: String) {
         if self.notes.len() < MAX_NOTES && !self.notes.contains(&message) {
             self.notes.push(message);

@@ -142,6 +142,11 @@ impl AnswerReader {
         None
     }
 
+    /// An element of any type whose `xsi:type` says what it is.
+    #[expect(
+        clippy::too_many_arguments,
+        reason = "the same surroundings as every value"
+    )]
     pub(super) fn typed_any(
         &mut self,
         plan: &Arc<AnswerPlan>,
