@@ -1,31 +1,17 @@
 //! What all handlers share: the services.
 
-use std::path::PathBuf;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 use porch_gateway::{Shared, Trials};
 use porch_rules::limit::Windows;
 use porch_store::Seal;
 
+use crate::config::AppConfig;
 use crate::database::Database;
 use crate::directory::Directory;
 use crate::observatory::Observatory;
 use crate::publication::Publication;
-
-/// How the control plane is set up.
-#[derive(Clone, Debug)]
-pub struct AppConfig {
-    /// The environment that this service serves.
-    pub environment: String,
-    /// Folder for what must survive without the database.
-    pub state: PathBuf,
-    /// Address of the database.
-    pub database: String,
-    /// How callers reach the gateway, for people.
-    pub gateway: String,
-    /// Whether viewers may not even try what is safe.
-    pub viewers_do_not_try: bool,
-}
+use crate::trouble::Trouble;
 
 /// What all handlers share.
 pub struct App {
@@ -69,23 +55,5 @@ impl App {
             trouble,
             config,
         })
-    }
-}
-
-/// What went wrong lately, for the overview.
-#[derive(Default)]
-pub(crate) struct Trouble(Mutex<String>);
-
-impl Trouble {
-    /// Notes down what went wrong, or with an empty text that all is well again.
-    pub(crate) fn set(&self, text: impl Into<String>) {
-        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = text.into();
-    }
-
-    pub(crate) fn get(&self) -> String {
-        self.0
-            .lock()
-            .unwrap_or_else(PoisonError::into_inner)
-            .clone()
     }
 }

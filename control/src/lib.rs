@@ -6,6 +6,7 @@
 mod api;
 mod app;
 mod compute;
+mod config;
 mod console;
 mod database;
 mod directory;
@@ -14,6 +15,7 @@ mod jobs;
 mod memory;
 mod observatory;
 mod publication;
+mod trouble;
 
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -22,7 +24,8 @@ use axum::extract::DefaultBodyLimit;
 use axum::{Extension, Router};
 use tower_http::compression::CompressionLayer;
 
-pub use app::{App, AppConfig};
+pub use app::App;
+pub use config::AppConfig;
 pub use error::ApiError;
 pub use jobs::{FirstAccount, JobError, start as start_jobs};
 

@@ -2,10 +2,10 @@
 
 use http::{HeaderMap, header};
 use porch_facade::MediaType;
+use porch_soap::WriteError;
 use porch_soap::decode_document;
 use porch_soap::generic::{Mapping, to_json, to_xml};
 use porch_soap::related::parameter;
-use porch_soap::write::WriteError;
 use serde_json::Value;
 
 /// The media type's name without parameters, in lower case.

@@ -15,7 +15,7 @@ use tokio::sync::mpsc;
 use tokio::time::MissedTickBehavior;
 
 use super::Observatory;
-use crate::app::Trouble;
+use crate::trouble::Trouble;
 
 /// Traces that are kept.
 const KEEP_TRACES: u64 = 20_000;

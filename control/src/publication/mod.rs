@@ -22,10 +22,11 @@ pub(crate) use difference::{Difference, add_users};
 pub(crate) use draft::Pushed;
 pub(crate) use release::Released;
 
-use crate::app::{AppConfig, Trouble};
 use crate::compute::compute;
+use crate::config::AppConfig;
 use crate::database::Database;
 use crate::error::ApiError;
+use crate::trouble::Trouble;
 use content::{CompiledContent, Content};
 
 /// One environment's publication.

@@ -12,6 +12,7 @@ mod compiled;
 mod derive;
 mod documents;
 mod effective;
+mod index;
 pub mod kind;
 mod library;
 mod look;

@@ -21,7 +21,7 @@ mod writer;
 use serde_json::{Map, Number, Value};
 use writer::escape_name;
 
-use crate::write::WriteError;
+use crate::write_error::WriteError;
 use crate::xml::{
     Attribute, Scanner, Token, XSI, XmlError, escape_attribute, escape_text, is_xsi,
     push_attribute, push_text,

@@ -23,6 +23,7 @@ pub mod security;
 pub mod simple;
 pub mod tree;
 pub mod write;
+mod write_error;
 pub mod wsdl;
 pub mod xml;
 
@@ -31,7 +32,8 @@ pub use plan::{Member, MemberKind, ObjectPlan, Particle, Plan, TypeId, TypePlan}
 pub use read::{Answer, AnswerError, AnswerReader, Fault};
 pub use schema::json::JsonSchemas;
 pub use simple::{from_base64, to_base64};
-pub use write::{Envelope, WriteError};
+pub use write::Envelope;
+pub use write_error::WriteError;
 pub use wsdl::{
     Definition, Files, Message, Operation, Port, SoapVersion, read_definition, read_port,
 };

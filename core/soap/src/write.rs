@@ -12,19 +12,11 @@ use crate::generic::{self, Mapping};
 use crate::plan::{Member, MemberKind, ObjectPlan, Particle, Plan, TYPE_MEMBER, TypePlan};
 use crate::simple::Simple;
 use crate::tree::{self, Json};
+use crate::write_error::WriteError;
 use crate::wsdl::{Message, Operation, SoapVersion};
 use crate::xml::{
     ENCODING_11, ENCODING_12, SOAP_11, SOAP_12, XSD, XSI, escape_attribute, escape_text,
 };
-
-/// One thing in a JSON value that its type rules out.
-#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
-pub struct WriteError {
-    /// JSON Pointer (RFC 6901) to the value.
-    pub pointer: String,
-    /// What is wrong with it.
-    pub message: String,
-}
 
 /// Values nested deeper than this are refused.
 const MAX_DEPTH: usize = 128;

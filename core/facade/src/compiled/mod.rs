@@ -16,6 +16,7 @@ use std::sync::Arc;
 use http::HeaderName;
 use porch_contract::{Finding, PathTemplate, Segment, has_errors};
 
+pub use crate::index::OperationIndex;
 pub use admission::{Admission, CredentialRule, LimitPlan, Media, ParamPlan};
 pub use backend::{Address, CompiledBackend, Credentials, Transport, Trust};
 pub use definition::Definition;
@@ -86,15 +87,6 @@ impl Checked {
         };
         !has_errors(&self.findings) && secrets.still(&compiled.secrets)
     }
-}
-
-/// An operation's place in a porch: its facade and its own index there.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub struct OperationIndex {
-    /// Index of the facade.
-    pub facade: u32,
-    /// Index of the operation in it.
-    pub operation: u32,
 }
 
 impl CompiledFacade {

@@ -10,7 +10,7 @@ use porch_contract::{Fnv, PathTemplate, Segment};
 
 pub use path::{Normalised, normalise, percent_decode, percent_encode_segment};
 
-use crate::compiled::OperationIndex;
+use crate::index::OperationIndex;
 use search::Search;
 
 type Literals = HashMap<Box<str>, u32, BuildHasherDefault<Fnv>>;

@@ -1,7 +1,7 @@
 //! Finding an operation among the routes.
 
 use super::{Node, Router};
-use crate::compiled::OperationIndex;
+use crate::index::OperationIndex;
 
 pub(super) struct Search<'r, 'p> {
     pub(super) router: &'r Router,

@@ -1,0 +1,10 @@
+//! Mistakes in values that are to become XML.
+
+/// One thing in a JSON value that its type rules out.
+#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize)]
+pub struct WriteError {
+    /// JSON Pointer (RFC 6901) to the value.
+    pub pointer: String,
+    /// What is wrong with it.
+    pub message: String,
+}
