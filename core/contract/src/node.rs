@@ -4,6 +4,8 @@
 //! built from parser events with their positions. Scalars follow the YAML 1.2 core schema, with
 //! the traps left out: `no` is a text, `010` is a text, numbers keep all their digits.
 
+use std::collections::HashSet;
+
 use saphyr_parser::{Event, Marker, Parser, ScalarStyle};
 use serde_json::{Map, Number, Value};
 
@@ -60,11 +62,31 @@ const MAX_NODES: usize = 2_000_000;
 
 enum Open {
     List(Position, Vec<Node>),
-    Map(
-        Position,
-        Vec<(String, Position, Node)>,
-        Option<(String, Position)>,
-    ),
+    Map(Position, Entries),
+}
+
+/// A mapping that is not closed yet.
+#[derive(Default)]
+struct Entries {
+    done: Vec<(String, Position, Node)>,
+    /// The key whose value is awaited.
+    key: Option<(String, Position)>,
+    /// The keys so far, once there are many.
+    keys: HashSet<String>,
+}
+
+impl Entries {
+    /// Whether a key is new; a few are looked through, many are hashed.
+    fn is_new(&mut self, key: &str) -> bool {
+        const FEW: usize = 16;
+        if self.done.len() < FEW {
+            return self.done.iter().all(|(k, ..)| k != key);
+        }
+        if self.keys.is_empty() {
+            self.keys.extend(self.done.iter().map(|(k, ..)| k.clone()));
+        }
+        self.keys.insert(key.to_owned())
+    }
 }
 
 fn position(mark: &Marker) -> Position {
@@ -81,11 +103,56 @@ impl Open {
                 at,
                 kind: NodeKind::List(items),
             },
-            Open::Map(at, entries, _) => Node {
+            Open::Map(at, entries) => Node {
                 at,
-                kind: NodeKind::Map(entries),
+                kind: NodeKind::Map(entries.done),
             },
         }
+    }
+}
+
+/// What an event makes of what is open; a value when one is complete.
+fn step(open: &mut Vec<Open>, event: Event<'_>, at: Position) -> Result<Option<Node>, ReadError> {
+    let starts = matches!(event, Event::SequenceStart(..) | Event::MappingStart(..));
+    if starts && open.len() >= MAX_DEPTH {
+        let message = format!("nested more than {MAX_DEPTH} levels deep");
+        return Err(fail(at, message));
+    }
+    if starts && matches!(open.last(), Some(Open::Map(_, entries)) if entries.key.is_none()) {
+        return Err(fail(at, "a mapping's key must be a plain text").quote_hint());
+    }
+    match event {
+        Event::Alias(_) => Err(fail(
+            at,
+            "aliases (*name) are not used in documents: write the value out",
+        )),
+        Event::Scalar(_, _, _, Some(_)) => Err(fail(at, "tags (!name) are not used in documents")),
+        Event::Scalar(text, style, _, None) => match open.last_mut() {
+            Some(Open::Map(_, entries)) if entries.key.is_none() => {
+                if !entries.is_new(&text) {
+                    return Err(fail(at, format!("“{text}” stands here a second time")));
+                }
+                entries.key = Some((text.into_owned(), at));
+                Ok(None)
+            }
+            _ => Ok(Some(Node {
+                at,
+                kind: NodeKind::Scalar(scalar(&text, style)),
+            })),
+        },
+        Event::SequenceStart(..) => {
+            open.push(Open::List(at, Vec::new()));
+            Ok(None)
+        }
+        Event::MappingStart(..) => {
+            open.push(Open::Map(at, Entries::default()));
+            Ok(None)
+        }
+        Event::SequenceEnd | Event::MappingEnd => match open.pop() {
+            Some(open) => Ok(Some(open.closed())),
+            None => Err(fail(at, "unexpected end")),
+        },
+        _ => Ok(None),
     }
 }
 
@@ -94,8 +161,8 @@ fn put(open: &mut [Open], done: Node) -> Result<Option<Node>, ReadError> {
     match open.last_mut() {
         None => return Ok(Some(done)),
         Some(Open::List(_, items)) => items.push(done),
-        Some(Open::Map(_, entries, pending)) => match pending.take() {
-            Some((key, key_at)) => entries.push((key, key_at, done)),
+        Some(Open::Map(_, entries)) => match entries.key.take() {
+            Some((key, key_at)) => entries.done.push((key, key_at, done)),
             None => return Err(fail(done.at, "a mapping's key must be a plain text")),
         },
     }
@@ -121,56 +188,11 @@ impl Node {
             if count > MAX_NODES {
                 return Err(fail(at, "the document has more than two million values"));
             }
-            let done = match event {
-                Event::Alias(_) => {
-                    return Err(fail(
-                        at,
-                        "aliases (*name) are not used in documents: write the value out",
-                    ));
-                }
-                Event::Scalar(text, style, _, tag) => {
-                    if tag.is_some() {
-                        return Err(fail(at, "tags (!name) are not used in documents"));
-                    }
-                    if let Some(Open::Map(_, entries, pending @ None)) = open.last_mut() {
-                        if entries.iter().rev().take(2000).any(|(k, ..)| *k == text) {
-                            return Err(fail(at, format!("“{text}” stands here a second time")));
-                        }
-                        *pending = Some((text.into_owned(), at));
-                        continue;
-                    }
-                    Node {
-                        at,
-                        kind: NodeKind::Scalar(scalar(&text, style)),
-                    }
-                }
-                Event::SequenceStart(..) | Event::MappingStart(..) if open.len() >= MAX_DEPTH => {
-                    return Err(fail(
-                        at,
-                        format!("nested more than {MAX_DEPTH} levels deep"),
-                    ));
-                }
-                Event::SequenceStart(..) | Event::MappingStart(..)
-                    if matches!(open.last(), Some(Open::Map(_, _, None))) =>
-                {
-                    return Err(fail(at, "a mapping's key must be a plain text").quote_hint());
-                }
-                Event::SequenceStart(..) => {
-                    open.push(Open::List(at, Vec::new()));
-                    continue;
-                }
-                Event::MappingStart(..) => {
-                    open.push(Open::Map(at, Vec::new(), None));
-                    continue;
-                }
-                Event::SequenceEnd | Event::MappingEnd => open
-                    .pop()
-                    .map(Open::closed)
-                    .ok_or_else(|| fail(at, "unexpected end"))?,
-                Event::DocumentStart(_) if root.is_some() => {
-                    return Err(fail(at, "one file holds one document"));
-                }
-                _ => continue,
+            if root.is_some() && matches!(event, Event::DocumentStart(_)) {
+                return Err(fail(at, "one file holds one document"));
+            }
+            let Some(done) = step(&mut open, event, at)? else {
+                continue;
             };
             if let Some(whole) = put(&mut open, done)? {
                 root = Some(whole);
@@ -343,6 +365,18 @@ mod tests {
     fn duplicates_bombs_and_depth_are_refused_with_a_place() {
         let twice = Node::parse("a: 1\nb: 2\na: 3").unwrap_err();
         assert_eq!(twice.at, Position { line: 3, column: 1 });
+        // However far apart.
+        let many: String = (0..5000).map(|i| format!("k{i}: 1\n")).collect();
+        assert!(Node::parse(&many).is_ok());
+        let far = Node::parse(&format!("{many}k1: 2")).unwrap_err();
+        assert_eq!(
+            far.at,
+            Position {
+                line: 5001,
+                column: 1
+            }
+        );
+        assert!(far.message.contains("k1"), "{}", far.message);
         assert!(
             Node::parse("a: &x [1]\nb: *x")
                 .unwrap_err()

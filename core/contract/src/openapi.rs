@@ -87,7 +87,7 @@ pub fn parse(file: &str, text: &str) -> (Option<Contract>, Vec<Finding>) {
         Ok(node) => node,
         Err(e) => return (None, vec![Finding::error(file, e.at, e.message)]),
     };
-    let mut reader = Reader {
+    let mut reader = ContractReader {
         file,
         document: node.to_value(),
         findings: Vec::new(),
@@ -96,13 +96,13 @@ pub fn parse(file: &str, text: &str) -> (Option<Contract>, Vec<Finding>) {
     (contract, reader.findings)
 }
 
-struct Reader<'a> {
+struct ContractReader<'a> {
     file: &'a str,
     document: Value,
     findings: Vec<Finding>,
 }
 
-impl Reader<'_> {
+impl ContractReader<'_> {
     fn error(&mut self, at: Position, message: String, help: &str) {
         self.findings
             .push(Finding::error(self.file, at, message).help(help));

@@ -70,14 +70,11 @@ pub fn update(current: &Files, name: &str, new: &Source) -> Result<Updated, Box<
         .map(|(id, _)| id.as_str())
         .filter(|id| !mine.iter().any(|m| m == id) && !uses(facade, &base_ids, id))
         .collect();
-    let fresh: Vec<&(String, Value)> = theirs_ids
-        .iter()
-        .filter(|(id, wiring)| {
-            !base_ids
-                .iter()
-                .any(|(b, w)| b == id || called(w) == called(wiring))
-        })
-        .collect();
+    let is_known = |(id, wiring): &(String, Value)| {
+        let mut known = base_ids.iter();
+        known.any(|(b, w)| b == id || called(w) == called(wiring))
+    };
+    let fresh: Vec<_> = theirs_ids.iter().filter(|op| !is_known(op)).collect();
     gone(facade, &base_ids, &theirs_ids, &mut changes);
     let contract = merged_contract(
         current,

@@ -1,6 +1,6 @@
 //! From descriptors to tables.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use porch_contract::{Finding, Position, Severity};
 
@@ -75,14 +75,43 @@ struct Pending<'f> {
     path: Path,
 }
 
+struct Extension<'f> {
+    proto: &'f FieldProto,
+    name: String,
+    features: Features,
+    file: &'f File,
+}
+
+/// What surrounds a declaration.
+#[derive(Clone, Copy)]
+struct Around<'a, 'f> {
+    file: &'f File,
+    comments: &'a Comments<'f>,
+    features: Features,
+    scope: &'a str,
+    depth: usize,
+}
+
 /// Builds the tables of all types of some files.
-pub(crate) struct Builder<'f> {
+#[derive(Default)]
+struct TypeBuilder<'f> {
     types: Types,
     named: HashMap<String, Named>,
     pending: Vec<Pending<'f>>,
-    extensions: Vec<(&'f FieldProto, String, Features, &'f File)>,
+    extensions: Vec<Extension<'f>>,
     map_entries: HashMap<MessageId, &'f MessageProto>,
-    pub(crate) findings: Vec<Finding>,
+    findings: Vec<Finding>,
+}
+
+/// The tables of all types of some files, and what was left out of them.
+pub(crate) fn build(files: &[File]) -> (Types, Vec<Finding>) {
+    let mut builder = TypeBuilder::default();
+    files.iter().for_each(|file| builder.file(file));
+    builder.all_fields();
+    builder.all_extensions();
+    let messages = &mut builder.types.messages;
+    messages.iter_mut().for_each(MessageType::finish);
+    (builder.types, builder.findings)
 }
 
 fn joined(scope: &str, name: &str) -> String {
@@ -93,110 +122,128 @@ fn joined(scope: &str, name: &str) -> String {
     }
 }
 
-impl<'f> Builder<'f> {
-    pub(crate) fn build(files: &'f [File]) -> (Types, Vec<Finding>) {
-        let mut b = Self {
-            types: Types::default(),
-            named: HashMap::new(),
-            pending: Vec::new(),
-            extensions: Vec::new(),
-            map_entries: HashMap::new(),
-            findings: Vec::new(),
+impl<'f> TypeBuilder<'f> {
+    fn warn(&mut self, file: &File, text: String) {
+        self.findings.push(Finding::new(
+            Severity::Warning,
+            &file.name,
+            Position::default(),
+            text,
+        ));
+    }
+
+    fn file(&mut self, file: &'f File) {
+        let options = file.options.as_ref();
+        let features = within(options.and_then(|o| o.features), defaults(file));
+        let comments = Comments::of(file.source_code_info.as_ref());
+        let around = Around {
+            file,
+            comments: &comments,
+            features,
+            scope: &file.package,
+            depth: 0,
         };
-        for file in files {
-            let features = file
-                .options
-                .as_ref()
-                .and_then(|o| o.features)
-                .unwrap_or_default()
-                .within(defaults(file));
-            let comments = Comments::of(file.source_code_info.as_ref());
-            for (i, m) in file.message_type.iter().enumerate() {
-                b.declare(
-                    file,
-                    m,
-                    &file.package,
-                    features,
-                    vec![4, i as i32],
-                    &comments,
-                    0,
-                );
-            }
-            for (i, e) in file.enum_type.iter().enumerate() {
-                b.enumeration(e, &file.package, features, &comments.at(&[5, i as i32]));
-            }
-            b.extensions.extend(
-                file.extension
-                    .iter()
-                    .map(|x| (x, joined(&file.package, &x.name), features, file)),
-            );
+        for (i, m) in file.message_type.iter().enumerate() {
+            self.declare(m, vec![4, i as i32], around);
         }
-        let pending = std::mem::take(&mut b.pending);
+        for (i, e) in file.enum_type.iter().enumerate() {
+            self.enumeration(e, &file.package, features, &comments.at(&[5, i as i32]));
+        }
+        self.extend(&file.extension, around);
+    }
+
+    fn extend(&mut self, extensions: &'f [FieldProto], around: Around<'_, 'f>) {
+        self.extensions
+            .extend(extensions.iter().map(|proto| Extension {
+                proto,
+                name: joined(around.scope, &proto.name),
+                features: around.features,
+                file: around.file,
+            }));
+    }
+
+    fn all_fields(&mut self) {
+        let pending = std::mem::take(&mut self.pending);
         for of_file in pending.chunk_by(|a, b| std::ptr::eq(a.file, b.file)) {
-            let comments = Comments::of(
-                of_file
-                    .first()
-                    .and_then(|p| p.file.source_code_info.as_ref()),
-            );
-            of_file.iter().for_each(|p| b.fields(p, &comments));
+            let first = of_file.first();
+            let comments = Comments::of(first.and_then(|p| p.file.source_code_info.as_ref()));
+            of_file.iter().for_each(|p| self.fields(p, &comments));
         }
-        for (proto, name, features, file) in std::mem::take(&mut b.extensions) {
-            let Some(Named::Message(id)) = b.named.get(proto.extendee.trim_start_matches('.'))
-            else {
+    }
+
+    fn all_extensions(&mut self) {
+        for extension in std::mem::take(&mut self.extensions) {
+            let Extension {
+                proto,
+                name,
+                features,
+                file,
+            } = extension;
+            let extendee = proto.extendee.trim_start_matches('.');
+            let Some(Named::Message(id)) = self.named.get(extendee) else {
                 continue;
             };
             let id = *id;
             let bracketed = format!("[{name}]");
-            if let Some(mut field) = b.field(proto, features, file, "") {
+            if let Some(mut field) = self.field(proto, features, file, "") {
                 set_names(&mut field, &bracketed, &bracketed);
                 field.presence = true;
-                b.types.messages[id.0 as usize].fields.push(field);
+                self.types.messages[id.0 as usize].fields.push(field);
             }
         }
-        b.types.messages.iter_mut().for_each(MessageType::finish);
-        (b.types, b.findings)
     }
 
-    #[expect(
-        clippy::too_many_arguments,
-        reason = "one recursion with its whole surroundings"
-    )]
-    fn declare(
-        &mut self,
-        file: &'f File,
-        proto: &'f MessageProto,
-        scope: &str,
-        outer: Features,
-        path: Path,
-        comments: &Comments<'_>,
-        depth: usize,
-    ) {
-        let name = joined(scope, &proto.name);
-        if depth > MAX_DEPTH {
-            self.findings.push(Finding::new(
-                Severity::Warning,
-                &file.name,
-                Position::default(),
-                format!("{name} lies in more than {MAX_DEPTH} messages and is left out"),
-            ));
+    fn declare(&mut self, proto: &'f MessageProto, path: Path, around: Around<'_, 'f>) {
+        let name = joined(around.scope, &proto.name);
+        if around.depth > MAX_DEPTH {
+            let text = format!("{name} lies in more than {MAX_DEPTH} messages and is left out");
+            self.warn(around.file, text);
             return;
         }
         let options = proto.options.as_ref();
-        let features = options
-            .and_then(|o| o.features)
-            .unwrap_or_default()
-            .within(outer);
+        let features = within(options.and_then(|o| o.features), around.features);
+        let id = self.message(proto, &name, around.comments.at(&path), around.file);
+        let below = Around {
+            features,
+            scope: &name,
+            depth: around.depth + 1,
+            ..around
+        };
+        let at = |kind: i32, i: usize| path.iter().copied().chain([kind, i as i32]).collect();
+        for (i, e) in proto.enum_type.iter().enumerate() {
+            let place: Path = at(4, i);
+            self.enumeration(e, &name, features, &around.comments.at(&place));
+        }
+        for (i, m) in proto.nested_type.iter().enumerate() {
+            self.declare(m, at(3, i), below);
+        }
+        self.extend(&proto.extension, below);
+        self.pending.push(Pending {
+            id,
+            proto,
+            features,
+            file: around.file,
+            path,
+        });
+    }
+
+    /// A message by its name, its fields still missing.
+    fn message(
+        &mut self,
+        proto: &'f MessageProto,
+        name: &str,
+        documentation: Box<str>,
+        file: &File,
+    ) -> MessageId {
+        let options = proto.options.as_ref();
         let id = MessageId(self.types.messages.len() as u32);
+        let oneofs = proto.oneof_decl.iter().map(|o| o.name.as_str().into());
         self.types.messages.push(MessageType {
-            name: name.as_str().into(),
+            name: name.into(),
             fields: Vec::with_capacity(proto.field.len()),
-            oneofs: proto
-                .oneof_decl
-                .iter()
-                .map(|o| o.name.as_str().into())
-                .collect(),
-            well_known: well_known(&name),
-            documentation: comments.at(&path),
+            oneofs: oneofs.collect(),
+            well_known: well_known(name),
+            documentation,
             dense: Box::default(),
             names: Names::default(),
             any_required: false,
@@ -205,47 +252,15 @@ impl<'f> Builder<'f> {
             self.map_entries.insert(id, proto);
         }
         if options.is_some_and(|o| o.message_set_wire_format) {
-            self.findings.push(Finding::new(
-                Severity::Warning,
-                &file.name,
-                Position::default(),
-                format!("{name} has the wire format of message sets, which has no JSON form; its content is left out"),
-            ));
+            self.warn(file, format!("{name} has the wire format of message sets, which has no JSON form; its content is left out"));
         }
-        if self
-            .named
-            .insert(name.clone(), Named::Message(id))
-            .is_some()
-        {
-            self.findings.push(Finding::new(
-                Severity::Warning,
-                &file.name,
-                Position::default(),
-                format!("{name} is defined more than once; the last one counts"),
-            ));
+        let named = self.named.insert(name.to_owned(), Named::Message(id));
+        if named.is_some() {
+            let text = format!("{name} is defined more than once; the last one counts");
+            self.warn(file, text);
         }
-        self.types.by_name.insert(name.as_str().into(), id);
-        for (i, e) in proto.enum_type.iter().enumerate() {
-            let at: Path = path.iter().copied().chain([4, i as i32]).collect();
-            self.enumeration(e, &name, features, &comments.at(&at));
-        }
-        for (i, m) in proto.nested_type.iter().enumerate() {
-            let below: Path = path.iter().copied().chain([3, i as i32]).collect();
-            self.declare(file, m, &name, features, below, comments, depth + 1);
-        }
-        self.extensions.extend(
-            proto
-                .extension
-                .iter()
-                .map(|x| (x, joined(&name, &x.name), features, file)),
-        );
-        self.pending.push(Pending {
-            id,
-            proto,
-            features,
-            file,
-            path,
-        });
+        self.types.by_name.insert(name.into(), id);
+        id
     }
 
     fn enumeration(
@@ -256,12 +271,8 @@ impl<'f> Builder<'f> {
         documentation: &str,
     ) {
         let name = joined(scope, &proto.name);
-        let features = proto
-            .options
-            .as_ref()
-            .and_then(|o| o.features)
-            .unwrap_or_default()
-            .within(outer);
+        let options = proto.options.as_ref();
+        let features = within(options.and_then(|o| o.features), outer);
         let mut e = EnumType {
             name: name.as_str().into(),
             values: proto
@@ -283,6 +294,7 @@ impl<'f> Builder<'f> {
 
     fn fields(&mut self, pending: &Pending<'f>, comments: &Comments<'_>) {
         let message = self.types.message(pending.id).name.clone();
+        let mut taken = HashSet::new();
         for (i, proto) in pending.proto.field.iter().enumerate() {
             let at: Path = pending.path.iter().copied().chain([2, i as i32]).collect();
             let Some(mut field) = self.field(proto, pending.features, pending.file, &message)
@@ -290,27 +302,20 @@ impl<'f> Builder<'f> {
                 continue;
             };
             field.documentation = comments.at(&at);
-            let taken = |f: &Field| f.number == field.number;
-            if self.types.message(pending.id).fields.iter().any(taken)
-                || self.types.message(pending.id).fields.len() >= usize::from(u16::MAX - 1)
-            {
-                self.findings.push(Finding::new(
-                    Severity::Warning,
-                    &pending.file.name,
-                    Position::default(),
-                    format!(
-                        "{message}.{}: the number {} is taken; the field is left out",
-                        field.name, field.number
-                    ),
-                ));
+            if taken.len() >= usize::from(u16::MAX - 1) || !taken.insert(field.number) {
+                let text = format!(
+                    "{message}.{}: the number {} is taken; the field is left out",
+                    field.name, field.number
+                );
+                self.warn(pending.file, text);
                 continue;
             }
-            self.types.messages[pending.id.0 as usize]
-                .fields
-                .push(field);
+            let fields = &mut self.types.messages[pending.id.0 as usize].fields;
+            fields.push(field);
         }
     }
 
+    /// A field; `None`, with a finding, when its type is nowhere.
     fn field(
         &mut self,
         proto: &FieldProto,
@@ -319,25 +324,89 @@ impl<'f> Builder<'f> {
         message: &str,
     ) -> Option<Field> {
         let options = proto.options.as_ref();
-        let features = options
-            .and_then(|o| o.features)
-            .unwrap_or_default()
-            .within(outer);
-        let missing = |b: &mut Self| {
-            let text = format!(
-                "{message}.{}: its type {} is nowhere to be found; the field is left out",
-                proto.name, proto.type_name
-            );
-            b.findings.push(Finding::new(
-                Severity::Warning,
-                &file.name,
-                Position::default(),
-                text,
-            ));
-            None
+        let features = within(options.and_then(|o| o.features), outer);
+        let (kind, cardinality) = match self.shape(proto, features) {
+            Ok(shape) => shape,
+            Err(missing) => {
+                let name = &proto.name;
+                let text = format!(
+                    "{message}.{name}: its type {missing} is nowhere to be found; the field is left out"
+                );
+                self.warn(file, text);
+                return None;
+            }
         };
+        let number = u32::try_from(proto.number).ok();
+        let number = number.filter(|n| *n > 0 && *n < 1 << 29)?;
+        let repeated = proto.label == REPEATED;
+        let in_oneof = proto.oneof_index.is_some() && !proto.proto3_optional;
+        let explicit = kind.message().is_some()
+            || in_oneof
+            || proto.proto3_optional
+            || features.field_presence != 2;
+        let packed = options.and_then(|o| o.packed);
+        let packed = packed.unwrap_or(features.repeated_field_encoding == 1);
+        let has = |behaviour: i32| options.is_some_and(|o| o.behavior.contains(&behaviour));
+        let mut field = Field {
+            name: Box::default(),
+            json: Box::default(),
+            number,
+            kind,
+            cardinality,
+            presence: !repeated && explicit,
+            packed: repeated && kind.packable() && packed,
+            required: proto.label == REQUIRED || (!repeated && features.field_presence == 3),
+            oneof: proto
+                .oneof_index
+                .filter(|_| in_oneof)
+                .and_then(|i| u16::try_from(i).ok()),
+            must: has(2),
+            output_only: has(3),
+            deprecated: options.is_some_and(|o| o.deprecated),
+            documentation: Box::default(),
+            key: Box::default(),
+            own_key: Box::default(),
+            tag: Tag::new(number, kind.wire_type()),
+        };
+        if proto.json_name.is_empty() {
+            set_names(&mut field, &proto.name, &lower_camel(&proto.name));
+        } else {
+            set_names(&mut field, &proto.name, &proto.json_name);
+        }
+        Some(field)
+    }
+
+    /// A field's kind, and whether there are several: a repeated entry is a map. Or the name of a type that is nowhere.
+    fn shape(&self, proto: &FieldProto, features: Features) -> Result<(Kind, Cardinality), String> {
+        let of = |proto: &FieldProto, features: Features| {
+            let kind = self.kind(proto, features);
+            kind.ok_or_else(|| proto.type_name.clone())
+        };
+        let kind = of(proto, features)?;
+        if proto.label != REPEATED {
+            return Ok((kind, Cardinality::Single));
+        }
+        let entry = match kind {
+            Kind::Message(id) => self.map_entries.get(&id),
+            _ => None,
+        };
+        let Some(entry) = entry else {
+            return Ok((kind, Cardinality::Repeated));
+        };
+        let part = |number: i32| {
+            let field = entry.field.iter().find(|f| f.number == number);
+            let field = field.ok_or_else(|| proto.type_name.clone())?;
+            let own = field.options.as_ref().and_then(|o| o.features);
+            of(field, within(own, features))
+        };
+        let key = part(1)?;
+        Ok((part(2)?, Cardinality::Map { key }))
+    }
+
+    /// `FieldDescriptorProto.Type`; a descriptor may leave the type out and give its name only.
+    fn kind(&self, proto: &FieldProto, features: Features) -> Option<Kind> {
         let named = self.named.get(proto.type_name.trim_start_matches('.'));
-        let mut kind = match (proto.kind, named) {
+        Some(match (proto.kind, named) {
             (1, _) => Kind::Double,
             (2, _) => Kind::Float,
             (3, _) => Kind::Int64,
@@ -354,7 +423,6 @@ impl<'f> Builder<'f> {
             (16, _) => Kind::Sfixed64,
             (17, _) => Kind::Sint32,
             (18, _) => Kind::Sint64,
-            // A descriptor may leave the type out and give its name only.
             (_, Some(Named::Message(id)))
                 if features.message_encoding == 2 && !self.map_entries.contains_key(id) =>
             {
@@ -362,66 +430,18 @@ impl<'f> Builder<'f> {
             }
             (_, Some(Named::Message(id))) => Kind::Message(*id),
             (_, Some(Named::Enum(id))) => Kind::Enum(*id),
-            _ => return missing(self),
-        };
-        let repeated = proto.label == 3;
-        let mut cardinality = if repeated {
-            Cardinality::Repeated
-        } else {
-            Cardinality::Single
-        };
-        if let (Kind::Message(id), true) = (kind, repeated)
-            && let Some(entry) = self.map_entries.get(&id).copied()
-        {
-            let part = |number: i32| entry.field.iter().find(|f| f.number == number);
-            let (Some(key), Some(value)) = (part(1), part(2)) else {
-                return missing(self);
-            };
-            let key = self.field(key, features, file, message)?.kind;
-            kind = self.field(value, features, file, message)?.kind;
-            cardinality = Cardinality::Map { key };
-        }
-        let message_like = kind.message().is_some();
-        let in_oneof = proto.oneof_index.is_some() && !proto.proto3_optional;
-        let presence = !repeated
-            && (message_like || in_oneof || proto.proto3_optional || features.field_presence != 2);
-        let packed = repeated
-            && kind.packable()
-            && options
-                .and_then(|o| o.packed)
-                .unwrap_or(features.repeated_field_encoding == 1);
-        let has = |behaviour: i32| options.is_some_and(|o| o.behavior.contains(&behaviour));
-        let json = if proto.json_name.is_empty() {
-            lower_camel(&proto.name)
-        } else {
-            proto.json_name.clone()
-        };
-        let mut field = Field {
-            name: Box::default(),
-            json: Box::default(),
-            number: u32::try_from(proto.number)
-                .ok()
-                .filter(|n| *n > 0 && *n < 1 << 29)?,
-            kind,
-            cardinality,
-            presence,
-            packed,
-            required: proto.label == 2 || (!repeated && features.field_presence == 3),
-            oneof: proto
-                .oneof_index
-                .filter(|_| in_oneof)
-                .and_then(|i| u16::try_from(i).ok()),
-            must: has(2),
-            output_only: has(3),
-            deprecated: options.is_some_and(|o| o.deprecated),
-            documentation: Box::default(),
-            key: Box::default(),
-            own_key: Box::default(),
-            tag: Tag::new(proto.number as u32, kind.wire_type()),
-        };
-        set_names(&mut field, &proto.name, &json);
-        Some(field)
+            _ => return None,
+        })
     }
+}
+
+/// `FieldDescriptorProto.Label`.
+const REQUIRED: i32 = 2;
+const REPEATED: i32 = 3;
+
+/// The features of a declaration, within those around it.
+fn within(own: Option<Features>, outer: Features) -> Features {
+    own.unwrap_or_default().within(outer)
 }
 
 fn set_names(field: &mut Field, name: &str, json: &str) {

@@ -1,5 +1,6 @@
 //! REST shapes: those that HTTP rules say, and proposals for methods without any.
 
+use crate::build::lower_camel;
 use crate::read::{Definition, Method, Service};
 use crate::rule::{Bound, Piece, contract_path, singular};
 use crate::types::*;
@@ -203,151 +204,177 @@ fn is_key(field: &Field) -> bool {
 }
 
 fn proposed(types: &Types, method: &Method) -> Shape {
-    let input = types.message(method.input);
-    let words = words(&method.name);
-    let verb = words.first().map_or("", String::as_str);
-    let noun = kebab(words.get(1..).unwrap_or_default());
-    let make = |http: &str, path: String, bound: Vec<Bound>, body: &str, why: String| Shape {
-        id: lower_first(&method.name),
-        method: http.into(),
-        path,
-        calls: method.full.clone(),
-        bound,
-        body: body.into(),
-        response_body: String::new(),
-        why,
-    };
-    let whole = |why: &str| {
-        make(
-            "POST",
-            format!("/{}", kebab(&words)),
-            Vec::new(),
-            "*",
-            why.into(),
-        )
-    };
-    if method.client_streaming {
-        return whole("it takes a stream of messages, sent as a body");
+    Telling::of(types, method).shape()
+}
+
+/// What a method's name and message tell.
+struct Telling<'a> {
+    types: &'a Types,
+    method: &'a Method,
+    input: &'a MessageType,
+    words: Vec<String>,
+    noun: String,
+    /// The names of fields that fit a query.
+    in_query: Vec<String>,
+    /// The field that names what the method is about.
+    key: Option<&'a Field>,
+}
+
+impl<'a> Telling<'a> {
+    fn of(types: &'a Types, method: &'a Method) -> Self {
+        let input = types.message(method.input);
+        let words = words(&method.name);
+        let listed = types.query_fields(method.input);
+        let first = |path: &str| path.split('.').next().map(str::to_owned);
+        Self {
+            types,
+            method,
+            input,
+            noun: kebab(words.get(1..).unwrap_or_default()),
+            words,
+            in_query: listed.iter().filter_map(|(p, _)| first(p)).collect(),
+            key: input.fields.iter().find(|f| is_key(f)),
+        }
     }
-    if noun.is_empty() {
-        return whole("its name has no verb that tells a method");
+
+    fn shape(&self) -> Shape {
+        let verb = self.words.first().map_or("", String::as_str);
+        if self.method.client_streaming {
+            return self.whole("it takes a stream of messages, sent as a body");
+        }
+        if self.noun.is_empty() {
+            return self.whole("its name has no verb that tells a method");
+        }
+        match verb {
+            _ if LISTING.contains(&verb) && self.fits_query(None) => {
+                let why = format!("“{verb}” lists, and its fields fit a query");
+                self.plain("GET", "", why)
+            }
+            _ if READING.contains(&verb) => self.reading(verb),
+            _ if MAKING.contains(&verb) => self.making(verb),
+            "Update" | "Modify" | "Patch" => {
+                self.changing(verb).unwrap_or_else(|| self.action(verb))
+            }
+            "Delete" | "Remove" => match self.key {
+                Some(key) if self.fits_query(Some(key)) => {
+                    let why = format!("“{verb}” takes away what “{}” names", key.json);
+                    self.keyed("DELETE", key, "", "", why)
+                }
+                _ => self.action(verb),
+            },
+            _ => self.action(verb),
+        }
     }
-    let bound = |field: &str, variable: &str| Bound {
+
+    fn reading(&self, verb: &str) -> Shape {
+        match self.key {
+            Some(key) if self.fits_query(Some(key)) => {
+                let why = format!("“{verb}” reads one, named by “{}”", key.json);
+                self.keyed("GET", key, "", "", why)
+            }
+            None if self.fits_query(None) => {
+                let why = format!("“{verb}” reads, and its fields fit a query");
+                self.plain("GET", "", why)
+            }
+            _ => self.whole("its fields do not fit a query, so they are sent as a body"),
+        }
+    }
+
+    fn making(&self, verb: &str) -> Shape {
+        match self.about() {
+            Some(about) if self.fits_query(Some(about)) => {
+                let why = format!("“{verb}” makes a new “{}”", about.json);
+                self.plain("POST", &about.name, why)
+            }
+            _ => self.plain("POST", "*", format!("“{verb}” makes something new")),
+        }
+    }
+
+    /// A change of the message that the method is about; `None` when there is none.
+    fn changing(&self, verb: &str) -> Option<Shape> {
+        let about = self.about().filter(|about| self.fits_query(Some(about)))?;
+        let of = about.kind.message().map(|id| self.types.message(id));
+        let Some(inner) = of.and_then(|m| m.fields.iter().find(|f| is_key(f))) else {
+            return Some(self.whole("nothing in its message names what is changed"));
+        };
+        let name = lower_camel(&inner.name);
+        let why = format!(
+            "“{verb}” changes the “{}” that its “{}” names",
+            about.json, inner.json
+        );
+        Some(self.make(
+            "PATCH",
+            format!("/{}/{{{name}}}", self.noun),
+            vec![bound(&format!("{}.{}", about.name, inner.name), &name)],
+            &about.name,
+            why,
+        ))
+    }
+
+    fn action(&self, verb: &str) -> Shape {
+        let Some(key) = self.key else {
+            return self.whole("its name tells no other method");
+        };
+        let action = format!(":{}", kebab(&[verb.to_owned()]));
+        let why = format!("“{verb}” does something with what “{}” names", key.json);
+        self.keyed("POST", key, &action, "*", why)
+    }
+
+    /// The message that the method is about: a field of the noun's own type.
+    fn about(&self) -> Option<&'a Field> {
+        let joined = self.words.get(1..).unwrap_or_default().concat();
+        self.input.fields.iter().find(|f| {
+            let of = f.kind.message().map(|id| self.types.message(id));
+            let own = of.filter(|m| m.well_known.is_none());
+            let name = own.and_then(|m| m.name.rsplit('.').next());
+            f.cardinality == Cardinality::Single
+                && name.is_some_and(|n| n.eq_ignore_ascii_case(&joined))
+        })
+    }
+
+    /// Whether all fields but one fit a query.
+    fn fits_query(&self, skip: Option<&Field>) -> bool {
+        let others = self.input.fields.iter();
+        others
+            .filter(|f| skip.is_none_or(|s| s.number != f.number))
+            .all(|f| self.in_query.iter().any(|name| **name == *f.json))
+    }
+
+    fn plain(&self, http: &str, body: &str, why: String) -> Shape {
+        self.make(http, format!("/{}", self.noun), Vec::new(), body, why)
+    }
+
+    fn keyed(&self, http: &str, key: &Field, behind: &str, body: &str, why: String) -> Shape {
+        let name = lower_camel(&key.name);
+        let path = format!("/{}/{{{name}}}{behind}", self.noun);
+        self.make(http, path, vec![bound(&key.name, &name)], body, why)
+    }
+
+    /// Everything in the body.
+    fn whole(&self, why: &str) -> Shape {
+        let path = format!("/{}", kebab(&self.words));
+        self.make("POST", path, Vec::new(), "*", why.into())
+    }
+
+    fn make(&self, http: &str, path: String, bound: Vec<Bound>, body: &str, why: String) -> Shape {
+        Shape {
+            id: lower_first(&self.method.name),
+            method: http.into(),
+            path,
+            calls: self.method.full.clone(),
+            bound,
+            body: body.into(),
+            response_body: String::new(),
+            why,
+        }
+    }
+}
+
+fn bound(field: &str, variable: &str) -> Bound {
+    Bound {
         field: field.split('.').map(str::to_owned).collect(),
         pieces: vec![Piece::Variable(variable.to_owned())],
         several: false,
-    };
-    let key = input.fields.iter().find(|f| is_key(f));
-    let in_query = |skip: Option<&Field>| {
-        let listed = types.query_fields(method.input);
-        input
-            .fields
-            .iter()
-            .filter(|f| skip.is_none_or(|s| s.number != f.number))
-            .all(|f| {
-                listed
-                    .iter()
-                    .any(|(p, _)| p.split('.').next() == Some(&f.json))
-            })
-    };
-    let variable = |f: &Field| crate::build::lower_camel(&f.name);
-    if LISTING.contains(&verb) && in_query(None) {
-        return make(
-            "GET",
-            format!("/{noun}"),
-            Vec::new(),
-            "",
-            format!("“{verb}” lists, and its fields fit a query"),
-        );
-    }
-    if READING.contains(&verb) {
-        return match key {
-            Some(key) if in_query(Some(key)) => make(
-                "GET",
-                format!("/{noun}/{{{}}}", variable(key)),
-                vec![bound(&key.name, &variable(key))],
-                "",
-                format!("“{verb}” reads one, named by “{}”", key.json),
-            ),
-            None if in_query(None) => make(
-                "GET",
-                format!("/{noun}"),
-                Vec::new(),
-                "",
-                format!("“{verb}” reads, and its fields fit a query"),
-            ),
-            _ => whole("its fields do not fit a query, so they are sent as a body"),
-        };
-    }
-    // The message that the method is about: a field of the noun's own type, or named like it.
-    let joined = words.get(1..).unwrap_or_default().concat();
-    let about = input.fields.iter().find(|f| {
-        let typed = f.kind.message().is_some_and(|id| {
-            types.message(id).well_known.is_none()
-                && types
-                    .message(id)
-                    .name
-                    .rsplit('.')
-                    .next()
-                    .is_some_and(|n| n.eq_ignore_ascii_case(&joined))
-        });
-        typed && f.cardinality == Cardinality::Single
-    });
-    match (verb, about, key) {
-        (v, Some(about), _) if MAKING.contains(&v) && in_query(Some(about)) => make(
-            "POST",
-            format!("/{noun}"),
-            Vec::new(),
-            &about.name,
-            format!("“{v}” makes a new “{}”", about.json),
-        ),
-        (v, _, _) if MAKING.contains(&v) => make(
-            "POST",
-            format!("/{noun}"),
-            Vec::new(),
-            "*",
-            format!("“{v}” makes something new"),
-        ),
-        ("Update" | "Modify" | "Patch", Some(about), _) if in_query(Some(about)) => {
-            let inner = about
-                .kind
-                .message()
-                .and_then(|id| types.message(id).fields.iter().find(|f| is_key(f)));
-            match inner {
-                Some(inner) => {
-                    let (path, name) = (format!("{}.{}", about.name, inner.name), variable(inner));
-                    make(
-                        "PATCH",
-                        format!("/{noun}/{{{name}}}"),
-                        vec![bound(&path, &name)],
-                        &about.name,
-                        format!(
-                            "“{verb}” changes the “{}” that its “{}” names",
-                            about.json, inner.json
-                        ),
-                    )
-                }
-                None => whole("nothing in its message names what is changed"),
-            }
-        }
-        ("Delete" | "Remove", _, Some(key)) if in_query(Some(key)) => make(
-            "DELETE",
-            format!("/{noun}/{{{}}}", variable(key)),
-            vec![bound(&key.name, &variable(key))],
-            "",
-            format!("“{verb}” takes away what “{}” names", key.json),
-        ),
-        (v, _, Some(key)) if input.fields.len() > 1 || !noun.is_empty() => {
-            let action = kebab(&[v.to_owned()]);
-            make(
-                "POST",
-                format!("/{noun}/{{{}}}:{action}", variable(key)),
-                vec![bound(&key.name, &variable(key))],
-                "*",
-                format!("“{v}” does something with what “{}” names", key.json),
-            )
-        }
-        _ => whole("its name tells no other method"),
     }
 }
 

@@ -110,15 +110,6 @@ impl<'a, 'i> Inliner<'a, 'i> {
         if let Some(target) = reference(node) {
             return self.referred(node, named, target);
         }
-        let body = node.tag_name().name() == "Body"
-            && node
-                .parent_element()
-                .is_some_and(|p| p.parent_element().is_none());
-        let scope = named.is_some()
-            || node.parent_element().is_none_or(|p| {
-                p.namespaces().len() != node.namespaces().len()
-                    || p.namespaces().zip(node.namespaces()).any(|(a, b)| a != b)
-            });
         // The element's own name is that of the reference.
         let name = named.unwrap_or(node).tag_name();
         let tag = match name.namespace() {
@@ -130,7 +121,23 @@ impl<'a, 'i> Inliner<'a, 'i> {
         if let Some(uri) = name.namespace() {
             self.declare("elm", uri);
         }
-        if scope {
+        self.start_tag(node, named.is_some());
+        self.out.push(b'>');
+        self.children(node)?;
+        self.out.extend_from_slice(b"</");
+        self.out.extend_from_slice(tag.as_bytes());
+        self.out.push(b'>');
+        Ok(())
+    }
+
+    /// The namespaces and attributes of an element; `moved` when it stands where it was referred to.
+    fn start_tag(&mut self, node: Node<'a, 'i>, moved: bool) {
+        let new_scope = moved
+            || node.parent_element().is_none_or(|p| {
+                p.namespaces().len() != node.namespaces().len()
+                    || p.namespaces().zip(node.namespaces()).any(|(a, b)| a != b)
+            });
+        if new_scope {
             for namespace in node.namespaces() {
                 // Elements name their namespaces by a prefix of ours, so that a default one would only be in the way.
                 if let Some(prefix) = namespace.name().filter(|p| *p != "xml" && *p != "elm") {
@@ -154,27 +161,26 @@ impl<'a, 'i> Inliner<'a, 'i> {
             let _ = escape_attribute(&mut self.out, attribute.value());
             self.out.push(b'"');
         }
-        self.out.push(b'>');
+    }
+
+    fn children(&mut self, node: Node<'a, 'i>) -> Result<(), AnswerError> {
+        let parent = node.parent_element();
+        let body = node.tag_name().name() == "Body"
+            && parent.is_some_and(|p| p.parent_element().is_none());
         for child in node.children() {
             if child.is_text() {
                 let _ = escape_text(&mut self.out, child.text().unwrap_or_default());
             } else if child.is_element() {
                 // What stands beside the answer only serves to be referred to.
-                if body
-                    && std::mem::replace(&mut self.roots, 1) > 0
-                    && child
-                        .attribute("id")
-                        .or(child.attribute((ENCODING_12, "id")))
-                        .is_some()
-                {
+                let named = child
+                    .attribute("id")
+                    .or(child.attribute((ENCODING_12, "id")));
+                if body && std::mem::replace(&mut self.roots, 1) > 0 && named.is_some() {
                     continue;
                 }
                 self.element(child, None)?;
             }
         }
-        self.out.extend_from_slice(b"</");
-        self.out.extend_from_slice(tag.as_bytes());
-        self.out.push(b'>');
         Ok(())
     }
 

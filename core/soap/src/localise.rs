@@ -1,6 +1,6 @@
 //! The files of a definition under names that a folder can have, with the references between them rewritten.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 use roxmltree::{Document, Node, ParsingOptions};
 
@@ -43,66 +43,59 @@ pub fn references(text: &str) -> Vec<(std::ops::Range<usize>, String)> {
 /// The files that a definition uses, each with a plain name, and the new name of the main one.
 pub fn localise(files: &Files, main: &str, used: &[String], main_name: &str) -> (Files, String) {
     let mut names: BTreeMap<&str, String> = BTreeMap::from([(main, main_name.to_owned())]);
+    let mut taken = HashSet::from([main_name.to_ascii_lowercase()]);
     for name in used.iter().filter(|n| *n != main) {
         let text = files.get(name).map_or("", String::as_str);
-        let last = name
-            .split(['?', '#'])
-            .next()
-            .unwrap_or(name)
-            .trim_end_matches('/')
-            .rsplit('/')
-            .next()
-            .unwrap_or_default();
-        let clean: String = last
-            .chars()
-            .map(|c| {
-                if c.is_ascii_alphanumeric() || "._-".contains(c) {
-                    c
-                } else {
-                    '_'
-                }
-            })
-            .collect();
-        let end = if text.contains("definitions") && text.contains(WSDL) {
-            ".wsdl"
-        } else {
-            ".xsd"
-        };
-        let stem = clean
-            .trim_start_matches('.')
-            .strip_suffix(end)
-            .unwrap_or(clean.trim_start_matches('.'))
-            .to_owned();
-        let stem = if stem.is_empty() {
-            "schema".to_owned()
-        } else {
-            stem
-        };
+        let (stem, end) = plain_name(name, text);
         let mut free = format!("{stem}{end}");
         let mut n = 1;
-        while names.values().any(|v| v.eq_ignore_ascii_case(&free)) {
+        while !taken.insert(free.to_ascii_lowercase()) {
             n += 1;
             free = format!("{stem}_{n}{end}");
         }
         names.insert(name, free);
     }
-    let all = || files.keys().map(String::as_str);
-    let mut out = Files::new();
-    for (old, new) in &names {
-        let Some(text) = files.get(*old) else {
-            continue;
-        };
-        let mut rewritten = String::with_capacity(text.len());
-        let mut from = 0;
-        for (range, location) in references(text) {
-            if let Some(target) = find_name(all(), old, &location).and_then(|t| names.get(t)) {
-                rewritten.push_str(&text[from..range.start]);
-                rewritten.push_str(target);
-                from = range.end;
-            }
-        }
-        rewritten.push_str(&text[from..]);
-        out.insert(new.clone(), rewritten);
+    let rewritten = names.iter().filter_map(|(old, new)| {
+        let text = files.get(*old)?;
+        Some((new.clone(), with_names(files, old, text, &names)))
+    });
+    (rewritten.collect(), names[main].clone())
+}
+
+/// The stem and end of a plain file name for a file of a definition.
+fn plain_name(name: &str, text: &str) -> (String, &'static str) {
+    let path = name.split(['?', '#']).next().unwrap_or(name);
+    let path = path.trim_end_matches('/');
+    let last = path.rsplit('/').next().unwrap_or(path);
+    let plain = |c: char| match c {
+        c if c.is_ascii_alphanumeric() || "._-".contains(c) => c,
+        _ => '_',
+    };
+    let clean: String = last.chars().map(plain).collect();
+    let end = if text.contains("definitions") && text.contains(WSDL) {
+        ".wsdl"
+    } else {
+        ".xsd"
+    };
+    let clean = clean.trim_start_matches('.');
+    match clean.strip_suffix(end).unwrap_or(clean) {
+        "" => ("schema".to_owned(), end),
+        stem => (stem.to_owned(), end),
     }
-    (out, names[main].clone())
+}
+
+/// A text whose references name other files by their new names.
+fn with_names(files: &Files, old: &str, text: &str, names: &BTreeMap<&str, String>) -> String {
+    let mut rewritten = String::with_capacity(text.len());
+    let mut from = 0;
+    for (range, location) in references(text) {
+        let found = find_name(files.keys().map(String::as_str), old, &location);
+        if let Some(target) = found.and_then(|t| names.get(t)) {
+            rewritten.push_str(&text[from..range.start]);
+            rewritten.push_str(target);
+            from = range.end;
+        }
+    }
+    rewritten.push_str(&text[from..]);
+    rewritten
 }

@@ -61,74 +61,71 @@ fn shape(plan: &Plan, operation: &Operation) -> Shape {
         return whole_name(operation, "its name has no verb that tells a method");
     }
     let noun = noun.join("-");
-    let Some(fields) = flat_fields(plan, operation) else {
-        return match verb {
-            _ if MAKING.contains(&verb) => body(
-                operation,
-                "POST",
-                format!("/{noun}"),
-                format!("“{verb}” makes something new"),
-            ),
-            _ => whole_name(operation, "its input is nested, so it is sent as a body"),
-        };
+    let fields = flat_fields(plan, operation);
+    if MAKING.contains(&verb) {
+        let why = format!("“{verb}” makes something new");
+        return body(operation, "POST", format!("/{noun}"), why);
+    }
+    let Some(fields) = fields else {
+        return whole_name(operation, "its input is nested, so it is sent as a body");
     };
-    let key = fields
+    match verb {
+        _ if READING.contains(&verb) => reading(operation, verb, &noun, fields),
+        "Delete" | "Remove" => match (key_of(&fields), fields.len()) {
+            (Some(key), 1) => Shape {
+                in_path: vec![(key.clone(), lower_camel(&key))],
+                ..body(
+                    operation,
+                    "DELETE",
+                    with_key(&noun, &key),
+                    format!("“{verb}” takes away what its one input names"),
+                )
+            },
+            _ => no_method(operation, verb),
+        },
+        _ => no_method(operation, verb),
+    }
+}
+
+fn no_method(operation: &Operation, verb: &str) -> Shape {
+    let why = format!("“{verb}” changes something and tells no standard method");
+    whole_name(operation, &why)
+}
+
+/// The member that names what an operation is about.
+fn key_of(fields: &[(String, bool)]) -> Option<String> {
+    fields
         .iter()
         .find(|(name, required)| *required && looks_like_key(name))
         .or_else(|| fields.iter().find(|(_, r)| *r && fields.len() == 1))
-        .map(|(n, _)| n.clone());
-    let with_key = |key: &str| {
-        (
-            format!("/{noun}/{{{}}}", lower_camel(key)),
-            vec![(key.to_owned(), lower_camel(key))],
-        )
+        .map(|(name, _)| name.clone())
+}
+
+fn with_key(noun: &str, key: &str) -> String {
+    format!("/{noun}/{{{}}}", lower_camel(key))
+}
+
+fn reading(operation: &Operation, verb: &str, noun: &str, fields: Vec<(String, bool)>) -> Shape {
+    let lists = LISTING.contains(&verb);
+    let (path, in_path) = match key_of(&fields) {
+        Some(key) if !lists => (with_key(noun, &key), vec![(key.clone(), lower_camel(&key))]),
+        _ => (format!("/{noun}"), Vec::new()),
     };
-    match verb {
-        _ if READING.contains(&verb) => {
-            let (path, in_path) = match &key {
-                Some(key) if !LISTING.contains(&verb) => with_key(key),
-                _ => (format!("/{noun}"), Vec::new()),
-            };
-            let in_query = fields
-                .into_iter()
-                .filter(|(n, _)| !in_path.iter().any(|(p, _)| p == n))
-                .map(|(n, _)| (n.clone(), lower_camel(&n)))
-                .collect();
-            let what = if LISTING.contains(&verb) {
-                "lists"
-            } else {
-                "reads one"
-            };
-            Shape {
-                id: lower_camel(&operation.name),
-                method: "GET",
-                path,
-                in_path,
-                in_query,
-                why: format!("“{verb}” {what}, and its inputs are plain values"),
-            }
-        }
-        "Delete" | "Remove" if key.is_some() && fields.len() == 1 => {
-            let (path, in_path) = with_key(key.as_deref().unwrap_or_default());
-            Shape {
-                id: lower_camel(&operation.name),
-                method: "DELETE",
-                path,
-                in_path,
-                in_query: Vec::new(),
-                why: format!("“{verb}” takes away what its one input names"),
-            }
-        }
-        _ if MAKING.contains(&verb) => body(
+    let in_query = fields
+        .into_iter()
+        .filter(|(n, _)| !in_path.iter().any(|(p, _)| p == n))
+        .map(|(n, _)| (n.clone(), lower_camel(&n)))
+        .collect();
+    let what = if lists { "lists" } else { "reads one" };
+    Shape {
+        in_path,
+        in_query,
+        ..body(
             operation,
-            "POST",
-            format!("/{noun}"),
-            format!("“{verb}” makes something new"),
-        ),
-        _ => whole_name(
-            operation,
-            &format!("“{verb}” changes something and tells no standard method"),
-        ),
+            "GET",
+            path,
+            format!("“{verb}” {what}, and its inputs are plain values"),
+        )
     }
 }
 

@@ -69,45 +69,22 @@ pub fn related(media_type: &str, body: &[u8]) -> Result<Related, String> {
     let mut root: Option<(Vec<u8>, String)> = None;
     let mut parts = HashMap::new();
     while !rest.starts_with(b"--") {
-        let head_end = memmem::find(rest, b"\r\n\r\n").ok_or("a part has no end of its header")?;
-        let head = String::from_utf8_lossy(&rest[..head_end]).into_owned();
-        let content = &rest[head_end + 4..];
-        let end = memmem::find(content, delimiter.as_bytes()).ok_or("its last part is cut off")?;
-        let field = |name: &str| {
-            // A field may go on in the next line.
-            let unfolded = head.replace("\r\n ", " ").replace("\r\n\t", " ");
-            unfolded.lines().find_map(|l| {
-                l.split_once(':')
-                    .filter(|(k, _)| k.trim().eq_ignore_ascii_case(name))
-                    .map(|(_, v)| v.trim().to_owned())
-            })
-        };
-        let octets = match field("content-transfer-encoding")
-            .unwrap_or_default()
-            .to_ascii_lowercase()
-            .as_str()
-        {
-            "base64" => {
-                let text = String::from_utf8_lossy(&content[..end]).into_owned();
-                crate::simple::from_base64(&text)
-                    .ok_or("a part is no base64, which it says it is")?
-            }
-            "quoted-printable" => quoted_printable(&content[..end]),
-            _ => content[..end].to_vec(),
-        };
-        let id = field("content-id").map(|i| i.trim_matches(['<', '>']).to_owned());
+        let (part, behind) = part(rest, delimiter.as_bytes())?;
+        let id = part
+            .field("content-id")
+            .map(|i| i.trim_matches(['<', '>']).to_owned());
         let is_root = match &start {
             Some(start) => id.as_ref() == Some(start),
             None => root.is_none(),
         };
         if is_root && root.is_none() {
-            root = Some((octets, field("content-type").unwrap_or_default()));
-        } else if let Some(id) = id {
-            parts.insert(id, octets);
-        } else if let Some(location) = field("content-location") {
-            parts.insert(location, octets);
+            // RFC 2046 §5.1.2: a part without a type is text.
+            let root_type = part.field("content-type").unwrap_or_default();
+            root = Some((part.octets()?, root_type));
+        } else if let Some(name) = id.or_else(|| part.field("content-location")) {
+            parts.insert(name, part.octets()?);
         }
-        rest = &content[end + delimiter.len()..];
+        rest = behind;
         if parts.len() > 1000 {
             return Err("it has more than 1000 parts".into());
         }
@@ -118,6 +95,51 @@ pub fn related(media_type: &str, body: &[u8]) -> Result<Related, String> {
         root_type,
         parts,
     })
+}
+
+/// One part: its header, lines unfolded, and its content as it stands.
+struct Part<'b> {
+    head: String,
+    content: &'b [u8],
+}
+
+/// The part that begins here, and what stands behind its delimiter.
+fn part<'b>(rest: &'b [u8], delimiter: &[u8]) -> Result<(Part<'b>, &'b [u8]), String> {
+    let head_end = memmem::find(rest, b"\r\n\r\n").ok_or("a part has no end of its header")?;
+    let head = String::from_utf8_lossy(&rest[..head_end]);
+    // A field may go on in the next line.
+    let head = head.replace("\r\n ", " ").replace("\r\n\t", " ");
+    let content = &rest[head_end + 4..];
+    let end = memmem::find(content, delimiter).ok_or("its last part is cut off")?;
+    let part = Part {
+        head,
+        content: &content[..end],
+    };
+    Ok((part, &content[end + delimiter.len()..]))
+}
+
+impl Part<'_> {
+    fn field(&self, name: &str) -> Option<String> {
+        self.head.lines().find_map(|line| {
+            let (key, value) = line.split_once(':')?;
+            let same = key.trim().eq_ignore_ascii_case(name);
+            same.then(|| value.trim().to_owned())
+        })
+    }
+
+    /// RFC 2045 §6.
+    fn octets(&self) -> Result<Vec<u8>, String> {
+        let encoding = self.field("content-transfer-encoding").unwrap_or_default();
+        match encoding.to_ascii_lowercase().as_str() {
+            "base64" => {
+                let text = String::from_utf8_lossy(self.content);
+                crate::simple::from_base64(&text)
+                    .ok_or_else(|| "a part is no base64, which it says it is".to_owned())
+            }
+            "quoted-printable" => Ok(quoted_printable(self.content)),
+            _ => Ok(self.content.to_vec()),
+        }
+    }
 }
 
 /// RFC 2045 §6.7.

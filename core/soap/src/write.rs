@@ -97,7 +97,7 @@ impl Envelope {
         }
         open.push(b'>');
         let mut fixed_headers = Vec::new();
-        let mut writer = Writer::new(&plan, &mut fixed_headers, encoded);
+        let mut writer = EnvelopeWriter::new(&plan, &mut fixed_headers, encoded);
         for header in &operation.headers {
             if let Some(value) = headers.get(&header.json) {
                 writer.within(&header.json, |w| w.element(header, &Json::of(value)));
@@ -160,7 +160,7 @@ impl Envelope {
         out: &mut Vec<u8>,
     ) -> Result<(), Vec<WriteError>> {
         out.extend_from_slice(&self.open);
-        let mut writer = Writer::new(&self.plan, out, self.encoded);
+        let mut writer = EnvelopeWriter::new(&self.plan, out, self.encoded);
         if !self.fixed_headers.is_empty() || !more.is_empty() || headers.is_some() {
             writer.out.extend_from_slice(b"<soap:Header>");
             writer.out.extend_from_slice(more);
@@ -201,7 +201,7 @@ fn input_holds_any(plan: &Plan, headers: &[Member], input: &Message) -> bool {
 /// The members of a JSON object.
 type Members<'m, 'j> = &'m [(std::borrow::Cow<'j, str>, Json<'j>)];
 
-struct Writer<'a> {
+struct EnvelopeWriter<'a> {
     plan: &'a Plan,
     out: &'a mut Vec<u8>,
     errors: Vec<WriteError>,
@@ -215,7 +215,7 @@ struct Writer<'a> {
     xml: u16,
 }
 
-impl<'a> Writer<'a> {
+impl<'a> EnvelopeWriter<'a> {
     fn new(plan: &'a Plan, out: &'a mut Vec<u8>, encoded: Option<&'static str>) -> Self {
         Self {
             plan,

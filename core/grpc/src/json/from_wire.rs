@@ -5,26 +5,24 @@
 //! taken back and it is read by the slower way, which sorts first; everything inside it then takes the slower way too, so
 //! that no message is read more often than it has messages around it.
 
+mod known;
+mod maps;
+mod quick;
 mod values;
 
 use std::collections::{HashMap, HashSet};
 
-use super::known;
 use super::raw::{Raw, WireError, read_tag, read_value, varint_len, wire_name};
 use super::text::{base64_into, quoted};
 use super::varint::unzigzag;
 use crate::types::*;
 
+use quick::Flow;
+
 type Result<T> = std::result::Result<T, WireError>;
 
-/// How a message is to be read on.
-enum Flow {
-    Done,
-    /// The quick way cannot go on.
-    Again,
-}
-
-pub(super) struct Writer<'t, 'o> {
+/// Writes JSON while it reads the wire.
+pub(super) struct FromWire<'t, 'o> {
     pub(super) types: &'t Types,
     pub(super) options: JsonOptions,
     pub(super) out: &'o mut Vec<u8>,
@@ -42,7 +40,7 @@ impl Types {
         options: JsonOptions,
         out: &mut Vec<u8>,
     ) -> Result<()> {
-        Writer {
+        FromWire {
             types: self,
             options,
             out,
@@ -62,7 +60,7 @@ impl Types {
         options: JsonOptions,
         out: &mut Vec<u8>,
     ) -> Result<()> {
-        let mut w = Writer {
+        let mut w = FromWire {
             types: self,
             options,
             out,
@@ -82,7 +80,7 @@ impl Types {
     }
 }
 
-impl<'t> Writer<'t, '_> {
+impl FromWire<'_, '_> {
     pub(super) fn message(
         &mut self,
         id: MessageId,
@@ -95,7 +93,7 @@ impl<'t> Writer<'t, '_> {
             return Err(WireError::TooDeep(of.name.to_string()));
         }
         if let Some(known) = of.well_known {
-            return known::write(self, known, of, wire, depth);
+            return self.known(known, of, wire, depth);
         }
         let start = self.out.len();
         self.out.push(b'{');
@@ -124,92 +122,12 @@ impl<'t> Writer<'t, '_> {
         });
     }
 
-    fn quick(&mut self, of: &MessageType, wire: &[u8], depth: usize, start: usize) -> Result<Flow> {
-        let (mut pos, mut next, mut oneofs) = (0, 0usize, 0u64);
-        while pos < wire.len() {
-            let tag_at = pos;
-            let cut = || WireError::CutOff(of.name.to_string());
-            let (number, wire_type) = read_tag(wire, &mut pos).ok_or_else(cut)?;
-            let Some(index) = of.index(number) else {
-                read_value(wire, &mut pos, number, wire_type).ok_or_else(cut)?;
-                continue;
-            };
-            if index < next {
-                return Ok(Flow::Again);
-            }
-            let field = &of.fields[index];
-            if let Some(choice) = field.oneof {
-                let bit = 1u64.checked_shl(u32::from(choice)).unwrap_or(0);
-                if bit == 0 || oneofs & bit != 0 {
-                    return Ok(Flow::Again);
-                }
-                oneofs |= bit;
-            }
-            let raw = read_value(wire, &mut pos, number, wire_type)
-                .ok_or_else(|| WireError::CutOff(place(of, field)))?;
-            if self.options.defaults {
-                self.defaults(&of.fields[next..index], start)?;
-            }
-            next = index + 1;
-            match field.cardinality {
-                Cardinality::Single => {
-                    if !self.skipped(field, &raw) {
-                        self.key(field, start);
-                        self.value(of, field, field.kind, &raw, depth, false)?;
-                    }
-                }
-                Cardinality::Repeated => {
-                    if raw.wire_type == LENGTH
-                        && raw.bytes.is_empty()
-                        && field.kind.packable()
-                        && !self.options.defaults
-                    {
-                        next = index;
-                        continue;
-                    }
-                    self.key(field, start);
-                    self.out.push(b'[');
-                    let list = self.out.len();
-                    self.element(of, field, &raw, depth, false, list)?;
-                    let tag = &wire[tag_at..tag_at + varint_len(wire, tag_at)];
-                    while wire[pos..].starts_with(tag) {
-                        pos += tag.len();
-                        let raw = read_value(wire, &mut pos, number, wire_type)
-                            .ok_or_else(|| WireError::CutOff(place(of, field)))?;
-                        self.element(of, field, &raw, depth, false, list)?;
-                    }
-                    self.out.push(b']');
-                }
-                Cardinality::Map { key } => {
-                    self.key(field, start);
-                    let tag = &wire[tag_at..tag_at + varint_len(wire, tag_at)];
-                    if !wire[pos..].starts_with(tag) {
-                        self.map(of, field, key, &[raw], depth)?;
-                        continue;
-                    }
-                    let mut entries = vec![raw];
-                    while wire[pos..].starts_with(tag) {
-                        pos += tag.len();
-                        entries.push(
-                            read_value(wire, &mut pos, number, wire_type)
-                                .ok_or_else(|| WireError::CutOff(place(of, field)))?,
-                        );
-                    }
-                    self.map(of, field, key, &entries, depth)?;
-                }
-            }
-        }
-        if self.options.defaults {
-            self.defaults(&of.fields[next..], start)?;
-        }
-        Ok(Flow::Done)
-    }
-
     /// All values with their field's index, by field, otherwise in the order they came; only the last of a choice.
     fn sorted<'b>(&self, of: &MessageType, wire: &'b [u8]) -> Result<Vec<(usize, Raw<'b>)>> {
         let cut = || WireError::CutOff(of.name.to_string());
         let (mut pos, mut found) = (0, Vec::new());
-        let mut chosen: HashMap<u16, usize> = HashMap::new();
+        // Of each choice the field that came last, and since where in what was found.
+        let mut chosen: HashMap<u16, (usize, usize)> = HashMap::new();
         while pos < wire.len() {
             let (number, wire_type) = read_tag(wire, &mut pos).ok_or_else(cut)?;
             let raw = read_value(wire, &mut pos, number, wire_type).ok_or_else(cut)?;
@@ -217,15 +135,20 @@ impl<'t> Writer<'t, '_> {
                 continue;
             };
             if let Some(choice) = of.fields[index].oneof {
-                // Whatever of the choice came before is no longer set (“Last One Wins”).
-                if chosen
-                    .insert(choice, index)
-                    .is_some_and(|before| before != index)
-                {
-                    found.retain(|(i, _): &(usize, Raw<'_>)| of.fields[*i].oneof != Some(choice));
+                let last = chosen.entry(choice).or_insert((index, found.len()));
+                if last.0 != index {
+                    *last = (index, found.len());
                 }
             }
             found.push((index, raw));
+        }
+        if !chosen.is_empty() {
+            // Whatever of the choice came before is no longer set (“Last One Wins”).
+            let mut at = 0..;
+            found.retain(|(index, _): &(usize, Raw<'_>)| {
+                let since = of.fields[*index].oneof.and_then(|c| chosen.get(&c));
+                at.next() >= since.map(|(_, since)| *since)
+            });
         }
         found.sort_by_key(|(i, _)| *i);
         Ok(found)
@@ -364,120 +287,6 @@ impl<'t> Writer<'t, '_> {
         }
         self.value(of, field, field.kind, raw, depth, slow)
     }
-
-    fn map(
-        &mut self,
-        of: &MessageType,
-        field: &Field,
-        key: Kind,
-        entries: &[Raw<'_>],
-        depth: usize,
-    ) -> Result<()> {
-        self.out.push(b'{');
-        let list = self.out.len();
-        if let [one] = entries {
-            let (k, v) = entry_of(of, field, key, one)?;
-            self.entry(of, field, key, (k.as_ref(), v.as_ref()), depth, list)?;
-        } else {
-            let parts: Vec<_> = entries
-                .iter()
-                .map(|entry| entry_of(of, field, key, entry))
-                .collect::<Result<_>>()?;
-            // The last entry of a key counts.
-            let identity = |raw: &Option<Raw<'_>>| {
-                raw.map_or((0, Vec::new()), |r| (r.number, r.bytes.to_vec()))
-            };
-            let mut seen = HashSet::new();
-            let keep: Vec<bool> = parts
-                .iter()
-                .rev()
-                .map(|(k, _)| seen.insert(identity(k)))
-                .collect();
-            for ((k, v), _) in parts
-                .iter()
-                .zip(keep.iter().rev())
-                .filter(|(_, keep)| **keep)
-            {
-                self.entry(of, field, key, (k.as_ref(), v.as_ref()), depth, list)?;
-            }
-        }
-        self.out.push(b'}');
-        Ok(())
-    }
-
-    fn entry(
-        &mut self,
-        of: &MessageType,
-        field: &Field,
-        key: Kind,
-        (k, v): (Option<&Raw<'_>>, Option<&Raw<'_>>),
-        depth: usize,
-        list: usize,
-    ) -> Result<()> {
-        if v.is_some_and(|raw| self.skipped(field, raw)) {
-            return Ok(());
-        }
-        if self.out.len() > list {
-            self.out.push(b',');
-        }
-        self.map_key(of, field, key, k)?;
-        self.out.push(b':');
-        match v {
-            Some(raw) => self.value(of, field, field.kind, raw, depth, true),
-            None => self.zero(field.kind),
-        }
-    }
-
-    fn map_key(
-        &mut self,
-        of: &MessageType,
-        field: &Field,
-        key: Kind,
-        raw: Option<&Raw<'_>>,
-    ) -> Result<()> {
-        if key == Kind::String {
-            return match raw {
-                Some(raw) => self.value(of, field, key, raw, 0, true),
-                None => self.zero(key),
-            };
-        }
-        // Numbers and booleans are texts as names of members.
-        let at = self.out.len();
-        match raw {
-            Some(raw) => self.value(of, field, key, raw, 0, true)?,
-            None => self.zero(key)?,
-        }
-        if self.out.get(at) != Some(&b'"') {
-            self.out.insert(at, b'"');
-            self.out.push(b'"');
-        }
-        Ok(())
-    }
-}
-
-type Entry<'b> = (Option<Raw<'b>>, Option<Raw<'b>>);
-
-/// Key and value of a map's entry.
-fn entry_of<'b>(of: &MessageType, field: &Field, key: Kind, entry: &Raw<'b>) -> Result<Entry<'b>> {
-    if entry.wire_type != LENGTH {
-        return Err(WireError::OtherType(
-            place(of, field),
-            wire_name(entry.wire_type),
-        ));
-    }
-    let (mut pos, mut k, mut v) = (0, None, None);
-    while pos < entry.bytes.len() {
-        let cut = || WireError::CutOff(place(of, field));
-        let (number, wire_type) = read_tag(entry.bytes, &mut pos).ok_or_else(cut)?;
-        let raw = read_value(entry.bytes, &mut pos, number, wire_type).ok_or_else(cut)?;
-        match number {
-            1 if wire_type == key.wire_type() => k = Some(raw),
-            2 if wire_type == field.kind.wire_type() => v = Some(raw),
-            1 | 2 => return Err(WireError::OtherType(place(of, field), wire_name(wire_type))),
-            _ => {}
-        }
-    }
-    Ok((k, v))
 }
 
 /// Numbers that JSON has no digits for.

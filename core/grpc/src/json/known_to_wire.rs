@@ -2,11 +2,11 @@
 
 use super::pull::Next;
 use super::text::{read_duration, read_timestamp, snake_path};
-use super::to_wire::{Reader, Result};
+use super::to_wire::{Result, ToWire};
 use super::varint::put_varint;
 use crate::types::*;
 
-impl Reader<'_, '_, '_> {
+impl ToWire<'_, '_, '_> {
     /// A well-known message that JSON writes as a text, without its length.
     pub(super) fn known_text(
         &mut self,
@@ -134,45 +134,25 @@ impl Reader<'_, '_, '_> {
         if self.json.peek()? != Next::Object {
             return self.wrong("an object");
         }
-        // Its type may stand anywhere among its members.
-        let start = self.json.position();
-        let (mut url, mut value, mut first, mut empty) = (None, None, true, true);
-        let mut ahead = self.json.clone();
-        ahead.enter()?;
-        while let Some(name) = ahead.member(first)? {
-            first = false;
-            empty = false;
-            match &*name {
-                "@type" if ahead.peek()? == Next::String => {
-                    url = Some(ahead.string()?.into_owned())
-                }
-                "value" => {
-                    ahead.peek()?;
-                    value = Some(ahead.position());
-                    ahead.skip()?;
-                }
-                _ => drop(ahead.skip()?),
-            }
-        }
-        let end = ahead.position();
-        let Some(url) = url else {
-            self.json.rewind(end);
-            if !empty {
+        let ahead = self.look_ahead()?;
+        let Some(url) = &ahead.url else {
+            self.json.rewind(ahead.end);
+            if !ahead.empty {
                 self.mistake("needs “@type”, the type of what it holds");
             }
             return Ok(());
         };
-        let name = url.rsplit('/').next().unwrap_or(&url);
+        let name = url.rsplit('/').next().unwrap_or(url);
         let Some(id) = self.types.find(name).filter(|_| url.contains('/')) else {
-            self.json.rewind(end);
+            self.json.rewind(ahead.end);
             let since = self.mistakes.len();
+            let hint = if url.contains('/') {
+                ""
+            } else {
+                "; a type’s address has a slash before its name"
+            };
             self.mistake(format!(
-                "the definition does not know the type “{url}”{}",
-                if url.contains('/') {
-                    ""
-                } else {
-                    "; a type’s address has a slash before its name"
-                }
+                "the definition does not know the type “{url}”{hint}"
             ));
             self.below(since, "@type");
             return Ok(());
@@ -182,25 +162,68 @@ impl Reader<'_, '_, '_> {
         self.out.extend_from_slice(url.as_bytes());
         self.out.push(0x12);
         let content = self.open();
-        let of = self.types.message(id);
-        if depth >= MAX_DEPTH {
-            self.mistake("lies in more than 100 messages");
-        } else if let Some(known) = of.well_known.filter(|k| *k != WellKnown::HttpBody) {
-            match value {
-                Some(at) => {
-                    self.json.rewind(at);
-                    let since = self.mistakes.len();
-                    self.known(known, of, depth + 1)?;
-                    self.below(since, "value");
-                }
-                None => self.mistake(format!("{name} stands in the member “value”")),
-            }
-        } else {
-            self.json.rewind(start);
-            self.members(of, depth + 1, true)?;
-        }
+        self.any_content(self.types.message(id), &ahead, depth)?;
         self.close(content);
-        self.json.rewind(end);
+        self.json.rewind(ahead.end);
         Ok(())
     }
+
+    fn any_content(&mut self, of: &MessageType, ahead: &Ahead, depth: usize) -> Result<()> {
+        if depth >= MAX_DEPTH {
+            self.mistake("lies in more than 100 messages");
+            return Ok(());
+        }
+        let Some(known) = of.well_known.filter(|k| *k != WellKnown::HttpBody) else {
+            self.json.rewind(ahead.start);
+            return self.members(of, depth + 1, true);
+        };
+        let Some(value) = ahead.value else {
+            self.mistake(format!("{} stands in the member “value”", of.name));
+            return Ok(());
+        };
+        self.json.rewind(value);
+        let since = self.mistakes.len();
+        self.known(known, of, depth + 1)?;
+        self.below(since, "value");
+        Ok(())
+    }
+
+    /// What the members of an `Any` are, whose type may stand anywhere among them.
+    fn look_ahead(&mut self) -> Result<Ahead> {
+        let mut seen = Ahead {
+            url: None,
+            value: None,
+            empty: true,
+            start: self.json.position(),
+            end: 0,
+        };
+        let mut ahead = self.json.clone();
+        ahead.enter()?;
+        while let Some(name) = ahead.member(seen.empty)? {
+            seen.empty = false;
+            match &*name {
+                "@type" if ahead.peek()? == Next::String => {
+                    seen.url = Some(ahead.string()?.into_owned());
+                }
+                "value" => {
+                    ahead.peek()?;
+                    seen.value = Some(ahead.position());
+                    ahead.skip()?;
+                }
+                _ => drop(ahead.skip()?),
+            }
+        }
+        seen.end = ahead.position();
+        Ok(seen)
+    }
+}
+
+/// The members of an `Any`.
+struct Ahead {
+    url: Option<String>,
+    /// Where the member `value` has its value.
+    value: Option<usize>,
+    empty: bool,
+    start: usize,
+    end: usize,
 }

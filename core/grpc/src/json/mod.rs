@@ -1,8 +1,8 @@
 //! Between wire bytes and JSON bytes, by the JSON mapping of protocol buffers, with no message in between.
 
 mod from_wire;
-pub(crate) mod known;
 mod known_to_wire;
+mod lists_to_wire;
 pub mod pull;
 mod raw;
 mod scalars;

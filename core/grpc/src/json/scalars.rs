@@ -5,7 +5,7 @@ use base64::alphabet;
 use base64::engine::{DecodePaddingMode, GeneralPurpose, GeneralPurposeConfig};
 
 use super::text::{NotInteger, read_integer};
-use super::to_wire::Reader;
+use super::to_wire::ToWire;
 use super::varint::{put_varint, zigzag};
 use crate::types::*;
 
@@ -26,7 +26,7 @@ fn names_of(e: &EnumType) -> String {
     )
 }
 
-impl Reader<'_, '_, '_> {
+impl ToWire<'_, '_, '_> {
     /// A value that is given as a text.
     pub(super) fn text(&mut self, kind: Kind, text: &str) -> std::result::Result<(), String> {
         match kind {
@@ -95,58 +95,35 @@ impl Reader<'_, '_, '_> {
             }
             .to_owned()
         })?;
-        let within = |least: i128, most: i128| {
-            if (least..=most).contains(&value) {
-                Ok(())
-            } else {
-                Err(format!("must lie between {least} and {most}"))
+        if let Kind::Enum(id) = kind
+            && self.types.enumeration(id).null
+            && value != 0
+        {
+            return Err("must be null".into());
+        }
+        let (least, most): (i128, i128) = match kind {
+            Kind::Int32 | Kind::Sint32 | Kind::Sfixed32 | Kind::Enum(_) => {
+                (i32::MIN.into(), i32::MAX.into())
             }
+            Kind::Int64 | Kind::Sint64 | Kind::Sfixed64 => (i64::MIN.into(), i64::MAX.into()),
+            Kind::Uint32 | Kind::Fixed32 => (0, u32::MAX.into()),
+            Kind::Uint64 | Kind::Fixed64 => (0, u64::MAX.into()),
+            _ => return Err("must be another kind of value".into()),
         };
+        if !(least..=most).contains(&value) {
+            return Err(format!("must lie between {least} and {most}"));
+        }
         match kind {
-            Kind::Enum(id) if self.types.enumeration(id).null && value != 0 => {
-                return Err("must be null".into());
-            }
-            Kind::Int32 | Kind::Enum(_) => {
-                within(i32::MIN.into(), i32::MAX.into())?;
-                put_varint(self.out, value as i64 as u64);
-            }
-            Kind::Int64 => {
-                within(i64::MIN.into(), i64::MAX.into())?;
-                put_varint(self.out, value as i64 as u64);
-            }
-            Kind::Uint32 => {
-                within(0, u32::MAX.into())?;
-                put_varint(self.out, value as u64);
-            }
-            Kind::Uint64 => {
-                within(0, u64::MAX.into())?;
-                put_varint(self.out, value as u64);
-            }
-            Kind::Sint32 => {
-                within(i32::MIN.into(), i32::MAX.into())?;
-                put_varint(self.out, zigzag(value as i64) & 0xffff_ffff);
-            }
-            Kind::Sint64 => {
-                within(i64::MIN.into(), i64::MAX.into())?;
-                put_varint(self.out, zigzag(value as i64));
-            }
-            Kind::Fixed32 => {
-                within(0, u32::MAX.into())?;
+            Kind::Sint32 => put_varint(self.out, zigzag(value as i64) & 0xffff_ffff),
+            Kind::Sint64 => put_varint(self.out, zigzag(value as i64)),
+            Kind::Fixed32 | Kind::Sfixed32 => {
                 self.out.extend_from_slice(&(value as u32).to_le_bytes());
             }
-            Kind::Sfixed32 => {
-                within(i32::MIN.into(), i32::MAX.into())?;
-                self.out.extend_from_slice(&(value as i32).to_le_bytes());
-            }
-            Kind::Fixed64 => {
-                within(0, u64::MAX.into())?;
+            Kind::Fixed64 | Kind::Sfixed64 => {
                 self.out.extend_from_slice(&(value as u64).to_le_bytes());
             }
-            Kind::Sfixed64 => {
-                within(i64::MIN.into(), i64::MAX.into())?;
-                self.out.extend_from_slice(&(value as i64).to_le_bytes());
-            }
-            _ => return Err("must be another kind of value".into()),
+            // Negative ones of 32 bits stand there with the bits of 64.
+            _ => put_varint(self.out, value as u64),
         }
         Ok(())
     }

@@ -52,44 +52,43 @@ pub(super) type Result<T> = std::result::Result<T, SyntaxError>;
 const MAX_MISTAKES: usize = 50;
 
 /// Fields that stood in an object already.
+#[derive(Default)]
 struct Seen {
-    low: u128,
-    rest: Vec<u16>,
+    low: u64,
+    /// A bit for each of those behind the first 64.
+    rest: Vec<u64>,
     oneofs: Vec<(u16, u16)>,
 }
 
 impl Seen {
-    fn new() -> Self {
-        Self {
-            low: 0,
-            rest: Vec::new(),
-            oneofs: Vec::new(),
-        }
-    }
-
     /// Whether it is the first time.
     fn first(&mut self, index: usize) -> bool {
-        if index < 128 {
-            let bit = 1u128 << index;
-            let first = self.low & bit == 0;
-            self.low |= bit;
-            return first;
-        }
-        let first = !self.rest.contains(&(index as u16));
-        self.rest.push(index as u16);
+        let bit = 1u64 << (index % 64);
+        let word = match index / 64 {
+            0 => &mut self.low,
+            n => {
+                if self.rest.len() < n {
+                    self.rest.resize(n, 0);
+                }
+                &mut self.rest[n - 1]
+            }
+        };
+        let first = *word & bit == 0;
+        *word |= bit;
         first
     }
 
     fn has(&self, index: usize) -> bool {
-        if index < 128 {
-            self.low & (1 << index) != 0
-        } else {
-            self.rest.contains(&(index as u16))
-        }
+        let word = match index / 64 {
+            0 => Some(&self.low),
+            n => self.rest.get(n - 1),
+        };
+        word.is_some_and(|w| w & (1 << (index % 64)) != 0)
     }
 }
 
-pub(crate) struct Reader<'t, 'j, 'o> {
+/// Writes the wire while it reads JSON.
+pub(crate) struct ToWire<'t, 'j, 'o> {
     pub(super) types: &'t Types,
     pub(super) options: JsonOptions,
     pub(super) json: Pull<'j>,
@@ -150,9 +149,9 @@ impl Types {
         options: JsonOptions,
         explicit: bool,
         out: &mut Vec<u8>,
-        with: impl FnOnce(&mut Reader<'_, '_, '_>) -> Result<()>,
+        with: impl FnOnce(&mut ToWire<'_, '_, '_>) -> Result<()>,
     ) -> std::result::Result<(), JsonError> {
-        let mut reader = Reader {
+        let mut to_wire = ToWire {
             types: self,
             options,
             json: Pull::new(json)?,
@@ -161,12 +160,12 @@ impl Types {
             explicit,
             texts: false,
         };
-        with(&mut reader)?;
-        reader.json.end()?;
-        if reader.mistakes.is_empty() {
+        with(&mut to_wire)?;
+        to_wire.json.end()?;
+        if to_wire.mistakes.is_empty() {
             Ok(())
         } else {
-            Err(JsonError::Mistakes(reader.mistakes))
+            Err(JsonError::Mistakes(to_wire.mistakes))
         }
     }
 
@@ -177,7 +176,7 @@ impl Types {
         text: &str,
         out: &mut Vec<u8>,
     ) -> std::result::Result<(), String> {
-        let mut r = Reader {
+        let mut r = ToWire {
             types: self,
             options: JsonOptions::default(),
             json: Pull::new(b"").map_err(|e| e.to_string())?,
@@ -190,7 +189,7 @@ impl Types {
     }
 }
 
-impl Reader<'_, '_, '_> {
+impl ToWire<'_, '_, '_> {
     pub(super) fn mistake(&mut self, message: impl Into<String>) {
         if self.mistakes.len() < MAX_MISTAKES {
             self.mistakes.push(Mistake {
@@ -254,7 +253,7 @@ impl Reader<'_, '_, '_> {
     /// The members of an object; `typed` when it is an `Any`, which has its type among them.
     pub(super) fn members(&mut self, of: &MessageType, depth: usize, typed: bool) -> Result<()> {
         self.json.enter()?;
-        let (mut first, mut seen, mut guess) = (true, Seen::new(), 0);
+        let (mut first, mut seen, mut guess) = (true, Seen::default(), 0);
         while let Some(name) = self.json.member(first)? {
             first = false;
             let guessed = of
@@ -311,7 +310,7 @@ impl Reader<'_, '_, '_> {
         seen.oneofs.push((choice, index as u16));
     }
 
-    fn takes_null(&self, field: &Field) -> bool {
+    pub(super) fn takes_null(&self, field: &Field) -> bool {
         match field.kind {
             Kind::Enum(id) => self.types.enumeration(id).null,
             Kind::Message(id) => self.types.message(id).well_known == Some(WellKnown::Value),
@@ -321,7 +320,8 @@ impl Reader<'_, '_, '_> {
 
     fn unknown(&mut self, of: &MessageType, name: &str) -> Result<()> {
         self.json.skip()?;
-        if !self.options.ignore_unknown {
+        // Whoever sends a million names nobody knows is not told of each what may have been meant.
+        if !self.options.ignore_unknown && self.mistakes.len() < MAX_MISTAKES {
             let near = porch_contract::suggest(name, of.fields.iter().map(|f| &*f.json));
             let since = self.mistakes.len();
             match near {
@@ -360,90 +360,6 @@ impl Reader<'_, '_, '_> {
         } else if !field.presence && !self.explicit && self.out[content..].iter().all(|b| *b == 0) {
             // A default is the same as nothing.
             self.out.truncate(start);
-        }
-        Ok(())
-    }
-
-    pub(super) fn list(&mut self, field: &Field, depth: usize) -> Result<()> {
-        if self.json.peek()? != Next::Array {
-            return self.wrong("an array");
-        }
-        self.json.enter()?;
-        let before = self.out.len();
-        let mut start = 0;
-        if field.packed {
-            self.out.extend_from_slice(field.length_tag().bytes());
-            start = self.open();
-        }
-        let (mut first, mut i) = (true, 0usize);
-        while self.json.element(first)? {
-            first = false;
-            let since = self.mistakes.len();
-            if self.json.peek()? == Next::Null && !self.takes_null(field) {
-                self.json.null()?;
-                self.mistake("a list holds no null");
-            } else {
-                if !field.packed {
-                    self.out.extend_from_slice(field.tag.bytes());
-                }
-                self.value(field.kind, depth)?;
-                if let Kind::Group(_) = field.kind {
-                    self.out
-                        .extend_from_slice(Tag::new(field.number, END_GROUP).bytes());
-                }
-            }
-            if self.mistakes.len() > since {
-                self.below(since, &i.to_string());
-            }
-            i += 1;
-        }
-        if field.packed && self.out.len() == start {
-            self.out.truncate(before);
-        } else if field.packed {
-            self.close(start);
-        }
-        Ok(())
-    }
-
-    pub(super) fn map(&mut self, field: &Field, key: Kind, depth: usize) -> Result<()> {
-        if self.json.peek()? != Next::Object {
-            return self.wrong("an object");
-        }
-        self.json.enter()?;
-        let mut first = true;
-        // A few names are looked through; many are hashed.
-        let (mut few, mut names) = (Vec::new(), std::collections::HashSet::new());
-        while let Some(name) = self.json.member(first)? {
-            first = false;
-            let since = self.mistakes.len();
-            let twice = few.contains(&name) || (!names.is_empty() && names.contains(&name));
-            if twice {
-                self.mistake("stands twice");
-            }
-            self.out.extend_from_slice(field.length_tag().bytes());
-            let entry = self.open();
-            self.out
-                .extend_from_slice(Tag::new(1, key.wire_type()).bytes());
-            if let Err(message) = self.text(key, &name) {
-                self.mistake(format!("as a key {message}"));
-            }
-            if self.json.peek()? == Next::Null && !self.takes_null(field) {
-                self.json.null()?;
-                self.mistake("a map holds no null");
-            } else {
-                self.out
-                    .extend_from_slice(Tag::new(2, field.kind.wire_type()).bytes());
-                self.value(field.kind, depth)?;
-            }
-            self.close(entry);
-            if self.mistakes.len() > since {
-                self.below(since, &name);
-            }
-            if few.len() < 12 {
-                few.push(name);
-            } else {
-                names.insert(name);
-            }
         }
         Ok(())
     }

@@ -91,14 +91,7 @@ impl<'s> Run<'s> {
                 let (a, b) = (self.eval(a)?, self.eval(b)?);
                 binary(*op, a, b)
             }
-            Node::Call("xml", arguments) => match self.eval(&arguments[0])? {
-                Val::Absent => Ok(Val::Absent),
-                Val::Str(text) => self.scope.open_xml(&text).map_or_else(
-                    |why| wrong(format!("xml: the text {why}")),
-                    |v| Ok(Val::owned(v)),
-                ),
-                other => wrong(format!("xml has no meaning for {}", other.kind())),
-            },
+            Node::Call("xml", arguments) => self.xml(&arguments[0]),
             Node::Call(name, arguments) => {
                 let values = arguments
                     .iter()
@@ -123,6 +116,17 @@ impl<'s> Run<'s> {
                     .collect::<Result<_, _>>()?,
             )),
             Node::Map(entries) => self.map(entries),
+        }
+    }
+
+    fn xml(&mut self, text: &'s Node) -> Got<'s> {
+        match self.eval(text)? {
+            Val::Absent => Ok(Val::Absent),
+            Val::Str(text) => self.scope.open_xml(&text).map_or_else(
+                |why| wrong(format!("xml: the text {why}")),
+                |v| Ok(Val::owned(v)),
+            ),
+            other => wrong(format!("xml has no meaning for {}", other.kind())),
         }
     }
 

@@ -1,6 +1,14 @@
 //! From a value to XML, by the mapping without a schema.
 
-use super::*;
+use serde_json::{Map, Value};
+
+use super::Mapping;
+use super::names::escape_name;
+use crate::write_error::WriteError;
+use crate::xml::{XSI, escape_attribute, escape_text};
+
+/// Values nested deeper than this are refused.
+const MAX_DEPTH: usize = 256;
 
 pub(super) fn scalar_text(value: &Value) -> Option<String> {
     match value {
@@ -11,28 +19,59 @@ pub(super) fn scalar_text(value: &Value) -> Option<String> {
     }
 }
 
-/// A name that XML can have (Namespaces in XML §4, `NCName`), everything else escaped as ISO/IEC 9075-14 §9.1 does.
-pub(super) fn escape_name(name: &str) -> String {
-    let mut out = String::with_capacity(name.len());
-    if name.is_empty() {
-        return "_x0000_".into();
-    }
-    for (i, c) in name.char_indices() {
-        let start = c.is_ascii_alphabetic() || c == '_' || (c as u32 >= 0xc0 && c.is_alphabetic());
-        let fits = start || (i > 0 && (c.is_ascii_digit() || matches!(c, '-' | '.')));
-        // What looks like an escape is escaped itself.
-        if fits && !(c == '_' && escape_at(&name[i..]).is_some()) {
-            out.push(c);
-        } else if c as u32 > 0xffff {
-            out.push_str(&format!("_x{:08X}_", c as u32));
-        } else {
-            out.push_str(&format!("_x{:04X}_", c as u32));
-        }
-    }
-    out
+pub(crate) struct GenericWriter<'a> {
+    mapping: &'a Mapping,
+    out: &'a mut Vec<u8>,
+    pub(crate) errors: Vec<WriteError>,
+    pub(crate) pointer: String,
+    prefixes: Vec<String>,
+    depth: usize,
 }
 
-impl<'a> Writer<'a> {
+impl<'a> GenericWriter<'a> {
+    pub(crate) fn new(mapping: &'a Mapping, out: &'a mut Vec<u8>, pointer: String) -> Self {
+        Self {
+            mapping,
+            out,
+            errors: Vec::new(),
+            pointer,
+            prefixes: Vec::new(),
+            depth: 0,
+        }
+    }
+
+    /// A prefix that is declared around what is written.
+    pub(crate) fn with_prefix(mut self, prefix: Option<String>) -> Self {
+        self.prefixes.extend(prefix);
+        self
+    }
+
+    fn error(&mut self, message: String) {
+        if self.errors.len() < 50 {
+            self.errors.push(WriteError {
+                pointer: self.pointer.clone(),
+                message,
+            });
+        }
+    }
+
+    pub(super) fn is_special(&self, name: &str) -> bool {
+        name.starts_with(&self.mapping.attribute)
+            || name == self.mapping.text
+            || name == self.mapping.content
+    }
+
+    fn within(&mut self, step: &str, f: impl FnOnce(&mut Self)) {
+        let len = self.pointer.len();
+        self.pointer.push('/');
+        self.pointer
+            .push_str(&step.replace('~', "~0").replace('/', "~1"));
+        f(self);
+        self.pointer.truncate(len);
+    }
+}
+
+impl<'a> GenericWriter<'a> {
     /// One element, or several for an array.
     pub(crate) fn element(&mut self, name: &str, value: &Value) {
         if let Value::Array(values) = value {

@@ -1,5 +1,6 @@
 //! The reader: one frame for each open element that matters.
 
+mod attributes;
 mod ends;
 mod members;
 mod starts;
@@ -10,7 +11,7 @@ use std::sync::Arc;
 
 use super::{Answer, AnswerError, AnswerPlan, Fault};
 use crate::decode::Decoder;
-use crate::generic::{Builder, Mapping};
+use crate::generic::{GenericBuilder, Mapping};
 use crate::plan::{Member, MemberKind, ObjectPlan, TYPE_MEMBER, TypeId, TypePlan};
 use crate::simple::{Base, Simple, push_json_string, to_base64};
 use crate::xml::{
@@ -19,6 +20,14 @@ use crate::xml::{
 
 /// Namespace of `xop:Include` (XML-binary Optimized Packaging §2.1).
 const XOP: &str = "http://www.w3.org/2004/08/xop/include";
+
+/// An element that begins: its tag's text, and its name.
+#[derive(Clone, Copy)]
+struct Tag<'t> {
+    text: &'t str,
+    prefix: &'t str,
+    local: &'t str,
+}
 
 enum Frame {
     Envelope,
@@ -38,7 +47,7 @@ enum Frame {
         named: bool,
     },
     Generic {
-        builder: Box<Builder>,
+        builder: Box<GenericBuilder>,
         depth: usize,
         named: bool,
     },
@@ -228,7 +237,12 @@ impl AnswerReader {
                     } else {
                         &mut *out
                     };
-                    self.start(plan, text, prefix, local, target)?;
+                    let tag = Tag {
+                        text,
+                        prefix,
+                        local,
+                    };
+                    self.start(plan, tag, target)?;
                     if empty {
                         let target = if self.in_header {
                             &mut *headers

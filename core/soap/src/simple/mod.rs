@@ -5,6 +5,9 @@
 
 mod facets;
 mod lexical;
+mod pattern;
+mod schema;
+mod text;
 
 use std::borrow::Cow;
 
@@ -16,6 +19,8 @@ use self::lexical::{
     temporal_name, trim,
 };
 pub use self::lexical::{from_base64, to_base64};
+pub(crate) use self::pattern::regex_of;
+pub use self::text::push_json_string;
 use crate::tree::Json;
 
 /// The primitive behind a simple type.
@@ -163,29 +168,11 @@ impl Simple {
                 }
                 out.push(b']');
             }
-            Base::Union(kinds) => {
-                // The first type that the text fits and that carries it without a change of spelling; else the text itself.
-                let at = out.len();
-                let kept = kinds.iter().any(|kind| {
-                    out.truncate(at);
-                    kind.to_json(out, text).is_ok()
-                        && kind.fits_text(trimmed)
-                        && (out[at..].starts_with(b"\"")
-                            || out[at..].starts_with(b"[")
-                            || &out[at..] == trimmed.as_bytes())
-                });
-                if !kept {
-                    out.truncate(at);
-                    push_json_string(out, trimmed);
-                }
-            }
+            Base::Union(kinds) => first_that_keeps(kinds, out, text),
+            Base::Token if is_collapsed(trimmed) => push_json_string(out, trimmed),
             Base::Token => {
-                if trimmed.contains(['\t', '\n', '\r']) || trimmed.contains("  ") {
-                    let collapsed: Vec<&str> = trimmed.split_ascii_whitespace().collect();
-                    push_json_string(out, &collapsed.join(" "));
-                } else {
-                    push_json_string(out, trimmed);
-                }
+                let collapsed: Vec<&str> = trimmed.split_ascii_whitespace().collect();
+                push_json_string(out, &collapsed.join(" "));
             }
             Base::Temporal(_) => push_json_string(out, trimmed),
             Base::Boolean => match trimmed {
@@ -223,54 +210,10 @@ impl Simple {
     /// # Errors
     /// What is wrong with the value.
     pub fn to_text<'v>(&self, value: &'v Json<'_>) -> Result<Cow<'v, str>, String> {
-        let text: Cow<'v, str> = match (&self.base, value) {
-            (Base::Text, Json::String(s)) => Cow::Borrowed(s.as_ref()),
-            (Base::Normalized, Json::String(s)) => s.replace(['\t', '\n', '\r'], " ").into(),
-            (Base::List(item), Json::Array(values)) => {
-                let mut texts = Vec::with_capacity(values.len());
-                for value in values {
-                    let text = item.to_text(value)?;
-                    if text.is_empty() || text.contains([' ', '\t', '\n', '\r']) {
-                        return Err(format!(
-                            "“{}” cannot stand in a list: its values are told apart by white space",
-                            short(&text)
-                        ));
-                    }
-                    texts.push(text);
-                }
-                texts.join(" ").into()
-            }
-            (Base::Union(kinds), value) => {
-                match kinds.iter().find_map(|kind| kind.to_text(value).ok()) {
-                    Some(text) => text,
-                    None => {
-                        return Err(match kinds.as_slice() {
-                            [only] => only.to_text(value).err().unwrap_or_default(),
-                            _ => format!(
-                                "{} fits none of the {} types that may stand here",
-                                value.kind(),
-                                kinds.len()
-                            ),
-                        });
-                    }
-                }
-            }
-            (Base::Token, Json::String(s)) => {
-                if is_collapsed(s) {
-                    Cow::Borrowed(s.as_ref())
-                } else {
-                    s.split_ascii_whitespace()
-                        .collect::<Vec<_>>()
-                        .join(" ")
-                        .into()
-                }
-            }
-            (Base::Temporal(kind), Json::String(s)) => {
-                if !temporal_fits(*kind, s) {
-                    return Err(format!("“{}” is no {}", short(s), temporal_name(*kind)));
-                }
-                Cow::Borrowed(s.as_ref())
-            }
+        let text = match (&self.base, value) {
+            (Base::List(item), Json::Array(values)) => list_text(item, values)?.into(),
+            (Base::Union(kinds), value) => union_text(kinds, value)?,
+            (_, Json::String(text)) => self.string_text(text)?,
             (Base::Boolean, Json::Bool(b)) => if *b { "true" } else { "false" }.into(),
             (Base::Decimal, Json::Number(n)) => {
                 expand(n).ok_or("the number has too many digits")?
@@ -286,31 +229,40 @@ impl Simple {
                 }
             }
             (Base::Float, Json::Number(n)) => Cow::Borrowed(n.as_ref()),
-            (Base::Float, Json::String(s)) if matches!(s.as_ref(), "INF" | "-INF" | "NaN") => {
-                Cow::Borrowed(s.as_ref())
-            }
-            (Base::Base64, Json::String(s)) if is_base64(s) => Cow::Borrowed(s.as_ref()),
-            (Base::Hex, Json::String(s)) => match from_base64(s) {
-                Some(octets) => octets
-                    .iter()
-                    .map(|b| format!("{b:02X}"))
-                    .collect::<String>()
-                    .into(),
-                None => return Err("base64 is expected (RFC 4648 §4)".into()),
-            },
-            (Base::Base64, Json::String(_)) => {
-                return Err("base64 is expected (RFC 4648 §4)".into());
-            }
-            _ => {
-                return Err(format!(
-                    "{} is expected, not {}",
-                    self.expected(),
-                    value.kind()
-                ));
-            }
+            _ => return Err(self.unexpected(value)),
         };
         self.check_facets(&text)?;
         Ok(text)
+    }
+
+    /// The XML text for a JSON string.
+    fn string_text<'v>(&self, text: &'v str) -> Result<Cow<'v, str>, String> {
+        Ok(match &self.base {
+            Base::Text => Cow::Borrowed(text),
+            Base::Normalized => text.replace(['\t', '\n', '\r'], " ").into(),
+            Base::Token if is_collapsed(text) => Cow::Borrowed(text),
+            Base::Token => {
+                let words: Vec<&str> = text.split_ascii_whitespace().collect();
+                words.join(" ").into()
+            }
+            Base::Temporal(kind) if temporal_fits(*kind, text) => Cow::Borrowed(text),
+            Base::Temporal(kind) => {
+                return Err(format!("“{}” is no {}", short(text), temporal_name(*kind)));
+            }
+            Base::Float if matches!(text, "INF" | "-INF" | "NaN") => Cow::Borrowed(text),
+            Base::Base64 if is_base64(text) => Cow::Borrowed(text),
+            Base::Base64 => return Err(NO_BASE64.into()),
+            Base::Hex => {
+                let octets = from_base64(text).ok_or(NO_BASE64)?;
+                let digits = octets.iter().map(|b| format!("{b:02X}"));
+                digits.collect::<String>().into()
+            }
+            _ => return Err(format!("{} is expected, not a string", self.expected())),
+        })
+    }
+
+    fn unexpected(&self, value: &Json<'_>) -> String {
+        format!("{} is expected, not {}", self.expected(), value.kind())
     }
 
     /// Whether its values are single ones, which can stand in a path or query.
@@ -347,83 +299,54 @@ impl Simple {
     }
 }
 
-/// A pattern of XML Schema (part 2 appendix F) as the same pattern of ECMA-262 and of the `regex` crate: anchors are
-/// ordinary characters there, and `\i`, `\c` name the characters of names.
-pub(crate) fn regex_of(pattern: &str) -> String {
-    let mut out = String::with_capacity(pattern.len() + 8);
-    let mut chars = pattern.chars().peekable();
-    let mut class = 0;
-    while let Some(c) = chars.next() {
-        match c {
-            '\\' => match chars.next() {
-                Some('i') if class > 0 => out.push_str("A-Za-z_:\\u{C0}-\\u{EFFFF}"),
-                Some('i') => out.push_str("[A-Za-z_:\\u{C0}-\\u{EFFFF}]"),
-                Some('c') if class > 0 => out.push_str("\\-.0-9:A-Z_a-z\\u{B7}-\\u{EFFFF}"),
-                Some('c') => out.push_str("[\\-.0-9:A-Z_a-z\\u{B7}-\\u{EFFFF}]"),
-                Some('I') => out.push_str("[^A-Za-z_:\\u{C0}-\\u{EFFFF}]"),
-                Some('C') => out.push_str("[^\\-.0-9:A-Z_a-z\\u{B7}-\\u{EFFFF}]"),
-                Some(other) => {
-                    out.push('\\');
-                    out.push(other);
-                }
-                None => out.push('\\'),
-            },
-            '[' => {
-                class += 1;
-                out.push('[');
-            }
-            ']' => {
-                class -= 1;
-                out.push(']');
-            }
-            // Subtraction of classes.
-            '-' if class > 0 && chars.peek() == Some(&'[') => out.push_str("--"),
-            '^' | '$' if class == 0 => {
-                out.push('\\');
-                out.push(c);
-            }
-            '&' | '~' if class > 0 => {
-                out.push('\\');
-                out.push(c);
-            }
-            _ => out.push(c),
-        }
+const NO_BASE64: &str = "base64 is expected (RFC 4648 §4)";
+
+/// Appends the JSON of the first type that the text fits and that carries it without a change of spelling; else the text itself.
+fn first_that_keeps(kinds: &[Simple], out: &mut Vec<u8>, text: &str) {
+    let (at, trimmed) = (out.len(), trim(text));
+    let kept = kinds.iter().any(|kind| {
+        out.truncate(at);
+        kind.to_json(out, text).is_ok()
+            && kind.fits_text(trimmed)
+            && (out[at..].starts_with(b"\"")
+                || out[at..].starts_with(b"[")
+                || &out[at..] == trimmed.as_bytes())
+    });
+    if !kept {
+        out.truncate(at);
+        push_json_string(out, trimmed);
     }
-    out
 }
 
-/// The bytes that a JSON string cannot hold as they are.
-const ESCAPED: [bool; 256] = {
-    let mut table = [false; 256];
-    let mut b = 0;
-    while b < 0x20 {
-        table[b] = true;
-        b += 1;
-    }
-    table[b'"' as usize] = true;
-    table[b'\\' as usize] = true;
-    table
-};
-
-/// Appends a JSON string (RFC 8259 §7).
-pub fn push_json_string(out: &mut Vec<u8>, text: &str) {
-    out.reserve(text.len() + 2);
-    out.push(b'"');
-    let mut rest = text.as_bytes();
-    while let Some(i) = rest.iter().position(|b| ESCAPED[*b as usize]) {
-        out.extend_from_slice(&rest[..i]);
-        match rest[i] {
-            b'"' => out.extend_from_slice(b"\\\""),
-            b'\\' => out.extend_from_slice(b"\\\\"),
-            b'\n' => out.extend_from_slice(b"\\n"),
-            b'\r' => out.extend_from_slice(b"\\r"),
-            b'\t' => out.extend_from_slice(b"\\t"),
-            b => out.extend_from_slice(format!("\\u{b:04x}").as_bytes()),
+/// The values of a list with blanks between them.
+fn list_text(item: &Simple, values: &[Json<'_>]) -> Result<String, String> {
+    let mut texts = Vec::with_capacity(values.len());
+    for value in values {
+        let text = item.to_text(value)?;
+        if text.is_empty() || text.contains([' ', '\t', '\n', '\r']) {
+            return Err(format!(
+                "“{}” cannot stand in a list: its values are told apart by white space",
+                short(&text)
+            ));
         }
-        rest = &rest[i + 1..];
+        texts.push(text);
     }
-    out.extend_from_slice(rest);
-    out.push(b'"');
+    Ok(texts.join(" "))
+}
+
+/// The text of the first type that a value fits.
+fn union_text<'v>(kinds: &[Simple], value: &'v Json<'_>) -> Result<Cow<'v, str>, String> {
+    if let [only] = kinds {
+        return only.to_text(value);
+    }
+    let mut texts = kinds.iter().filter_map(|kind| kind.to_text(value).ok());
+    texts.next().ok_or_else(|| {
+        format!(
+            "{} fits none of the {} types that may stand here",
+            value.kind(),
+            kinds.len()
+        )
+    })
 }
 
 #[cfg(test)]

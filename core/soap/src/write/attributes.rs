@@ -2,7 +2,7 @@
 
 use super::*;
 
-impl<'a> Writer<'a> {
+impl<'a> EnvelopeWriter<'a> {
     pub(super) fn attribute(&mut self, member: &Member, value: &Json<'_>) {
         if member.kind == MemberKind::AnyAttribute {
             return self.open_attributes(value);

@@ -2,7 +2,7 @@
 
 use super::*;
 
-impl<'a> Writer<'a> {
+impl<'a> EnvelopeWriter<'a> {
     /// The rest of an object's element behind its name: `xsi:type`, attributes, content.
     pub(super) fn object(&mut self, declared: &ObjectPlan, map: Members<'_, '_>, typed: bool) {
         let mut object = declared;

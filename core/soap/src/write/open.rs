@@ -2,7 +2,7 @@
 
 use super::*;
 
-impl<'a> Writer<'a> {
+impl<'a> EnvelopeWriter<'a> {
     /// An element of any type: named by `xsi:type`, or in the generic mapping.
     pub(super) fn any(&mut self, member: &Member, value: &Json<'_>) {
         if matches!(value, Json::Null) && member.nillable {
@@ -48,7 +48,7 @@ impl<'a> Writer<'a> {
     pub(super) fn generic(&mut self, name: &str, prefix: Option<String>, value: &Json<'_>) {
         let mapping = Mapping::default();
         let mut writer =
-            generic::Writer::new(&mapping, self.out, std::mem::take(&mut self.pointer))
+            generic::GenericWriter::new(&mapping, self.out, std::mem::take(&mut self.pointer))
                 .with_prefix(prefix);
         writer.element(name, &value.to_value());
         let (errors, pointer) = (writer.errors, writer.pointer);

@@ -8,7 +8,7 @@ use porch_contract::{Finding, Position, Severity};
 use roxmltree::{Document, Node, ParsingOptions};
 use serde::Serialize;
 
-use self::reader::{Parsed, Reader};
+use self::reader::{Parsed, WsdlReader};
 use crate::plan::{Member, Plan, TypeId};
 use crate::schema::{Compiler, Component, Index, Source, documentation};
 use crate::xml::{ENCODING_11, ENCODING_12, Scanner, Token, XML, is_xsd};
@@ -187,7 +187,7 @@ pub fn read_port(
     if !root.has_tag_name((WSDL, "definitions")) {
         return Err(Box::new(not_wsdl(file, root)));
     }
-    let mut reader = Reader {
+    let mut reader = WsdlReader {
         parsed: &parsed,
         findings: Vec::new(),
         documents: Vec::new(),

@@ -37,7 +37,7 @@ impl<'a, 'i> At<'a, 'i> {
 
 pub(super) type Parsed<'i> = (&'i str, Result<Document<'i>, (Position, String)>);
 
-pub(super) struct Reader<'a, 'i> {
+pub(super) struct WsdlReader<'a, 'i> {
     pub(super) parsed: &'a [Parsed<'i>],
     pub(super) findings: Vec<Finding>,
     /// The `definitions` elements, the main one first.
@@ -50,7 +50,7 @@ pub(super) struct Reader<'a, 'i> {
 
 const KINDS: [&str; 4] = ["message", "portType", "binding", "service"];
 
-impl<'a, 'i> Reader<'a, 'i> {
+impl<'a, 'i> WsdlReader<'a, 'i> {
     fn warn(&mut self, at: At<'_, '_>, message: String, help: &str) {
         self.findings
             .push(Finding::new(Severity::Warning, at.file, place(at.node), message).help(help));

@@ -1,10 +1,15 @@
 //! XML as bytes: a scanner for what arrives and escaping for what is sent.
 
 mod escape;
+mod names;
+mod references;
 mod scan;
+mod token;
 
 pub use escape::{escape_attribute, escape_text};
-pub use scan::{Attribute, Scanner, Token, XmlError, push_attribute, push_text};
+pub use references::{push_attribute, push_text};
+pub use scan::Scanner;
+pub use token::{Attribute, Token, XmlError};
 
 /// Namespace of SOAP 1.1 envelopes (SOAP 1.1 §3).
 pub const SOAP_11: &str = "http://schemas.xmlsoap.org/soap/envelope/";

@@ -7,55 +7,31 @@
 
 use memchr::{memchr, memmem};
 
-/// What is wrong with a document.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("{message}")]
-pub struct XmlError {
-    /// What is wrong.
-    pub message: String,
-    /// Bytes of the document before the place.
-    pub offset: u64,
-}
-
-/// One attribute; the value is as written, references not yet replaced.
-#[derive(Clone, Copy, Debug)]
-pub struct Attribute<'a> {
-    /// The qualified name.
-    pub name: &'a str,
-    /// The raw value.
-    pub value: &'a str,
-}
-
-/// What comes next in a document.
-#[derive(Debug)]
-pub enum Token<'a> {
-    /// A start tag; `empty` when it ends the element as well (no [`Token::End`] follows then).
-    Start {
-        /// Prefix, bound to a namespace for sure ([`Scanner::resolve`]) or empty.
-        prefix: &'a str,
-        /// Local name.
-        local: &'a str,
-        /// `<name/>`.
-        empty: bool,
-    },
-    /// An end tag.
-    End,
-    /// Character data; `raw` when references must still be replaced ([`push_text`]).
-    Text {
-        /// The text.
-        text: &'a str,
-        /// Whether it may hold references.
-        raw: bool,
-    },
-    /// The token is not complete in the bytes at hand.
-    More,
-    /// The end of a well-formed document.
-    Eof,
-}
+use super::names::{is_name, name_end, skip_space};
+use super::references::push_text;
+use super::token::{Attribute, Token, XmlError};
 
 const MAX_DEPTH: usize = 512;
 const MAX_ATTRIBUTES: usize = 256;
 const MAX_TAG: usize = 1 << 20;
+
+/// What may be long without being a tag.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Inside {
+    Comment,
+    Instruction,
+    Section,
+}
+
+impl Inside {
+    fn end(self) -> &'static [u8] {
+        match self {
+            Inside::Comment => b"--",
+            Inside::Instruction => b"?>",
+            Inside::Section => b"]]>",
+        }
+    }
+}
 
 /// The scanner's memory from one piece to the next.
 #[derive(Debug, Default)]
@@ -66,6 +42,8 @@ pub struct Scanner {
     bindings: Vec<(String, String)>,
     attributes: Vec<(usize, usize, usize, usize)>,
     pos: usize,
+    /// What has begun and not ended yet; its content is let go, or handed on, as it arrives.
+    inside: Option<Inside>,
     base: u64,
     seen_root: bool,
     started: bool,
@@ -145,88 +123,142 @@ impl Scanner {
             self.close();
         }
         loop {
-            let bytes = text.as_bytes();
-            if self.pos >= bytes.len() {
-                return self.at_end(last);
-            }
-            if bytes[self.pos] != b'<' {
-                let end = memchr(b'<', &bytes[self.pos..]).map(|i| self.pos + i);
-                let complete = end.is_some() || last;
-                let mut stop = end.unwrap_or(bytes.len());
-                if !complete {
-                    // A reference must not be cut in two.
-                    if let Some(amp) = bytes[self.pos..stop].iter().rposition(|b| *b == b'&')
-                        && !bytes[self.pos + amp..stop].contains(&b';')
-                    {
-                        stop = self.pos + amp;
-                    }
-                    if stop == self.pos {
-                        return if bytes.len() - stop > 64 {
-                            self.fail("a reference without an end")
-                        } else {
-                            Ok(Token::More)
-                        };
-                    }
-                }
-                let from = self.pos;
-                let part = &text[from..stop];
-                if self.starts.is_empty() {
-                    if part.bytes().any(|b| !b.is_ascii_whitespace()) {
-                        return self.fail("text outside of the document's element");
-                    }
-                    self.pos = stop;
-                    continue;
-                }
-                self.pos = stop;
-                return Ok(Token::Text {
-                    text: part,
-                    raw: true,
-                });
-            }
-            let rest = &bytes[self.pos..];
-            match rest.get(1) {
-                None => return self.incomplete(last),
-                Some(b'/') => return self.end_tag(text, last),
-                Some(b'?') => match memmem::find(rest, b"?>") {
-                    Some(i) => self.pos += i + 2,
-                    None => return self.incomplete(last),
-                },
-                Some(b'!') => {
-                    if rest.starts_with(b"<!--") {
-                        match memmem::find(&rest[4..], b"--") {
-                            Some(i) if rest.get(4 + i + 2) == Some(&b'>') => self.pos += 4 + i + 3,
-                            Some(i) if rest.get(4 + i + 2).is_some() => {
-                                return self.fail("“--” inside a comment");
-                            }
-                            _ => return self.incomplete(last),
-                        }
-                    } else if rest.starts_with(b"<![CDATA[") {
-                        let Some(i) = memmem::find(rest, b"]]>") else {
-                            return self.incomplete(last);
-                        };
-                        if self.starts.is_empty() {
-                            return self.fail("text outside of the document's element");
-                        }
-                        let from = self.pos + 9;
-                        self.pos += i + 3;
-                        return Ok(Token::Text {
-                            text: &text[from..from + i - 9],
-                            raw: false,
-                        });
-                    } else if self.doctype && !self.seen_root && rest.starts_with(b"<!DOCTYPE") {
-                        match doctype_end(rest) {
-                            Some(i) => self.pos += i,
-                            None => return self.incomplete(last),
-                        }
-                    } else if b"<![CDATA[".starts_with(rest) || b"<!--".starts_with(rest) {
-                        return self.incomplete(last);
-                    } else {
-                        return self.fail("a document type declaration (DTD) is not accepted");
-                    }
-                }
-                Some(_) => return self.start_tag(text, last),
+            let found = match text.as_bytes().get(self.pos) {
+                _ if self.inside.is_some() => self.go_on(text, last)?,
+                None => return self.at_end(last),
+                Some(b'<') => self.markup(text, last)?,
+                Some(_) => self.characters(text, last)?,
+            };
+            if let Some(token) = found {
+                return Ok(token);
             }
         }
+    }
+
+    /// Character data; `None` for the white space around the document's element.
+    #[inline]
+    fn characters<'a>(&mut self, text: &'a str, last: bool) -> Result<Option<Token<'a>>, XmlError> {
+        let bytes = text.as_bytes();
+        let end = memchr(b'<', &bytes[self.pos..]).map(|i| self.pos + i);
+        let mut stop = end.unwrap_or(bytes.len());
+        if end.is_none() && !last {
+            // A reference must not be cut in two.
+            if let Some(amp) = bytes[self.pos..stop].iter().rposition(|b| *b == b'&')
+                && !bytes[self.pos + amp..stop].contains(&b';')
+            {
+                stop = self.pos + amp;
+            }
+            if stop == self.pos {
+                if bytes.len() - stop > 64 {
+                    return self.fail("a reference without an end");
+                }
+                return Ok(Some(Token::More));
+            }
+        }
+        let part = &text[self.pos..stop];
+        if self.starts.is_empty() {
+            if part.bytes().any(|b| !b.is_ascii_whitespace()) {
+                return self.fail("text outside of the document's element");
+            }
+            self.pos = stop;
+            return Ok(None);
+        }
+        self.pos = stop;
+        Ok(Some(Token::Text {
+            text: part,
+            raw: true,
+        }))
+    }
+
+    /// What begins with `<`; `None` for what is passed by.
+    #[inline]
+    fn markup<'a>(&mut self, text: &'a str, last: bool) -> Result<Option<Token<'a>>, XmlError> {
+        match text.as_bytes().get(self.pos + 1) {
+            None => self.incomplete(last).map(Some),
+            Some(b'/') => self.end_tag(text, last).map(Some),
+            Some(b'?') => self.begin(Inside::Instruction, 2),
+            Some(b'!') => self.declaration(text, last),
+            Some(_) => self.start_tag(text, last).map(Some),
+        }
+    }
+
+    /// Comments, sections of character data, and the document type declaration.
+    fn declaration<'a>(
+        &mut self,
+        text: &'a str,
+        last: bool,
+    ) -> Result<Option<Token<'a>>, XmlError> {
+        let rest = &text.as_bytes()[self.pos..];
+        if rest.starts_with(b"<!--") {
+            return self.begin(Inside::Comment, 4);
+        }
+        if rest.starts_with(b"<![CDATA[") {
+            if self.starts.is_empty() {
+                return self.fail("text outside of the document's element");
+            }
+            return self.begin(Inside::Section, 9);
+        }
+        if self.doctype && !self.seen_root && rest.starts_with(b"<!DOCTYPE") {
+            return match doctype_end(rest) {
+                Some(i) => {
+                    self.pos += i;
+                    Ok(None)
+                }
+                None => self.incomplete(last).map(Some),
+            };
+        }
+        if b"<![CDATA[".starts_with(rest) || b"<!--".starts_with(rest) {
+            return self.incomplete(last).map(Some);
+        }
+        self.fail("a document type declaration (DTD) is not accepted")
+    }
+
+    fn begin<'a>(&mut self, inside: Inside, mark: usize) -> Result<Option<Token<'a>>, XmlError> {
+        self.pos += mark;
+        self.inside = Some(inside);
+        Ok(None)
+    }
+
+    /// Goes on inside a comment, processing instruction or section of character data, whose end may arrive later.
+    fn go_on<'a>(&mut self, text: &'a str, last: bool) -> Result<Option<Token<'a>>, XmlError> {
+        let Some(inside) = self.inside else {
+            return Ok(None);
+        };
+        let (from, end) = (self.pos, inside.end());
+        let rest = &text.as_bytes()[from..];
+        let part = match memmem::find(rest, end) {
+            Some(i) if inside == Inside::Comment => match rest.get(i + end.len()) {
+                Some(b'>') => {
+                    self.pos += i + end.len() + 1;
+                    self.inside = None;
+                    return Ok(None);
+                }
+                Some(_) => return self.fail("“--” inside a comment"),
+                None => {
+                    self.pos += i;
+                    return self.incomplete(last).map(Some);
+                }
+            },
+            Some(i) => {
+                self.pos += i + end.len();
+                self.inside = None;
+                &text[from..from + i]
+            }
+            None if last => return self.incomplete(last).map(Some),
+            None => {
+                // The mark may have come in part.
+                let kept = text.len().saturating_sub(end.len() - 1);
+                self.pos = text.floor_char_boundary(kept).max(from);
+                &text[from..self.pos]
+            }
+        };
+        if inside == Inside::Section && (self.inside.is_none() || !part.is_empty()) {
+            return Ok(Some(Token::Text {
+                text: part,
+                raw: false,
+            }));
+        }
+        Ok(self.inside.is_some().then_some(Token::More))
     }
 
     fn at_end<'a>(&self, last: bool) -> Result<Token<'a>, XmlError> {
@@ -317,43 +349,10 @@ impl Scanner {
                 Some(_) if before == i => {
                     return self.fail("white space is missing before an attribute");
                 }
-                Some(_) => {
-                    let from = i;
-                    i = name_end(bytes, i);
-                    let name_to = i;
-                    i = skip_space(bytes, i);
-                    match bytes.get(i) {
-                        None => return self.tag_incomplete(bytes.len(), last),
-                        Some(b'=') if is_name(&text[from..name_to]) => {}
-                        _ => return self.fail("an attribute without “=”"),
-                    }
-                    i = skip_space(bytes, i + 1);
-                    let quote = match bytes.get(i) {
-                        None => return self.tag_incomplete(bytes.len(), last),
-                        Some(q @ (b'"' | b'\'')) => *q,
-                        Some(_) => return self.fail("an attribute's value without quotes"),
-                    };
-                    let Some(len) = memchr(quote, &bytes[i + 1..]) else {
-                        return self.tag_incomplete(bytes.len(), last);
-                    };
-                    let value = (i + 1, i + 1 + len);
-                    if bytes[value.0..value.1].contains(&b'<') {
-                        return self.fail("“<” inside an attribute's value");
-                    }
-                    i = value.1 + 1;
-                    let name = &text[from..name_to];
-                    if self
-                        .attributes
-                        .iter()
-                        .any(|&(a, b, ..)| &text[a..b] == name)
-                    {
-                        return self.fail(format!("the attribute {name} stands twice"));
-                    }
-                    if self.attributes.len() == MAX_ATTRIBUTES {
-                        return self.fail(format!("more than {MAX_ATTRIBUTES} attributes"));
-                    }
-                    self.attributes.push((from, name_to, value.0, value.1));
-                }
+                Some(_) => match self.attribute(text, i)? {
+                    Some(end) => i = end,
+                    None => return self.tag_incomplete(bytes.len(), last),
+                },
             }
         };
         self.open(text, name_range)?;
@@ -370,6 +369,42 @@ impl Scanner {
             }),
             None => self.fail(format!("the prefix “{prefix}” is bound to no namespace")),
         }
+    }
+
+    /// An attribute, and where it ends; `None` when it is not complete.
+    #[inline]
+    fn attribute(&mut self, text: &str, from: usize) -> Result<Option<usize>, XmlError> {
+        let bytes = text.as_bytes();
+        let name_to = name_end(bytes, from);
+        let name = &text[from..name_to];
+        let equals = skip_space(bytes, name_to);
+        match bytes.get(equals) {
+            None => return Ok(None),
+            Some(b'=') if is_name(name) => {}
+            _ => return self.fail("an attribute without “=”"),
+        }
+        let open = skip_space(bytes, equals + 1);
+        let quote = match bytes.get(open) {
+            None => return Ok(None),
+            Some(q @ (b'"' | b'\'')) => *q,
+            Some(_) => return self.fail("an attribute's value without quotes"),
+        };
+        let Some(len) = memchr(quote, &bytes[open + 1..]) else {
+            return Ok(None);
+        };
+        let (start, end) = (open + 1, open + 1 + len);
+        if bytes[start..end].contains(&b'<') {
+            return self.fail("“<” inside an attribute's value");
+        }
+        let mut others = self.attributes.iter();
+        if others.any(|&(a, b, ..)| &text[a..b] == name) {
+            return self.fail(format!("the attribute {name} stands twice"));
+        }
+        if self.attributes.len() == MAX_ATTRIBUTES {
+            return self.fail(format!("more than {MAX_ATTRIBUTES} attributes"));
+        }
+        self.attributes.push((from, name_to, start, end));
+        Ok(Some(end + 1))
     }
 
     fn resolve_name(&self, prefix: &str) -> Option<&str> {
@@ -418,42 +453,6 @@ impl Scanner {
     }
 }
 
-/// Appends character data with its references replaced and line ends made line feeds (XML 1.0 §2.11).
-///
-/// # Errors
-/// The reference that is unknown or names no character.
-pub fn push_text(out: &mut String, raw: &str) -> Result<(), String> {
-    let mut rest = raw;
-    while let Some(i) = memchr::memchr2(b'&', b'\r', rest.as_bytes()) {
-        out.push_str(&rest[..i]);
-        rest = &rest[i..];
-        if rest.starts_with('\r') {
-            out.push('\n');
-            rest = rest[1..].strip_prefix('\n').unwrap_or(&rest[1..]);
-            continue;
-        }
-        let end = rest
-            .bytes()
-            .take(16)
-            .position(|b| b == b';')
-            .ok_or_else(|| "a reference without an end".to_owned())?;
-        let name = &rest[1..end];
-        out.push(match name {
-            "lt" => '<',
-            "gt" => '>',
-            "amp" => '&',
-            "apos" => '\'',
-            "quot" => '"',
-            _ => {
-                char_reference(name).ok_or_else(|| format!("the reference &{name}; is unknown"))?
-            }
-        });
-        rest = &rest[end + 1..];
-    }
-    out.push_str(rest);
-    Ok(())
-}
-
 /// Where a document type declaration ends (XML 1.0 §2.8): at the `>` outside of quotes, comments and brackets.
 fn doctype_end(bytes: &[u8]) -> Option<usize> {
     let (mut i, mut inside) = (0, 0usize);
@@ -475,64 +474,5 @@ fn doctype_end(bytes: &[u8]) -> Option<usize> {
     None
 }
 
-/// Appends an attribute's value with its references replaced; line ends and tabs that stand there themselves are blanks
-/// (XML 1.0 §3.3.3).
-///
-/// # Errors
-/// As [`push_text`].
-pub fn push_attribute(out: &mut String, raw: &str) -> Result<(), String> {
-    if !raw.contains(['\t', '\n', '\r']) {
-        return push_text(out, raw);
-    }
-    push_text(
-        out,
-        &raw.replace("\r\n", " ").replace(['\t', '\n', '\r'], " "),
-    )
-}
-
-fn char_reference(name: &str) -> Option<char> {
-    let digits = name.strip_prefix('#')?;
-    let code = match digits.strip_prefix('x') {
-        Some(hex) => u32::from_str_radix(hex, 16).ok()?,
-        None => digits.parse().ok()?,
-    };
-    let c = char::from_u32(code)?;
-    (c >= ' ' || matches!(c, '\t' | '\n' | '\r')).then_some(c)
-}
-
-/// What a byte can be in a name: 1 anywhere, 2 not at the front. Bytes of characters beyond ASCII are taken as such.
-const NAME: [u8; 256] = {
-    let mut table = [0; 256];
-    let mut b = 0;
-    while b < 256 {
-        table[b] = match b as u8 {
-            b'A'..=b'Z' | b'a'..=b'z' | b'_' | 0x80..=0xff => 1,
-            b'0'..=b'9' | b'-' | b'.' | b':' => 2,
-            _ => 0,
-        };
-        b += 1;
-    }
-    table
-};
-
-fn name_end(bytes: &[u8], mut i: usize) -> usize {
-    while let Some(b) = bytes.get(i) {
-        if NAME[*b as usize] == 0 {
-            break;
-        }
-        i += 1;
-    }
-    i
-}
-
-fn skip_space(bytes: &[u8], mut i: usize) -> usize {
-    while matches!(bytes.get(i), Some(b' ' | b'\t' | b'\r' | b'\n')) {
-        i += 1;
-    }
-    i
-}
-
-/// Whether a text that is made of the bytes of names can be a qualified name.
-fn is_name(name: &str) -> bool {
-    name.bytes().next().is_some_and(|b| NAME[b as usize] == 1)
-}
+#[cfg(test)]
+mod tests;

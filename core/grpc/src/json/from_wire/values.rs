@@ -2,7 +2,7 @@
 
 use super::*;
 
-impl<'t> Writer<'t, '_> {
+impl FromWire<'_, '_> {
     #[inline]
     pub(in crate::json) fn value(
         &mut self,

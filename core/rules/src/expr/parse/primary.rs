@@ -178,60 +178,69 @@ impl Parser<'_> {
             let at = self.pos;
             if self.eat(".") {
                 self.count()?;
-                let optional = self.eat("?");
-                let name_at = self.pos;
-                let name = if self.eat("`") {
-                    self.quoted_name()?
-                } else {
-                    self.identifier()?
-                };
-                if !optional && self.eat("(") {
-                    node = self.method(name_at, node, &name, &mut reference)?;
-                } else {
-                    if let Some(r) = &mut reference {
-                        r.steps.push(Step {
-                            name: name.clone(),
-                            optional,
-                            offset: name_at,
-                        });
-                    }
-                    node = Node::Member {
-                        of: Box::new(node),
-                        name,
-                        optional,
-                    };
-                }
+                node = self.behind_dot(node, &mut reference)?;
             } else if self.eat("[") {
                 self.count()?;
-                let optional = self.eat("?");
-                let index = self.expression()?;
-                self.expect("]")?;
-                match (&index, &mut reference) {
-                    (Node::Literal(Literal::Str(name)), Some(r)) => {
-                        r.steps.push(Step {
-                            name: name.clone(),
-                            optional,
-                            offset: at,
-                        });
-                        node = Node::Member {
-                            of: Box::new(node),
-                            name: name.clone(),
-                            optional,
-                        };
-                        continue;
-                    }
-                    (_, Some(r)) => r.fixed = false,
-                    _ => {}
-                }
-                self.references.extend(reference.take());
-                node = Node::Index {
-                    of: Box::new(node),
-                    at: Box::new(index),
-                    optional,
-                };
+                node = self.behind_bracket(at, node, &mut reference)?;
             } else {
                 self.references.extend(reference);
                 return Ok(node);
+            }
+        }
+    }
+
+    fn behind_dot(&mut self, of: Node, reference: &mut Option<Reference>) -> Parsed {
+        let optional = self.eat("?");
+        let name_at = self.pos;
+        let name = if self.eat("`") {
+            self.quoted_name()?
+        } else {
+            self.identifier()?
+        };
+        if !optional && self.eat("(") {
+            return self.method(name_at, of, &name, reference);
+        }
+        if let Some(r) = reference {
+            r.steps.push(Step {
+                name: name.clone(),
+                optional,
+                offset: name_at,
+            });
+        }
+        Ok(Node::Member {
+            of: Box::new(of),
+            name,
+            optional,
+        })
+    }
+
+    fn behind_bracket(&mut self, at: usize, of: Node, reference: &mut Option<Reference>) -> Parsed {
+        let optional = self.eat("?");
+        let index = self.expression()?;
+        self.expect("]")?;
+        match (index, reference.as_mut()) {
+            (Node::Literal(Literal::Str(name)), Some(r)) => {
+                r.steps.push(Step {
+                    name: name.clone(),
+                    optional,
+                    offset: at,
+                });
+                Ok(Node::Member {
+                    of: Box::new(of),
+                    name,
+                    optional,
+                })
+            }
+            (index, r) => {
+                if let Some(r) = r {
+                    r.fixed = false;
+                }
+                self.references.extend(reference.take());
+                Ok(Node::Index {
+                    of: Box::new(of),
+                    at: Box::new(index),
+                    optional,
+                })
             }
         }
     }

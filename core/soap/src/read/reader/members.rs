@@ -29,9 +29,7 @@ impl AnswerReader {
     pub(super) fn child(
         &mut self,
         plan: &Arc<AnswerPlan>,
-        text: &str,
-        prefix: &str,
-        local: &str,
+        tag: Tag<'_>,
         out: &mut Vec<u8>,
     ) -> Result<(), AnswerError> {
         loop {
@@ -47,7 +45,8 @@ impl AnswerReader {
                     self.frames.get(self.frames.len().wrapping_sub(2)),
                     Some(Frame::Body)
                 );
-            let found = self.find(plan, object, frame, prefix, local);
+            let local = tag.local;
+            let found = self.find(plan, object, frame, tag.prefix, local);
             if in_group {
                 // Another instance begins where the element does not fit behind the last one.
                 let fits = found.is_some_and(|(i, _)| {
@@ -81,8 +80,8 @@ impl AnswerReader {
                     self.object_frame(plan, member.type_id, true, out);
                     continue;
                 }
-                MemberKind::Any => return self.generic(text, prefix, local, true),
-                _ => return self.value(plan, text, prefix, local, Slot::Of(type_id, index), out),
+                MemberKind::Any => return self.generic(tag, true),
+                _ => return self.value(plan, tag, Slot::Of(type_id, index), out),
             }
         }
     }
@@ -217,16 +216,10 @@ impl AnswerReader {
         Ok(true)
     }
 
-    pub(super) fn generic(
-        &mut self,
-        text: &str,
-        prefix: &str,
-        local: &str,
-        named: bool,
-    ) -> Result<(), AnswerError> {
-        let builder = Builder::new(Mapping::default());
+    pub(super) fn generic(&mut self, tag: Tag<'_>, named: bool) -> Result<(), AnswerError> {
+        let builder = GenericBuilder::new(Mapping::default());
         let mut builder = Box::new(if named { builder } else { builder.nameless() });
-        builder.start(&self.scanner, text, prefix, local)?;
+        builder.start(&self.scanner, tag.text, tag.prefix, tag.local)?;
         self.frames.push(Frame::Generic {
             builder,
             depth: 1,

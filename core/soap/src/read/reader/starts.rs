@@ -6,20 +6,18 @@ impl AnswerReader {
     pub(super) fn start(
         &mut self,
         plan: &Arc<AnswerPlan>,
-        text: &str,
-        prefix: &str,
-        local: &str,
+        tag: Tag<'_>,
         out: &mut Vec<u8>,
     ) -> Result<(), AnswerError> {
         match self.frames.last_mut() {
             None => {
-                if local != "Envelope" || !self.is_envelope(prefix) {
-                    return Err(AnswerError::NoEnvelope(local.to_owned()));
+                if tag.local != "Envelope" || !self.is_envelope(tag.prefix) {
+                    return Err(AnswerError::NoEnvelope(tag.local.to_owned()));
                 }
                 self.frames.push(Frame::Envelope);
             }
             Some(Frame::Envelope) => {
-                let frame = match local {
+                let frame = match tag.local {
                     "Body" => Frame::Body,
                     "Header" if !plan.headers.is_empty() => {
                         self.in_header = true;
@@ -29,82 +27,94 @@ impl AnswerReader {
                 };
                 self.frames.push(frame);
             }
-            Some(Frame::Header) => match plan.headers.iter().position(|m| m.local == local) {
-                Some(i) => self.header(plan, text, i, out)?,
+            Some(Frame::Header) => match plan.headers.iter().position(|m| m.local == tag.local) {
+                Some(i) => self.header(plan, tag, i, out)?,
                 None => self.frames.push(Frame::Skip),
             },
-            Some(Frame::Body) => self.body_child(plan, text, prefix, local, out)?,
-            Some(Frame::Object(_)) => self.child(plan, text, prefix, local, out)?,
-            Some(Frame::List { item, any, named }) => {
-                let (slot, comma, named) = (*item, *any, *named);
-                let member = self.member(plan, slot);
-                if named && member.local != local {
-                    self.note(format!(
-                        "<{local}> among <{}> elements was passed by",
-                        member.local
-                    ));
-                    self.frames.push(Frame::Skip);
-                    return Ok(());
-                }
-                if comma {
-                    out.push(b',');
-                }
-                if let Some(Frame::List { any, .. }) = self.frames.last_mut() {
-                    *any = true;
-                }
-                self.value(plan, text, prefix, local, slot, out)?;
-            }
+            Some(Frame::Body) => self.body_child(plan, tag, out)?,
+            Some(Frame::Object(_)) => self.child(plan, tag, out)?,
+            Some(Frame::List { .. }) => self.list_item(plan, tag, out)?,
             Some(Frame::Generic { builder, depth, .. }) => {
                 *depth += 1;
-                builder.start(&self.scanner, text, prefix, local)?;
+                builder.start(&self.scanner, tag.text, tag.prefix, tag.local)?;
             }
             Some(Frame::Skip | Frame::Nil | Frame::FaultText(_)) => self.frames.push(Frame::Skip),
-            Some(Frame::Simple { .. }) => {
-                let reference = if local == "Include" && self.namespace_is(prefix, XOP) {
-                    self.plain_attribute(text, "href")
-                } else {
-                    None
-                };
-                let included = reference.and_then(|r| self.attachment(&r));
-                match included {
-                    Some(octets) => self.text.push_str(&octets),
-                    None => self.note(format!(
-                        "<{local}> inside an element that only holds text was passed by"
-                    )),
-                }
-                self.frames.push(Frame::Skip);
-            }
+            Some(Frame::Simple { .. }) => self.inside_text(tag),
             Some(Frame::FaultRoot) => {
-                let frame = match local {
+                let frame = match tag.local {
                     "faultcode" => Frame::FaultText(FaultField::Code),
                     "faultstring" => Frame::FaultText(FaultField::Reason),
                     "Code" | "Reason" => Frame::FaultGroup { sub: false },
                     "detail" | "Detail" => Frame::FaultDetail,
                     _ => Frame::Skip,
                 };
-                self.begin_text(text);
+                self.begin_text(tag.text);
                 self.frames.push(frame);
             }
             Some(Frame::FaultGroup { sub }) => {
-                let frame = match (local, sub) {
+                let frame = match (tag.local, sub) {
                     ("Value", false) => Frame::FaultText(FaultField::Code),
                     ("Value", true) => Frame::FaultText(FaultField::Subcode),
                     ("Text", _) => Frame::FaultText(FaultField::Reason),
                     ("Subcode", _) => Frame::FaultGroup { sub: true },
                     _ => Frame::Skip,
                 };
-                self.begin_text(text);
+                self.begin_text(tag.text);
                 self.frames.push(frame);
             }
-            Some(Frame::FaultDetail) => self.detail(plan, text, prefix, local, out)?,
+            Some(Frame::FaultDetail) => self.detail(plan, tag, out)?,
         }
         Ok(())
     }
 
-    pub(super) fn header(
+    fn list_item(
         &mut self,
         plan: &Arc<AnswerPlan>,
-        text: &str,
+        tag: Tag<'_>,
+        out: &mut Vec<u8>,
+    ) -> Result<(), AnswerError> {
+        let Some(Frame::List { item, any, named }) = self.frames.last() else {
+            return Ok(());
+        };
+        let (slot, comma, named) = (*item, *any, *named);
+        let member = self.member(plan, slot);
+        if named && member.local != tag.local {
+            self.note(format!(
+                "<{}> among <{}> elements was passed by",
+                tag.local, member.local
+            ));
+            self.frames.push(Frame::Skip);
+            return Ok(());
+        }
+        if comma {
+            out.push(b',');
+        } else if let Some(Frame::List { any, .. }) = self.frames.last_mut() {
+            *any = true;
+        }
+        self.value(plan, tag, slot, out)
+    }
+
+    /// An element inside one that only holds text: an attachment, or nothing we know.
+    fn inside_text(&mut self, tag: Tag<'_>) {
+        let reference = if tag.local == "Include" && self.namespace_is(tag.prefix, XOP) {
+            self.plain_attribute(tag.text, "href")
+        } else {
+            None
+        };
+        match reference.and_then(|r| self.attachment(&r)) {
+            Some(octets) => self.text.push_str(&octets),
+            None => self.note(format!(
+                "<{}> inside an element that only holds text was passed by",
+                tag.local
+            )),
+        }
+        self.frames.push(Frame::Skip);
+    }
+
+    fn header(
+        &mut self,
+        plan: &Arc<AnswerPlan>,
+        tag: Tag<'_>,
         index: usize,
         out: &mut Vec<u8>,
     ) -> Result<(), AnswerError> {
@@ -112,24 +122,16 @@ impl AnswerReader {
             out.push(b',');
         }
         out.extend_from_slice(&plan.headers[index].json_key);
-        self.value(
-            plan,
-            text,
-            "",
-            &plan.headers[index].local,
-            Slot::Header(index),
-            out,
-        )
+        self.value(plan, tag, Slot::Header(index), out)
     }
 
     pub(super) fn detail(
         &mut self,
         plan: &Arc<AnswerPlan>,
-        text: &str,
-        prefix: &str,
-        local: &str,
+        tag: Tag<'_>,
         out: &mut Vec<u8>,
     ) -> Result<(), AnswerError> {
+        let Tag { prefix, local, .. } = tag;
         if !out.is_empty() {
             self.note(format!(
                 "a further <{local}> in the fault's detail was passed by"
@@ -149,11 +151,11 @@ impl AnswerReader {
                 if let Some(fault) = &mut self.fault {
                     fault.detail = Some(local.to_owned());
                 }
-                self.value(plan, text, prefix, local, Slot::Fault(i), out)
+                self.value(plan, tag, Slot::Fault(i), out)
             }
             None => {
                 self.note(format!("the fault's detail <{local}> is not declared: it is shown in the generic mapping"));
-                self.generic(text, prefix, local, true)
+                self.generic(tag, true)
             }
         }
     }
@@ -192,11 +194,10 @@ impl AnswerReader {
     pub(super) fn body_child(
         &mut self,
         plan: &Arc<AnswerPlan>,
-        text: &str,
-        prefix: &str,
-        local: &str,
+        tag: Tag<'_>,
         out: &mut Vec<u8>,
     ) -> Result<(), AnswerError> {
+        let Tag { prefix, local, .. } = tag;
         if self.fault.is_some() || self.body_seen {
             self.note(format!("a further <{local}> in the body was passed by"));
             self.frames.push(Frame::Skip);
@@ -237,7 +238,7 @@ impl AnswerReader {
                     self.note(format!("<{local}> has another namespace than declared"));
                 }
                 self.body_seen = true;
-                self.value(plan, text, prefix, local, Slot::Root, out)
+                self.value(plan, tag, Slot::Root, out)
             }
             Some(member) => Err(AnswerError::OtherElement(
                 local.to_owned(),
@@ -247,7 +248,7 @@ impl AnswerReader {
                 // The parts stand in the body itself.
                 self.body_seen = true;
                 self.object_frame(plan, output.type_id, true, out);
-                self.child(plan, text, prefix, local, out)
+                self.child(plan, tag, out)
             }
         }
     }

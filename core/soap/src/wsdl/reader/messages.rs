@@ -16,7 +16,7 @@ pub(super) fn tell_apart(mut members: Vec<Member>) -> Vec<Member> {
     members
 }
 
-impl<'a, 'i> Reader<'a, 'i> {
+impl<'a, 'i> WsdlReader<'a, 'i> {
     pub(super) fn message(
         &mut self,
         compiler: &mut Compiler<'a, 'i>,

@@ -3,7 +3,7 @@
 use super::messages::tell_apart;
 use super::*;
 
-impl<'a, 'i> Reader<'a, 'i> {
+impl<'a, 'i> WsdlReader<'a, 'i> {
     pub(in crate::wsdl) fn operations(
         &mut self,
         compiler: &mut Compiler<'a, 'i>,

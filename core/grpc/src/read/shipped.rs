@@ -1,0 +1,52 @@
+//! Files that ship with the product, so that nobody has to bring them along.
+
+pub(super) const SHIPPED: [(&str, &str); 12] = [
+    (
+        "google/api/annotations.proto",
+        include_str!("../../standard/google/api/annotations.proto"),
+    ),
+    (
+        "google/api/client.proto",
+        include_str!("../../standard/google/api/client.proto"),
+    ),
+    (
+        "google/api/field_behavior.proto",
+        include_str!("../../standard/google/api/field_behavior.proto"),
+    ),
+    (
+        "google/api/http.proto",
+        include_str!("../../standard/google/api/http.proto"),
+    ),
+    (
+        "google/api/httpbody.proto",
+        include_str!("../../standard/google/api/httpbody.proto"),
+    ),
+    (
+        "google/api/launch_stage.proto",
+        include_str!("../../standard/google/api/launch_stage.proto"),
+    ),
+    (
+        "google/api/resource.proto",
+        include_str!("../../standard/google/api/resource.proto"),
+    ),
+    (
+        "google/api/visibility.proto",
+        include_str!("../../standard/google/api/visibility.proto"),
+    ),
+    (
+        "google/rpc/code.proto",
+        include_str!("../../standard/google/rpc/code.proto"),
+    ),
+    (
+        "google/rpc/error_details.proto",
+        include_str!("../../standard/google/rpc/error_details.proto"),
+    ),
+    (
+        "google/rpc/status.proto",
+        include_str!("../../standard/google/rpc/status.proto"),
+    ),
+    (
+        "google/api/label.proto",
+        include_str!("../../standard/google/api/label.proto"),
+    ),
+];

@@ -1,0 +1,186 @@
+//! `.proto` files by the names that others import them by.
+
+use std::collections::{BTreeSet, HashMap};
+use std::sync::Arc;
+
+use miette::Diagnostic;
+use porch_contract::{Finding, Position, Severity};
+use protox::file::FileResolver;
+
+use super::shipped::SHIPPED;
+use super::texts::{MAX_BRACES, edition, imports, too_deep, without_comments};
+use super::{Files, is_proto};
+
+/// Finds files by the names that others import them by.
+#[derive(Default)]
+pub(super) struct Tree {
+    /// Text by import name.
+    pub(super) texts: HashMap<String, String>,
+    /// Where each stands.
+    paths: HashMap<String, String>,
+    /// The number of each file's edition, where it states one.
+    pub(super) editions: HashMap<String, i32>,
+    imports: HashMap<String, Vec<String>>,
+    pub(super) with_services: Vec<String>,
+    pub(super) findings: Vec<Finding>,
+}
+
+/// A `.proto` file of a definition.
+struct Proto<'f> {
+    path: &'f str,
+    text: &'f str,
+    /// Its text without comments.
+    clean: String,
+}
+
+impl Tree {
+    pub(super) fn of(files: &Files) -> Self {
+        let protos: Vec<Proto<'_>> = files
+            .iter()
+            .filter(|(_, text)| is_proto(text))
+            .map(|(path, text)| Proto {
+                path,
+                text,
+                clean: without_comments(text),
+            })
+            .collect();
+        let roots = roots(files, &protos);
+        let mut tree = Self::default();
+        for proto in &protos {
+            let root = roots
+                .iter()
+                .filter(|r| proto.path.starts_with(r.as_str()))
+                .max_by_key(|r| r.len());
+            let name = root.map_or(proto.path, |r| &proto.path[r.len()..]);
+            tree.add(name, proto);
+        }
+        tree
+    }
+
+    fn add(&mut self, name: &str, Proto { path, text, clean }: &Proto<'_>) {
+        let Some((text, edition)) = as_syntax(text, clean) else {
+            let at = Position { line: 1, column: 1 };
+            let what = "this edition is not known, so the file is not read";
+            self.findings.push(
+                Finding::new(Severity::Warning, path, at, what).help("editions 2023 and 2024 are"),
+            );
+            return;
+        };
+        if too_deep(clean) {
+            self.findings.push(Finding::new(
+                Severity::Warning,
+                path,
+                Position::default(),
+                format!("braces lie in more than {MAX_BRACES} others, so the file is not read"),
+            ));
+            return;
+        }
+        if let Some(number) = edition {
+            self.editions.insert(name.to_owned(), number);
+        }
+        let mut words = clean.split_whitespace();
+        if words.any(|w| w == "service" || w.ends_with(";service") || w.ends_with("}service")) {
+            self.with_services.push(name.to_owned());
+        }
+        self.imports.insert(name.to_owned(), imports(clean));
+        self.paths.insert(name.to_owned(), (*path).to_owned());
+        self.texts.insert(name.to_owned(), text);
+    }
+
+    /// A file with all that it imports.
+    pub(super) fn reach(&self, from: &str) -> BTreeSet<String> {
+        let mut all = BTreeSet::new();
+        let mut open = vec![from.to_owned()];
+        while let Some(name) = open.pop() {
+            if let Some(path) = self.paths.get(&name)
+                && all.insert(path.clone())
+            {
+                open.extend(self.imports.get(&name).into_iter().flatten().cloned());
+            }
+        }
+        all
+    }
+}
+
+/// The folders that imports start from: an import that matches the end of a path tells what the beginning is.
+fn roots(files: &Files, protos: &[Proto<'_>]) -> BTreeSet<String> {
+    let last = |path: &str| path.rsplit('/').next().map_or(0, |l| path.len() - l.len());
+    let mut by_last: HashMap<&str, Vec<&str>> = HashMap::new();
+    for Proto { path, .. } in protos {
+        by_last.entry(&path[last(path)..]).or_default().push(path);
+    }
+    let mut roots = BTreeSet::new();
+    for import in protos.iter().flat_map(|p| imports(&p.clean)) {
+        if files.contains_key(&import) {
+            continue;
+        }
+        let ends = format!("/{import}");
+        let same_name = by_last.get(&import[last(&import)..]);
+        let shortest = same_name
+            .into_iter()
+            .flatten()
+            .filter(|p| p.ends_with(&ends))
+            .min_by_key(|p| p.len());
+        if let Some(path) = shortest {
+            roots.insert(path[..path.len() - import.len()].to_owned());
+        }
+    }
+    roots
+}
+
+/// A text as the compiler can read it, and its edition. The compiler knows none: it reads the statement as proto3, and what that means is
+/// set right behind. `None` of an edition that we do not know either.
+fn as_syntax(text: &str, clean: &str) -> Option<(String, Option<i32>)> {
+    let mut text = text.to_owned();
+    let Some((number, range)) = edition(clean) else {
+        return Some((text, None));
+    };
+    let stands_for = "syntax=\"proto3\";";
+    if number == 0 || range.len() < stands_for.len() {
+        return None;
+    }
+    let blanks = " ".repeat(range.len() - stands_for.len());
+    text.replace_range(range, &format!("{stands_for}{blanks}"));
+    Some((text, Some(number)))
+}
+
+/// The files, for the compiler.
+pub(super) struct Shared(pub(super) Arc<Tree>);
+
+impl FileResolver for Shared {
+    fn open_file(&self, name: &str) -> Result<protox::file::File, protox::Error> {
+        let shipped = || SHIPPED.iter().find(|(n, _)| *n == name).map(|(_, t)| *t);
+        match self.0.texts.get(name).map(String::as_str).or_else(shipped) {
+            Some(text) => protox::file::File::from_source(name, text),
+            None => Err(protox::Error::file_not_found(name)),
+        }
+    }
+}
+
+/// An error of the compiler, with its place.
+pub(super) fn compile_finding(tree: &Tree, name: &str, error: &protox::Error) -> Finding {
+    let file = error.file().unwrap_or(name);
+    let path = tree.paths.get(file).map_or(file, String::as_str);
+    let offset = error
+        .labels()
+        .and_then(|mut l| l.next())
+        .map(|l| l.offset());
+    let text = tree.texts.get(file).map_or("", String::as_str);
+    let at = offset
+        .filter(|o| *o <= text.len() && text.is_char_boundary(*o))
+        .map_or_else(Position::default, |o| {
+            let before = &text[..o];
+            Position {
+                line: before.matches('\n').count() + 1,
+                column: before.rsplit('\n').next().unwrap_or("").chars().count() + 1,
+            }
+        });
+    let help = match error.help() {
+        Some(help) => help.to_string(),
+        None if error.to_string().contains("not found") => {
+            "give the folder or ZIP that holds it too; google/protobuf, google/api and google/rpc are built in".into()
+        }
+        None => String::new(),
+    };
+    Finding::error(path, at, error.to_string()).help(help)
+}

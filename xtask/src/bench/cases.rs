@@ -1,0 +1,231 @@
+//! What is compared with what.
+
+use porch_cluster::{Cluster, free_port};
+
+use super::alone;
+use super::documents::Backends;
+use super::measure::{Case, Load, measure};
+use super::options::Options;
+use super::report::Results;
+use super::server::{Server, start};
+use super::service::{Porch, Size};
+use crate::Outcome;
+
+/// A program that listens at a port.
+struct Listening {
+    server: Server,
+    port: u16,
+}
+
+impl Listening {
+    fn start(core: u8, name: &str, behind: Option<u16>) -> Outcome<Self> {
+        let port = free_port().map_err(|e| e.to_string())?;
+        let arguments: Vec<String> = [Some(port), behind]
+            .into_iter()
+            .flatten()
+            .map(|p| p.to_string())
+            .collect();
+        let (server, _) = start(core, name, &arguments, &[], 0)?;
+        Ok(Self { server, port })
+    }
+
+    fn load(&self, path: &str) -> Load {
+        Load {
+            pid: self.server.pid(),
+            url: format!("http://127.0.0.1:{}{path}", self.port),
+            key: None,
+        }
+    }
+}
+
+/// Everything that runs while cases are measured.
+pub(super) struct Bench<'c> {
+    options: Options,
+    cluster: &'c Cluster,
+    /// Held for as long as it is measured against.
+    backend: Listening,
+    fleet: Listening,
+    forwarder: Listening,
+    converter: Listening,
+    fleet_rest: Listening,
+    small: Porch,
+    results: Results,
+}
+
+impl<'c> Bench<'c> {
+    pub(super) fn start(options: Options, cluster: &'c Cluster) -> Outcome<Self> {
+        let fleet = Listening::start(1, "bench-fleet", None)?;
+        let fleet_rest = Listening::start(0, "bench-fleet-rest", Some(fleet.port))?;
+        let backend = Listening::start(1, "bench-backend", None)?;
+        let forwarder = Listening::start(0, "bench-forwarder", Some(backend.port))?;
+        let converter = Listening::start(0, "bench-converter", Some(backend.port))?;
+        let backends = Backends {
+            backend: backend.port,
+            fleet: fleet.port,
+        };
+        let small = Porch::start("small", cluster, backends, FEW)?;
+        let results = Results {
+            idle_mb: small.memory_mb(),
+            ..Results::default()
+        };
+        Ok(Self {
+            options,
+            cluster,
+            backend,
+            fleet,
+            forwarder,
+            converter,
+            fleet_rest,
+            small,
+            results,
+        })
+    }
+
+    pub(super) fn run(mut self) -> Outcome<Results> {
+        self.small_cases()?;
+        self.fleet_cases()?;
+        self.wide_cases()?;
+        self.key_cases()?;
+        if self.options.wants("convert") {
+            self.results.conversions = alone::convert(self.options.runs)?;
+        }
+        if self.options.wants("messages") {
+            self.results.messages = alone::messages(self.options.runs)?;
+        }
+        Ok(self.results)
+    }
+
+    fn add(&mut self, case: &Case) -> Outcome {
+        if !self.options.wants(case.name) {
+            return Ok(());
+        }
+        eprintln!("· {} against {}", case.name, case.reference_name);
+        let direct = self.backend.load("/item/7");
+        let measured = measure(case, &direct, self.options.seconds, self.options.runs)?;
+        self.results.cases.push(measured);
+        Ok(())
+    }
+
+    fn backends(&self) -> Backends {
+        Backends {
+            backend: self.backend.port,
+            fleet: self.fleet.port,
+        }
+    }
+
+    fn small_cases(&mut self) -> Outcome {
+        self.add(&Case {
+            name: "pass-through",
+            reference_name: "bare forwarder",
+            target: (1.2, Some(0.8)),
+            connections: 64,
+            ours: self.small.load("/plain/item/7", false),
+            reference: self.forwarder.load("/item/7"),
+        })?;
+        for (name, least, connections, harbour) in [
+            ("soap-1kb", 1.35, 64, "Farholt"),
+            ("soap-1mb", 2.0, 4, "Everywhere"),
+        ] {
+            let path = format!("/harbours/{harbour}/sailings?on=2027-05-14");
+            self.add(&Case {
+                name,
+                reference_name: "hand-written typed converter",
+                target: (least, None),
+                connections,
+                ours: self.small.load(&format!("/soap{path}"), false),
+                reference: self.converter.load(&path),
+            })?;
+        }
+        Ok(())
+    }
+
+    fn fleet_cases(&mut self) -> Outcome {
+        for (name, least, connections, ours, reference) in [
+            ("grpc-1kb", 1.2, 64, "/vessels/v1/vessels/v1", "/vessels/v1"),
+            ("grpc-10000", 2.0, 4, "/vessels/v1/vessels", "/vessels"),
+            (
+                "grpc-stream",
+                1.2,
+                4,
+                "/vessels/v1/positions:stream",
+                "/positions",
+            ),
+        ] {
+            self.add(&Case {
+                name,
+                reference_name: "hand-written typed service",
+                target: (least, None),
+                connections,
+                ours: self.small.load(ours, false),
+                reference: self.fleet_rest.load(reference),
+            })?;
+        }
+        Ok(())
+    }
+
+    fn wide_cases(&mut self) -> Outcome {
+        if !["full", "full-against-own", "operations"]
+            .iter()
+            .any(|name| self.options.wants(name))
+        {
+            return Ok(());
+        }
+        let wide = Porch::start("wide", self.cluster, self.backends(), MANY_OPERATIONS)?;
+        let bare = self.forwarder.load("/item/7");
+        let own = wide.load("/plain/item/7", false);
+        let few = full(&self.small, 7);
+        for (name, reference_name, target, reference) in [
+            ("full", "bare forwarder", (1.1, Some(0.9)), bare),
+            (
+                "full-against-own",
+                "our own pass-through",
+                (0.95, None),
+                own,
+            ),
+            ("operations", "10 operations", (0.93, None), few),
+        ] {
+            self.add(&Case {
+                name,
+                reference_name,
+                target,
+                connections: 64,
+                ours: full(&wide, 7777),
+                reference,
+            })?;
+        }
+        Ok(())
+    }
+
+    fn key_cases(&mut self) -> Outcome {
+        if !self.options.wants("keys") {
+            return Ok(());
+        }
+        let many = Porch::start("many", self.cluster, self.backends(), MANY_KEYS)?;
+        self.add(&Case {
+            name: "keys",
+            reference_name: "1,000 keys",
+            target: (0.93, None),
+            connections: 64,
+            ours: full(&many, 7),
+            reference: full(&self.small, 7),
+        })
+    }
+}
+
+const FEW: Size = Size {
+    operations: 10,
+    keys: 1000,
+};
+const MANY_OPERATIONS: Size = Size {
+    operations: 10_000,
+    keys: 1000,
+};
+const MANY_KEYS: Size = Size {
+    operations: 10,
+    keys: 1_000_000,
+};
+
+/// An operation with a key, a limit and ten header rules.
+fn full(porch: &Porch, i: usize) -> Load {
+    porch.load(&format!("/full/kind{}/sub{i}/7", i % 97), true)
+}

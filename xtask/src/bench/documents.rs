@@ -1,0 +1,150 @@
+//! The documents of the benchmarks.
+
+use std::fmt::Write as _;
+use std::fs;
+use std::path::Path;
+
+use crate::root;
+
+/// Ports of the backends.
+#[derive(Clone, Copy)]
+pub(super) struct Backends {
+    pub(super) backend: u16,
+    pub(super) fleet: u16,
+}
+
+pub(super) fn write_documents(
+    folder: &Path,
+    backends: Backends,
+    operations: usize,
+) -> std::io::Result<()> {
+    fs::create_dir_all(folder)?;
+    let write = |name: &str, text: String| fs::write(folder.join(name), text);
+    write(
+        "fixed.backend.yaml",
+        format!(
+            "elm-porch: backend/1\nname: fixed\nkind: http\naddress: http://127.0.0.1:{}\n",
+            backends.backend
+        ),
+    )?;
+    write("plain.openapi.yaml", contract("Plain", PLAIN_PATHS))?;
+    write("plain.facade.yaml", PLAIN_FACADE.to_owned())?;
+    let (paths, wiring) = many_operations(operations);
+    write("full.openapi.yaml", contract("Full", &paths))?;
+    write("full.facade.yaml", format!("{FULL_FACADE}{wiring}"))?;
+    write_vessels(folder, backends.fleet)?;
+    write_soap(folder, backends.backend)
+}
+
+fn contract(title: &str, paths: &str) -> String {
+    format!("openapi: 3.1.0\ninfo: {{ title: {title}, version: 1.0.0 }}\npaths:\n{paths}")
+}
+
+const PLAIN_PATHS: &str = "\
+\x20 /item/{id}:
+    get:
+      operationId: item
+      parameters: [{ name: id, in: path, required: true }]
+      responses: { '200': { description: ok } }
+";
+
+const PLAIN_FACADE: &str = "\
+elm-porch: facade/1
+name: plain
+base: /plain
+contract: plain.openapi.yaml
+operations:
+  item:
+    call: { backend: fixed }
+";
+
+const FULL_FACADE: &str = "\
+elm-porch: facade/1
+name: full
+base: /full
+contract: full.openapi.yaml
+admit:
+  credentials: [key]
+  limits:
+    - { requests: 4000000000, window: 1h }
+operations:
+";
+
+/// Paths of a contract and what wires them, ten header rules each.
+fn many_operations(operations: usize) -> (String, String) {
+    let (mut paths, mut wiring) = (String::new(), String::new());
+    let headers: String = (0..10)
+        .map(|i| format!("        X-Rule-{i}: value {i}\n"))
+        .collect();
+    for i in 0..operations {
+        let _ = write!(
+            paths,
+            "  /kind{}/sub{i}/{{id}}:\n    get:\n      operationId: op{i}\n      parameters: [{{ name: id, in: path, required: true }}]\n      responses: {{ '200': {{ description: ok }} }}\n",
+            i % 97
+        );
+        let _ = write!(
+            wiring,
+            "  op{i}:\n    call: {{ backend: fixed }}\n    send:\n      headers:\n{headers}"
+        );
+    }
+    (paths, wiring)
+}
+
+/// The demo's vessels, without its limit, which so many calls would meet.
+fn write_vessels(folder: &Path, fleet: u16) -> std::io::Result<()> {
+    let vessels = root().join("demo/documents/vessels");
+    let definition = "vessels-definition/skerry/fleet/v1";
+    fs::create_dir_all(folder.join(definition))?;
+    for name in [&format!("{definition}/fleet.proto"), "vessels.openapi.yaml"] {
+        fs::copy(vessels.join(name), folder.join(name))?;
+    }
+    let backend = fs::read_to_string(vessels.join("vessels.backend.yaml"))?;
+    fs::write(
+        folder.join("vessels.backend.yaml"),
+        backend.replace("127.0.0.1:3854", &format!("127.0.0.1:{fleet}")),
+    )?;
+    let facade = fs::read_to_string(vessels.join("vessels.facade.yaml"))?;
+    let limit = "admit:\n  limits:\n    - { requests: 600, window: 1m, per: address }\n";
+    fs::write(
+        folder.join("vessels.facade.yaml"),
+        facade.replace(limit, ""),
+    )
+}
+
+const SOAP_PATHS: &str = "\
+\x20 /harbours/{harbour}/sailings:
+    get:
+      operationId: search
+      parameters:
+        - { name: harbour, in: path, required: true }
+        - { name: 'on', in: query, required: true }
+      responses: { '200': { description: ok } }
+";
+
+const SOAP_FACADE: &str = "\
+elm-porch: facade/1
+name: soap
+base: /soap
+contract: soap.openapi.yaml
+operations:
+  search:
+    call: { backend: reservations, operation: SearchSailings }
+    send: { From: =path.harbour, On: =query.on }
+";
+
+fn write_soap(folder: &Path, backend: u16) -> std::io::Result<()> {
+    let demo = root().join("demo/documents/sailings");
+    let wsdl = "reservations.wsdl";
+    fs::copy(demo.join(wsdl), folder.join(wsdl))?;
+    let name = "reservations.backend.yaml";
+    let text = fs::read_to_string(demo.join(name))?;
+    fs::write(
+        folder.join(name),
+        text.replace("127.0.0.1:3850", &format!("127.0.0.1:{backend}")),
+    )?;
+    fs::write(
+        folder.join("soap.openapi.yaml"),
+        contract("Soap", SOAP_PATHS),
+    )?;
+    fs::write(folder.join("soap.facade.yaml"), SOAP_FACADE)
+}

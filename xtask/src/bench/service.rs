@@ -1,0 +1,170 @@
+//! A service of its own for a case: documents, a consumer, keys.
+
+use std::fs;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use porch_cluster::Cluster;
+use serde_json::Value;
+
+use super::documents::{Backends, write_documents};
+use super::measure::Load;
+use super::server::{Server, folder, memory_mb, program, start};
+use crate::Outcome;
+
+const PASSWORD: &str = "bench-harbour";
+
+/// A service with documents and keys of its own.
+pub(super) struct Porch {
+    server: Server,
+    gateway: String,
+    key: String,
+}
+
+/// How much a service has to carry.
+#[derive(Clone, Copy)]
+pub(super) struct Size {
+    pub(super) operations: usize,
+    pub(super) keys: usize,
+}
+
+impl Porch {
+    pub(super) fn start(
+        name: &str,
+        cluster: &Cluster,
+        backends: Backends,
+        size: Size,
+    ) -> Outcome<Self> {
+        eprintln!(
+            "· starting the service: {} operations and {} keys",
+            size.operations, size.keys
+        );
+        let home = clean_home(name).map_err(|e| e.to_string())?;
+        let (server, addresses) = serve(name, cluster, &home)?;
+        let (gateway, console) = (addresses[0].clone(), addresses[1].clone());
+        let client = Client {
+            console,
+            home: home.clone(),
+        };
+        publish(&client, &home, backends, size.operations)?;
+        insert_keys(&cluster.url(name), size.keys)?;
+        let made = client.run(&["key", "create", "bench"], "")?;
+        let key = made["key"]
+            .as_str()
+            .ok_or("porch key create showed no key")?
+            .to_owned();
+        Ok(Self {
+            server,
+            gateway,
+            key,
+        })
+    }
+
+    pub(super) fn load(&self, path: &str, keyed: bool) -> Load {
+        Load {
+            pid: self.server.pid(),
+            url: format!("{}{path}", self.gateway),
+            key: keyed.then(|| self.key.clone()),
+        }
+    }
+
+    pub(super) fn memory_mb(&self) -> f64 {
+        memory_mb(self.server.pid())
+    }
+}
+
+/// The folder of a service, with nothing in it of an earlier run.
+fn clean_home(name: &str) -> std::io::Result<PathBuf> {
+    let home = folder().join(name);
+    let _ = fs::remove_dir_all(&home);
+    fs::create_dir_all(home.join("state"))?;
+    Ok(home)
+}
+
+/// The service and its two addresses.
+fn serve(name: &str, cluster: &Cluster, home: &Path) -> Outcome<(Server, Vec<String>)> {
+    let fail = |e: std::io::Error| e.to_string();
+    cluster
+        .sql(&format!("drop database if exists {name} with (force)"))
+        .map_err(fail)?;
+    cluster.ensure_database(name).map_err(fail)?;
+    let environment = [
+        ("ELM_PORCH_DATABASE", cluster.url(name)),
+        ("ELM_PORCH_STATE", home.join("state").display().to_string()),
+        ("ELM_PORCH_FIRST_ACCOUNT", "bench".to_owned()),
+        ("ELM_PORCH_FIRST_PASSWORD", PASSWORD.to_owned()),
+    ];
+    let arguments = [
+        "serve",
+        "--gateway",
+        "127.0.0.1:0",
+        "--console",
+        "127.0.0.1:0",
+        "--workers",
+        "1",
+    ]
+    .map(str::to_owned);
+    start(0, "porch", &arguments, &environment, 2)
+}
+
+/// The client, with a login of its own.
+struct Client {
+    console: String,
+    home: PathBuf,
+}
+
+impl Client {
+    fn run(&self, arguments: &[&str], input: &str) -> Outcome<Value> {
+        let mut child = Command::new(program("porch"))
+            .args(["--json", "--url", &self.console])
+            .args(arguments)
+            .env("XDG_CONFIG_HOME", &self.home)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .map_err(|e| e.to_string())?;
+        if let Some(mut stdin) = child.stdin.take() {
+            let _ = stdin.write_all(input.as_bytes());
+        }
+        let output = child.wait_with_output().map_err(|e| e.to_string())?;
+        let text = String::from_utf8_lossy(&output.stdout).into_owned();
+        if output.status.success() {
+            Ok(serde_json::from_str(&text).unwrap_or(Value::Null))
+        } else {
+            Err(format!("porch {}: {text}", arguments.join(" ")))
+        }
+    }
+}
+
+fn publish(client: &Client, home: &Path, backends: Backends, operations: usize) -> Outcome {
+    client.run(&["login", "bench"], PASSWORD)?;
+    let documents = home.join("documents");
+    write_documents(&documents, backends, operations).map_err(|e| e.to_string())?;
+    client.run(&["secret", "set", "reservations-user"], "quay-desk")?;
+    client.run(&["secret", "set", "reservations-password"], "x")?;
+    client.run(&["push", &documents.to_string_lossy()], "")?;
+    client.run(&["release", "plain", "full", "soap", "vessels"], "")?;
+    client.run(&["consumer", "create", "bench"], "")?;
+    Ok(())
+}
+
+/// Keys of nobody in particular, straight into the table: a million by the client would take hours.
+fn insert_keys(database: &str, keys: usize) -> Outcome {
+    let insert = format!(
+        "insert into api_key (consumer_id, label, prefix, hash, paused, created_at) \
+         select 1, '', 'p' || i, md5('a' || i) || md5('b' || i), false, 0 from generate_series(1, {keys}) i"
+    );
+    let psql = porch_cluster::installed()
+        .ok_or("PostgreSQL is not installed")?
+        .join("psql");
+    let done = Command::new(psql)
+        .args(["-X", "-q", "-d", database, "-c", &insert])
+        .status()
+        .map_err(|e| e.to_string())?;
+    if done.success() {
+        Ok(())
+    } else {
+        Err(format!("psql could not insert {keys} keys: {done}"))
+    }
+}
