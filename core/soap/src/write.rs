@@ -51,21 +51,12 @@ impl Envelope {
         operation: &Operation,
         headers: &Value,
     ) -> Result<Self, Vec<WriteError>> {
-        let fail = |message: &str| {
+        let input = operation.input.clone().ok_or_else(|| {
             vec![WriteError {
                 pointer: String::new(),
-                message: message.into(),
+                message: "the operation takes no input".into(),
             }]
-        };
-        let input = operation
-            .input
-            .clone()
-            .ok_or_else(|| fail("the operation takes no input"))?;
-        let namespace = if operation.version == SoapVersion::V11 {
-            SOAP_11
-        } else {
-            SOAP_12
-        };
+        })?;
         let encoded = operation
             .encoded
             .then_some(if operation.version == SoapVersion::V11 {
@@ -73,61 +64,9 @@ impl Envelope {
             } else {
                 ENCODING_12
             });
-        let mut open =
-            format!("<soap:Envelope xmlns:soap=\"{namespace}\" xmlns:xsi=\"{XSI}\"").into_bytes();
-        let mut used: Vec<u16> = Vec::new();
-        for member in operation.headers.iter().chain(&input.element) {
-            used.push(member.namespace);
-            used.extend(plan.namespaces_below(member.type_id, encoded.is_some()));
-        }
-        used.extend(plan.namespaces_below(input.type_id, encoded.is_some()));
-        used.sort_unstable();
-        used.dedup();
-        for id in used.into_iter().filter(|id| *id != 0) {
-            open.extend_from_slice(format!(" xmlns:n{id}=\"").as_bytes());
-            let _ = escape_attribute(&mut open, &plan.namespaces[id as usize]);
-            open.push(b'"');
-        }
-        if let Some(encoding) = encoded {
-            open.extend_from_slice(
-                format!(" xmlns:enc=\"{encoding}\" xmlns:xsd=\"{XSD}\"").as_bytes(),
-            );
-        } else if input_holds_any(&plan, &operation.headers, &input) {
-            open.extend_from_slice(format!(" xmlns:xsd=\"{XSD}\"").as_bytes());
-        }
-        open.push(b'>');
-        let mut fixed_headers = Vec::new();
-        let mut writer = EnvelopeWriter::new(&plan, &mut fixed_headers, encoded);
-        for header in &operation.headers {
-            if let Some(value) = headers.get(&header.json) {
-                writer.within(&header.json, |w| w.element(header, &Json::of(value)));
-            }
-        }
-        if let Value::Object(map) = headers {
-            for name in map
-                .keys()
-                .filter(|n| !operation.headers.iter().any(|h| h.json == **n))
-            {
-                writer.within(name, |w| w.error("the operation has no such header".into()));
-            }
-        }
-        if !writer.errors.is_empty() {
-            return Err(writer.errors);
-        }
-        let action = operation.action.replace(['"', '\\'], "");
-        let (content_type, soap_action) = match operation.version {
-            SoapVersion::V11 => (
-                "text/xml; charset=utf-8".to_owned(),
-                Some(format!("\"{action}\"")),
-            ),
-            SoapVersion::V12 if action.is_empty() => {
-                ("application/soap+xml; charset=utf-8".to_owned(), None)
-            }
-            SoapVersion::V12 => (
-                format!("application/soap+xml; charset=utf-8; action=\"{action}\""),
-                None,
-            ),
-        };
+        let open = start_tag(&plan, operation, &input, encoded);
+        let fixed_headers = fixed_headers(&plan, operation, headers, encoded)?;
+        let (content_type, soap_action) = binding_fields(operation);
         Ok(Self {
             plan,
             input,
@@ -187,6 +126,86 @@ impl Envelope {
         }
         out.extend_from_slice(b"</soap:Body></soap:Envelope>");
         Ok(())
+    }
+}
+
+/// The envelope's start tag, with all namespaces that the message can have.
+fn start_tag(
+    plan: &Plan,
+    operation: &Operation,
+    input: &Message,
+    encoded: Option<&'static str>,
+) -> Vec<u8> {
+    let namespace = match operation.version {
+        SoapVersion::V11 => SOAP_11,
+        SoapVersion::V12 => SOAP_12,
+    };
+    let mut open =
+        format!("<soap:Envelope xmlns:soap=\"{namespace}\" xmlns:xsi=\"{XSI}\"").into_bytes();
+    let mut used: Vec<u16> = Vec::new();
+    for member in operation.headers.iter().chain(&input.element) {
+        used.push(member.namespace);
+        used.extend(plan.namespaces_below(member.type_id, encoded.is_some()));
+    }
+    used.extend(plan.namespaces_below(input.type_id, encoded.is_some()));
+    used.sort_unstable();
+    used.dedup();
+    for id in used.into_iter().filter(|id| *id != 0) {
+        open.extend_from_slice(format!(" xmlns:n{id}=\"").as_bytes());
+        let _ = escape_attribute(&mut open, &plan.namespaces[id as usize]);
+        open.push(b'"');
+    }
+    if let Some(encoding) = encoded {
+        open.extend_from_slice(format!(" xmlns:enc=\"{encoding}\" xmlns:xsd=\"{XSD}\"").as_bytes());
+    } else if input_holds_any(plan, &operation.headers, input) {
+        open.extend_from_slice(format!(" xmlns:xsd=\"{XSD}\"").as_bytes());
+    }
+    open.push(b'>');
+    open
+}
+
+/// Header elements that are the same in every message.
+fn fixed_headers(
+    plan: &Plan,
+    operation: &Operation,
+    headers: &Value,
+    encoded: Option<&'static str>,
+) -> Result<Vec<u8>, Vec<WriteError>> {
+    let mut fixed = Vec::new();
+    let mut writer = EnvelopeWriter::new(plan, &mut fixed, encoded);
+    for header in &operation.headers {
+        if let Some(value) = headers.get(&header.json) {
+            writer.within(&header.json, |w| w.element(header, &Json::of(value)));
+        }
+    }
+    if let Value::Object(map) = headers {
+        let known = |name: &str| operation.headers.iter().any(|h| h.json == name);
+        for name in map.keys().filter(|name| !known(name)) {
+            writer.within(name, |w| w.error("the operation has no such header".into()));
+        }
+    }
+    if writer.errors.is_empty() {
+        Ok(fixed)
+    } else {
+        Err(writer.errors)
+    }
+}
+
+/// `Content-Type` and `SOAPAction` (SOAP 1.1 §6, SOAP 1.2 part 2 §7.1.4).
+fn binding_fields(operation: &Operation) -> (String, Option<String>) {
+    let action = operation.action.replace(['"', '\\'], "");
+    match operation.version {
+        SoapVersion::V11 => (
+            "text/xml; charset=utf-8".to_owned(),
+            Some(format!("\"{action}\"")),
+        ),
+        SoapVersion::V12 if action.is_empty() => {
+            ("application/soap+xml; charset=utf-8".to_owned(), None)
+        }
+        SoapVersion::V12 => (
+            format!("application/soap+xml; charset=utf-8; action=\"{action}\""),
+            None,
+        ),
     }
 }
 

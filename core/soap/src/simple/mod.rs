@@ -12,7 +12,7 @@ mod text;
 use std::borrow::Cow;
 
 use regex::Regex;
-use serde_json::{Map, Number, Value, json};
+use serde_json::Value;
 
 use self::lexical::{
     compare_decimals, expand, from_hex, is_base64, is_collapsed, push_number, short, temporal_fits,

@@ -7,45 +7,59 @@ impl<'a> EnvelopeWriter<'a> {
     pub(super) fn object(&mut self, declared: &ObjectPlan, map: Members<'_, '_>, typed: bool) {
         let mut object = declared;
         if !typed && (!declared.derived.is_empty() || declared.is_abstract) {
-            let names = || declared.derived.iter().map(|d| d.json.as_str());
-            match tree::get(map, TYPE_MEMBER) {
-                Some(Json::String(name)) => match declared
-                    .derived
-                    .iter()
-                    .find(|d| d.json == name.as_ref())
-                {
-                    Some(found) => {
-                        if let TypePlan::Object(other) = self.plan.get(found.type_id) {
-                            if !std::ptr::eq(other, declared) {
-                                self.xsi_type(found.name.0, &found.name.1);
-                            }
-                            object = other;
-                        }
-                    }
-                    None => {
-                        let near = porch_contract::suggest(name, names()).map_or_else(
-                            || format!("; there are {}", names().collect::<Vec<_>>().join(", ")),
-                            |n| format!("; did you mean “{n}”?"),
-                        );
-                        return self.within(TYPE_MEMBER, |w| {
-                            w.error(format!("“{name}” cannot stand for {}{near}", declared.name))
-                        });
-                    }
-                },
-                Some(_) => {
-                    return self.within(TYPE_MEMBER, |w| {
-                        w.error("the name of a type is expected".into())
-                    });
-                }
-                None if declared.is_abstract => {
-                    let list = names().collect::<Vec<_>>().join(", ");
-                    return self.within(TYPE_MEMBER, |w| {
-                        w.error(format!("must be there and name one of {list}"))
-                    });
-                }
-                None => {}
+            match self.chosen(declared, map) {
+                Ok(chosen) => object = chosen,
+                Err(wrong) => return self.within(TYPE_MEMBER, |w| w.error(wrong)),
             }
         }
+        self.object_attributes(object, map);
+        self.out.push(b'>');
+        self.members(object, map, typed || object.label.is_some());
+        if let Some((name, simple)) = &object.text {
+            match tree::get(map, name).map(|v| simple.to_text(v)) {
+                Some(Ok(text)) => self.text(&text),
+                Some(Err(message)) => self.within(name, |w| w.error(message)),
+                None => self.within(name, |w| w.error("must be there".into())),
+            }
+        }
+    }
+
+    /// The type that an object is of: the declared one, or the one it names, which is written down.
+    fn chosen<'d>(
+        &mut self,
+        declared: &'d ObjectPlan,
+        map: Members<'_, '_>,
+    ) -> Result<&'d ObjectPlan, String>
+    where
+        'a: 'd,
+    {
+        let names = || declared.derived.iter().map(|d| d.json.as_str());
+        let list = || names().collect::<Vec<_>>().join(", ");
+        let name = match tree::get(map, TYPE_MEMBER) {
+            Some(Json::String(name)) => name,
+            Some(_) => return Err("the name of a type is expected".into()),
+            None if declared.is_abstract => {
+                return Err(format!("must be there and name one of {}", list()));
+            }
+            None => return Ok(declared),
+        };
+        let Some(found) = declared.derived.iter().find(|d| d.json == name.as_ref()) else {
+            let near = porch_contract::suggest(name, names()).map_or_else(
+                || format!("; there are {}", list()),
+                |n| format!("; did you mean “{n}”?"),
+            );
+            return Err(format!("“{name}” cannot stand for {}{near}", declared.name));
+        };
+        let TypePlan::Object(other) = self.plan.get(found.type_id) else {
+            return Ok(declared);
+        };
+        if !std::ptr::eq(other, declared) {
+            self.xsi_type(found.name.0, &found.name.1);
+        }
+        Ok(other)
+    }
+
+    fn object_attributes(&mut self, object: &ObjectPlan, map: Members<'_, '_>) {
         for member in object.members.iter().filter(|m| m.is_attribute()) {
             match tree::get(map, &member.json) {
                 Some(value) => self.within(&member.json, |w| w.attribute(member, value)),
@@ -59,15 +73,6 @@ impl<'a> EnvelopeWriter<'a> {
                     }
                 }
                 None => {}
-            }
-        }
-        self.out.push(b'>');
-        self.members(object, map, typed || object.label.is_some());
-        if let Some((name, simple)) = &object.text {
-            match tree::get(map, name).map(|v| simple.to_text(v)) {
-                Some(Ok(text)) => self.text(&text),
-                Some(Err(message)) => self.within(name, |w| w.error(message)),
-                None => self.within(name, |w| w.error("must be there".into())),
             }
         }
     }

@@ -168,25 +168,11 @@ pub fn read_port(
     main: &str,
     port: Option<&str>,
 ) -> Result<Definition, Box<Finding>> {
-    let mut parsed: Vec<Parsed<'_>> = Vec::new();
-    for (name, text) in files {
-        parsed.push((name, parse_xml(text)));
-    }
-    let Some((file, document)) = parsed.iter().find(|(name, _)| *name == main) else {
-        return Err(Box::new(Finding::error(
-            main,
-            Position::default(),
-            "there is no such file",
-        )));
-    };
-    let document = match document {
-        Ok(document) => document,
-        Err((at, message)) => return Err(Box::new(Finding::error(main, *at, message.clone()))),
-    };
-    let root = document.root_element();
-    if !root.has_tag_name((WSDL, "definitions")) {
-        return Err(Box::new(not_wsdl(file, root)));
-    }
+    let parsed: Vec<Parsed<'_>> = files
+        .iter()
+        .map(|(name, text)| (name.as_str(), parse_xml(text)))
+        .collect();
+    let (file, root) = main_of(&parsed, main)?;
     let mut reader = WsdlReader {
         parsed: &parsed,
         findings: Vec::new(),
@@ -207,24 +193,7 @@ pub fn read_port(
     let mut operations = reader.operations(&mut compiler, &ports, port);
     compiler.complete();
     for operation in &mut operations {
-        let messages = operation
-            .input
-            .iter()
-            .chain(&operation.output)
-            .map(|m| m.type_id);
-        let others = operation
-            .headers
-            .iter()
-            .chain(&operation.output_headers)
-            .chain(operation.faults.iter().map(|(_, m)| m))
-            .map(|m| m.type_id);
-        operation.losses.extend(
-            messages
-                .chain(others)
-                .flat_map(|id| compiler.losses_below(id)),
-        );
-        operation.losses.sort();
-        operation.losses.dedup();
+        add_losses(&compiler, operation);
     }
     let title = ports
         .first()
@@ -243,6 +212,41 @@ pub fn read_port(
         findings,
         used: reader.used,
     })
+}
+
+/// The element of the file that a definition begins with.
+fn main_of<'a, 'i>(
+    parsed: &'a [Parsed<'i>],
+    main: &str,
+) -> Result<(&'a str, Node<'a, 'i>), Box<Finding>> {
+    let fail = |at: Position, message: &str| Box::new(Finding::error(main, at, message));
+    match parsed.iter().find(|(name, _)| *name == main) {
+        None => Err(fail(Position::default(), "there is no such file")),
+        Some((_, Err((at, message)))) => Err(fail(*at, message)),
+        Some((file, Ok(document))) => {
+            let root = document.root_element();
+            if root.has_tag_name((WSDL, "definitions")) {
+                Ok((file, root))
+            } else {
+                Err(Box::new(not_wsdl(file, root)))
+            }
+        }
+    }
+}
+
+/// What an operation's messages cannot carry.
+fn add_losses(compiler: &Compiler<'_, '_>, operation: &mut Operation) {
+    let messages = operation.input.iter().chain(&operation.output);
+    let others = operation
+        .headers
+        .iter()
+        .chain(&operation.output_headers)
+        .chain(operation.faults.iter().map(|(_, m)| m));
+    let types = messages.map(|m| m.type_id).chain(others.map(|m| m.type_id));
+    let losses: Vec<String> = types.flat_map(|id| compiler.losses_below(id)).collect();
+    operation.losses.extend(losses);
+    operation.losses.sort();
+    operation.losses.dedup();
 }
 
 /// Parses an XML file of a definition; its depth is checked first, so that nothing recursive meets a bomb.

@@ -1,5 +1,6 @@
 //! From documents to operations.
 
+mod bindings;
 mod messages;
 mod operations;
 
@@ -37,6 +38,9 @@ impl<'a, 'i> At<'a, 'i> {
 
 pub(super) type Parsed<'i> = (&'i str, Result<Document<'i>, (Position, String)>);
 
+/// A schema, its file, and the namespace that it takes over.
+type OpenSchema<'a, 'i> = (Node<'a, 'i>, &'a str, Option<&'a str>);
+
 pub(super) struct WsdlReader<'a, 'i> {
     pub(super) parsed: &'a [Parsed<'i>],
     pub(super) findings: Vec<Finding>,
@@ -44,8 +48,8 @@ pub(super) struct WsdlReader<'a, 'i> {
     pub(super) documents: Vec<At<'a, 'i>>,
     pub(super) components: HashMap<(&'static str, String, String), At<'a, 'i>>,
     pub(super) used: Vec<String>,
-    /// Schema elements with the file they stand in and the namespace that they take over.
-    pub(super) schemas: Vec<(Node<'a, 'i>, &'a str, Option<&'a str>)>,
+    /// Schema elements that files of the definition begin with.
+    pub(super) schemas: Vec<OpenSchema<'a, 'i>>,
 }
 
 const KINDS: [&str; 4] = ["message", "portType", "binding", "service"];
@@ -122,23 +126,20 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
 
     pub(super) fn index(&mut self) -> Index<'a, 'i> {
         let mut index = Index::default();
-        let mut seen = HashSet::new();
         let mut redefined = Vec::new();
-        let mut open: Vec<(Node<'a, 'i>, &'a str, Option<&'a str>)> = self.schemas.clone();
+        let mut open: Vec<OpenSchema<'a, 'i>> = self.schemas.clone();
         open.reverse();
-        for (_, file, _) in &open {
-            seen.insert(((*file).to_owned(), String::new()));
-        }
+        // Files, and the namespace that each was taken in for: several may include one without any.
+        let mut seen: HashSet<(String, String)> = open
+            .iter()
+            .map(|(_, file, _)| ((*file).to_owned(), String::new()))
+            .collect();
         while let Some((schema, file, adopted)) = open.pop() {
             index.add(schema, file, adopted);
-            let target = schema
-                .attribute("targetNamespace")
-                .or(adopted)
-                .unwrap_or("");
-            for node in schema
-                .children()
-                .filter(|n| n.tag_name().namespace().is_some_and(is_xsd))
-            {
+            let target = schema.attribute("targetNamespace").or(adopted);
+            let target = target.unwrap_or("");
+            let declarations = schema.children();
+            for node in declarations.filter(|n| n.tag_name().namespace().is_some_and(is_xsd)) {
                 let kind = node.tag_name().name();
                 if !matches!(kind, "import" | "include" | "redefine") {
                     continue;
@@ -147,51 +148,57 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
                 if kind == "redefine" {
                     redefined.push(here);
                 }
-                if here.text("schemaLocation").is_empty() || built_in(here) {
-                    continue;
-                }
-                let Some((name, document)) = self.find_file(here, here.text("schemaLocation"))
-                else {
-                    continue;
-                };
                 let takes = (kind != "import").then_some(target);
-                if !seen.insert((name.to_owned(), takes.unwrap_or("").to_owned())) {
-                    continue;
-                }
-                let found = document.root_element();
-                if is_schema(found) {
-                    open.push((found, name, takes));
-                } else if found.has_tag_name((WSDL, "definitions")) {
-                    let inside = found
-                        .children()
-                        .filter(|n| n.has_tag_name((WSDL, "types")))
-                        .flat_map(|t| t.children())
-                        .filter(|n| is_schema(*n));
-                    open.extend(inside.map(|n| (n, name, None)));
-                } else {
-                    self.warn(
-                        here,
-                        format!(
-                            "“{}” is no schema, and is passed by",
-                            here.text("schemaLocation")
-                        ),
-                        "",
-                    );
-                }
+                self.follow(here, takes, &mut seen, &mut open);
             }
         }
         for at in redefined {
             let schema = at.node.parent_element().unwrap_or(at.node);
+            let qualified = |name: &str| schema.attribute(name) == Some("qualified");
             let source = Source {
                 target: at.target,
-                qualified_elements: schema.attribute("elementFormDefault") == Some("qualified"),
-                qualified_attributes: schema.attribute("attributeFormDefault") == Some("qualified"),
+                qualified_elements: qualified("elementFormDefault"),
+                qualified_attributes: qualified("attributeFormDefault"),
                 file: at.file,
             };
             index.redefine(at.node, source);
         }
         index.connect();
         index
+    }
+
+    /// Opens the schemas of a file that another names, each once for each namespace that takes it in.
+    fn follow(
+        &mut self,
+        here: At<'a, 'i>,
+        takes: Option<&'a str>,
+        seen: &mut HashSet<(String, String)>,
+        open: &mut Vec<OpenSchema<'a, 'i>>,
+    ) {
+        let location = here.text("schemaLocation");
+        if location.is_empty() || built_in(here) {
+            return;
+        }
+        let Some((name, document)) = self.find_file(here, location) else {
+            return;
+        };
+        if !seen.insert((name.to_owned(), takes.unwrap_or("").to_owned())) {
+            return;
+        }
+        let found = document.root_element();
+        if is_schema(found) {
+            open.push((found, name, takes));
+        } else if found.has_tag_name((WSDL, "definitions")) {
+            let inside = found
+                .children()
+                .filter(|n| n.has_tag_name((WSDL, "types")))
+                .flat_map(|t| t.children())
+                .filter(|n| is_schema(*n));
+            open.extend(inside.map(|n| (n, name, None)));
+        } else {
+            let what = format!("“{location}” is no schema, and is passed by");
+            self.warn(here, what, "");
+        }
     }
 
     /// The file that a location means, relative to the file that names it; a finding when there is none.

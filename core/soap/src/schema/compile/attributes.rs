@@ -10,58 +10,8 @@ impl<'a, 'i> Compiler<'a, 'i> {
         at: Component<'a, 'i>,
     ) -> Result<(), Missing> {
         match (at.node.tag_name().name(), at.node.attribute("ref")) {
-            ("attributeGroup", Some(text)) => {
-                let name = self.name(Kind::AttributeGroup, at, text);
-                let mut found = self
-                    .index
-                    .get(Kind::AttributeGroup, &name)
-                    .ok_or_else(|| self.nothing(Kind::AttributeGroup, "attribute group", &name))?;
-                if at.node.ancestors().any(|n| n == found.node) {
-                    found = self
-                        .index
-                        .original(found)
-                        .ok_or_else(|| format!("the attribute group “{}” holds itself", name.1))?;
-                }
-                self.deeper(|c| {
-                    children(found.node).try_for_each(|node| c.attribute(id, into, found.at(node)))
-                })
-            }
-            ("attribute", Some(text)) => {
-                let name = self.name(Kind::Attribute, at, text);
-                match self.index.get(Kind::Attribute, &name) {
-                    Some(found) => self.own_attribute(into, found, at.node, true),
-                    // `xml:lang` and its kin are known to everybody.
-                    None if name.0 == XML => {
-                        let type_id = self.type_named(&(XSD.to_owned(), "string".to_owned()))?;
-                        let namespace = self.namespace(XML);
-                        self.put_attribute(
-                            into,
-                            Member {
-                                kind: MemberKind::Attribute,
-                                min: u32::from(at.node.attribute("use") == Some("required")),
-                                ..Member::element(namespace, &name.1, type_id)
-                            },
-                        );
-                        Ok(())
-                    }
-                    None if name.0 == ENCODING_11 || name.0 == ENCODING_12 => Ok(()),
-                    None => {
-                        self.warn(
-                            at,
-                            format!("the attribute “{}” is not declared anywhere", name.1),
-                            "give the schema that declares it",
-                        );
-                        self.lose(
-                            id,
-                            format!(
-                                "{}: the attribute {} is not declared and not carried over",
-                                into.name, name.1
-                            ),
-                        );
-                        Ok(())
-                    }
-                }
-            }
+            ("attributeGroup", Some(text)) => self.attribute_group(id, into, at, text),
+            ("attribute", Some(text)) => self.attribute_by_name(id, into, at, text),
             ("attribute", None) => self.own_attribute(into, at, at.node, false),
             ("anyAttribute", _) => {
                 self.lose(id, format!("{}: attributes that the schema leaves open (xsd:anyAttribute) are carried as texts in “anyAttribute”", into.name));
@@ -81,6 +31,69 @@ impl<'a, 'i> Compiler<'a, 'i> {
             }
             _ => Ok(()),
         }
+    }
+
+    fn attribute_group(
+        &mut self,
+        id: TypeId,
+        into: &mut ObjectPlan,
+        at: Component<'a, 'i>,
+        text: &str,
+    ) -> Result<(), Missing> {
+        let name = self.name(Kind::AttributeGroup, at, text);
+        let mut found = self
+            .index
+            .get(Kind::AttributeGroup, &name)
+            .ok_or_else(|| self.nothing(Kind::AttributeGroup, "attribute group", &name))?;
+        if at.node.ancestors().any(|n| n == found.node) {
+            found = self
+                .index
+                .original(found)
+                .ok_or_else(|| format!("the attribute group “{}” holds itself", name.1))?;
+        }
+        self.deeper(|c| {
+            children(found.node).try_for_each(|node| c.attribute(id, into, found.at(node)))
+        })
+    }
+
+    fn attribute_by_name(
+        &mut self,
+        id: TypeId,
+        into: &mut ObjectPlan,
+        at: Component<'a, 'i>,
+        text: &str,
+    ) -> Result<(), Missing> {
+        let name = self.name(Kind::Attribute, at, text);
+        if let Some(found) = self.index.get(Kind::Attribute, &name) {
+            return self.own_attribute(into, found, at.node, true);
+        }
+        match name.0.as_str() {
+            // `xml:lang` and its kin are known to everybody.
+            XML => {
+                let type_id = self.type_named(&(XSD.to_owned(), "string".to_owned()))?;
+                let namespace = self.namespace(XML);
+                let member = Member {
+                    kind: MemberKind::Attribute,
+                    min: u32::from(at.node.attribute("use") == Some("required")),
+                    ..Member::element(namespace, &name.1, type_id)
+                };
+                self.put_attribute(into, member);
+            }
+            ENCODING_11 | ENCODING_12 => {}
+            _ => {
+                let local = &name.1;
+                let what = format!("the attribute “{local}” is not declared anywhere");
+                self.warn(at, what, "give the schema that declares it");
+                self.lose(
+                    id,
+                    format!(
+                        "{}: the attribute {local} is not declared and not carried over",
+                        into.name
+                    ),
+                );
+            }
+        }
+        Ok(())
     }
 
     pub(super) fn own_attribute(

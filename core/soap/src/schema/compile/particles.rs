@@ -235,26 +235,34 @@ impl<'a, 'i> Compiler<'a, 'i> {
         }
         // One of the elements of a substitution group (part 1 §2.2.2.2).
         let mut alternatives = Vec::new();
-        for name in (!is_abstract)
-            .then_some(&name)
-            .into_iter()
-            .chain(&substitutes)
-        {
-            if self
-                .index
-                .get(Kind::Element, name)
-                .is_some_and(|f| !is_true(f.node.attribute("abstract")) || f.key() == at.key())
+        let own = (!is_abstract).then_some(&name);
+        for name in own.into_iter().chain(&substitutes) {
+            let found = self.index.get(Kind::Element, name);
+            if found.is_some_and(|f| !is_true(f.node.attribute("abstract")) || f.key() == at.key())
             {
                 alternatives.push(self.element(name)?);
             }
         }
+        self.alternatives(into, taking, &name.1, alternatives, (min, max))
+    }
+
+    /// One of several elements: members beside each other, or, when they may be repeated, an array of objects.
+    fn alternatives(
+        &mut self,
+        into: &mut ObjectPlan,
+        taking: &mut Taking,
+        label: &str,
+        alternatives: Vec<Member>,
+        (min, max): Occurs,
+    ) -> Result<Particle, Missing> {
+        let mut inner = Taking {
+            mergeable: Vec::new(),
+            in_choice: true,
+            optional: true,
+        };
         if max == Some(1) {
+            inner.mergeable = std::mem::take(&mut taking.mergeable);
             let mut parts = Vec::new();
-            let mut inner = Taking {
-                mergeable: std::mem::take(&mut taking.mergeable),
-                in_choice: true,
-                optional: true,
-            };
             for member in alternatives {
                 parts.push(Particle::Member(self.add(into, member, &mut inner), true));
             }
@@ -262,20 +270,15 @@ impl<'a, 'i> Compiler<'a, 'i> {
             return Ok(Particle::Choice(parts, min > 0));
         }
         let mut object = ObjectPlan {
-            name: name.1.clone(),
+            name: label.to_owned(),
             ..Default::default()
-        };
-        let mut inner = Taking {
-            mergeable: Vec::new(),
-            in_choice: true,
-            optional: true,
         };
         let parts = alternatives
             .into_iter()
             .map(|m| Particle::Member(self.add(&mut object, m, &mut inner), true))
             .collect();
         object.content = Particle::Choice(parts, true);
-        self.group_member(into, object, taking, &name.1, (min, max))
+        self.group_member(into, object, taking, label, (min, max))
     }
 
     /// A repeated group of several elements: an array of objects.

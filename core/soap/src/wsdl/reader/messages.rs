@@ -26,14 +26,9 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
         rpc: Option<(At<'a, 'i>, &str)>,
     ) -> Result<Message, String> {
         let body = concrete.and_then(|c| {
-            c.node
-                .descendants()
-                .find(|n| is_soap(*n, "body"))
-                .map(|n| c.to(n))
+            let mut all = c.node.descendants();
+            all.find(|n| is_soap(*n, "body")).map(|n| c.to(n))
         });
-        let listed: Option<Vec<&str>> = body
-            .and_then(|b| b.node.attribute("parts"))
-            .map(|p| p.split_ascii_whitespace().collect());
         let attached: Vec<&str> = concrete
             .into_iter()
             .flat_map(|c| c.node.descendants())
@@ -45,65 +40,64 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
                 "the part “{part}” travels as an attachment; it is not among the members"
             ));
         }
+        let listed: Option<Vec<&str>> = body
+            .and_then(|b| b.node.attribute("parts"))
+            .map(|p| p.split_ascii_whitespace().collect());
         let parts: Vec<At<'a, 'i>> = parts_of(message)
             .filter(|p| {
-                !taken.iter().any(|t| t == p.text("name"))
-                    && !attached.contains(&p.text("name"))
-                    && listed.as_ref().is_none_or(|l| l.contains(&p.text("name")))
+                let name = p.text("name");
+                !taken.iter().any(|t| t == name)
+                    && !attached.contains(&name)
+                    && listed.as_ref().is_none_or(|l| l.contains(&name))
             })
             .collect();
         if let Some((bound, wrapper)) = rpc {
             return self.rpc_message(compiler, operation.encoded, &parts, body, bound, wrapper);
         }
-        match parts.as_slice() {
+        self.document_message(compiler, message, &parts)
+    }
+
+    /// A message whose body holds its parts as they are (WSDL 1.1 §3.5).
+    fn document_message(
+        &mut self,
+        compiler: &mut Compiler<'a, 'i>,
+        message: At<'a, 'i>,
+        parts: &[At<'a, 'i>],
+    ) -> Result<Message, String> {
+        let (element, type_id) = match parts {
             [one] if !one.text("element").is_empty() => {
                 let element = compiler.element_at(one.component(), one.text("element"))?;
-                Ok(Message {
-                    type_id: element.type_id,
-                    element: Some(element),
-                    rpc: false,
-                })
+                let type_id = element.type_id;
+                (Some(element), type_id)
             }
-            // The body is the type itself (WSDL 1.1 §3.5), which only works when it is made of elements.
+            // The body is the type itself, which only works when it is made of elements.
             [one] if !one.text("type").is_empty() => {
                 let (type_id, _) = compiler.type_at(one.component(), one.text("type"))?;
                 compiler.settle();
                 if compiler.is_object(type_id) {
-                    return Ok(Message {
-                        element: None,
-                        type_id,
-                        rpc: false,
-                    });
+                    (None, type_id)
+                } else {
+                    let name = one.text("name");
+                    let what = format!("the part “{name}” is of a type without elements");
+                    self.warn(
+                        *one,
+                        what,
+                        "a body of document style holds elements; the part's name is taken for one",
+                    );
+                    (Some(self.part_member(compiler, *one)?), type_id)
                 }
-                let help =
-                    "a body of document style holds elements; the part's name is taken for one";
-                self.warn(
-                    *one,
-                    format!(
-                        "the part “{}” is of a type without elements",
-                        one.text("name")
-                    ),
-                    help,
-                );
-                let member = self.part_member(compiler, *one)?;
-                Ok(Message {
-                    type_id,
-                    element: Some(member),
-                    rpc: false,
-                })
             }
             several => {
-                let members = several
-                    .iter()
-                    .map(|p| self.part_member(compiler, *p))
-                    .collect::<Result<Vec<_>, _>>()?;
-                Ok(Message {
-                    element: None,
-                    type_id: compiler.parts_type(message.text("name"), members),
-                    rpc: false,
-                })
+                let members = several.iter().map(|p| self.part_member(compiler, *p));
+                let members = members.collect::<Result<Vec<_>, _>>()?;
+                (None, compiler.parts_type(message.text("name"), members))
             }
-        }
+        };
+        Ok(Message {
+            element,
+            type_id,
+            rpc: false,
+        })
     }
 
     /// The wrapper of an rpc message with an element for each part, which has no namespace (WSDL 1.1 §3.5, SOAP 1.1 §7.1).
