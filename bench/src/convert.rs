@@ -81,83 +81,85 @@ fn main() {
         .operation("SearchSailings")
         .expect("SearchSailings");
     let answers = Arc::new(AnswerPlan::of(plan.clone(), search));
-    for (size, sailings) in [("1 KB", 3), ("1 MB", 3000)]
-        .into_iter()
-        .filter(|_| wanted("read"))
-    {
-        let xml = answer(sailings);
-        let convert = |out: &mut Vec<u8>| {
-            let mut reader = AnswerReader::new(answers.clone());
-            reader.feed(xml.as_bytes(), out).expect("it is read");
-            reader.finish(out).expect("it is whole");
-        };
-        let mut json_text = Vec::new();
-        convert(&mut json_text);
-        let (mut ours, mut bare, mut own, mut value) =
-            (Vec::new(), Vec::new(), Vec::new(), Vec::new());
-        let mut out = Vec::with_capacity(json_text.len() + 64);
-        for _ in 0..rounds {
-            ours.push(rate(xml.len(), || {
-                out.clear();
-                convert(&mut out);
-                black_box(&out);
-            }));
-            bare.push(rate(xml.len(), || drop(black_box(vec![(); scan(&xml)]))));
-            own.push(rate(xml.len(), || {
-                let mut scanner = porch_soap::xml::Scanner::new();
-                while !matches!(
-                    scanner.next(&xml, true),
-                    Ok(porch_soap::xml::Token::Eof) | Err(_)
-                ) {}
-            }));
-            value.push(rate(json_text.len(), || {
-                drop(black_box(serde_json::from_slice::<Value>(&json_text)))
-            }));
+    if wanted("read") {
+        for (size, sailings) in [("1 KB", 3), ("1 MB", 3000)] {
+            read(size, &answer(sailings), &answers, rounds);
         }
-        let (ours, bare) = (median(&mut ours), median(&mut bare));
-        println!(
-            "{}",
-            json!({ "case": format!("read {size}"), "ours_mb_s": ours, "bare_xml_mb_s": bare, "own_scan_mb_s": median(&mut own), "serde_json_mb_s": median(&mut value), "ratio": ours / bare })
-        );
     }
     // The other direction: seats for passengers, the same amount of JSON.
     let hold = definition.operation("HoldSeats").expect("HoldSeats");
     let envelope = Envelope::new(plan, hold, &json!({})).expect("its headers fit");
-    for (size, passengers) in [("1 KB", 15), ("1 MB", 15_000)]
-        .into_iter()
-        .filter(|_| wanted("write"))
-    {
-        let list: Vec<Value> = (0..passengers)
-            .map(
-                |i| json!({"Name": format!("Passenger {i} of Osprey Sound"), "Born": "1984-03-07"}),
-            )
-            .collect();
-        let body = json!({"SailingId": "S-17", "FareClass": "car", "Passengers": list}).to_string();
-        let mut out = Vec::with_capacity(body.len() * 3);
-        let write = |out: &mut Vec<u8>| {
-            let value = Json::parse(body.as_bytes()).expect("it is JSON");
-            envelope
-                .write_with(&value, None, &[], out)
-                .expect("it fits");
-        };
-        write(&mut out);
-        let xml = String::from_utf8(out.clone()).expect("UTF-8");
-        let (mut ours, mut bare, mut value) = (Vec::new(), Vec::new(), Vec::new());
-        for _ in 0..rounds {
-            ours.push(rate(body.len(), || {
-                out.clear();
-                write(&mut out);
-                black_box(&out);
-            }));
-            bare.push(rate(xml.len(), || drop(black_box(vec![(); scan(&xml)]))));
-            value.push(rate(body.len(), || {
-                drop(black_box(serde_json::from_slice::<Value>(body.as_bytes())))
-            }));
+    if wanted("write") {
+        for (size, passengers) in [("1 KB", 15), ("1 MB", 15_000)] {
+            write(size, passengers, &envelope, rounds);
         }
-        let (ours, bare) = (median(&mut ours), median(&mut bare));
-        println!(
-            "{}",
-            json!({ "case": format!("write {size}"), "ours_mb_s": ours, "bare_xml_mb_s": bare, "serde_json_mb_s": median(&mut value), "ratio": ours / bare })
-        );
     }
+}
+
+fn read(size: &str, xml: &str, answers: &Arc<AnswerPlan>, rounds: usize) {
+    let convert = |out: &mut Vec<u8>| {
+        let mut reader = AnswerReader::new(answers.clone());
+        reader.feed(xml.as_bytes(), out).expect("it is read");
+        reader.finish(out).expect("it is whole");
+    };
+    let mut json_text = Vec::new();
+    convert(&mut json_text);
+    let (mut ours, mut bare, mut own, mut value) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+    let mut out = Vec::with_capacity(json_text.len() + 64);
+    for _ in 0..rounds {
+        ours.push(rate(xml.len(), || {
+            out.clear();
+            convert(&mut out);
+            black_box(&out);
+        }));
+        bare.push(rate(xml.len(), || drop(black_box(vec![(); scan(xml)]))));
+        own.push(rate(xml.len(), || {
+            let mut scanner = porch_soap::xml::Scanner::new();
+            while !matches!(
+                scanner.next(xml, true),
+                Ok(porch_soap::xml::Token::Eof) | Err(_)
+            ) {}
+        }));
+        value.push(rate(json_text.len(), || {
+            drop(black_box(serde_json::from_slice::<Value>(&json_text)))
+        }));
+    }
+    let (ours, bare) = (median(&mut ours), median(&mut bare));
+    println!(
+        "{}",
+        json!({ "case": format!("read {size}"), "ours_mb_s": ours, "bare_xml_mb_s": bare, "own_scan_mb_s": median(&mut own), "serde_json_mb_s": median(&mut value), "ratio": ours / bare })
+    );
+}
+
+fn write(size: &str, passengers: usize, envelope: &Envelope, rounds: usize) {
+    let list: Vec<Value> = (0..passengers)
+        .map(|i| json!({"Name": format!("Passenger {i} of Osprey Sound"), "Born": "1984-03-07"}))
+        .collect();
+    let body = json!({"SailingId": "S-17", "FareClass": "car", "Passengers": list}).to_string();
+    let mut out = Vec::with_capacity(body.len() * 3);
+    let convert = |out: &mut Vec<u8>| {
+        let value = Json::parse(body.as_bytes()).expect("it is JSON");
+        envelope
+            .write_with(&value, None, &[], out)
+            .expect("it fits");
+    };
+    convert(&mut out);
+    let xml = String::from_utf8(out.clone()).expect("UTF-8");
+    let (mut ours, mut bare, mut value) = (Vec::new(), Vec::new(), Vec::new());
+    for _ in 0..rounds {
+        ours.push(rate(body.len(), || {
+            out.clear();
+            convert(&mut out);
+            black_box(&out);
+        }));
+        bare.push(rate(xml.len(), || drop(black_box(vec![(); scan(&xml)]))));
+        value.push(rate(body.len(), || {
+            drop(black_box(serde_json::from_slice::<Value>(body.as_bytes())))
+        }));
+    }
+    let (ours, bare) = (median(&mut ours), median(&mut bare));
+    println!(
+        "{}",
+        json!({ "case": format!("write {size}"), "ours_mb_s": ours, "bare_xml_mb_s": bare, "serde_json_mb_s": median(&mut value), "ratio": ours / bare })
+    );
 }

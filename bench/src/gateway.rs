@@ -20,10 +20,57 @@ fn main() -> Result<(), String> {
             .unwrap_or(default)
     };
     let (own, backend) = (port(1, 3873), port(2, 3870));
-    let contract = "openapi: 3.1.0\ninfo: { title: T, version: 1.0.0 }\npaths:\n  /item/{id}:\n    get: { operationId: item, parameters: [{ name: id, in: path, required: true }], responses: { '200': { description: ok } } }\n";
-    let headers: String = (0..10)
-        .map(|i| format!(", X-Rule-{i}: value {i}"))
-        .collect();
+    let fleet = std::env::args().nth(3);
+    let files = documents(backend, fleet.as_deref())?;
+    let model = Model::read(Arc::new(files), "live", &Arc::default());
+    let (porch, findings) = model.porch(&[], &Secrets::Known(&HashMap::new()));
+    let wrong = &model.documents.findings;
+    if porch_contract::has_errors(&findings) || porch_contract::has_errors(wrong) {
+        return Err(format!("{findings:?} {wrong:?}"));
+    }
+    let (shared, mut records) = Shared::new();
+    shared.porch.store(Arc::new(porch));
+    shared.grants.store(Arc::new(grants()));
+    let config = GatewayConfig {
+        address: ([127, 0, 0, 1], own).into(),
+        workers: 1,
+        drain: Duration::from_secs(1),
+    };
+    let _gateway = Gateway::start(&config, &shared).map_err(|e| e.to_string())?;
+    while records.blocking_recv().is_some() {}
+    Ok(())
+}
+
+/// One consumer with one key: `bench`.
+fn grants() -> Grants {
+    let grant = Grant {
+        consumer: Arc::new(Consumer {
+            id: 1,
+            name: "bench".into(),
+            account: String::new(),
+            paused: false,
+        }),
+        shown: "bench".into(),
+        ends: i64::MAX,
+        paused: false,
+    };
+    Grants::new([(KeyHash::of("bench"), grant)])
+}
+
+const CONTRACT: &str = "\
+openapi: 3.1.0
+info: { title: T, version: 1.0.0 }
+paths:
+  /item/{id}:
+    get:
+      operationId: item
+      parameters: [{ name: id, in: path, required: true }]
+      responses: { '200': { description: ok } }
+";
+
+fn documents(backend: u16, fleet: Option<&str>) -> Result<BTreeMap<String, String>, String> {
+    let headers: Vec<String> = (0..10).map(|i| format!("X-Rule-{i}: value {i}")).collect();
+    let headers = headers.join(", ");
     let facade = |name: &str, admit: &str, send: &str| {
         format!(
             "elm-porch: facade/1\nname: {name}\nbase: /{name}\ncontract: c.yaml\n{admit}operations:\n  item: {{ call: {{ backend: fixed }}{send} }}\n"
@@ -36,65 +83,33 @@ fn main() -> Result<(), String> {
                 "elm-porch: backend/1\nname: fixed\nkind: http\naddress: http://127.0.0.1:{backend}\n"
             ),
         ),
-        ("c.yaml".to_owned(), contract.to_owned()),
+        ("c.yaml".to_owned(), CONTRACT.to_owned()),
         ("plain.yaml".to_owned(), facade("plain", "", "")),
         (
             "full.yaml".to_owned(),
             facade(
                 "full",
                 "admit: { credentials: [key], limits: [{ requests: 4000000000, window: 1h }] }\n",
-                &format!(
-                    ", send: {{ headers: {{ {} }} }}",
-                    headers.trim_start_matches(", ")
-                ),
+                &format!(", send: {{ headers: {{ {headers} }} }}"),
             ),
         ),
     ]);
-    if let Some(fleet) = std::env::args().nth(3) {
-        let folder = "demo/documents/vessels/";
-        for name in [
-            "vessels.backend.yaml",
-            "vessels.facade.yaml",
-            "vessels.openapi.yaml",
-            "vessels-definition/skerry/fleet/v1/fleet.proto",
-        ] {
-            let text = std::fs::read_to_string(format!("{folder}{name}"))
-                .map_err(|e| format!("{name}: {e}"))?;
-            files.insert(
-                name.to_owned(),
-                text.replace("127.0.0.1:3854", &format!("127.0.0.1:{fleet}"))
-                    .replace("requests: 600", "requests: 4000000000"),
-            );
-        }
-    }
-    let model = Model::read(Arc::new(files), "live", &Arc::default());
-    let (porch, findings) = model.porch(&[], &Secrets::Known(&HashMap::new()));
-    let wrong = &model.documents.findings;
-    if porch_contract::has_errors(&findings) || porch_contract::has_errors(wrong) {
-        return Err(format!("{findings:?} {wrong:?}"));
-    }
-    let (shared, mut records) = Shared::new();
-    shared.porch.store(Arc::new(porch));
-    let entry = Grant {
-        consumer: Arc::new(Consumer {
-            id: 1,
-            name: "bench".into(),
-            account: String::new(),
-            paused: false,
-        }),
-        shown: "bench".into(),
-        ends: i64::MAX,
-        paused: false,
+    let Some(fleet) = fleet else {
+        return Ok(files);
     };
-    shared
-        .grants
-        .store(Arc::new(Grants::new([(KeyHash::of("bench"), entry)])));
-    let config = GatewayConfig {
-        address: ([127, 0, 0, 1], own).into(),
-        workers: 1,
-        drain: Duration::from_secs(1),
-    };
-    let _gateway = Gateway::start(&config, &shared).map_err(|e| e.to_string())?;
-    while records.blocking_recv().is_some() {}
-    Ok(())
+    for name in [
+        "vessels.backend.yaml",
+        "vessels.facade.yaml",
+        "vessels.openapi.yaml",
+        "vessels-definition/skerry/fleet/v1/fleet.proto",
+    ] {
+        let text = std::fs::read_to_string(format!("demo/documents/vessels/{name}"))
+            .map_err(|e| format!("{name}: {e}"))?;
+        files.insert(
+            name.to_owned(),
+            text.replace("127.0.0.1:3854", &format!("127.0.0.1:{fleet}"))
+                .replace("requests: 600", "requests: 4000000000"),
+        );
+    }
+    Ok(files)
 }

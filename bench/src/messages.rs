@@ -6,12 +6,12 @@ use std::collections::BTreeMap;
 use std::hint::black_box;
 use std::time::Instant;
 
-use porch_grpc::JsonOptions;
+use porch_grpc::{JsonOptions, MessageId, Types};
 use porch_standins::vessels::pb::skerry::fleet::v1::{
     Battery, ListVesselsResponse, Vessel, vessel,
 };
 use prost::Message;
-use prost_reflect::{DescriptorPool, DynamicMessage};
+use prost_reflect::{DescriptorPool, DynamicMessage, MessageDescriptor};
 use serde_json::json;
 
 fn one(i: usize) -> Vessel {
@@ -56,80 +56,99 @@ fn main() {
     let descriptor = pool
         .get_message_by_name("skerry.fleet.v1.ListVesselsResponse")
         .expect("its type");
+    let converted = Converted {
+        types,
+        id,
+        descriptor,
+    };
     for (size, vessels) in [("1 KB", 3), ("1 MB", 3000)] {
-        let wire = ListVesselsResponse {
-            vessels: (0..vessels).map(one).collect(),
-            next_page_token: String::new(),
-            total: vessels as i64,
-        }
-        .encode_to_vec();
-        let mut json_text = Vec::new();
-        types
-            .to_json(id, &wire, JsonOptions::default(), &mut json_text)
+        let (wire, readable) = converted.samples(vessels);
+        converted.to_json(size, &wire, rounds);
+        converted.to_wire(size, &readable, rounds);
+    }
+}
+
+/// One message both ways, by our tables and by the reference.
+struct Converted<'t> {
+    types: &'t Types,
+    id: MessageId,
+    descriptor: MessageDescriptor,
+}
+
+impl Converted<'_> {
+    fn json_of(&self, wire: &[u8], out: &mut Vec<u8>) {
+        self.types
+            .to_json(self.id, wire, JsonOptions::default(), out)
             .expect("it is written");
-        // With digits kept as they are, the reference cannot read fractions: it gets a text without any.
-        let whole: Vec<Vessel> = (0..vessels)
-            .map(|i| Vessel {
-                draught: i as f64,
-                drive: Some(vessel::Drive::Battery(Battery {
-                    kilowatt_hours: 950.0,
-                })),
-                ..one(i)
-            })
-            .collect();
+    }
+
+    /// Wire bytes with so many vessels, and a JSON text. With digits kept as they are, the reference cannot read
+    /// fractions: the text is without any.
+    fn samples(&self, vessels: usize) -> (Vec<u8>, Vec<u8>) {
+        let list = |of: &dyn Fn(usize) -> Vessel| {
+            ListVesselsResponse {
+                vessels: (0..vessels).map(of).collect(),
+                next_page_token: String::new(),
+                total: vessels as i64,
+            }
+            .encode_to_vec()
+        };
+        let whole = list(&|i| Vessel {
+            draught: i as f64,
+            drive: Some(vessel::Drive::Battery(Battery {
+                kilowatt_hours: 950.0,
+            })),
+            ..one(i)
+        });
         let mut readable = Vec::new();
-        types
-            .to_json(
-                id,
-                &ListVesselsResponse {
-                    vessels: whole,
-                    next_page_token: String::new(),
-                    total: vessels as i64,
-                }
-                .encode_to_vec(),
-                JsonOptions::default(),
-                &mut readable,
-            )
-            .expect("it is written");
-        let (mut to, mut to_dynamic, mut from, mut from_dynamic) =
-            (Vec::new(), Vec::new(), Vec::new(), Vec::new());
-        let mut out = Vec::with_capacity(json_text.len() + 64);
+        self.json_of(&whole, &mut readable);
+        (list(&one), readable)
+    }
+
+    fn to_json(&self, size: &str, wire: &[u8], rounds: usize) {
+        let (mut ours, mut dynamic) = (Vec::new(), Vec::new());
+        let mut out = Vec::with_capacity(wire.len() * 4);
         for _ in 0..rounds {
-            to.push(rate(wire.len(), || {
+            ours.push(rate(wire.len(), || {
                 out.clear();
-                types
-                    .to_json(id, &wire, JsonOptions::default(), &mut out)
-                    .expect("it is written");
+                self.json_of(wire, &mut out);
                 black_box(&out);
             }));
-            to_dynamic.push(rate(wire.len(), || {
-                let message = DynamicMessage::decode(descriptor.clone(), wire.as_slice())
-                    .expect("it is decoded");
+            dynamic.push(rate(wire.len(), || {
+                let message =
+                    DynamicMessage::decode(self.descriptor.clone(), wire).expect("it is decoded");
                 black_box(serde_json::to_vec(&message).expect("it is written"));
             }));
-            from.push(rate(readable.len(), || {
+        }
+        tell("to JSON", size, &mut ours, &mut dynamic);
+    }
+
+    fn to_wire(&self, size: &str, readable: &[u8], rounds: usize) {
+        let (mut ours, mut dynamic) = (Vec::new(), Vec::new());
+        let mut out = Vec::with_capacity(readable.len());
+        for _ in 0..rounds {
+            ours.push(rate(readable.len(), || {
                 out.clear();
-                types
-                    .to_wire(id, &readable, JsonOptions::default(), &mut out)
+                self.types
+                    .to_wire(self.id, readable, JsonOptions::default(), &mut out)
                     .expect("it is read");
                 black_box(&out);
             }));
-            from_dynamic.push(rate(readable.len(), || {
-                let mut reader = serde_json::Deserializer::from_slice(&readable);
-                let message = DynamicMessage::deserialize(descriptor.clone(), &mut reader)
+            dynamic.push(rate(readable.len(), || {
+                let mut reader = serde_json::Deserializer::from_slice(readable);
+                let message = DynamicMessage::deserialize(self.descriptor.clone(), &mut reader)
                     .expect("it is read");
                 black_box(message.encode_to_vec());
             }));
         }
-        for (direction, ours, dynamic) in [
-            ("to JSON", &mut to, &mut to_dynamic),
-            ("from JSON", &mut from, &mut from_dynamic),
-        ] {
-            let (ours, dynamic) = (median(ours), median(dynamic));
-            println!(
-                "{}",
-                json!({ "case": format!("message {direction}, {size}"), "ours_mb_s": ours, "dynamic_mb_s": dynamic, "ratio": ours / dynamic })
-            );
-        }
+        tell("from JSON", size, &mut ours, &mut dynamic);
     }
+}
+
+fn tell(direction: &str, size: &str, ours: &mut [f64], dynamic: &mut [f64]) {
+    let (ours, dynamic) = (median(ours), median(dynamic));
+    println!(
+        "{}",
+        json!({ "case": format!("message {direction}, {size}"), "ours_mb_s": ours, "dynamic_mb_s": dynamic, "ratio": ours / dynamic })
+    );
 }

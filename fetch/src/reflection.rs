@@ -229,59 +229,71 @@ macro_rules! version {
                     }
                     _ => return Err(Status::internal("its reflection lists no services")),
                 };
-                let mut all: HashMap<String, Vec<u8>> = HashMap::new();
-                let mut missing: BTreeSet<String> = BTreeSet::new();
+                let mut gathered = Gathered::default();
                 let mut open: Vec<MessageRequest> = services
                     .into_iter()
                     .filter(|s| !s.starts_with("grpc.reflection."))
                     .map(MessageRequest::FileContainingSymbol)
                     .collect();
-                let mut total = 0;
-                loop {
-                    let Some(request) = open
-                        .pop()
-                        .or_else(|| missing.pop_first().map(MessageRequest::FileByFilename))
-                    else {
-                        break;
-                    };
-                    let by_name = if let MessageRequest::FileByFilename(name) = &request {
-                        Some(name.clone())
-                    } else {
-                        None
-                    };
+                while let Some(request) = open
+                    .pop()
+                    .or_else(|| gathered.next().map(MessageRequest::FileByFilename))
+                {
+                    let is_import = matches!(request, MessageRequest::FileByFilename(_));
                     let answer = match one(&mut client, request, allowed).await {
                         // What it imports and does not know is found out when it is read.
-                        Err(_) if by_name.is_some() => continue,
+                        Err(_) if is_import => continue,
                         other => other?,
                     };
                     let MessageResponse::FileDescriptorResponse(found) = answer else {
                         return Err(Status::internal("its reflection answers another question"));
                     };
-                    for bytes in found.file_descriptor_proto {
-                        let Some((name, imports)) = name_and_imports(&bytes) else {
-                            continue;
-                        };
-                        total += bytes.len();
-                        missing.remove(&name);
-                        missing.extend(
-                            imports
-                                .into_iter()
-                                .filter(|i| !all.contains_key(i) && *i != name),
-                        );
-                        all.insert(name, bytes);
-                    }
-                    if all.len() > MAX_FILES || total > MAX_TOTAL {
-                        return Err(Status::resource_exhausted(format!(
-                            "its definition has more than {MAX_FILES} files or {MAX_TOTAL} bytes"
-                        )));
-                    }
+                    gathered.add(found.file_descriptor_proto)?;
                 }
-                let mut named: Vec<(String, Vec<u8>)> = all.into_iter().collect();
-                named.sort();
-                Ok(named.into_iter().map(|(_, bytes)| bytes).collect())
+                Ok(gathered.sorted())
             }
         }
     };
+}
+
+/// The files of a definition as they come in, and those that they import and that are still missing.
+#[derive(Default)]
+struct Gathered {
+    all: HashMap<String, Vec<u8>>,
+    missing: BTreeSet<String>,
+    total: usize,
+}
+
+impl Gathered {
+    fn next(&mut self) -> Option<String> {
+        self.missing.pop_first()
+    }
+
+    fn add(&mut self, files: Vec<Vec<u8>>) -> Result<(), Status> {
+        for bytes in files {
+            let Some((name, imports)) = name_and_imports(&bytes) else {
+                continue;
+            };
+            self.total += bytes.len();
+            self.missing.remove(&name);
+            let new = imports.into_iter();
+            self.missing
+                .extend(new.filter(|i| !self.all.contains_key(i) && *i != name));
+            self.all.insert(name, bytes);
+        }
+        if self.all.len() > MAX_FILES || self.total > MAX_TOTAL {
+            return Err(Status::resource_exhausted(format!(
+                "its definition has more than {MAX_FILES} files or {MAX_TOTAL} bytes"
+            )));
+        }
+        Ok(())
+    }
+
+    fn sorted(self) -> Vec<Vec<u8>> {
+        let mut named: Vec<(String, Vec<u8>)> = self.all.into_iter().collect();
+        named.sort();
+        named.into_iter().map(|(_, bytes)| bytes).collect()
+    }
 }
 
 version!(v1);

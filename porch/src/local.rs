@@ -106,20 +106,23 @@ fn look_text(v: &Value, fields: bool) -> String {
         ));
     }
     for o in list(v, "operations") {
-        let losses: Vec<&str> = list(o, "losses").iter().filter_map(Value::as_str).collect();
-        if !losses.is_empty() {
-            out.push_str(&format!(
-                "\n{}: JSON cannot carry\n  {}\n",
-                text(o, "source"),
-                losses.join("\n  ")
-            ));
-        }
+        out.push_str(&losses_text(o));
         if fields {
             out.push_str(&fields_text(o));
         }
     }
     out.push_str(&findings_text(list(v, "findings")));
     out
+}
+
+/// What JSON cannot carry of an operation.
+fn losses_text(o: &Value) -> String {
+    let losses: Vec<&str> = list(o, "losses").iter().filter_map(Value::as_str).collect();
+    if losses.is_empty() {
+        return String::new();
+    }
+    let source = text(o, "source");
+    format!("\n{source}: JSON cannot carry\n  {}\n", losses.join("\n  "))
 }
 
 /// A name for documents, from a title: `CargoDesk` becomes `cargo-desk`.

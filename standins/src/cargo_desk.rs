@@ -170,8 +170,7 @@ async fn call(State(desk): State<Desk>, headers: HeaderMap, body: String) -> Res
     let kind = headers
         .get("content-type")
         .and_then(|h| h.to_str().ok())
-        .unwrap_or_default()
-        .to_owned();
+        .unwrap_or_default();
     let Ok(document) = Document::parse(&body) else {
         return wrong("the request is not well-formed");
     };
@@ -191,19 +190,13 @@ async fn call(State(desk): State<Desk>, headers: HeaderMap, body: String) -> Res
     let Some(request) = request.filter(|r| r.tag_name().namespace() == Some(NS)) else {
         return wrong("the body holds no operation of this desk");
     };
-    // Parts have no namespace (WSDL 1.1 §3.5).
-    let part = |name: &str| request.children().find(|n| n.has_tag_name(name));
-    let number = || {
-        part("number")
-            .and_then(|n| n.text())
-            .and_then(|t| t.trim().strip_prefix("C-")?.parse::<u32>().ok())
-    };
-    let (name, action) = match request.tag_name().name() {
-        "BookConsignment" => ("BookConsignment", "Book"),
-        "FindConsignments" => ("FindConsignments", "Find"),
-        "GetConsignment" => ("GetConsignment", "Get"),
-        "GetLabel" => ("GetLabel", "Label"),
-        "AddNote" => ("AddNote", "Note"),
+    let name = request.tag_name().name();
+    let action = match name {
+        "BookConsignment" => "Book",
+        "FindConsignments" => "Find",
+        "GetConsignment" => "Get",
+        "GetLabel" => "Label",
+        "AddNote" => "Note",
         other => return wrong(&format!("there is no operation {other}")),
     };
     if !kind.contains(&format!("action=\"{NS}/{action}\"")) {
@@ -215,63 +208,79 @@ async fn call(State(desk): State<Desk>, headers: HeaderMap, body: String) -> Res
         return StatusCode::INTERNAL_SERVER_ERROR.into_response();
     };
     match name {
-        "BookConsignment" => match part("consignment")
-            .ok_or_else(|| "the part consignment is missing".to_owned())
-            .and_then(consignment)
-        {
-            Ok((inside, pieces)) => {
-                let number = all.keys().next_back().map_or(2041, |n| n + 1);
-                all.insert(number, inside);
-                answer(
-                    name,
-                    &format!(
-                        "<number>C-{number:04}</number><charge currency=\"SKC\">{}.500</charge>",
-                        120 * pieces
-                    ),
-                )
-            }
-            Err(why) => wrong(&why),
-        },
-        "FindConsignments" => {
-            let from = part("from").and_then(|n| n.text()).unwrap_or_default();
-            let found: String = all
-                .iter()
-                .filter(|(_, c)| c.contains(&format!("<k:from>{}</k:from>", escape(from))))
-                .map(|(n, c)| {
-                    format!("<k:consignment><k:number>C-{n:04}</k:number>{c}</k:consignment>")
-                })
-                .collect();
-            answer(name, &format!("<consignments>{found}</consignments>"))
-        }
+        "BookConsignment" => book(request, &mut all),
+        "FindConsignments" => find(request, &all),
         "AddNote" => StatusCode::ACCEPTED.into_response(),
-        _ => match number().and_then(|n| Some((n, all.get(&n)?))) {
-            Some((n, c)) if name == "GetConsignment" => answer(
-                name,
-                &format!(
-                    "<consignment priority=\"1\"><k:number>C-{n:04}</k:number>{c}</consignment>"
-                ),
-            ),
-            Some((n, _)) => label(n),
-            None => {
-                let asked = part("number").and_then(|n| n.text()).unwrap_or_default();
-                let reasons = [
-                    ("en", format!("There is no consignment {asked}")),
-                    ("de", format!("Es gibt keine Sendung {asked}")),
-                ];
-                let reasons: Vec<(&str, &str)> =
-                    reasons.iter().map(|(l, t)| (*l, t.as_str())).collect();
-                fault(
-                    "Sender",
-                    "Unknown",
-                    &reasons,
-                    &format!(
-                        "<k:UnknownConsignment><k:number>{}</k:number></k:UnknownConsignment>",
-                        escape(asked)
-                    ),
-                )
-            }
-        },
+        _ => one(request, &all),
     }
+}
+
+/// A part of a request; parts have no namespace (WSDL 1.1 §3.5).
+fn part<'a, 'i>(request: Node<'a, 'i>, name: &str) -> Option<Node<'a, 'i>> {
+    request.children().find(|n| n.has_tag_name(name))
+}
+
+fn part_text<'a>(request: Node<'a, '_>, name: &str) -> &'a str {
+    part(request, name)
+        .and_then(|n| n.text())
+        .unwrap_or_default()
+}
+
+fn book(request: Node<'_, '_>, all: &mut BTreeMap<u32, String>) -> Response {
+    let made = part(request, "consignment")
+        .ok_or_else(|| "the part consignment is missing".to_owned())
+        .and_then(consignment);
+    let (inside, pieces) = match made {
+        Ok(made) => made,
+        Err(why) => return wrong(&why),
+    };
+    let number = all.keys().next_back().map_or(2041, |n| n + 1);
+    all.insert(number, inside);
+    let charge = 120 * pieces;
+    answer(
+        "BookConsignment",
+        &format!("<number>C-{number:04}</number><charge currency=\"SKC\">{charge}.500</charge>"),
+    )
+}
+
+fn find(request: Node<'_, '_>, all: &BTreeMap<u32, String>) -> Response {
+    let from = format!("<k:from>{}</k:from>", escape(part_text(request, "from")));
+    let found: String = all
+        .iter()
+        .filter(|(_, c)| c.contains(&from))
+        .map(|(n, c)| format!("<k:consignment><k:number>C-{n:04}</k:number>{c}</k:consignment>"))
+        .collect();
+    answer(
+        "FindConsignments",
+        &format!("<consignments>{found}</consignments>"),
+    )
+}
+
+/// What asks for one consignment, or its label.
+fn one(request: Node<'_, '_>, all: &BTreeMap<u32, String>) -> Response {
+    let asked = part_text(request, "number");
+    let number = asked.trim().strip_prefix("C-").and_then(|n| n.parse().ok());
+    let found = number.and_then(|n: u32| Some((n, all.get(&n)?)));
+    let Some((n, c)) = found else {
+        let english = format!("There is no consignment {asked}");
+        let german = format!("Es gibt keine Sendung {asked}");
+        return fault(
+            "Sender",
+            "Unknown",
+            &[("en", &english), ("de", &german)],
+            &format!(
+                "<k:UnknownConsignment><k:number>{}</k:number></k:UnknownConsignment>",
+                escape(asked)
+            ),
+        );
+    };
+    if request.tag_name().name() == "GetLabel" {
+        return label(n);
+    }
+    answer(
+        "GetConsignment",
+        &format!("<consignment priority=\"1\"><k:number>C-{n:04}</k:number>{c}</consignment>"),
+    )
 }
 
 /// The label as MTOM has it: the picture in a part of its own.
@@ -294,10 +303,7 @@ fn consignment(node: Node<'_, '_>) -> Result<(String, usize), String> {
         .next_if(|c| c.has_tag_name((KN, name)))
     {
         Some(child) => {
-            out.push_str(&format!(
-                "<k:{name}>{}</k:{name}>",
-                escape(child.text().unwrap_or_default())
-            ));
+            push_element(out, name, "", child);
             Ok(true)
         }
         None if optional => Ok(false),
@@ -310,68 +316,78 @@ fn consignment(node: Node<'_, '_>) -> Result<(String, usize), String> {
         let container = children
             .next_if(|c| c.has_tag_name((KN, "container")))
             .ok_or("container or pallets must be there")?;
-        let inside: Vec<_> = container.children().filter(Node::is_element).collect();
-        let [mark, feet] = inside.as_slice() else {
-            return Err("a container has mark and feet".into());
-        };
-        out.push_str(&format!(
-            "<k:container><k:mark>{}</k:mark><k:feet>{}</k:feet></k:container>",
-            escape(mark.text().unwrap_or_default()),
-            escape(feet.text().unwrap_or_default())
-        ));
+        push_container(&mut out, container)?;
     }
     let mut pieces = 0;
-    while let Some(goods) = children.next_if(|c| c.has_tag_name((KN, "goods"))) {
+    while let Some(one) = children.next_if(|c| c.has_tag_name((KN, "goods"))) {
         pieces += 1;
-        let named = goods
-            .attribute((XSI, "type"))
-            .ok_or("goods are abstract: xsi:type must say which")?;
-        let (prefix, kind) = named.split_once(':').unwrap_or(("", named));
-        if goods.lookup_namespace_uri((!prefix.is_empty()).then_some(prefix)) != Some(KN) {
-            return Err(format!("the type {named} is of no known namespace"));
-        }
-        let un = goods
-            .attribute("un")
-            .map_or_else(String::new, |u| format!(" un=\"{}\"", escape(u)));
-        if (kind == "Dangerous") == un.is_empty()
-            || !matches!(kind, "General" | "Livestock" | "Dangerous")
-        {
-            return Err(format!("{kind} goods cannot stand there like this"));
-        }
-        out.push_str(&format!("<k:goods xsi:type=\"k:{kind}\"{un}>"));
-        for child in goods.children().filter(Node::is_element) {
-            let name = child.tag_name().name();
-            if child.tag_name().namespace() != Some(KN)
-                || !["what", "weight", "heads", "classes"].contains(&name)
-            {
-                return Err(format!("{name} is not expected in goods"));
-            }
-            let nil = child
-                .attribute((XSI, "nil"))
-                .map_or("", |_| " xsi:nil=\"true\"");
-            let unit = child
-                .attribute("unit")
-                .map_or_else(String::new, |u| format!(" unit=\"{}\"", escape(u)));
-            out.push_str(&format!(
-                "<k:{name}{nil}{unit}>{}</k:{name}>",
-                escape(child.text().unwrap_or_default())
-            ));
-        }
-        out.push_str("</k:goods>");
+        push_goods(&mut out, one)?;
     }
     if pieces == 0 {
         return Err("there are no goods".into());
     }
     if let Some(notes) = children.next_if(|c| c.has_tag_name((KN, "notes"))) {
-        let list: String = notes
-            .children()
-            .filter(Node::is_element)
-            .map(|n| format!("<k:note>{}</k:note>", escape(n.text().unwrap_or_default())))
-            .collect();
-        out.push_str(&format!("<k:notes>{list}</k:notes>"));
+        out.push_str("<k:notes>");
+        for note in notes.children().filter(Node::is_element) {
+            push_element(&mut out, "note", "", note);
+        }
+        out.push_str("</k:notes>");
     }
     match children.next() {
         Some(extra) => Err(format!("{} is not expected", extra.tag_name().name())),
         None => Ok((out, pieces)),
     }
+}
+
+/// An element of the consignments' namespace with another's text.
+fn push_element(out: &mut String, name: &str, attributes: &str, of: Node<'_, '_>) {
+    let text = escape(of.text().unwrap_or_default());
+    out.push_str(&format!("<k:{name}{attributes}>{text}</k:{name}>"));
+}
+
+fn push_container(out: &mut String, container: Node<'_, '_>) -> Result<(), String> {
+    let inside: Vec<_> = container.children().filter(Node::is_element).collect();
+    let [mark, feet] = inside.as_slice() else {
+        return Err("a container has mark and feet".into());
+    };
+    out.push_str("<k:container>");
+    push_element(out, "mark", "", *mark);
+    push_element(out, "feet", "", *feet);
+    out.push_str("</k:container>");
+    Ok(())
+}
+
+fn push_goods(out: &mut String, goods: Node<'_, '_>) -> Result<(), String> {
+    let named = goods
+        .attribute((XSI, "type"))
+        .ok_or("goods are abstract: xsi:type must say which")?;
+    let (prefix, kind) = named.split_once(':').unwrap_or(("", named));
+    if goods.lookup_namespace_uri((!prefix.is_empty()).then_some(prefix)) != Some(KN) {
+        return Err(format!("the type {named} is of no known namespace"));
+    }
+    let attribute = |of: Node<'_, '_>, name: &str| {
+        of.attribute(name)
+            .map_or_else(String::new, |v| format!(" {name}=\"{}\"", escape(v)))
+    };
+    let un = attribute(goods, "un");
+    if (kind == "Dangerous") == un.is_empty()
+        || !matches!(kind, "General" | "Livestock" | "Dangerous")
+    {
+        return Err(format!("{kind} goods cannot stand there like this"));
+    }
+    out.push_str(&format!("<k:goods xsi:type=\"k:{kind}\"{un}>"));
+    for child in goods.children().filter(Node::is_element) {
+        let name = child.tag_name().name();
+        if child.tag_name().namespace() != Some(KN)
+            || !["what", "weight", "heads", "classes"].contains(&name)
+        {
+            return Err(format!("{name} is not expected in goods"));
+        }
+        let nil = child.attribute((XSI, "nil"));
+        let nil = nil.map_or("", |_| " xsi:nil=\"true\"");
+        let attributes = format!("{nil}{}", attribute(child, "unit"));
+        push_element(out, name, &attributes, child);
+    }
+    out.push_str("</k:goods>");
+    Ok(())
 }

@@ -196,38 +196,7 @@ impl Http {
         if !body.is_empty() {
             request = request.body(body);
         }
-        let task = async move {
-            let mut answer = request.send().await.map_err(|e| format!("{e:?}"))?;
-            let headers = answer
-                .headers()
-                .iter()
-                .map(|(k, v)| {
-                    (
-                        k.to_string(),
-                        String::from_utf8_lossy(v.as_bytes()).into_owned(),
-                    )
-                })
-                .collect();
-            let status = answer.status().as_u16();
-            let mut body = Vec::new();
-            let mut whole = true;
-            loop {
-                match answer.chunk().await {
-                    Ok(Some(chunk)) => body.extend_from_slice(&chunk),
-                    Ok(None) => break,
-                    Err(_) => {
-                        whole = false;
-                        break;
-                    }
-                }
-            }
-            Ok(Self {
-                status,
-                headers,
-                body,
-                whole,
-            })
-        };
+        let task = Self::read(request);
         if tokio::runtime::Handle::try_current().is_ok() {
             // Within an asynchronous test: on a thread beside it.
             return std::thread::scope(|s| {
@@ -243,6 +212,30 @@ impl Http {
             });
         }
         RUNTIME.with(|r| r.block_on(task))
+    }
+
+    async fn read(request: reqwest::RequestBuilder) -> Result<Self, String> {
+        let mut answer = request.send().await.map_err(|e| format!("{e:?}"))?;
+        let field = |v: &[u8]| String::from_utf8_lossy(v).into_owned();
+        let headers = answer.headers().iter();
+        let mut read = Self {
+            status: answer.status().as_u16(),
+            headers: headers
+                .map(|(k, v)| (k.to_string(), field(v.as_bytes())))
+                .collect(),
+            body: Vec::new(),
+            whole: true,
+        };
+        loop {
+            match answer.chunk().await {
+                Ok(Some(chunk)) => read.body.extend_from_slice(&chunk),
+                Ok(None) => return Ok(read),
+                Err(_) => {
+                    read.whole = false;
+                    return Ok(read);
+                }
+            }
+        }
     }
 
     /// The body as text.

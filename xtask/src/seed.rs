@@ -56,65 +56,9 @@ pub(crate) fn seed(folder: &Path, first: bool) -> Outcome<String> {
     }
     // The client keeps its session in a folder of the demo, not in the home of whoever runs it.
     let token = sign_in()?;
-    let documents = root().join("demo/documents");
-    porch(&["secret", "set", "reservations-user"], "quay-desk", &token)?;
-    porch(
-        &["secret", "set", "reservations-password"],
-        "tide & tackle",
-        &token,
-    )?;
-    porch(&["push", &documents.to_string_lossy()], "", &token)?;
-    porch(
-        &[
-            "release",
-            "sailings",
-            "timetable",
-            "cargo",
-            "loyalty",
-            "vessels",
-            "berths",
-            "harbour",
-            "--note",
-            "first release of the demo",
-        ],
-        "",
-        &token,
-    )?;
-    for (name, role) in [("tove", "publisher"), ("pelle", "viewer")] {
-        porch(
-            &["account", "create", name, "--role", role],
-            "quiet-harbour",
-            &token,
-        )?;
-    }
-    let mut keys = Vec::new();
-    for (consumer, owner) in [
-        ("Gullwing Tours", "gullwing"),
-        ("Quayside Kiosk", "skerry-line"),
-        ("Island Freight Desk", "skerry-line"),
-        ("Tide Clock", "a hobby project"),
-    ] {
-        porch(
-            &["consumer", "create", consumer, "--owner", owner],
-            "",
-            &token,
-        )?;
-        let made = porch(
-            &["key", "create", consumer, "--label", "first key"],
-            "",
-            &token,
-        )?;
-        // The kiosk's limit is left whole for whoever tries the demo.
-        if consumer != "Quayside Kiosk" {
-            keys.push(made["key"].as_str().unwrap_or_default().to_owned());
-        }
-    }
-    let kiosk = porch(
-        &["key", "create", "Quayside Kiosk", "--label", "demo"],
-        "",
-        &token,
-    )?;
-    let kiosk = kiosk["key"].as_str().unwrap_or_default().to_owned();
+    publish(&token)?;
+    let keys = consumers(&token)?;
+    let kiosk = key(&token, "Quayside Kiosk", "demo")?;
     traffic(&keys);
     let text = format!(
         "export ELM_PORCH_URL=http://127.0.0.1:{CONSOLE}\nexport ELM_PORCH_TOKEN={token}\nexport ELM_PORCH_GATEWAY=http://127.0.0.1:{GATEWAY}\nexport ELM_PORCH_KEY={kiosk}\n"
@@ -129,6 +73,67 @@ pub(crate) fn seed(folder: &Path, first: bool) -> Outcome<String> {
     file.write_all(text.as_bytes()).map_err(|e| e.to_string())?;
     fs::write(folder.join("seeded"), "").map_err(|e| e.to_string())?;
     Ok(kiosk)
+}
+
+/// Secrets, documents, the first release, and who works with them.
+fn publish(token: &str) -> Outcome {
+    for (name, value) in [
+        ("reservations-user", "quay-desk"),
+        ("reservations-password", "tide & tackle"),
+    ] {
+        porch(&["secret", "set", name], value, token)?;
+    }
+    let documents = root().join("demo/documents");
+    porch(&["push", &documents.to_string_lossy()], "", token)?;
+    let facades = [
+        "sailings",
+        "timetable",
+        "cargo",
+        "loyalty",
+        "vessels",
+        "berths",
+        "harbour",
+    ];
+    let note = ["--note", "first release of the demo"];
+    porch(&[&["release"], &facades[..], &note].concat(), "", token)?;
+    for (name, role) in [("tove", "publisher"), ("pelle", "viewer")] {
+        porch(
+            &["account", "create", name, "--role", role],
+            "quiet-harbour",
+            token,
+        )?;
+    }
+    Ok(())
+}
+
+/// Makes the consumers; the keys that traffic may use. The kiosk's limit is left whole for whoever tries the demo.
+fn consumers(token: &str) -> Outcome<Vec<String>> {
+    let mut keys = Vec::new();
+    for (consumer, owner) in [
+        ("Gullwing Tours", "gullwing"),
+        ("Quayside Kiosk", "skerry-line"),
+        ("Island Freight Desk", "skerry-line"),
+        ("Tide Clock", "a hobby project"),
+    ] {
+        porch(
+            &["consumer", "create", consumer, "--owner", owner],
+            "",
+            token,
+        )?;
+        let made = key(token, consumer, "first key")?;
+        if consumer != "Quayside Kiosk" {
+            keys.push(made);
+        }
+    }
+    Ok(keys)
+}
+
+fn key(token: &str, consumer: &str, label: &str) -> Outcome<String> {
+    let made = porch(&["key", "create", consumer, "--label", label], "", token)?;
+    match made["key"].as_str() {
+        Some(key) => Ok(key.to_owned()),
+        None => Err(format!("porch key create showed no key: {made}")),
+    }
 }
 
 fn sign_in() -> Outcome<String> {
