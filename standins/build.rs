@@ -1,12 +1,15 @@
-//! Makes code of the vessels' definition.
+//! Makes code of the definition that the demo has of the vessels.
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
-    println!("cargo::rerun-if-changed=proto");
+    println!("cargo::rerun-if-changed=../demo/documents/vessels/vessels-definition");
     let files = [
         "skerry/fleet/v1/fleet.proto",
         "skerry/berths/v1/berths.proto",
     ];
-    let mut compiler = protox::Compiler::new(["proto", "../core/grpc/standard"])?;
+    let mut compiler = protox::Compiler::new([
+        "../demo/documents/vessels/vessels-definition",
+        "../core/grpc/standard",
+    ])?;
     compiler
         .include_imports(true)
         .include_source_info(true)

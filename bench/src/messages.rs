@@ -40,7 +40,9 @@ fn median(values: &mut [f64]) -> f64 {
 
 fn main() {
     let mut arguments = std::env::args().skip(1);
-    let proto = arguments.next().unwrap_or_else(|| "standins/proto".into());
+    let proto = arguments
+        .next()
+        .unwrap_or_else(|| "demo/documents/vessels/vessels-definition".into());
     let rounds: usize = arguments.next().and_then(|r| r.parse().ok()).unwrap_or(9);
     let file = "skerry/fleet/v1/fleet.proto";
     let text = std::fs::read_to_string(std::path::Path::new(&proto).join(file))

@@ -26,7 +26,7 @@ fn a_running_server_becomes_a_released_api_in_one_sitting() {
         (Some("grpc"), 17, &json!([]))
     );
     // The same from the folder of its files.
-    let protos = porch_tests::root().join("standins/proto");
+    let protos = porch_tests::root().join("demo/documents/vessels/vessels-definition");
     let from_files = porch.ok(&["look", protos.to_str().unwrap()]);
     let paths = |v: &Value| {
         v["operations"]

@@ -18,7 +18,11 @@ pub(super) fn convert(runs: u32) -> Outcome<Vec<Value>> {
 /// Messages of gRPC and JSON.
 pub(super) fn messages(runs: u32) -> Outcome<Vec<Value>> {
     eprintln!("· conversion of messages alone");
-    lines_of("bench-messages", root().join("standins/proto"), runs)
+    lines_of(
+        "bench-messages",
+        root().join("demo/documents/vessels/vessels-definition"),
+        runs,
+    )
 }
 
 fn lines_of(name: &str, definition: PathBuf, runs: u32) -> Outcome<Vec<Value>> {
