@@ -1,0 +1,185 @@
+//! Mistakes are found where they stand.
+
+use super::*;
+
+#[test]
+fn each_mistake_is_found_where_it_stands() {
+    let facade = "sailings/sailings.facade.yaml";
+    for (file, from, to, expected) in [
+        (
+            facade,
+            "RouteCode: =path.route",
+            "RuoteCode: =path.route",
+            "sailings/sailings.facade.yaml:14:7 QuoteFare's input has no “RuoteCode” (did you mean “RouteCode”?)",
+        ),
+        (
+            facade,
+            "=path.fareClass",
+            "=path.fareclas",
+            "sailings/sailings.facade.yaml:15:24 the path has no variable “fareclas” (did you mean “fareClass”?)",
+        ),
+        (
+            facade,
+            "=answer.body.Fare.Amount",
+            "=answer.body.Fare.Amonut",
+            "sailings/sailings.facade.yaml:19:31 the answer's body at Fare has no “Amonut” (did you mean “Amount”?)",
+        ),
+        (
+            facade,
+            "=answer.body.Fare.?ValidUntil",
+            "=answer.body.Fare.ValidUntil",
+            "sailings/sailings.facade.yaml:21:37 “ValidUntil” may be absent (say what happens then: ….Fare.?ValidUntil leaves it out, ….Fare.?ValidUntil.orValue(…) puts something in its place)",
+        ),
+        (
+            facade,
+            "=query.?passengers.orValue(1)",
+            "=query.passengers",
+            "sailings/sailings.facade.yaml:16:26 “passengers” may be absent (say what happens then: query.?passengers leaves it out, query.?passengers.orValue(…) puts something in its place)",
+        ),
+        (
+            facade,
+            "Passengers: =query.?passengers.orValue(1)",
+            "Passengers: =path.route",
+            "sailings/sailings.facade.yaml:16:19 QuoteFare's input wants integer here, and path.route is string (change the type in the contract, or convert it: int(…), double(…), string(…))",
+        ),
+        (
+            facade,
+            "      fare: =answer",
+            "      fares: =answer",
+            "sailings/sailings.facade.yaml:19:7 the contract's reply has no “fares” (did you mean “fare”?)",
+        ),
+        (
+            facade,
+            "operation: QuoteFare",
+            "operation: QuoteFair",
+            "sailings/sailings.facade.yaml:12:47 the definition has no operation “QuoteFair” (did you mean “QuoteFare”?)",
+        ),
+        (
+            facade,
+            "  quoteFare:",
+            "  qouteFare:",
+            "sailings/sailings.facade.yaml:11:3 the contract has no operation “qouteFare” (did you mean “quoteFare”?)",
+        ),
+        (
+            facade,
+            "backend: reservations",
+            "backend: reservation",
+            "sailings/sailings.facade.yaml:12:22 there is no backend “reservation” (did you mean “reservations”?)",
+        ),
+        (
+            facade,
+            "limits:",
+            "limit:",
+            "sailings/sailings.facade.yaml:8:3 “limit” is not known here (did you mean “limits”?)",
+        ),
+        (
+            facade,
+            "window: 2m",
+            "window: 2",
+            "sailings/sailings.facade.yaml:9:30 “2” is no duration: write a number and ms, s, m, h or d, as in 2m ()",
+        ),
+        (
+            facade,
+            "credentials: [key]",
+            "credentials: []",
+            "sailings/sailings.facade.yaml:9:7 a limit per consumer needs callers that are known (add `credentials: [key]`, or count `per: address` or `per: everyone`)",
+        ),
+        (
+            facade,
+            "contract: sailings.openapi.yaml",
+            "contract: sailing.openapi.yaml",
+            "sailings/sailings.facade.yaml:5:11 there is no file “sailings/sailing.openapi.yaml” (did you mean “sailings/sailings.openapi.yaml”?)",
+        ),
+        (
+            facade,
+            "      Reference: =path.reference\n",
+            "",
+            "sailings/sailings.facade.yaml:42:5 CancelBooking's input needs “Reference” (add `Reference: …`)",
+        ),
+        (
+            facade,
+            "base: /sailings/v2",
+            "base: sailings",
+            "sailings/sailings.facade.yaml:4:7 “sailings” is no base path (a base path begins with “/” and has no variables, as in /sailings/v2)",
+        ),
+        (
+            "sailings/reservations.backend.yaml",
+            "definition: reservations.wsdl\n",
+            "",
+            "sailings/reservations.backend.yaml:5:7 a SOAP backend needs its definition (add `definition: FILE` with its WSDL)",
+        ),
+        (
+            "timetable/timetable.facade.yaml",
+            "path: /tt",
+            "path: '/tt/{rute}'",
+            "timetable/timetable.facade.yaml:8:52 nothing gives {rute} a value (did you mean “route”?)",
+        ),
+        (
+            "timetable/timetable.facade.yaml",
+            "base: /timetable/v1",
+            "base: /sailings/v2",
+            "nothing found",
+        ),
+        (
+            "live.environment.yaml",
+            "environment/1",
+            "enviroment/1",
+            "live.environment.yaml:1:12 “enviroment/1” is no kind of document (did you mean “environment/1”?)",
+        ),
+    ] {
+        assert_eq!(first(&changed(file, from, to)), expected, "{from} → {to}");
+    }
+}
+
+#[test]
+fn two_facades_with_one_route_are_found() {
+    let mut files = demo();
+    for end in ["facade.yaml", "openapi.yaml"] {
+        let text = files[&format!("timetable/timetable.{end}")]
+            .replace("name: timetable", "name: other")
+            .replace("contract: timetable", "contract: other");
+        files.insert(format!("timetable/other.{end}"), text);
+    }
+    let findings = check(&files, "live");
+    assert!(
+        findings.iter().any(|f| f
+            .message
+            .contains("is the route of “departures” in the facade")),
+        "{findings:?}"
+    );
+}
+
+#[test]
+fn unwired_operations_are_listed_not_dropped() {
+    let findings = changed(
+        "timetable/timetable.facade.yaml",
+        "  notice:\n    call: { backend: timetable, method: POST, path: /notices }\n",
+        "",
+    );
+    assert_eq!(
+        first(&findings),
+        "timetable/timetable.openapi.yaml:23:5 “notice” is not wired: callers get 404 (add `notice:` below `operations:` in timetable/timetable.facade.yaml)"
+    );
+    assert!(!has_errors(&findings));
+}
+
+#[test]
+fn facades_that_want_the_same_route_are_told_of_each_other() {
+    let mut files = demo();
+    for (from, to) in [
+        ("timetable/timetable.facade.yaml", "other/other.facade.yaml"),
+        (
+            "timetable/timetable.openapi.yaml",
+            "other/timetable.openapi.yaml",
+        ),
+    ] {
+        let text = files[from].replace("name: timetable", "name: other");
+        files.insert(to.to_owned(), text);
+    }
+    let findings = check(&files, "live");
+    assert!(
+        first(&findings).contains("is the route of") && first(&findings).contains("too"),
+        "{}",
+        first(&findings)
+    );
+}

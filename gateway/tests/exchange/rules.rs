@@ -1,0 +1,186 @@
+//! Rules of an operation.
+
+use super::*;
+
+#[test]
+fn a_secret_never_stands_in_a_trace() {
+    let backend = Scripted::start(|_, _| plain("{\"echo\": \"tide-and-tackle\"}"));
+    let stage = Stage::new(
+        backend.address,
+        "operations:\n  item: { call: { backend: b }, reply: { e: =answer.body.echo } }\n",
+    );
+    // The caller gets what the backend says; the record of it does not.
+    assert!(stage.get("/f/item/1", "").contains("tide-and-tackle"));
+    let (traces, _) = stage.end();
+    let call = traces[0]
+        .stages
+        .iter()
+        .find(|s| s.name == porch_gateway::StageName::Call)
+        .unwrap();
+    assert_eq!(call.after.as_ref().unwrap().body, "{\"echo\": \"••••\"}");
+}
+
+#[test]
+fn bodies_and_replies_are_built_as_structures() {
+    let backend = Scripted::start(|_, request| {
+        plain(&format!(
+            "{{\"got\": {}, \"n\": 1520.250}}",
+            serde_json::Value::String(
+                request
+                    .split("\r\n\r\n")
+                    .nth(1)
+                    .unwrap_or_default()
+                    .to_owned()
+            )
+        ))
+    });
+    let facade = "operations:
+  putItem:
+    call: { backend: b, method: POST, path: '/store/{where}' }
+    send:
+      path: { where: =path.id + '/x' }
+      query: { a: =body.?a, missing: =body.?nothing }
+      headers: { X-Who: =caller.address, X-Gone: =body.?nothing }
+      body: { id: =path.id, all: =body, list: ['=body.?a', '=body.?nothing', 1.0] }
+    reply: { got: =answer.body.got, n: =answer.body.n, status: =answer.status, kind: \"=answer.header['content-type']\" }
+";
+    let stage = Stage::new(
+        backend.address,
+        &facade.replace("=body.?nothing", "=body.?b"),
+    );
+    let put = |body: &str| {
+        stage.raw(format!("PUT /f/item/7 HTTP/1.1\r\nHost: x\r\nConnection: close\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}", body.len()).as_bytes())
+    };
+    let answer = put(r#"{"a": "&=\"'"}"#);
+    let body: serde_json::Value =
+        serde_json::from_str(answer.split("\r\n\r\n").nth(1).unwrap()).unwrap();
+    assert_eq!(
+        body["got"],
+        r#"{"id":"7","all":{"a":"&=\"'"},"list":["&=\"'",1.0]}"#
+    );
+    assert_eq!(
+        (
+            body["n"].to_string().as_str(),
+            &body["status"],
+            &body["kind"]
+        ),
+        (
+            "1520.250",
+            &serde_json::json!(200),
+            &serde_json::json!("application/json")
+        )
+    );
+    assert_eq!(
+        status(&put("{\"a\": {}}")),
+        400,
+        "a map has no place in a query"
+    );
+    assert_eq!(status(&put("[]")), 200);
+    assert_eq!(status(&put("{")), 400);
+}
+
+#[test]
+fn path_values_cannot_lead_elsewhere() {
+    let backend = Scripted::start(|_, request| plain(&format!("{request:?}")));
+    let stage = Stage::new(
+        backend.address,
+        "operations:\n  item: { call: { backend: b, path: '/x/{v}' }, send: { path: { v: \"=query.?n.orValue(0) == 1 ? '..' : path.id\" } } }\n",
+    );
+    assert_eq!(status(&stage.get("/f/item/1?n=1", "")), 400);
+    assert!(
+        stage
+            .get("/f/item/a%2Fb%3F%23", "")
+            .contains("/inner/x/a%2Fb%3F%23 HTTP")
+    );
+}
+
+#[test]
+fn limits_hold_over_all_workers_and_give_back_what_another_refuses() {
+    let backend = Scripted::start(|_, _| plain("{}"));
+    let facade = "admit: { credentials: [key], limits: [{ requests: 40, window: 1h }, { requests: 50, window: 1h, per: everyone }] }\noperations:\n  item: { call: { backend: b } }\n";
+    let stage = Stage::new(backend.address, facade);
+    let count = |key: &str, n: usize| -> usize {
+        std::thread::scope(|s| {
+            let callers: Vec<_> = (0..8)
+                .map(|_| {
+                    s.spawn(|| {
+                        (0..n / 8)
+                            .filter(|_| {
+                                status(&stage.get("/f/item/1", &format!("API-Key: {key}\r\n")))
+                                    == 200
+                            })
+                            .count()
+                    })
+                })
+                .collect();
+            callers.into_iter().map(|c| c.join().unwrap()).sum()
+        })
+    };
+    assert_eq!(count("one", 80), 40);
+    // Forty of fifty are gone; the forty that the first limit refused used up none of them.
+    assert_eq!(count("two", 80), 10);
+    let refused = stage.get("/f/item/1", "API-Key: two\r\n");
+    assert!(
+        refused.contains("for all callers together")
+            && refused.contains("ratelimit-policy: \"f\";q=50;w=3600"),
+        "{refused}"
+    );
+}
+
+#[test]
+fn a_change_of_release_reaches_connections_that_are_open() {
+    let (first, second) = (
+        Scripted::start(|_, _| plain("1")),
+        Scripted::start(|_, _| plain("2")),
+    );
+    let stage = Stage::new(
+        first.address,
+        "operations:\n  item: { call: { backend: b } }\n",
+    );
+    let mut stream = TcpStream::connect(stage.address()).unwrap();
+    let mut ask = || {
+        stream
+            .write_all(b"GET /f/item/1 HTTP/1.1\r\nHost: x\r\n\r\n")
+            .unwrap();
+        read_request(&mut stream).unwrap()
+    };
+    assert!(ask().ends_with('1'));
+    stage.shared.porch.store(Arc::new(compile(
+        second.address,
+        "operations:\n  item: { call: { backend: b } }\n",
+    )));
+    assert!(ask().ends_with('2'));
+}
+
+#[test]
+fn trial_runs_go_the_same_way_and_count_nothing() {
+    let backend = Scripted::start(|_, _| plain("{\"a\": 1}"));
+    let facade = "admit: { credentials: [key], limits: [{ requests: 1, window: 1h }] }\noperations:\n  item: { call: { backend: b } }\n";
+    let stage = Stage::new(backend.address, facade);
+    let trials = Trials::start(stage.shared.clone()).unwrap();
+    let runtime = tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()
+        .unwrap();
+    for _ in 0..3 {
+        let porch = Arc::new(compile(backend.address, facade));
+        let request = http::Request::get("/f/item/1")
+            .body(bytes::Bytes::new())
+            .unwrap();
+        let reply = runtime
+            .block_on(trials.run(TrialRequest { porch, request }))
+            .unwrap();
+        assert_eq!((reply.status, &reply.body[..]), (200, &b"{\"a\": 1}"[..]));
+        let names: Vec<String> = reply
+            .trace
+            .stages
+            .iter()
+            .map(|s| s.name.to_string())
+            .collect();
+        assert_eq!(names, ["match", "admit", "prepare", "call", "reply"]);
+    }
+    assert_eq!(status(&stage.get("/f/item/1", "API-Key: one\r\n")), 200);
+    assert_eq!(status(&stage.get("/f/item/1", "API-Key: one\r\n")), 429);
+    let (_, calls) = stage.end();
+    assert_eq!(calls, 2);
+}
