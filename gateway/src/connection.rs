@@ -16,7 +16,8 @@ use tokio::sync::watch;
 
 use crate::backend::Local;
 use crate::body::{InBody, ReplyBody};
-use crate::exchange::{Mode, run};
+use crate::exchange::run;
+use crate::exchange::state::Mode;
 use crate::worker::{MAX_INFLIGHT, Worker};
 
 /// Heads of requests may have at most so many bytes.

@@ -1,55 +1,26 @@
 //! The exchange: match → admit → prepare → call → reply → record.
 
 mod context;
+pub(crate) mod state;
 
-use std::cell::{Cell, RefCell};
 use std::net::IpAddr;
 use std::rc::Rc;
 use std::sync::Arc;
 
 use http::request::Parts;
 use http::{HeaderValue, Request, Response, StatusCode, header};
-use porch_facade::{CompiledPorch, MediaType, OperationIndex};
+use porch_facade::CompiledPorch;
 
 use crate::body::{InBody, ReplyBody};
-use crate::call::fields::{RATE_LIMIT, RATE_LIMIT_POLICY, TRACEPARENT};
 use crate::call::grpc;
+use crate::fields::{RATE_LIMIT, RATE_LIMIT_POLICY, TRACEPARENT};
 use crate::problem::{Problem, Tell};
-use crate::stage::{self, Caller, RateFields};
-use crate::steps::{self, Scope};
-use crate::trace::{Recorder, Trace};
-use crate::worker::{FULL_TRACES, Worker};
-use context::{forwarded, trace_context, unix_ms};
-
-/// Whether an exchange is a caller's or a publisher's.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Mode {
-    Live,
-    /// A trial run: no key is demanded, no limit counts, everything is recorded.
-    Trial,
-}
-
-/// One request and its reply passing through.
-pub(crate) struct Exchange<'x> {
-    pub(crate) worker: &'x Rc<Worker>,
-    pub(crate) porch: &'x Arc<CompiledPorch>,
-    pub(crate) mode: Mode,
-    pub(crate) address: IpAddr,
-    /// Milliseconds since 1970.
-    pub(crate) now: i64,
-    /// `traceparent` as it is sent on; the exchange's id is its trace id (W3C Trace Context §3.2.2.3).
-    context: [u8; 55],
-    pub(crate) traceparent: HeaderValue,
-    pub(crate) forwarded: HeaderValue,
-    pub(crate) recorder: RefCell<Recorder>,
-    /// The operation, once it is known.
-    pub(crate) at: Cell<Option<OperationIndex>>,
-    pub(crate) caller: Caller,
-    pub(crate) rate: Option<RateFields>,
-    /// The media type that the caller gets, when there is a choice.
-    pub(crate) chosen: Option<MediaType>,
-    pub(crate) bytes_in: Cell<u64>,
-}
+use crate::scope::Scope;
+use crate::stage;
+use crate::steps;
+use crate::trace::Trace;
+use crate::worker::Worker;
+use state::{Exchange, Mode};
 
 /// Carries out one exchange. The trace is given for trial runs; those of live traffic are handed out as records.
 pub(crate) async fn run(
@@ -90,41 +61,6 @@ fn host_of_http2(parts: &mut Parts) {
 }
 
 impl<'x> Exchange<'x> {
-    fn begin(
-        worker: &'x Rc<Worker>,
-        porch: &'x Arc<CompiledPorch>,
-        parts: &Parts,
-        body: &InBody,
-        address: IpAddr,
-        mode: Mode,
-    ) -> Self {
-        let now = unix_ms();
-        let full = mode == Mode::Trial || worker.may_trace(now, FULL_TRACES);
-        let context = trace_context(worker, &parts.headers);
-        Self {
-            worker,
-            porch,
-            mode,
-            address,
-            now,
-            context,
-            traceparent: HeaderValue::from_bytes(&context)
-                .unwrap_or_else(|_| HeaderValue::from_static("")),
-            forwarded: forwarded(address, &parts.headers),
-            recorder: RefCell::new(Recorder::new(full)),
-            at: Cell::new(None),
-            caller: Caller::default(),
-            rate: None,
-            chosen: None,
-            bytes_in: Cell::new(body.length().unwrap_or(0)),
-        }
-    }
-
-    /// The exchange's id.
-    pub(crate) fn id(&self) -> &str {
-        std::str::from_utf8(&self.context[3..35]).unwrap_or_default()
-    }
-
     /// The stages, in order.
     async fn stages(
         &mut self,
@@ -146,7 +82,7 @@ impl<'x> Exchange<'x> {
                 return Err(problem);
             }
         };
-        let request = steps::Request {
+        let request = steps::request::Request {
             facade: found.facade,
             operation: found.operation,
             parts,
@@ -185,12 +121,4 @@ impl<'x> Exchange<'x> {
         }
         response
     }
-}
-
-/// Path and query, whichever way the target was written.
-pub(crate) fn target(parts: &Parts) -> String {
-    parts
-        .uri
-        .path_and_query()
-        .map_or_else(|| parts.uri.to_string(), ToString::to_string)
 }

@@ -7,15 +7,20 @@
 //! Each worker thread has a runtime, connections and counters of its own; the same code carries live traffic and trial
 //! runs ([`Trials`]).
 
+mod answer;
 mod backend;
 mod body;
 mod call;
+mod caller;
 mod connection;
 mod count;
 mod exchange;
+mod failure;
+mod fields;
 mod listen;
 mod media;
 mod problem;
+mod scope;
 mod shared;
 mod stage;
 mod steps;

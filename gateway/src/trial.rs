@@ -12,7 +12,8 @@ use porch_facade::{CompiledPorch, Mask};
 use tokio::sync::{mpsc, oneshot};
 
 use crate::body::InBody;
-use crate::exchange::{Mode, run};
+use crate::exchange::run;
+use crate::exchange::state::Mode;
 use crate::shared::Shared;
 use crate::trace::{Message, Trace};
 use crate::worker::Worker;

@@ -60,7 +60,6 @@ pub struct BackendDoc {
     #[serde(default)]
     pub title: String,
     /// Kind of service.
-    #[schemars(schema_with = "kinds")]
     pub kind: String,
     /// File or folder of its definition, beside this one: a WSDL for SOAP; for gRPC `.proto` files or a descriptor set.
     pub definition: Option<String>,
@@ -422,22 +421,4 @@ pub struct EnvironmentDoc {
 pub struct PlaceDoc {
     /// Its address here.
     pub address: Addresses,
-}
-
-/// The kinds of backends that ship with the product.
-fn kinds(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
-    let names = crate::kind::Kinds::standard().names();
-    schemars::json_schema!({ "type": "string", "enum": names })
-}
-
-/// The JSON Schemas (draft 2020-12) of all documents, by kind, for editors.
-pub fn json_schemas() -> IndexMap<&'static str, Value> {
-    IndexMap::from([
-        ("backend/1", schemars::schema_for!(BackendDoc).to_value()),
-        ("facade/1", schemars::schema_for!(FacadeDoc).to_value()),
-        (
-            "environment/1",
-            schemars::schema_for!(EnvironmentDoc).to_value(),
-        ),
-    ])
 }

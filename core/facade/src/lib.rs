@@ -13,6 +13,7 @@ mod derive;
 mod documents;
 mod effective;
 mod index;
+mod json_schemas;
 pub mod kind;
 mod library;
 mod look;
@@ -33,9 +34,10 @@ pub use compiled::*;
 pub use derive::{Derived, Wanted};
 pub use documents::{
     Addresses, BackendDoc, CredentialKind, EnvironmentDoc, FacadeDoc, MediaType, OperationDoc, Per,
-    PlaceDoc, json_schemas,
+    PlaceDoc,
 };
 pub use effective::{EffectiveRule, effective};
+pub use json_schemas::json_schemas;
 pub use library::Library;
 pub use look::{Look, LookOperation};
 pub use mask::{MASK, Mask};

@@ -11,7 +11,7 @@ use porch_contract::{Contract, Finding};
 use crate::Files;
 use crate::compiled::{Checked, Definition};
 use crate::documents::BackendDoc;
-use crate::kind::{Kind, Kinds};
+use crate::kind::{Kind, Kinds, standard};
 use crate::read::Document;
 
 /// A hash of content.
@@ -76,7 +76,7 @@ pub struct Library {
 
 impl Default for Library {
     fn default() -> Self {
-        Self::of(Kinds::standard())
+        Self::of(standard::kinds())
     }
 }
 

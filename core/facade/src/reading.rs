@@ -3,7 +3,7 @@
 use porch_contract::Finding;
 
 use crate::derive::{Derived, Wanted};
-use crate::kind::Kinds;
+use crate::kind::standard;
 use crate::look::Look;
 use crate::source::Source;
 
@@ -23,7 +23,7 @@ pub fn look_with(
     source: &Source,
     progress: porch_grpc::read::Progress<'_>,
 ) -> Result<Look, Box<Finding>> {
-    Kinds::standard().of(source)?.look(source, progress)
+    standard::kinds().of(source)?.look(source, progress)
 }
 
 /// Derives backend, facade and contract from a definition.
@@ -44,5 +44,5 @@ pub fn derive(
         address,
         only,
     };
-    Kinds::standard().of(source)?.derive(source, &wanted)
+    standard::kinds().of(source)?.derive(source, &wanted)
 }

@@ -1,7 +1,6 @@
 //! Bodies on their way: of requests as they arrive and as they are sent on, of replies as they are given.
 
 mod idle;
-mod messages;
 mod reply;
 mod request;
 
@@ -10,7 +9,6 @@ use std::task::{Context, Poll};
 use bytes::Bytes;
 
 pub(crate) use idle::Idle;
-pub(crate) use messages::{Form, MessageSource, Messages};
 pub(crate) use reply::{ReplyBody, Through};
 pub(crate) use request::{InBody, OutBody, ReadFailure};
 

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use ::http::{HeaderMap, HeaderValue, Method, Request, StatusCode, header};
 use bytes::Bytes;
 use porch_contract::Finding;
-use porch_facade::kind::{Compiled, Kind, Kinds};
+use porch_facade::kind::{Compiled, Kind, standard};
 use porch_facade::wiring::{CallCompiler, Shapes, uses};
 use porch_facade::{
     BackendDoc, Call, CallRules, CompiledBackend, Definition, Derived, Document, Files, Library,
@@ -18,12 +18,10 @@ use porch_facade::{
 use porch_rules::expr::Template;
 use serde_json::{Map, Value, json};
 
-use super::{
-    Answer, CallerBody, Content, Context, Failure, Needs, Passed, Prepared, Protocol, Read,
-    Reading, Seen, Sent, Whole,
-};
+use super::{CallerBody, Context, Needs, Prepared, Protocol, Read, Reading, Sent};
+use crate::answer::{Answer, Content, Passed, Seen, Whole, collect};
 use crate::body::{InBody, OutBody};
-use crate::steps::collect;
+use crate::failure::Failure;
 use crate::testing::{backend, call, serve};
 
 const NAME: &str = "knock";
@@ -222,7 +220,7 @@ fn model(address: &str, send: &str) -> Model {
             ),
         ),
     ]);
-    let kinds = Kinds::standard().and(Arc::new(KnockKind));
+    let kinds = standard::kinds().and(Arc::new(KnockKind));
     Model::read(Arc::new(files), "live", &Arc::new(Library::of(kinds)))
 }
 

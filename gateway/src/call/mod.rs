@@ -1,14 +1,14 @@
-//! Calls: one folder a protocol, one line each in [`PROTOCOLS`].
+//! Calls: one folder a protocol, one line each in [`protocols`].
 //!
 //! A protocol says how it needs the caller's body, prepares a request and reads an answer. It knows nothing of traces,
 //! connections, repeats or problems: what went wrong is a value ([`Failure`]), and so is what there is to see ([`Seen`]).
 
-mod failure;
-pub(crate) mod fields;
 pub(crate) mod grpc;
 mod http;
 #[cfg(test)]
 mod knock;
+pub(crate) mod messages;
+pub(crate) mod protocols;
 mod soap;
 
 use std::cell::RefCell;
@@ -19,32 +19,16 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use ::http::request::Parts;
-use ::http::{HeaderMap, HeaderName, HeaderValue, Request, StatusCode, response};
+use ::http::{HeaderMap, Request, StatusCode};
 use bytes::Bytes;
 use porch_facade::{Address, Call, CompiledBackend, CompiledFacade, CompiledOperation, MediaType};
-use serde_json::Value;
 
-pub(crate) use failure::{Failure, Mistake, Told};
-
+use crate::answer::{Answer, Seen};
 use crate::backend::Answered;
-use crate::body::{InBody, OutBody, ReplyBody};
+use crate::body::{InBody, OutBody};
+use crate::failure::Failure;
 use crate::problem::Tell;
-use crate::steps::Scope;
-
-/// The protocols.
-const PROTOCOLS: &[&dyn Protocol] = &[
-    &http::Http,
-    &soap::Soap,
-    &grpc::Grpc,
-    #[cfg(test)]
-    &knock::Knock,
-];
-
-/// The protocol of a call.
-pub(crate) fn protocol(call: &dyn Call) -> Option<&'static dyn Protocol> {
-    let kind = call.kind();
-    PROTOCOLS.iter().find(|p| p.kind() == kind).copied()
-}
+use crate::scope::Scope;
 
 /// What a protocol can do.
 pub(crate) trait Protocol: Sync {
@@ -150,20 +134,6 @@ pub(crate) struct Sent {
     pub(crate) complaint: Option<Complaint>,
 }
 
-/// What there is to see of a message.
-#[derive(Debug, Default)]
-pub(crate) struct Seen {
-    pub(crate) notes: Vec<String>,
-    /// Header fields, where they are more than those of the head.
-    pub(crate) fields: Option<HeaderMap>,
-    /// Its body, or the beginning.
-    pub(crate) body: Option<Vec<u8>>,
-    /// Length of the whole body.
-    pub(crate) bytes: Option<u64>,
-    /// Whether it goes through unseen.
-    pub(crate) streamed: bool,
-}
-
 /// What reading an answer gave.
 pub(crate) struct Read {
     /// Status and fields of the answer.
@@ -173,50 +143,4 @@ pub(crate) struct Read {
     /// What was tolerated or done on the way to the reply.
     pub(crate) notes: Vec<String>,
     pub(crate) answer: Result<Answer, Failure>,
-}
-
-/// An answer.
-pub(crate) enum Answer {
-    /// It goes to the caller as it comes.
-    Through(Box<Passing>),
-    /// It was read.
-    Whole(Box<Whole>),
-}
-
-/// An answer that goes to the caller as it comes.
-pub(crate) struct Passing {
-    pub(crate) head: response::Parts,
-    pub(crate) body: ReplyBody,
-    /// Whether its fields are the backend's, to be cleaned and translated.
-    pub(crate) of_backend: bool,
-}
-
-/// An answer that was read.
-pub(crate) struct Whole {
-    /// Status that the reply has.
-    pub(crate) status: StatusCode,
-    /// Fields of the answer.
-    pub(crate) fields: HeaderMap,
-    pub(crate) body: Content,
-    /// Header elements of a SOAP envelope.
-    pub(crate) soap_headers: Option<Value>,
-    pub(crate) passed: Passed,
-}
-
-/// The body of an answer that was read.
-pub(crate) enum Content {
-    Empty,
-    /// JSON, as bytes.
-    Json(Bytes),
-    Value(Value),
-    /// Bytes of some media type, which no expression looks into.
-    Raw(String, Bytes),
-}
-
-/// Fields of an answer that go to the caller.
-pub(crate) enum Passed {
-    None,
-    /// All of them, where the body is not built anew.
-    All,
-    These(Vec<(HeaderName, HeaderValue)>),
 }

@@ -6,7 +6,7 @@ use std::time::{SystemTime, UNIX_EPOCH};
 use bytes::Bytes;
 use http::{HeaderMap, HeaderValue, header};
 
-use crate::call::fields::TRACEPARENT;
+use crate::fields::TRACEPARENT;
 use crate::worker::Worker;
 
 /// Milliseconds since 1970.

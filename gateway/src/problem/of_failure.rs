@@ -6,8 +6,8 @@ use porch_facade::{CompiledBackend, CompiledOperation};
 use super::Problem;
 use super::refusals::{body_unreadable, mistakes, not_understood};
 use crate::backend::CallFailure;
-use crate::call::fields::PROXY_STATUS;
-use crate::call::{Failure, Told};
+use crate::failure::{Failure, Told};
+use crate::fields::PROXY_STATUS;
 use crate::trace::StageName;
 
 /// The problem of a failure.

@@ -11,8 +11,8 @@ use serde_json::json;
 use super::Problem;
 pub(crate) use super::of_failure::bad_answer;
 use crate::body::ReadFailure;
-use crate::call::Mistake;
-use crate::call::fields::{RATE_LIMIT, RATE_LIMIT_POLICY};
+use crate::failure::Mistake;
+use crate::fields::{RATE_LIMIT, RATE_LIMIT_POLICY};
 use crate::trace::StageName;
 
 pub(crate) fn bad_path(why: &str) -> Box<Problem> {

@@ -7,7 +7,7 @@ use http::HeaderMap;
 use porch_facade::{CompiledFacade, CompiledOperation};
 
 use super::of_failure;
-use crate::call::Failure;
+use crate::failure::Failure;
 use crate::trace::StageName;
 
 /// Makes problems of failures when their exchange is long over, and only its reply goes on.

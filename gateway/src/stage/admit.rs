@@ -7,25 +7,20 @@ use http::request::Parts;
 use porch_facade::{CompiledOperation, LimitPlan, MediaType, Per};
 use porch_rules::limit::{Decision, stable_id};
 
-use super::credential::{self, Caller};
+use super::credential;
 use super::find::Found;
 use crate::body::InBody;
-use crate::exchange::{Exchange, Mode};
+use crate::caller::{Caller, RateFields};
+use crate::exchange::state::{Exchange, Mode};
 use crate::media;
 use crate::problem::{self, Problem, seconds};
+use crate::scope::{Parameters, parameters};
 use crate::shared::Shared;
-use crate::steps::{Parameters, parameters};
 use crate::trace::{Stage, StageName};
 
 /// What was found out of a request that may pass.
 pub(crate) struct Admitted<'x> {
     pub(crate) parameters: Parameters<'x>,
-}
-
-/// The `RateLimit` fields of a reply (draft-ietf-httpapi-ratelimit-headers §3 and §4).
-pub(crate) struct RateFields {
-    pub(crate) policy: HeaderValue,
-    pub(crate) state: HeaderValue,
 }
 
 /// Whether a request may pass.

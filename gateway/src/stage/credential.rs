@@ -1,44 +1,12 @@
 //! Credentials: one trait for the kinds, tried in the order in which the documents name them.
 
-use std::sync::Arc;
-
 use http::{HeaderMap, header};
 use porch_facade::{CompiledFacade, CompiledOperation, CredentialKind, CredentialRule};
-use porch_rules::grant::{Consumer, Grant, Grants, Refused};
+use porch_rules::grant::{Grants, Refused};
 use porch_rules::key::prefix;
 
+use crate::caller::Caller;
 use crate::problem::{self, Problem};
-
-/// Who calls, once that is known.
-#[derive(Clone, Debug, Default)]
-pub(crate) struct Caller {
-    grant: Option<(Arc<Consumer>, Arc<str>)>,
-}
-
-impl Caller {
-    fn of(grant: &Grant) -> Self {
-        Self {
-            grant: Some((grant.consumer.clone(), grant.shown.clone())),
-        }
-    }
-
-    pub(crate) fn consumer(&self) -> Option<&Consumer> {
-        self.grant.as_ref().map(|(consumer, _)| &**consumer)
-    }
-
-    pub(crate) fn consumer_name(&self) -> &str {
-        self.consumer().map_or("", |c| c.name.as_str())
-    }
-
-    pub(crate) fn consumer_id(&self) -> i64 {
-        self.consumer().map_or(0, |c| c.id)
-    }
-
-    /// What the credential that was shown is known by.
-    pub(crate) fn shown(&self) -> &str {
-        self.grant.as_ref().map_or("", |(_, shown)| shown)
-    }
-}
 
 /// A kind of credential.
 trait Credential {

@@ -8,8 +8,9 @@ use http::{HeaderValue, Method, Response, StatusCode, header};
 use porch_facade::{CompiledFacade, CompiledOperation, Miss, NATIVE, OperationIndex, normalise};
 
 use crate::body::ReplyBody;
-use crate::call::{fields, grpc};
-use crate::exchange::{Exchange, Mode, target};
+use crate::call::grpc;
+use crate::exchange::state::{Exchange, Mode, target};
+use crate::fields;
 use crate::problem::{self, Problem};
 use crate::trace::{Message, StageName};
 

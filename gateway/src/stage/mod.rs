@@ -6,8 +6,7 @@ mod find;
 mod record;
 mod reply;
 
-pub(crate) use admit::{RateFields, admit};
-pub(crate) use credential::Caller;
+pub(crate) use admit::admit;
 pub(crate) use find::find;
 pub(crate) use record::record;
 pub(crate) use reply::reply;

@@ -6,7 +6,7 @@ use http::Response;
 use http::request::Parts;
 
 use crate::body::ReplyBody;
-use crate::exchange::{Exchange, Mode, target};
+use crate::exchange::state::{Exchange, Mode, target};
 use crate::trace::{Message, Refusal, StageName, Trace};
 use crate::usage::Record;
 use crate::worker::{Ending, SHORT_TRACES};

@@ -6,13 +6,15 @@ use porch_facade::{CompiledBackend, CompiledFacade, CompiledOperation, MediaType
 use porch_rules::expr::Template;
 use serde_json::Value;
 
+use crate::answer::{Answer, Content, Passed, Passing, Whole, json_of};
 use crate::body::ReplyBody;
-use crate::call::fields::strip_hop_by_hop;
-use crate::call::{Answer, Content, Failure, Passed, Passing, Whole};
-use crate::exchange::Exchange;
+use crate::exchange::state::Exchange;
+use crate::failure::Failure;
+use crate::fields::strip_hop_by_hop;
 use crate::media;
 use crate::problem::{Problem, bad_answer, of_failure};
-use crate::steps::{AnswerView, Outcome, Request, Scope, json_of};
+use crate::scope::{AnswerView, Scope};
+use crate::steps::request::{Outcome, Request};
 use crate::trace::StageName;
 
 /// The reply of an exchange.

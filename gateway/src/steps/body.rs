@@ -7,11 +7,12 @@ use http::request::Parts;
 use porch_facade::{CompiledOperation, MediaType};
 use serde_json::Value;
 
-use super::Scope;
 use crate::body::InBody;
-use crate::call::{CallerBody, Failure, Needs};
-use crate::exchange::Exchange;
+use crate::call::{CallerBody, Needs};
+use crate::exchange::state::Exchange;
+use crate::failure::Failure;
 use crate::media;
+use crate::scope::Scope;
 
 /// A body that does not move for so long is given up.
 const IDLE: Duration = Duration::from_secs(15);

@@ -7,12 +7,16 @@ use std::task::Poll;
 use http::StatusCode;
 use porch_facade::Step;
 
+use super::body;
 use super::one::{Call, carry_out};
-use super::{AnswerView, Request, Scope, body, json_of};
+use crate::answer::{Answer, Content, json_of};
 use crate::body::InBody;
-use crate::call::{Answer, CallerBody, Content, Failure, Needs};
-use crate::exchange::Exchange;
+use crate::call::{CallerBody, Needs};
+use crate::exchange::state::Exchange;
+use crate::failure::Failure;
 use crate::problem::Problem;
+use crate::scope::{AnswerView, Scope};
+use crate::steps::request::Request;
 use crate::trace::StageName;
 
 type Running<'r> = Pin<Box<dyn Future<Output = Result<AnswerView, Box<Problem>>> + 'r>>;

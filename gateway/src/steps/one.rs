@@ -5,14 +5,17 @@ use std::time::Instant;
 use http::header;
 use porch_facade::{CompiledBackend, Step};
 
-use super::{Outcome, Request, Scope, body};
+use super::body;
+use crate::answer::Answer;
 use crate::body::InBody;
-use crate::call::fields::TRACEPARENT;
-use crate::call::{
-    Answer, CallerBody, Context, Failure, Needs, Prepared, Protocol, Read, Sent, protocol,
-};
-use crate::exchange::{Exchange, Mode};
+use crate::call::protocols::protocol;
+use crate::call::{CallerBody, Context, Needs, Prepared, Protocol, Read, Sent};
+use crate::exchange::state::{Exchange, Mode};
+use crate::failure::Failure;
+use crate::fields::TRACEPARENT;
 use crate::problem::{Problem, not_wired, of_failure};
+use crate::scope::Scope;
+use crate::steps::request::{Outcome, Request};
 use crate::trace::{Message, StageName, came, sent};
 
 /// A step that is about to be carried out.

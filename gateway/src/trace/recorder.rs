@@ -6,8 +6,8 @@ use http::{HeaderMap, Request, StatusCode};
 use porch_facade::{Address, CompiledBackend};
 
 use super::{Message, Stage, StageName};
+use crate::answer::Seen;
 use crate::body::OutBody;
-use crate::call::Seen;
 
 /// Notes stages down. When `full` is off, only what is needed to explain a refusal is kept.
 pub(crate) struct Recorder {

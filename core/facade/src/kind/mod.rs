@@ -1,4 +1,4 @@
-//! The kinds of backends: one folder each, one line each in [`Kinds::standard`].
+//! The kinds of backends: one folder each, one line each in [`standard::kinds`].
 //!
 //! Everything else in this crate works with a kind through [`Kind`] and with what a backend says of itself through
 //! [`Definition`], and knows no protocol.
@@ -6,6 +6,7 @@
 pub mod grpc;
 pub mod http;
 pub mod soap;
+pub mod standard;
 
 use std::sync::Arc;
 
@@ -113,13 +114,9 @@ impl Compiled {
 pub struct Kinds(Vec<Arc<dyn Kind>>);
 
 impl Kinds {
-    /// Those that ship with the product; the last takes what no other one recognises.
-    pub fn standard() -> Self {
-        Self(vec![
-            Arc::new(soap::Soap),
-            Arc::new(grpc::Grpc),
-            Arc::new(http::Http),
-        ])
+    /// These; the last takes what no other one recognises.
+    pub fn of_these(kinds: Vec<Arc<dyn Kind>>) -> Self {
+        Self(kinds)
     }
 
     /// The same and one more.

@@ -7,7 +7,7 @@ use serde_json::{Value, json};
 
 use super::answer::{Ended, GRPC_MESSAGE};
 use super::metadata;
-use crate::call::{Failure, Told};
+use crate::failure::{Failure, Told};
 
 const DETAILS: HeaderName = HeaderName::from_static("grpc-status-details-bin");
 

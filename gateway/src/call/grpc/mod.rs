@@ -23,12 +23,13 @@ use self::frames::frame;
 use self::stream::Stream;
 pub(crate) use native::{is_native, refusal};
 
-use super::{
-    Answer, CallerBody, Complaint, Content, Context, Failure, Needs, Passed, Passing, Prepared,
-    Protocol, Read, Reading, Seen, Sent, Whole, fields,
-};
+use super::{CallerBody, Complaint, Context, Needs, Prepared, Protocol, Read, Reading, Sent};
+use crate::answer::{Answer, Content, Passed, Passing, Seen, Whole};
 use crate::backend::{Answered, CallFailure};
-use crate::body::{Form, InBody, Messages, OutBody, ReplyBody, Through};
+use crate::body::{InBody, OutBody, ReplyBody, Through};
+use crate::call::messages::{Form, Messages};
+use crate::failure::Failure;
+use crate::fields;
 
 /// How long a stream's first message is waited for before the reply begins without it.
 const FIRST: Duration = Duration::from_millis(500);

@@ -10,9 +10,11 @@ use porch_grpc::status;
 
 use super::answer::{GRPC_MESSAGE, GRPC_STATUS};
 use super::prepare::GRPC;
+use crate::answer::Seen;
 use crate::body::{InBody, OutBody, ReplyBody};
-use crate::call::fields::forwarded_fields;
-use crate::call::{CallerBody, Context, Failure, Prepared, Seen};
+use crate::call::{CallerBody, Context, Prepared};
+use crate::failure::Failure;
+use crate::fields::forwarded_fields;
 use crate::problem::Problem;
 
 /// Fields that are between the caller and the backend.

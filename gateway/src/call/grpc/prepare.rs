@@ -11,8 +11,9 @@ use serde_json::Value;
 
 use super::answer::GRPC_ENCODING;
 use crate::body::OutBody;
-use crate::call::{Context, Failure, Mistake};
-use crate::steps::Scope;
+use crate::call::Context;
+use crate::failure::{Failure, Mistake};
+use crate::scope::Scope;
 
 const TE: HeaderValue = HeaderValue::from_static("trailers");
 pub(crate) const GRPC: HeaderValue = HeaderValue::from_static("application/grpc");

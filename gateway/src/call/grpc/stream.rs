@@ -8,10 +8,11 @@ use porch_facade::kind::grpc::GrpcCall;
 
 use super::answer::{self, Part};
 use super::failed;
-use crate::body::{Form, MessageSource};
-use crate::call::{Complaint, Failure};
+use crate::call::Complaint;
+use crate::call::messages::{Form, MessageSource};
+use crate::failure::Failure;
 use crate::problem::Tell;
-use crate::steps::AnswerOnly;
+use crate::scope::AnswerOnly;
 
 /// The messages of an answer.
 pub(super) struct Stream {

@@ -11,14 +11,12 @@ use porch_facade::MediaType;
 use porch_facade::kind::http::{HttpCall, NAME};
 use serde_json::Value;
 
-use super::{
-    Answer, CallerBody, Content, Context, Failure, Needs, Passed, Passing, Prepared, Protocol,
-    Read, Reading, Seen, Sent, Whole,
-};
+use super::{CallerBody, Context, Needs, Prepared, Protocol, Read, Reading, Sent};
+use crate::answer::{Answer, Content, Passed, Passing, Seen, Whole, collect};
 use crate::backend::Answered;
 use crate::body::{Idle, InBody, OutBody, ReplyBody, Through};
+use crate::failure::Failure;
 use crate::media;
-use crate::steps::collect;
 
 pub(crate) struct Http;
 

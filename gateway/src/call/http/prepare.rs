@@ -8,8 +8,9 @@ use serde_json::Value;
 
 use super::speaks;
 use crate::body::OutBody;
-use crate::call::fields::forwarded_fields;
-use crate::call::{Context, Failure};
+use crate::call::Context;
+use crate::failure::Failure;
+use crate::fields::forwarded_fields;
 use crate::media;
 
 /// The request, without the caller's own body.

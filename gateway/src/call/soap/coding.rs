@@ -2,11 +2,10 @@
 
 use std::io::Write;
 
+use crate::answer::MAX_ANSWER;
 use bytes::Bytes;
 use flate2::write::{GzDecoder, ZlibDecoder};
 use http::{HeaderMap, header};
-
-use crate::steps::MAX_ANSWER;
 
 /// Undoes the content coding of an answer (RFC 9110 §8.4.1).
 pub(super) enum Coding {

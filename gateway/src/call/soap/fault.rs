@@ -4,7 +4,9 @@ use http::{HeaderMap, header};
 use porch_soap::Fault;
 use serde_json::{Value, json};
 
-use crate::call::{Context, Failure, Told, fields};
+use crate::call::Context;
+use crate::failure::{Failure, Told};
+use crate::fields;
 
 /// A fault: a declared status, else 400 for the caller's faults and 502 for the server's.
 pub(super) fn told(cx: &Context<'_>, fault: &Fault, detail: &[u8]) -> Failure {

@@ -15,11 +15,10 @@ use porch_facade::kind::soap::{NAME, SoapCall};
 use porch_soap::Answer as Answered;
 
 use self::read::{Answering, SoapRead};
-use super::{
-    Answer, CallerBody, Content, Context, Failure, Needs, Passed, Passing, Prepared, Protocol,
-    Read, Reading, Seen, Sent, Whole,
-};
+use super::{CallerBody, Context, Needs, Prepared, Protocol, Read, Reading, Sent};
+use crate::answer::{Answer, Content, Passed, Passing, Seen, Whole};
 use crate::body::{InBody, ReplyBody};
+use crate::failure::Failure;
 use crate::media;
 
 pub(crate) struct Soap;

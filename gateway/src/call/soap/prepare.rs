@@ -6,9 +6,11 @@ use porch_facade::kind::soap::SoapCall;
 use porch_soap::tree::Json;
 use serde_json::Value;
 
+use crate::answer::Seen;
 use crate::body::OutBody;
-use crate::call::fields::SOAP_ACTION;
-use crate::call::{CallerBody, Context, Failure, Prepared, Seen};
+use crate::call::{CallerBody, Context, Prepared};
+use crate::failure::Failure;
+use crate::fields::SOAP_ACTION;
 
 const ACCEPT: HeaderValue =
     HeaderValue::from_static("text/xml, application/soap+xml, multipart/related");

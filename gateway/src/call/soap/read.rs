@@ -10,10 +10,12 @@ use porch_soap::{Answer, AnswerError, AnswerReader, decode_document, encoded};
 
 use super::coding::Coding;
 use super::stream::Converting;
+use crate::answer::MAX_ANSWER;
 use crate::backend::Lease;
 use crate::body::Idle;
-use crate::call::{Context, Failure, fields};
-use crate::steps::MAX_ANSWER;
+use crate::call::Context;
+use crate::failure::Failure;
+use crate::fields;
 
 /// What is shown of an answer in a trace.
 const SEEN: usize = 16 * 1024;

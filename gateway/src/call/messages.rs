@@ -9,8 +9,8 @@ use bytes::Bytes;
 use http::HeaderMap;
 use tokio::time::Sleep;
 
-use super::{BodyError, Pieces};
-use crate::call::Failure;
+use crate::body::{BodyError, Pieces};
+use crate::failure::Failure;
 use crate::problem::Tell;
 use crate::trace::StageName;
 

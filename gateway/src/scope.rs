@@ -3,14 +3,13 @@
 use std::borrow::Cow;
 use std::net::IpAddr;
 
+use crate::caller::Caller;
+use crate::failure::Mistake;
 use http::HeaderMap;
 use porch_contract::{ParamType, Place};
 use porch_facade::{CompiledOperation, ParamPlan, REQUEST_ROOTS, percent_decode};
 use porch_rules::expr::{Scope as Names, Val};
 use serde_json::{Value, json};
-
-use crate::call::Mistake;
-use crate::stage::Caller;
 
 /// The values of one exchange.
 pub(crate) struct Scope<'a> {

@@ -1,0 +1,91 @@
+//! What is known of one exchange while it runs.
+
+use std::cell::{Cell, RefCell};
+use std::net::IpAddr;
+use std::rc::Rc;
+use std::sync::Arc;
+
+use http::HeaderValue;
+use http::request::Parts;
+use porch_facade::{CompiledPorch, MediaType, OperationIndex};
+
+use super::context::{forwarded, trace_context, unix_ms};
+use crate::body::InBody;
+use crate::caller::{Caller, RateFields};
+use crate::trace::Recorder;
+use crate::worker::{FULL_TRACES, Worker};
+
+/// Whether an exchange is a caller's or a publisher's.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Mode {
+    Live,
+    /// A trial run: no key is demanded, no limit counts, everything is recorded.
+    Trial,
+}
+
+/// One request and its reply passing through.
+pub(crate) struct Exchange<'x> {
+    pub(crate) worker: &'x Rc<Worker>,
+    pub(crate) porch: &'x Arc<CompiledPorch>,
+    pub(crate) mode: Mode,
+    pub(crate) address: IpAddr,
+    /// Milliseconds since 1970.
+    pub(crate) now: i64,
+    /// `traceparent` as it is sent on; the exchange's id is its trace id (W3C Trace Context §3.2.2.3).
+    context: [u8; 55],
+    pub(crate) traceparent: HeaderValue,
+    pub(crate) forwarded: HeaderValue,
+    pub(crate) recorder: RefCell<Recorder>,
+    /// The operation, once it is known.
+    pub(crate) at: Cell<Option<OperationIndex>>,
+    pub(crate) caller: Caller,
+    pub(crate) rate: Option<RateFields>,
+    /// The media type that the caller gets, when there is a choice.
+    pub(crate) chosen: Option<MediaType>,
+    pub(crate) bytes_in: Cell<u64>,
+}
+
+/// Path and query, whichever way the target was written.
+pub(crate) fn target(parts: &Parts) -> String {
+    parts
+        .uri
+        .path_and_query()
+        .map_or_else(|| parts.uri.to_string(), ToString::to_string)
+}
+
+impl<'x> Exchange<'x> {
+    pub(super) fn begin(
+        worker: &'x Rc<Worker>,
+        porch: &'x Arc<CompiledPorch>,
+        parts: &Parts,
+        body: &InBody,
+        address: IpAddr,
+        mode: Mode,
+    ) -> Self {
+        let now = unix_ms();
+        let full = mode == Mode::Trial || worker.may_trace(now, FULL_TRACES);
+        let context = trace_context(worker, &parts.headers);
+        Self {
+            worker,
+            porch,
+            mode,
+            address,
+            now,
+            context,
+            traceparent: HeaderValue::from_bytes(&context)
+                .unwrap_or_else(|_| HeaderValue::from_static("")),
+            forwarded: forwarded(address, &parts.headers),
+            recorder: RefCell::new(Recorder::new(full)),
+            at: Cell::new(None),
+            caller: Caller::default(),
+            rate: None,
+            chosen: None,
+            bytes_in: Cell::new(body.length().unwrap_or(0)),
+        }
+    }
+
+    /// The exchange's id.
+    pub(crate) fn id(&self) -> &str {
+        std::str::from_utf8(&self.context[3..35]).unwrap_or_default()
+    }
+}
