@@ -3,6 +3,7 @@
 mod api;
 mod bench;
 mod demo;
+mod floor;
 mod install;
 mod places;
 mod seed;
@@ -19,6 +20,7 @@ const USAGE: &str =
     "cargo xtask demo [--background | --stop] [--fresh]   run the demo; Ctrl-C ends it
 cargo xtask test [--quick]                           format, lints, types, all tests
 cargo xtask bench [--json] [--only CASE] [--seconds N] [--runs N]
+cargo xtask floor [--write]                          instructions a request, against bench/floor.toml
 cargo xtask shots                                    take the screenshots of docs/screenshots
 cargo xtask console                                  build the console only";
 
@@ -47,6 +49,7 @@ fn main() -> ExitCode {
         "demo" => demo::run(rest),
         "test" => test::run(rest),
         "bench" => bench::run(rest),
+        "floor" => floor::run(rest),
         "shots" => shots::run(),
         "console" => install::console(),
         "api" => api::run(),

@@ -3,9 +3,9 @@
 use std::io::{BufRead, BufReader};
 use std::process::{Command, Stdio};
 
-use crate::{Outcome, api, install, root, run as run_command};
+use crate::{Outcome, api, floor, install, root, run as run_command};
 
-/// `cargo xtask test`; `--quick` leaves the browser out.
+/// `cargo xtask test`; `--quick` leaves the browser and the counting of instructions out.
 fn run_all(quick: bool) -> Outcome {
     let mut packages = vec!["postgresql", "python3-zeep", "python3-protobuf"];
     if !quick {
@@ -55,8 +55,10 @@ fn run_all(quick: bool) -> Outcome {
     let mut tests = cargo(&["test", "--workspace", "--no-fail-fast"]);
     if quick {
         tests.env("ELM_PORCH_NO_BROWSER", "1");
+        return run_counted(&mut tests);
     }
-    run_counted(&mut tests)
+    run_counted(&mut tests)?;
+    floor::check()
 }
 
 /// Runs the tests, their output shown, and ends with how many passed and failed in all.

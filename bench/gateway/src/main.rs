@@ -1,6 +1,6 @@
 //! The data plane alone, without database and control plane: for profiling and for counting instructions.
 //!
-//! `bench-gateway PORT BACKEND-PORT [FLEET-PORT]`: `/plain/item/{id}` passes through, `/full/item/{id}` has a key (`bench`), a
+//! `bench-gateway PORT BACKEND-PORT [FLEET-PORT]` until its input ends: `/plain/item/{id}` passes through, `/full/item/{id}` has a key (`bench`), a
 //! limit and ten header rules; with a third port `/vessels/v1/…` is the demo's gRPC facade.
 
 use std::collections::{BTreeMap, HashMap};
@@ -36,8 +36,12 @@ fn main() -> Result<(), String> {
         workers: 1,
         drain: Duration::from_secs(1),
     };
-    let _gateway = Gateway::start(&config, &shared).map_err(|e| e.to_string())?;
-    while records.blocking_recv().is_some() {}
+    let gateway = Gateway::start(&config, &shared).map_err(|e| e.to_string())?;
+    std::thread::spawn(move || while records.blocking_recv().is_some() {});
+    println!("ready");
+    // It ends when its input does.
+    let _ = std::io::copy(&mut std::io::stdin(), &mut std::io::sink());
+    drop(gateway);
     Ok(())
 }
 

@@ -1,0 +1,185 @@
+//! Instructions a request, held against `bench/floor.toml`.
+//!
+//! The data plane runs under callgrind and gets the same load twice, once shorter: the difference of the two counts is
+//! what the additional requests cost, without the start and the end.
+
+use std::fs;
+use std::io::{BufRead, BufReader};
+use std::path::PathBuf;
+use std::process::{Child, Command, Stdio};
+
+use porch_cluster::free_port;
+
+use crate::{Outcome, install, root, run as run_command};
+
+const CONNECTIONS: u32 = 64;
+/// Rounds of the shorter and the longer load.
+const ROUNDS: (u32, u32) = (10, 50);
+/// What is counted: a name, a path, and the key that callers show.
+const CASES: [(&str, &str, Option<&str>); 2] = [
+    ("plain", "/plain/item/7", None),
+    ("full", "/full/item/7", Some("bench")),
+];
+
+/// `cargo xtask floor [--write]`.
+pub(crate) fn run(arguments: &[String]) -> Outcome {
+    match arguments {
+        [] => check(),
+        [one] if one == "--write" => write(),
+        _ => Err("floor: only --write is known".into()),
+    }
+}
+
+fn place() -> PathBuf {
+    root().join("bench/floor.toml")
+}
+
+fn read() -> Outcome<toml::Table> {
+    let text = fs::read_to_string(place()).map_err(|e| e.to_string())?;
+    text.parse().map_err(|e| format!("bench/floor.toml: {e}"))
+}
+
+/// Counts, and compares with what is written down.
+pub(crate) fn check() -> Outcome {
+    let floor = read()?;
+    let tolerance = floor["tolerance"].as_float().unwrap_or(0.03);
+    let mut grown = Vec::new();
+    for (name, counted) in count()? {
+        let held = floor["instructions"]
+            .get(name)
+            .and_then(toml::Value::as_integer)
+            .ok_or_else(|| format!("bench/floor.toml has no figure for {name}"))?;
+        let change = (counted as f64 / held as f64 - 1.0) * 100.0;
+        println!("{name}: {counted} instructions a request, {change:+.1} % against {held}");
+        if change > tolerance * 100.0 {
+            grown.push(name);
+        }
+        if change < -tolerance * 100.0 {
+            println!("{name} became lighter: write it down with cargo xtask floor --write");
+        }
+    }
+    if grown.is_empty() {
+        Ok(())
+    } else {
+        Err(format!(
+            "floor: {} grew; see bench/floor.toml",
+            grown.join(" and ")
+        ))
+    }
+}
+
+fn write() -> Outcome {
+    let mut text = fs::read_to_string(place()).map_err(|e| e.to_string())?;
+    for (name, counted) in count()? {
+        println!("{name}: {counted} instructions a request");
+        let lines = text.lines().map(|line| match line.split_once(" = ") {
+            Some((key, _)) if key == name => format!("{name} = {counted}\n"),
+            _ => format!("{line}\n"),
+        });
+        text = lines.collect();
+    }
+    fs::write(place(), text).map_err(|e| e.to_string())
+}
+
+/// Instructions a request of each case.
+fn count() -> Outcome<Vec<(&'static str, u64)>> {
+    install::packages(&["valgrind"])?;
+    run_command(
+        "building the data plane for counting",
+        Command::new("cargo")
+            .args(["build", "--quiet", "--release", "-p", "porch-bench-gateway"])
+            .current_dir(root()),
+    )?;
+    let mut counts = Vec::new();
+    for (name, path, key) in CASES {
+        eprintln!("· counting instructions: {name}");
+        let short = instructions(path, key, ROUNDS.0)?;
+        let long = instructions(path, key, ROUNDS.1)?;
+        let requests = u64::from((ROUNDS.1 - ROUNDS.0) * CONNECTIONS);
+        counts.push((name, long.saturating_sub(short) / requests));
+    }
+    Ok(counts)
+}
+
+/// Ends a program whatever happens.
+struct Ended(Child);
+
+impl Drop for Ended {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+/// All instructions of one run under a load.
+fn instructions(path: &str, key: Option<&str>, rounds: u32) -> Outcome<u64> {
+    let port = || free_port().map_err(|e| e.to_string());
+    let (gateway, backend) = (port()?.to_string(), port()?.to_string());
+    let programs = root().join("target/release");
+    let out = root().join("target/floor.callgrind");
+    let mut child = Ended(
+        Command::new("valgrind")
+            .args(["--tool=callgrind", "--quiet"])
+            .arg(format!("--callgrind-out-file={}", out.display()))
+            .arg(programs.join("bench-gateway"))
+            .args([&gateway, &backend])
+            .current_dir(root())
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .map_err(|e| format!("valgrind: {e}"))?,
+    );
+    let mut ready = String::new();
+    if let Some(output) = child.0.stdout.take() {
+        let read = BufReader::new(output).read_line(&mut ready);
+        read.map_err(|e| e.to_string())?;
+    }
+    if ready.trim() != "ready" {
+        return Err("floor: bench-gateway did not start".into());
+    }
+    let load = Command::new(programs.join("bench-load"))
+        .args([&gateway, &backend, path])
+        .args([CONNECTIONS.to_string(), rounds.to_string()])
+        .args(key)
+        .output()
+        .map_err(|e| format!("bench-load: {e}"))?;
+    if !load.status.success() {
+        let why = String::from_utf8_lossy(&load.stderr);
+        return Err(format!("floor: the load on {path} ended: {why}"));
+    }
+    drop(child.0.stdin.take());
+    child.0.wait().map_err(|e| e.to_string())?;
+    total(&fs::read_to_string(&out).map_err(|e| e.to_string())?)
+}
+
+/// The sum that callgrind writes at the end of its file.
+fn total(text: &str) -> Outcome<u64> {
+    let lines = text.lines();
+    let mut sums = lines.filter_map(|l| {
+        l.strip_prefix("totals: ")
+            .or_else(|| l.strip_prefix("summary: "))
+    });
+    let sum = sums.next().and_then(|s| s.trim().parse().ok());
+    sum.ok_or_else(|| "floor: callgrind wrote no sum".into())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_sum_is_found_wherever_it_stands() {
+        assert_eq!(total("events: Ir\nsummary: 12\nfn=x\n"), Ok(12));
+        assert_eq!(total("events: Ir\nfn=x\ntotals: 345\n"), Ok(345));
+        assert!(total("events: Ir\n").is_err());
+    }
+
+    #[test]
+    fn every_case_has_its_figure() {
+        let floor = read().unwrap();
+        for (name, ..) in CASES {
+            let figure = floor["instructions"][name].as_integer().unwrap();
+            assert!(figure > 10_000, "{name}: {figure}");
+        }
+    }
+}
