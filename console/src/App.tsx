@@ -1,146 +1,33 @@
-import { NavLink, Outlet, createBrowserRouter } from "react-router";
+import { createBrowserRouter } from "react-router";
 import { RouterProvider } from "react-router/dom";
-import styled from "styled-components";
 
-import { api, useApi, useChange } from "./api/client";
-import type { Session } from "./api/schema";
-import { Button, Page, Problem, Soft } from "./parts";
-import { Overview } from "./pages/Overview";
-import { SignIn } from "./pages/SignIn";
+import { Overview } from "./pages/overview/Overview";
 import { GlobalStyle } from "./theme";
+import { Root } from "./app/Root";
+import { NotFound } from "./app/NotFound";
 
-const Frame = styled.div`
-  display: grid;
-  grid-template-columns: 232px minmax(0, 1fr);
-  min-height: 100vh;
-`;
-
-const Side = styled.nav`
-  border-right: 1px solid var(--line);
-  background: var(--sunken);
-  padding: var(--space-4) var(--space-3);
-  display: flex;
-  flex-direction: column;
-  gap: 2px;
-  position: sticky;
-  top: 0;
-  height: 100vh;
-`;
-
-const Item = styled(NavLink)`
-  color: var(--ink);
-  text-decoration: none;
-  padding: var(--space-1) var(--space-2);
-  border-radius: var(--round);
-  display: flex;
-  justify-content: space-between;
-  &:hover {
-    background: var(--accent-wash);
-  }
-  &.active {
-    background: var(--accent-wash);
-    color: var(--accent);
-    font-weight: 600;
-  }
-`;
-
-const Name = styled.strong`
-  padding: 0 var(--space-2) var(--space-3);
-  font-size: var(--size-l);
-`;
-
-const Bottom = styled.div`
-  margin-top: auto;
-  display: grid;
-  gap: var(--space-2);
-  padding: 0 var(--space-2);
-  font-size: var(--size-s);
-`;
-
-const Dot = styled.span`
-  width: 8px;
-  height: 8px;
-  border-radius: 50%;
-  background: var(--warn);
-  align-self: center;
-`;
-
-function Shell({ session }: { session: Session }) {
-  const overview = useApi("GET /api/overview", {}, 5000);
-  const out = useChange(() => api("DELETE /api/session"));
-  const waiting = overview.data?.unreleased.length ?? 0;
-  return (
-    <Frame>
-      <Side aria-label="Console">
-        <Name>Elm Porch</Name>
-        <Item to="/" end>
-          Where things stand
-        </Item>
-        <Item to="/facades">Facades</Item>
-        <Item to="/publish">Publish a backend</Item>
-        <Item to="/documents">Documents</Item>
-        <Item to="/release">
-          Compare and release
-          {waiting > 0 && <Dot role="img" aria-label={`${waiting} not released`} />}
-        </Item>
-        <Item to="/consumers">Consumers and keys</Item>
-        <Item to="/traces">Traces</Item>
-        <Item to="/usage">Usage</Item>
-        <Item to="/audit">Audit</Item>
-        <Bottom>
-          <Soft>
-            {overview.data
-              ? `${overview.data.environment}: ${overview.data.release ? `release ${overview.data.release}` : "nothing released"}`
-              : ""}
-          </Soft>
-          <Soft>
-            {session.name}, {session.role}
-          </Soft>
-          <Button onPress={() => out.mutate(undefined)}>Sign out</Button>
-        </Bottom>
-      </Side>
-      <Outlet />
-    </Frame>
-  );
-}
-
-function Root() {
-  const session = useApi("GET /api/session");
-  if (session.data && !session.error) return <Shell session={session.data} />;
-  if (session.error?.status === 401) return <SignIn />;
-  return <Page>{session.error ? <Problem error={session.error} /> : <Soft role="status">Loading…</Soft>}</Page>;
-}
-
-function NotFound() {
-  return (
-    <Page>
-      <h1>There is no such page</h1>
-      <p>
-        <a href="/">Where things stand</a>
-      </p>
-    </Page>
-  );
-}
-
-const router = createBrowserRouter([
+export const router = createBrowserRouter([
   {
     path: "/",
     Component: Root,
     HydrateFallback: () => null,
     children: [
       { index: true, Component: Overview },
-      { path: "facades", lazy: async () => ({ Component: (await import("./pages/Facades")).Facades }) },
-      { path: "facades/:facade", lazy: async () => ({ Component: (await import("./pages/Facade")).FacadePage }) },
+      { path: "facades", lazy: async () => ({ Component: (await import("./pages/facade/Facades")).Facades }) },
+      {
+        path: "facades/:facade",
+        lazy: async () => ({ Component: (await import("./pages/facade/FacadePage")).FacadePage }),
+      },
       {
         path: "facades/:facade/:operation",
-        lazy: async () => ({ Component: (await import("./pages/Operation")).OperationPage }),
+        lazy: async () => ({ Component: (await import("./pages/operation/OperationPage")).OperationPage }),
       },
-      { path: "publish", lazy: async () => ({ Component: (await import("./pages/Publish")).Publish }) },
-      { path: "documents", lazy: async () => ({ Component: (await import("./pages/Documents")).Documents }) },
-      { path: "release", lazy: async () => ({ Component: (await import("./pages/Release")).ReleasePage }) },
-      { path: "consumers", lazy: async () => ({ Component: (await import("./pages/Consumers")).Consumers }) },
-      { path: "traces", lazy: async () => ({ Component: (await import("./pages/Traces")).Traces }) },
-      { path: "traces/:id", lazy: async () => ({ Component: (await import("./pages/TracePage")).TracePage }) },
+      { path: "publish", lazy: async () => ({ Component: (await import("./pages/publish/Publish")).Publish }) },
+      { path: "documents", lazy: async () => ({ Component: (await import("./pages/documents/Documents")).Documents }) },
+      { path: "release", lazy: async () => ({ Component: (await import("./pages/release/ReleasePage")).ReleasePage }) },
+      { path: "consumers", lazy: async () => ({ Component: (await import("./pages/consumers/Consumers")).Consumers }) },
+      { path: "traces", lazy: async () => ({ Component: (await import("./pages/traces/Traces")).Traces }) },
+      { path: "traces/:id", lazy: async () => ({ Component: (await import("./pages/traces/TracePage")).TracePage }) },
       { path: "usage", lazy: async () => ({ Component: (await import("./pages/Usage")).Usage }) },
       { path: "audit", lazy: async () => ({ Component: (await import("./pages/Audit")).Audit }) },
       { path: "*", Component: NotFound },

@@ -1,8 +1,8 @@
 import { Link } from "react-router";
 
-import { useApi } from "../api/client";
-import { DraftTag, Loaded, Page, RowOf, Sheet, Table, Tag } from "../parts";
-import { useTitle } from "../parts/title";
+import { useApi } from "../../api/client";
+import { DraftTag, Loaded, Page, RowOf, Sheet, Table, Tag } from "../../parts";
+import { useTitle } from "../../parts/title";
 
 export function Facades() {
   useTitle("Facades");

@@ -1,11 +1,11 @@
-import { Link, useParams } from "react-router";
+import { Link } from "react-router";
 
-import { api, useApi, useChange } from "../api/client";
-import type { FacadeView } from "../api/schema";
-import { Button, DraftTag, Findings, Loaded, Notice, Page, Problem, RowOf, Sheet, Soft, Table, Tag } from "../parts";
-import { useTitle } from "../parts/title";
+import { api, useChange } from "../../api/client";
+import type { FacadeView } from "../../api/schema";
+import { Button, DraftTag, Findings, Notice, Problem, RowOf, Sheet, Soft, Tag } from "../../parts";
+import { Operations } from "./Operations";
 
-function Content({ data }: { data: FacadeView }) {
+export function FacadeShown({ data }: { data: FacadeView }) {
   const pause = useChange((paused: boolean) =>
     api("PUT /api/facades/{facade}/pause", { path: { facade: data.name }, body: { paused } }),
   );
@@ -35,30 +35,7 @@ function Content({ data }: { data: FacadeView }) {
         <Soft>
           Callers reach them below <code>{data.address}</code>
         </Soft>
-        <Table
-          label="Operations"
-          head={["Operation", "Method", "Path", "What it does", "Backend", "#Calls (1 h)", "#Refused", "#Failed"]}
-          empty="The contract has no operation."
-          rows={data.operations.map((o) => ({
-            key: o.id,
-            cells: [
-              o.backend ? (
-                <Link key="l" to={`/facades/${data.name}/${o.id}`}>
-                  {o.id}
-                </Link>
-              ) : (
-                o.id
-              ),
-              o.method,
-              <code key="p">{o.path}</code>,
-              o.summary,
-              o.backend || <Tag $tone="warn">not wired</Tag>,
-              o.calls,
-              o.refused,
-              o.failed,
-            ],
-          }))}
-        />
+        <Operations data={data} />
       </Sheet>
       {data.findings.length > 0 && (
         <Sheet>
@@ -77,19 +54,5 @@ function Content({ data }: { data: FacadeView }) {
         </RowOf>
       </Sheet>
     </>
-  );
-}
-
-export function FacadePage() {
-  const { facade = "" } = useParams();
-  useTitle(facade);
-  const view = useApi("GET /api/facades/{facade}", { path: { facade } }, 5000);
-  return (
-    <Page>
-      <Soft>
-        <Link to="/facades">Facades</Link> / {facade}
-      </Soft>
-      <Loaded of={view}>{(data) => <Content key={data.name} data={data} />}</Loaded>
-    </Page>
   );
 }

@@ -1,9 +1,9 @@
 import { Link, useSearchParams } from "react-router";
 
-import { useApi } from "../api/client";
-import { Field, Loaded, Page, RowOf, Sheet, Soft, StatusTag, Table, Whole } from "../parts";
-import { time, took } from "../parts/format";
-import { useTitle } from "../parts/title";
+import { useApi } from "../../api/client";
+import { Field, Loaded, Page, RowOf, Sheet, Soft, StatusTag, Table, Whole } from "../../parts";
+import { time, took } from "../../parts/format";
+import { useTitle } from "../../parts/title";
 
 export function Traces() {
   useTitle("Traces");

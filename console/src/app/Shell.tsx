@@ -1,0 +1,101 @@
+import { NavLink, Outlet } from "react-router";
+import styled from "styled-components";
+
+import { api, useApi, useChange } from "../api/client";
+import type { Session } from "../api/schema";
+import { Button, Soft } from "../parts";
+
+export function Shell({ session }: { session: Session }) {
+  const overview = useApi("GET /api/overview", {}, 5000);
+  const out = useChange(() => api("DELETE /api/session"));
+  const waiting = overview.data?.unreleased.length ?? 0;
+  return (
+    <Frame>
+      <Side aria-label="Console">
+        <Name>Elm Porch</Name>
+        <Item to="/" end>
+          Where things stand
+        </Item>
+        <Item to="/facades">Facades</Item>
+        <Item to="/publish">Publish a backend</Item>
+        <Item to="/documents">Documents</Item>
+        <Item to="/release">
+          Compare and release
+          {waiting > 0 && <Dot role="img" aria-label={`${waiting} not released`} />}
+        </Item>
+        <Item to="/consumers">Consumers and keys</Item>
+        <Item to="/traces">Traces</Item>
+        <Item to="/usage">Usage</Item>
+        <Item to="/audit">Audit</Item>
+        <Bottom>
+          <Soft>
+            {overview.data
+              ? `${overview.data.environment}: ${overview.data.release ? `release ${overview.data.release}` : "nothing released"}`
+              : ""}
+          </Soft>
+          <Soft>
+            {session.name}, {session.role}
+          </Soft>
+          <Button onPress={() => out.mutate(undefined)}>Sign out</Button>
+        </Bottom>
+      </Side>
+      <Outlet />
+    </Frame>
+  );
+}
+
+const Frame = styled.div`
+  display: grid;
+  grid-template-columns: 232px minmax(0, 1fr);
+  min-height: 100vh;
+`;
+
+const Side = styled.nav`
+  border-right: 1px solid var(--line);
+  background: var(--sunken);
+  padding: var(--space-4) var(--space-3);
+  display: flex;
+  flex-direction: column;
+  gap: 2px;
+  position: sticky;
+  top: 0;
+  height: 100vh;
+`;
+
+const Item = styled(NavLink)`
+  color: var(--ink);
+  text-decoration: none;
+  padding: var(--space-1) var(--space-2);
+  border-radius: var(--round);
+  display: flex;
+  justify-content: space-between;
+  &:hover {
+    background: var(--accent-wash);
+  }
+  &.active {
+    background: var(--accent-wash);
+    color: var(--accent);
+    font-weight: 600;
+  }
+`;
+
+const Name = styled.strong`
+  padding: 0 var(--space-2) var(--space-3);
+  font-size: var(--size-l);
+`;
+
+const Bottom = styled.div`
+  margin-top: auto;
+  display: grid;
+  gap: var(--space-2);
+  padding: 0 var(--space-2);
+  font-size: var(--size-s);
+`;
+
+const Dot = styled.span`
+  width: 8px;
+  height: 8px;
+  border-radius: 50%;
+  background: var(--warn);
+  align-self: center;
+`;

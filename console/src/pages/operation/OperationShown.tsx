@@ -1,0 +1,75 @@
+import styled from "styled-components";
+
+import type { OperationView } from "../../api/schema";
+import { DraftTag, RowOf, Sheet, Soft } from "../../parts";
+import { Fields } from "./Fields";
+import { TrialRun } from "./TrialRun";
+
+export function OperationShown({ data }: { data: OperationView }) {
+  const table = data.table;
+  return (
+    <>
+      <RowOf>
+        <h1>{data.id}</h1>
+        <code>
+          {data.method} {data.path}
+        </code>
+        <DraftTag status={data.status} />
+      </RowOf>
+      <p>
+        {data.summary}{" "}
+        <Soft>
+          — calls {data.call} of {data.backend}
+        </Soft>
+      </p>
+      <Beside>
+        <div style={{ display: "grid", gap: 16, minWidth: 0 }}>
+          <Sheet>
+            <h2>Request</h2>
+            <Fields rows={table.request} label="Request fields" left="Caller sends" />
+            <h2>Reply</h2>
+            <Fields rows={table.reply} label="Reply fields" left="Caller gets" />
+          </Sheet>
+          <TrialRun facade={data.facade} id={data.id} table={table} />
+        </div>
+        <Sheet>
+          <h2>Rules that act</h2>
+          <RuleList>
+            {data.rules.map((r, i) => (
+              <li key={i}>
+                {r.rule}
+                <small>
+                  {r.stage} · {r.reach}
+                  {r.file && ` · ${r.file.split("/").pop()}:${r.line}`}
+                </small>
+              </li>
+            ))}
+          </RuleList>
+        </Sheet>
+      </Beside>
+    </>
+  );
+}
+
+const Beside = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 300px;
+  gap: var(--space-4);
+  align-items: start;
+`;
+
+const RuleList = styled.ol`
+  margin: 0;
+  padding: 0;
+  list-style: none;
+  display: grid;
+  gap: var(--space-2);
+  li {
+    border-left: 2px solid var(--line);
+    padding-left: var(--space-2);
+  }
+  small {
+    color: var(--ink-soft);
+    display: block;
+  }
+`;

@@ -1,0 +1,65 @@
+import { useState } from "react";
+
+import { api, useChange } from "../../api/client";
+import type { Table as OperationTable } from "../../api/schema";
+import { Area, Button, Notice, Problem, RowOf, Sheet, Soft } from "../../parts";
+import { TrialInputs } from "./TrialInputs";
+import { TrialResult } from "./TrialResult";
+
+type Texts = Record<string, string>;
+
+const shown = (value: unknown) =>
+  typeof value === "string" ? value : value === undefined ? "" : JSON.stringify(value);
+
+const texts = (values: Record<string, unknown>): Texts =>
+  Object.fromEntries(Object.entries(values).map(([name, value]) => [name, shown(value)]));
+
+/** One exchange against the draft, filled in with what the contract gives as examples. */
+export function TrialRun({ facade, id, table }: { facade: string; id: string; table: OperationTable }) {
+  const [path, setPath] = useState(() => texts(table.sample.path));
+  const [query, setQuery] = useState(() => texts(table.sample.query));
+  const [body, setBody] = useState(table.sample.body === undefined ? "" : JSON.stringify(table.sample.body, null, 2));
+  const [unreadable, setUnreadable] = useState("");
+  const given = Object.fromEntries(Object.entries(query).filter(([, v]) => v !== ""));
+  const trial = useChange((parsed: unknown) =>
+    api("POST /api/trials", { body: { facade, operation: id, path, query: given, body: parsed } }),
+  );
+  const run = () => {
+    try {
+      const parsed: unknown = body.trim() ? JSON.parse(body) : null;
+      setUnreadable("");
+      trial.mutate(parsed);
+    } catch (e) {
+      setUnreadable(`The body is no JSON: ${e instanceof Error ? e.message : ""}`);
+    }
+  };
+  return (
+    <Sheet>
+      <h2>Trial run</h2>
+      <Soft>One exchange against the draft. Nothing is published, no limit counts, no key is needed.</Soft>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          run();
+        }}
+      >
+        <TrialInputs path={path} onPath={setPath} query={query} onQuery={setQuery} />
+        {table.sample.body !== undefined && (
+          <Area aria-label="Body" rows={8} value={body} onChange={(e) => setBody(e.target.value)} />
+        )}
+        <RowOf style={{ marginTop: 12 }}>
+          <Button type="submit" $kind="main" isDisabled={trial.isPending}>
+            Run
+          </Button>
+        </RowOf>
+      </form>
+      {unreadable && (
+        <Notice $tone="bad" role="alert">
+          {unreadable}
+        </Notice>
+      )}
+      {trial.error && <Problem error={trial.error} />}
+      {trial.data && <TrialResult reply={trial.data} />}
+    </Sheet>
+  );
+}

@@ -1,0 +1,28 @@
+import { useState } from "react";
+
+import { api, useChange } from "../../api/client";
+import { Page, Problem, Sheet } from "../../parts";
+import { useTitle } from "../../parts/title";
+import { Found } from "./Found";
+import type { Source } from "./source";
+import { WhereIsIt } from "./WhereIsIt";
+
+export function Publish() {
+  useTitle("Publish a backend");
+  const [source, setSource] = useState<Source>({ url: "", files: {} });
+  const look = useChange((from: Source) => {
+    setSource(from);
+    return api("POST /api/look", { body: from });
+  });
+  return (
+    <Page>
+      <h1>Publish a backend</h1>
+      <Sheet>
+        <h2>Where is its definition?</h2>
+        <WhereIsIt isPending={look.isPending} onLook={(from) => look.mutate(from)} />
+        {look.error && <Problem error={look.error} />}
+      </Sheet>
+      {look.data && <Found key={look.data.title + look.submittedAt} look={look.data} source={source} />}
+    </Page>
+  );
+}

@@ -1,0 +1,27 @@
+export interface Source {
+  url: string;
+  login?: string;
+  allow_local?: boolean;
+  files: Record<string, string>;
+  upload?: string;
+  name_of_upload?: string;
+}
+
+/** The octets of a file in base64. */
+export const base64 = (file: File) =>
+  new Promise<string>((resolve, reject) => {
+    const reader = new FileReader();
+    reader.onload = () => resolve((reader.result as string).replace(/^data:[^,]*,/, ""));
+    reader.onerror = () => reject(new Error(`${file.name} cannot be read`));
+    reader.readAsDataURL(file);
+  });
+
+export const nameOf = (title: string) =>
+  title
+    .replace(/([a-z0-9])([A-Z])/g, "$1-$2")
+    .toLowerCase()
+    .replace(/[^a-z0-9]+/g, "-")
+    .replace(/^-|-$/g, "");
+
+/** Whether an address is one of the porch's own host, or of a link that only it has. */
+export const isOwnHost = (address: string) => /^(\w+:\/\/)?(localhost|127\.|\[::1|169\.254\.|0\.0\.0\.0)/.test(address);
