@@ -1,0 +1,255 @@
+import { screen, within } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { describe, expect, it } from "vitest";
+
+import { Root } from "../app/Root";
+import { Consumers } from "../pages/consumers/Consumers";
+import { Documents } from "../pages/documents/Documents";
+import { FacadePage } from "../pages/facade/FacadePage";
+import { OperationPage } from "../pages/operation/OperationPage";
+import { Overview } from "../pages/overview/Overview";
+import { TracePage } from "../pages/traces/TracePage";
+import { Usage } from "../pages/Usage";
+import { consumer, difference, overview, trace } from "./samples";
+import { Refusal, Service, show } from "./stage";
+
+const session = { name: "inge", role: "administrator" };
+
+describe("the frame", () => {
+  it("asks for a login, and shows the console once there is one", async () => {
+    const service = new Service({
+      "GET /api/session": new Refusal(401, { title: "Sign in" }),
+      "POST /api/session": session,
+      "GET /api/overview": { ...overview, unreleased: [difference("sailings"), difference("vessels")] },
+    });
+    show(<Root />);
+    await userEvent.type(await screen.findByLabelText(/Name/), "inge");
+    await userEvent.type(screen.getByLabelText(/Password/), "harbour-lights");
+    service.answers["GET /api/session"] = session;
+    await userEvent.click(screen.getByRole("button", { name: /Sign in/ }));
+    expect(await screen.findByText("inge, administrator")).toBeInTheDocument();
+    expect(await screen.findByLabelText("2 not released")).toBeInTheDocument();
+    expect(screen.getByText("live: release 3")).toBeInTheDocument();
+  });
+
+  it("says so when the service does not answer", async () => {
+    new Service({ "GET /api/session": new Refusal(503, { title: "No database", detail: "Start it." }) });
+    show(<Root />);
+    expect(await screen.findByRole("alert")).toHaveTextContent("No database Start it.");
+  });
+});
+
+describe("where things stand", () => {
+  it("shows first what somebody should know", async () => {
+    new Service({
+      "GET /api/overview": {
+        ...overview,
+        trouble: "The database does not answer",
+        errors: 1,
+        unreleased: [difference("sailings")],
+        paused: [["vessels", "listVessels"]],
+        lost_records: 4,
+      },
+    });
+    show(<Overview />);
+    expect(await screen.findByText("The database does not answer")).toBeInTheDocument();
+    expect(screen.getByText(/The draft has 1 error\./)).toBeInTheDocument();
+    expect(screen.getByText(/Paused: vessels listVessels/)).toBeInTheDocument();
+    expect(screen.getByRole("link", { name: "sailings" })).toHaveAttribute("href", "/facades/sailings");
+    expect(screen.getByText("4 records were lost")).toBeInTheDocument();
+    expect(screen.getByRole("img", { name: /at most 59/ })).toBeInTheDocument();
+  });
+
+  it("leads a newcomer on", async () => {
+    new Service({ "GET /api/overview": { ...overview, release: 0, minutes: [] } });
+    show(<Overview />);
+    expect(await screen.findByRole("link", { name: "Publish a backend" })).toHaveAttribute("href", "/publish");
+  });
+});
+
+describe("consumers and keys", () => {
+  it("shows a new key once and the state of older ones", async () => {
+    const service = new Service({
+      "GET /api/consumers": [consumer],
+      "POST /api/consumers/{consumer}/keys": { ...consumer.keys[0]!, key: "ep_abc_whole" },
+      "PUT /api/keys/{prefix}": consumer.keys[0]!,
+    });
+    show(<Consumers />);
+    const one = within(await screen.findByRole("region", { name: "Tide Clock" }));
+    expect(one.getByText("good")).toBeInTheDocument();
+    expect(one.getByText(/^ended/)).toBeInTheDocument();
+    await userEvent.type(one.getByLabelText("Label of a new key"), "second");
+    await userEvent.click(one.getByRole("button", { name: "Make a key" }));
+    expect(await one.findByText("ep_abc_whole")).toBeInTheDocument();
+    expect(service.bodies("POST /api/consumers/{consumer}/keys")).toEqual([{ label: "second" }]);
+    await userEvent.click(one.getByRole("button", { name: "End for good: ep_abc" }));
+    expect(service.bodies("PUT /api/keys/{prefix}")).toEqual([{ ends_at: 0 }]);
+    expect(service.asked.map((a) => a.address)).toContain("/api/consumers/Tide%20Clock/keys");
+  });
+
+  it("says when nobody is registered, and why somebody cannot be", async () => {
+    new Service({
+      "GET /api/consumers": [],
+      "POST /api/consumers": new Refusal(409, { title: "There is a consumer “Tide Clock” already" }),
+    });
+    show(<Consumers />);
+    expect(await screen.findByText("Nobody is registered yet.")).toBeInTheDocument();
+    await userEvent.type(screen.getByLabelText("Name of a new consumer"), "Tide Clock");
+    await userEvent.click(screen.getByRole("button", { name: "Register" }));
+    expect(await screen.findByRole("alert")).toHaveTextContent("already");
+  });
+});
+
+describe("documents", () => {
+  const file = { path: "s/s.facade.yaml", text: "name: s\n", revision: 7, changed_by: "tove", changed_at: 0 };
+
+  it("saves what was changed with the revision it was read at, and says what is not live", async () => {
+    const service = new Service({
+      "GET /api/draft": [{ ...file, path: "a.wsdl", text: "<x/>" }, file],
+      "PUT /api/draft": { changed: [], removed: [], kept: [], findings: [], unreleased: ["s"] },
+    });
+    show(<Documents />);
+    const text = await screen.findByLabelText("Text of s/s.facade.yaml");
+    expect(screen.getByRole("button", { name: "Save to the draft" })).toBeDisabled();
+    await userEvent.type(text, "title: S");
+    await userEvent.click(screen.getByRole("button", { name: "Save to the draft" }));
+    expect(await screen.findByText("Saved, not released: s")).toBeInTheDocument();
+    expect(service.bodies("PUT /api/draft")).toEqual([
+      { files: { "s/s.facade.yaml": "name: s\ntitle: S" }, revisions: { "s/s.facade.yaml": 7 } },
+    ]);
+  });
+
+  it("keeps what was typed when somebody else was quicker", async () => {
+    new Service({
+      "GET /api/draft": [file],
+      "PUT /api/draft": new Refusal(409, { title: "Somebody changed it in the meantime" }),
+    });
+    show(<Documents />);
+    const text = await screen.findByLabelText("Text of s/s.facade.yaml");
+    await userEvent.type(text, "mine");
+    await userEvent.click(screen.getByRole("button", { name: "Save to the draft" }));
+    expect(await screen.findByRole("alert")).toHaveTextContent("in the meantime");
+    expect(text).toHaveValue("name: s\nmine");
+  });
+});
+
+describe("facades and operations", () => {
+  it("pauses a facade, and tells the draft from what is served", async () => {
+    const service = new Service({
+      "GET /api/facades/{facade}": {
+        name: "sailings",
+        title: "Sailings",
+        base: "/sailings",
+        version: "2.0.0",
+        description: "",
+        address: "http://127.0.0.1:3821/sailings",
+        status: "changed",
+        paused: false,
+        operations: [
+          {
+            id: "quoteFare",
+            method: "GET",
+            path: "/f",
+            summary: "",
+            backend: "r",
+            calls: 5,
+            refused: 1,
+            failed: 0,
+            paused: false,
+          },
+          {
+            id: "later",
+            method: "GET",
+            path: "/l",
+            summary: "",
+            backend: "",
+            calls: 0,
+            refused: 0,
+            failed: 0,
+            paused: false,
+          },
+        ],
+        files: ["s.facade.yaml"],
+        findings: [],
+      },
+      "PUT /api/facades/{facade}/pause": null,
+    });
+    show(<FacadePage />, "/facades/:facade", "/facades/sailings");
+    expect(await screen.findByText(/callers are served something else/)).toBeInTheDocument();
+    expect(screen.getByText("not wired")).toBeInTheDocument();
+    await userEvent.click(screen.getByRole("button", { name: /^Pause/ }));
+    expect(service.bodies("PUT /api/facades/{facade}/pause")).toEqual([{ paused: true }]);
+  });
+
+  it("runs a trial with what the contract gives, and shows every stage", async () => {
+    const row = {
+      caller: "path route",
+      caller_type: "string",
+      what: "as it is",
+      backend: "Route",
+      backend_type: "string",
+      required: true,
+    };
+    const service = new Service({
+      "GET /api/facades/{facade}/operations/{operation}": {
+        facade: "sailings",
+        id: "quoteFare",
+        method: "POST",
+        path: "/fares/{route}",
+        summary: "",
+        backend: "reservations",
+        call: "QuoteFare",
+        status: "same",
+        table: {
+          request: [row],
+          reply: [],
+          sample: { path: { route: "FAR-MAR" }, query: { day: "" }, body: { seats: 2 } },
+        },
+        rules: [{ rule: "limit 5 per 2m", reach: "facade sailings", file: "s.yaml", line: 9, stage: "admit" }],
+      },
+      "POST /api/trials": { status: 200, headers: [], body: '{"fare":1.50}', trace, released: false },
+    });
+    show(<OperationPage />, "/facades/:facade/:operation", "/facades/sailings/quoteFare");
+    expect(await screen.findByText("limit 5 per 2m")).toBeInTheDocument();
+    const body = screen.getByLabelText("Body");
+    await userEvent.clear(body);
+    await userEvent.type(body, "no json");
+    await userEvent.click(screen.getByRole("button", { name: "Run" }));
+    expect(await screen.findByRole("alert")).toHaveTextContent("The body is no JSON");
+    await userEvent.clear(body);
+    await userEvent.click(screen.getByRole("button", { name: "Run" }));
+    const result = within(await screen.findByRole("region", { name: "Result of the trial run" }));
+    expect(result.getByText(/callers are not served this draft yet/)).toBeInTheDocument();
+    expect(service.bodies("POST /api/trials")).toEqual([
+      { facade: "sailings", operation: "quoteFare", path: { route: "FAR-MAR" }, query: {}, body: null },
+    ]);
+  });
+});
+
+describe("watching", () => {
+  it("explains an exchange in sentences", async () => {
+    new Service({ "GET /api/traces/{id}": { explanation: ["The key was ended."], trace: { ...trace, stages: [] } } });
+    show(<TracePage />, "/traces/:id", `/traces/${trace.id}`);
+    expect(await screen.findByText("The key was ended.")).toBeInTheDocument();
+    expect(screen.getByText(/Only the outcome was kept/)).toBeInTheDocument();
+  });
+
+  it("lists usage, also of what was not found and of callers without a key", async () => {
+    const line = {
+      facade: "",
+      operation: "",
+      consumer: "",
+      calls: 3,
+      refused: 3,
+      failed: 0,
+      bytes_in: 0,
+      bytes_out: 9,
+      p50_us: 1,
+      p99_us: 2,
+    };
+    new Service({ "GET /api/usage": [line] });
+    show(<Usage />);
+    expect(await screen.findByText("nothing found")).toBeInTheDocument();
+    expect(screen.getByText("without a key")).toBeInTheDocument();
+  });
+});

@@ -1,0 +1,131 @@
+import { screen, within } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { describe, expect, it } from "vitest";
+
+import { Publish } from "../pages/publish/Publish";
+import { isOwnHost, nameOf } from "../pages/publish/source";
+import { looked, operation } from "./samples";
+import { Refusal, Service, show } from "./stage";
+
+const pushed = { changed: [], removed: [], kept: [], findings: [], unreleased: [] };
+
+async function look(url: string) {
+  await userEvent.type(screen.getByLabelText(/Address of a WSDL/), url);
+  await userEvent.click(screen.getByRole("button", { name: "Look" }));
+}
+
+describe("publishing a backend", () => {
+  it("looks, takes what is chosen, and puts it into the draft under its name", async () => {
+    const service = new Service({
+      "POST /api/look": looked([operation("getLabel"), operation("bookConsignment")]),
+      "POST /api/derive": { files: { "cargo-desk.facade.yaml": "x" }, operations: 1, findings: [] },
+      "GET /api/draft": [],
+      "PUT /api/draft": pushed,
+    });
+    show(<Publish />);
+    expect(screen.getByRole("button", { name: "Look" })).toBeDisabled();
+    await look("http://cargo.example/desk?wsdl");
+    await userEvent.click(await screen.findByLabelText("Publish bookConsignment"));
+    await userEvent.click(screen.getByRole("button", { name: "Put 1 operations into the draft" }));
+    expect(await screen.findByText("cargo-desk is in the draft.")).toBeInTheDocument();
+    expect(service.bodies("POST /api/derive")).toMatchObject([
+      {
+        name: "cargo-desk",
+        address: "http://cargo.example/desk",
+        only: ["getLabel"],
+        url: "http://cargo.example/desk?wsdl",
+      },
+    ]);
+    expect(service.bodies("PUT /api/draft")).toEqual([{ files: { "cargo-desk/cargo-desk.facade.yaml": "x" } }]);
+    expect(screen.getByRole("link", { name: "getLabel" })).toHaveAttribute("href", "/facades/cargo-desk/getLabel");
+  });
+
+  it("writes over nothing that the draft has", async () => {
+    const service = new Service({
+      "POST /api/look": looked([operation("getLabel")]),
+      "POST /api/derive": { files: { "a.yaml": "x" }, operations: 1, findings: [] },
+      "GET /api/draft": [{ path: "cargo-desk/a.yaml", text: "", revision: 1, changed_by: "inge", changed_at: 0 }],
+      "PUT /api/draft": pushed,
+    });
+    show(<Publish />);
+    await look("cargo.example");
+    await userEvent.click(await screen.findByRole("button", { name: /Put 1/ }));
+    expect(await screen.findByText(/The draft has cargo-desk\/a.yaml already/)).toBeInTheDocument();
+    expect(service.bodies("PUT /api/draft")).toEqual([]);
+  });
+
+  it("says why nothing was found", async () => {
+    new Service({ "POST /api/look": new Refusal(422, { title: "No definition", detail: "It answers with HTML." }) });
+    show(<Publish />);
+    await look("cargo.example");
+    expect(await screen.findByRole("alert")).toHaveTextContent("No definition It answers with HTML.");
+  });
+
+  it("shows what cannot be called, and does not offer it", async () => {
+    const bad = operation("watch", { available: false, why: "it is a notification" });
+    new Service({ "POST /api/look": looked([operation("get"), bad]) });
+    show(<Publish />);
+    await look("cargo.example");
+    expect(await screen.findByLabelText("Publish watch")).toBeDisabled();
+    expect(screen.getByText("cannot be called: it is a notification")).toBeInTheDocument();
+    expect(screen.getByRole("button", { name: "Put 1 operations into the draft" })).toBeEnabled();
+  });
+
+  it("narrows hundreds of operations down and takes or leaves what is left", async () => {
+    const many = Array.from({ length: 250 }, (_, i) => operation(`op${i}`, { documentation: i % 2 ? "odd" : "even" }));
+    new Service({ "POST /api/look": looked(many) });
+    show(<Publish />);
+    await look("cargo.example");
+    expect(await screen.findByText(/The first 100 of 250 are shown/)).toBeInTheDocument();
+    await userEvent.type(screen.getByLabelText("Search operations"), "odd");
+    expect(screen.getByText(/The first 100 of 125 are shown/)).toBeInTheDocument();
+    await userEvent.click(screen.getByRole("button", { name: "Leave these out" }));
+    expect(screen.getByText("125 of 250 are taken.")).toBeInTheDocument();
+    await userEvent.click(screen.getByRole("button", { name: "Take these 125" }));
+    expect(screen.getByText("250 of 250 are taken.")).toBeInTheDocument();
+  });
+
+  it("asks before the porch's own host is called", async () => {
+    const service = new Service({ "POST /api/look": looked([operation("get")]) });
+    show(<Publish />);
+    await userEvent.type(screen.getByLabelText(/Address of a WSDL/), "http://localhost:3850/?wsdl");
+    await userEvent.click(screen.getByLabelText(/the porch’s own host/));
+    await userEvent.click(screen.getByRole("button", { name: "Look" }));
+    await screen.findByText("Books cargo.");
+    expect(service.bodies("POST /api/look")).toMatchObject([{ allow_local: true }]);
+  });
+
+  it("lets the address be chosen where a definition names several", async () => {
+    const port = { service: "Desk", name: "Quay", binding: "b", version: "1.2" as const, address: "http://b.example" };
+    const two = looked([operation("get")], { addresses: ["http://a.example", "http://b.example"], ports: [port] });
+    const service = new Service({
+      "POST /api/look": two,
+      "POST /api/derive": { files: {}, operations: 1, findings: [] },
+      "GET /api/draft": [],
+      "PUT /api/draft": pushed,
+    });
+    show(<Publish />);
+    await look("cargo.example");
+    const choice = within(await screen.findByRole("group", { name: "Calls go to" }));
+    expect(choice.getByText("Quay of Desk, SOAP 1.2")).toBeInTheDocument();
+    await userEvent.click(choice.getByRole("radio", { name: /b\.example/ }));
+    await userEvent.click(screen.getByRole("button", { name: /Put 1/ }));
+    await screen.findByText("cargo-desk is in the draft.");
+    expect(service.bodies("POST /api/derive")).toMatchObject([{ address: "http://b.example" }]);
+  });
+
+  it("makes names of titles and knows addresses of its own host", () => {
+    expect(["CargoDesk", " Fleet  Service!", "skerry.fleet.v1"].map(nameOf)).toEqual([
+      "cargo-desk",
+      "fleet-service",
+      "skerry-fleet-v1",
+    ]);
+    const own = ["http://localhost/x", "127.0.0.1:3850", "https://[::1]:1", "0.0.0.0:1", "169.254.1.1"];
+    expect(own.every(isOwnHost)).toBe(true);
+    expect(["http://cargo.example", "https://localhost.example/", "10.0.0.1"].map(isOwnHost)).toEqual([
+      false,
+      true,
+      false,
+    ]);
+  });
+});

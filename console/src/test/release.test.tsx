@@ -1,0 +1,93 @@
+import { screen, within } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { describe, expect, it } from "vitest";
+
+import { ReleasePage } from "../pages/release/ReleasePage";
+import { difference } from "./samples";
+import { Refusal, Service, show } from "./stage";
+
+const release = (number: number, served: boolean) => ({
+  number,
+  environment: "live",
+  taken: ["sailings"],
+  facades: ["sailings", "vessels"],
+  note: "",
+  made_by: "inge",
+  made_at: 0,
+  served,
+});
+const released = { number: 4, taken: [], carried_over: [], removed: [], findings: [] };
+
+describe("comparing and releasing", () => {
+  it("names what breaks callers, and who they are", async () => {
+    new Service({
+      "GET /api/compare": [
+        difference("sailings", {
+          changes: [{ harm: "breaks", operation: "quoteFare", what: "the member “fare” is gone" }],
+          used_by: [{ operation: "quoteFare", consumer: "Tide Clock", calls: 12 }],
+          files: { "sailings.facade.yaml": "--- a\n+++ b\n-old\n+new" },
+        }),
+      ],
+      "GET /api/releases": [],
+    });
+    show(<ReleasePage />);
+    expect(await screen.findByText("breaks")).toBeInTheDocument();
+    expect(screen.getByText(/Tide Clock called quoteFare 12 times/)).toBeInTheDocument();
+    expect(screen.getByText("+new")).toBeInTheDocument();
+    expect(screen.queryByText("--- a")).not.toBeInTheDocument();
+    expect(screen.getByText("Nothing has been released yet.")).toBeInTheDocument();
+  });
+
+  it("releases what is chosen, with what it is for", async () => {
+    const service = new Service({
+      "GET /api/compare": [difference("sailings"), difference("vessels", { status: "new" })],
+      "GET /api/releases": [],
+      "POST /api/releases": released,
+    });
+    show(<ReleasePage />);
+    await userEvent.click(await screen.findByLabelText("vessels"));
+    await userEvent.type(screen.getByLabelText("What it is for"), "winter fares");
+    await userEvent.click(screen.getByRole("button", { name: "Release sailings" }));
+    expect(service.bodies("POST /api/releases")).toEqual([{ facades: ["sailings"], note: "winter fares" }]);
+  });
+
+  it("releases nothing when nothing is chosen, and says when there is nothing", async () => {
+    const service = new Service({ "GET /api/compare": [difference("sailings")], "GET /api/releases": [] });
+    const first = show(<ReleasePage />);
+    await userEvent.click(await screen.findByLabelText("sailings"));
+    expect(screen.getByRole("button", { name: "Release" })).toBeDisabled();
+    first.dispose();
+    service.answers["GET /api/compare"] = [difference("sailings", { status: "same" })];
+    show(<ReleasePage />);
+    expect(await screen.findByText(/There is nothing to release/)).toBeInTheDocument();
+  });
+
+  it("shows why a release was refused", async () => {
+    new Service({
+      "GET /api/compare": [difference("sailings")],
+      "GET /api/releases": [],
+      "POST /api/releases": new Refusal(422, {
+        title: "The draft has errors",
+        findings: [{ severity: "error", file: "s.yaml", line: 3, column: 1, message: "no such backend", help: "" }],
+      }),
+    });
+    show(<ReleasePage />);
+    await userEvent.click(await screen.findByRole("button", { name: "Release sailings" }));
+    const alert = await screen.findByRole("alert");
+    expect(alert).toHaveTextContent("The draft has errors");
+    expect(alert).toHaveTextContent("s.yaml:3");
+  });
+
+  it("serves an older release again", async () => {
+    const service = new Service({
+      "GET /api/compare": [],
+      "GET /api/releases": [release(3, true), release(2, false)],
+      "POST /api/releases/{number}/rollback": released,
+    });
+    show(<ReleasePage />);
+    const table = within(await screen.findByRole("region", { name: "Releases" }));
+    expect(table.getByText("served")).toBeInTheDocument();
+    await userEvent.click(table.getByRole("button", { name: "Serve 2 again" }));
+    expect(service.asked.map((a) => a.address)).toContain("/api/releases/2/rollback");
+  });
+});
