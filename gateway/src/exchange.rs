@@ -8,7 +8,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use http::request::Parts;
-use http::{HeaderValue, Request, Response, StatusCode, header};
+use http::{Request, Response, StatusCode, header};
 use porch_facade::CompiledPorch;
 
 use crate::body::{InBody, ReplyBody};
@@ -16,7 +16,7 @@ use crate::call::grpc;
 use crate::fields::{RATE_LIMIT, RATE_LIMIT_POLICY, TRACEPARENT};
 use crate::problem::{Problem, Tell};
 use crate::scope::Scope;
-use crate::stage;
+use crate::stage::{self, Sound};
 use crate::steps;
 use crate::trace::Trace;
 use crate::worker::Worker;
@@ -31,9 +31,9 @@ pub(crate) async fn run(
     mode: Mode,
 ) -> (Response<ReplyBody>, Option<Box<Trace>>) {
     let (mut parts, body) = request.into_parts();
-    host_of_http2(&mut parts);
+    let sound = stage::sound(&mut parts);
     let mut x = Exchange::begin(worker, porch, &parts, &body, address, mode);
-    let (mut response, refusal) = match x.stages(&parts, body).await {
+    let (mut response, refusal) = match x.stages(&parts, body, sound).await {
         Ok(response) => (response, None),
         Err(problem) => {
             let response = x.refusal(&parts, &problem);
@@ -50,24 +50,15 @@ pub(crate) async fn run(
     (response, trace)
 }
 
-/// HTTP/2 has the host in its target (RFC 9113 §8.3.1).
-fn host_of_http2(parts: &mut Parts) {
-    if let Some(authority) = parts.uri.authority()
-        && !parts.headers.contains_key(header::HOST)
-        && let Ok(value) = HeaderValue::from_str(authority.as_str())
-    {
-        parts.headers.insert(header::HOST, value);
-    }
-}
-
 impl<'x> Exchange<'x> {
     /// The stages, in order.
     async fn stages(
         &mut self,
         parts: &Parts,
         body: InBody,
+        sound: Result<Sound, Box<Problem>>,
     ) -> Result<Response<ReplyBody>, Box<Problem>> {
-        let found = match stage::find(self, parts)? {
+        let found = match stage::find(self, parts, sound?)? {
             Ok(found) => found,
             Err(response) => return Ok(response),
         };

@@ -1,11 +1,17 @@
 //! What can go wrong with a call, as values.
 
+use std::cell::RefCell;
+use std::rc::Rc;
+
 use http::{HeaderName, HeaderValue};
 use porch_rules::expr::EvalError;
 use serde_json::Value;
 
 use crate::backend::CallFailure;
 use crate::body::ReadFailure;
+
+/// What went wrong with a body while it was sent.
+pub(crate) type Complaint = Rc<RefCell<Option<Failure>>>;
 
 /// One thing in a request that does not fit: a pointer to it, and what is wrong.
 pub(crate) type Mistake = (String, String);

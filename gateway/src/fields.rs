@@ -1,13 +1,26 @@
 //! Header fields that cross the porch, and those that end at it.
 
-use http::{HeaderMap, HeaderName, header};
+use http::{HeaderMap, HeaderName, HeaderValue, Version, header};
 
 /// Names of fields that have no constant elsewhere.
 pub(crate) const TRACEPARENT: HeaderName = HeaderName::from_static("traceparent");
 pub(crate) const PROXY_STATUS: HeaderName = HeaderName::from_static("proxy-status");
 pub(crate) const RATE_LIMIT: HeaderName = HeaderName::from_static("ratelimit");
 pub(crate) const RATE_LIMIT_POLICY: HeaderName = HeaderName::from_static("ratelimit-policy");
+pub(crate) const MAX_FORWARDS: HeaderName = HeaderName::from_static("max-forwards");
 pub(crate) const SOAP_ACTION: HeaderName = HeaderName::from_static("soapaction");
+
+/// The console's session, in both of its forms: the browser sends it to every port of its host.
+pub(crate) const SESSION_COOKIES: [&str; 2] = ["porch-session", "__Host-porch-session"];
+
+/// The porch in `Via` (RFC 9110 §7.6.3), behind the version of HTTP in which a message came.
+pub(crate) fn via(version: Version) -> HeaderValue {
+    HeaderValue::from_static(match version {
+        Version::HTTP_10 => "1.0 elm-porch",
+        Version::HTTP_2 => "2 elm-porch",
+        _ => "1.1 elm-porch",
+    })
+}
 
 /// Header fields that end at the porch (RFC 9110 §7.6.1), and those it writes anew.
 const HOP_BY_HOP: [HeaderName; 10] = [
@@ -45,7 +58,9 @@ pub(crate) fn forwarded_fields(
         let ends_here = name == key_header
             || name == header::HOST
             || name == header::EXPECT
-            || HOP_BY_HOP.contains(name);
+            || HOP_BY_HOP.contains(name)
+            // Who called and how is told in `Forwarded`, by us alone.
+            || name.as_str().starts_with("x-forwarded-");
         if !ends_here {
             headers.append(name.clone(), value.clone());
         }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::thread;
 
 use bytes::Bytes;
-use http::{HeaderMap, HeaderValue, Request};
+use http::{HeaderMap, HeaderValue, Request, header};
 use http_body_util::BodyExt;
 use porch_facade::{CompiledPorch, Mask};
 use tokio::sync::{mpsc, oneshot};
@@ -85,7 +85,14 @@ impl Trials {
 }
 
 async fn one(worker: &std::rc::Rc<Worker>, trial: TrialRequest) -> TrialReply {
-    let request = trial.request.map(InBody::Full);
+    let mut request = trial.request.map(InBody::Full);
+    if !request.headers().contains_key(header::HOST) {
+        // As a caller of the facade would say it.
+        let mut hosts = trial.porch.facades.iter().flat_map(|f| &f.hosts);
+        let host = hosts.next().and_then(|h| HeaderValue::from_str(h).ok());
+        let host = host.unwrap_or(HeaderValue::from_static("localhost"));
+        request.headers_mut().insert(header::HOST, host);
+    }
     let (response, trace) = run(
         worker,
         &trial.porch,

@@ -10,6 +10,7 @@ use http_body_util::BodyExt;
 use hyper::body::Incoming;
 
 use super::{BodyError, Pieces};
+use crate::failure::{Complaint, Failure};
 
 /// A request's body as it arrives.
 pub(crate) enum InBody {
@@ -117,6 +118,8 @@ pub(crate) enum OutBody {
     Stream {
         body: Incoming,
         left: u64,
+        /// What is wrong with it is the caller's fault, not the backend's.
+        complaint: Complaint,
     },
     /// Made piece by piece.
     Made(Box<dyn Pieces>),
@@ -134,23 +137,27 @@ impl Body for OutBody {
             OutBody::Empty => Poll::Ready(None),
             OutBody::Full(bytes) => Poll::Ready(bytes.take().map(|b| Ok(Frame::data(b)))),
             OutBody::Made(pieces) => pieces.poll(cx).map_ok(Frame::data),
-            OutBody::Stream { body, left } => match Pin::new(body).poll_frame(cx) {
-                Poll::Ready(Some(Ok(frame))) => {
-                    let size = frame.data_ref().map_or(0, |d| d.len() as u64);
-                    if size > *left {
-                        return Poll::Ready(Some(Err(BodyError(
-                            "the body is larger than allowed",
-                        ))));
+            OutBody::Stream {
+                body,
+                left,
+                complaint,
+            } => {
+                let failure = match Pin::new(body).poll_frame(cx) {
+                    Poll::Ready(Some(Ok(frame))) => {
+                        let size = frame.data_ref().map_or(0, |d| d.len() as u64);
+                        if size <= *left {
+                            *left -= size;
+                            return Poll::Ready(Some(Ok(frame)));
+                        }
+                        ReadFailure::TooLarge
                     }
-                    *left -= size;
-                    Poll::Ready(Some(Ok(frame)))
-                }
-                Poll::Ready(Some(Err(_))) => {
-                    Poll::Ready(Some(Err(BodyError("the caller broke off"))))
-                }
-                Poll::Ready(None) => Poll::Ready(None),
-                Poll::Pending => Poll::Pending,
-            },
+                    Poll::Ready(Some(Err(_))) => ReadFailure::BrokenOff,
+                    Poll::Ready(None) => return Poll::Ready(None),
+                    Poll::Pending => return Poll::Pending,
+                };
+                *complaint.borrow_mut() = Some(Failure::Body(failure));
+                Poll::Ready(Some(Err(BodyError("the caller's body is not good"))))
+            }
         }
     }
 

@@ -3,6 +3,7 @@
 //! A protocol says how it needs the caller's body, prepares a request and reads an answer. It knows nothing of traces,
 //! connections, repeats or problems: what went wrong is a value ([`Failure`]), and so is what there is to see ([`Seen`]).
 
+mod coding;
 pub(crate) mod grpc;
 mod http;
 #[cfg(test)]
@@ -11,10 +12,8 @@ pub(crate) mod messages;
 pub(crate) mod protocols;
 mod soap;
 
-use std::cell::RefCell;
 use std::future::Future;
 use std::pin::Pin;
-use std::rc::Rc;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -26,7 +25,7 @@ use porch_facade::{Address, Call, CompiledBackend, CompiledFacade, CompiledOpera
 use crate::answer::{Answer, Seen};
 use crate::backend::Answered;
 use crate::body::{InBody, OutBody};
-use crate::failure::Failure;
+use crate::failure::{Complaint, Failure};
 use crate::problem::Tell;
 use crate::scope::Scope;
 
@@ -110,9 +109,6 @@ impl CallerBody {
         }
     }
 }
-
-/// What went wrong with a body while it was sent.
-pub(crate) type Complaint = Rc<RefCell<Option<Failure>>>;
 
 /// A request that is ready to be sent.
 pub(crate) struct Prepared {

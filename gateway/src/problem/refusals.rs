@@ -20,6 +20,20 @@ pub(crate) fn bad_path(why: &str) -> Box<Problem> {
     Problem::new(400, "path", title, format!("{why}."), StageName::Match)
 }
 
+/// A request whose host is not one (RFC 9112 §3.2).
+pub(crate) fn bad_host(why: &str) -> Box<Problem> {
+    let title = "The host is not valid";
+    let detail = format!("A request names one host in its header field Host: {why}.");
+    Problem::new(400, "host", title, detail, StageName::Match)
+}
+
+/// A transfer coding other than chunked (RFC 9112 §6.1).
+pub(crate) fn unknown_transfer_coding() -> Box<Problem> {
+    let title = "The transfer coding is not understood";
+    let detail = "Send the body chunked, or with its length.";
+    Problem::new(501, "transfer-coding", title, detail, StageName::Match)
+}
+
 pub(crate) fn nothing_here(path: &str) -> Box<Problem> {
     let detail = "Nothing is published at this host and path.";
     Problem::new(404, "not-found", "Nothing here", detail, StageName::Match)

@@ -7,6 +7,7 @@ use http::request::Parts;
 use http::{HeaderValue, Method, Response, StatusCode, header};
 use porch_facade::{CompiledFacade, CompiledOperation, Miss, NATIVE, OperationIndex, normalise};
 
+use super::Sound;
 use crate::body::ReplyBody;
 use crate::call::grpc;
 use crate::exchange::state::{Exchange, Mode, target};
@@ -41,8 +42,12 @@ impl Found<'_> {
 pub(crate) fn find<'x>(
     x: &Exchange<'x>,
     parts: &'x Parts,
+    sound: Sound,
 ) -> Result<Result<Found<'x>, Response<ReplyBody>>, Box<Problem>> {
     let from = x.recorder.borrow().begin();
+    if sound.goes_no_further || parts.uri.path() == "*" {
+        return of_the_porch(parts).map(Err);
+    }
     let porch = x.porch;
     let path = normalise(parts.uri.path()).map_err(problem::bad_path)?.path;
     let host = if porch.router.has_hosts() {
@@ -98,26 +103,41 @@ pub(crate) fn find<'x>(
     }))
 }
 
+/// The answer to what is asked of the porch itself: `OPTIONS *`, and requests that may go no further (RFC 9110 §9.3.7).
+fn of_the_porch(parts: &Parts) -> Result<Response<ReplyBody>, Box<Problem>> {
+    match parts.method {
+        Method::OPTIONS => Ok(options("OPTIONS")),
+        Method::TRACE => Err(problem::other_methods("OPTIONS")),
+        _ => Err(problem::bad_path("only OPTIONS takes *")),
+    }
+}
+
+fn options(allowed: &str) -> Response<ReplyBody> {
+    let mut response = Response::new(ReplyBody::Full(None));
+    *response.status_mut() = StatusCode::NO_CONTENT;
+    if let Ok(value) = HeaderValue::from_str(allowed) {
+        response.headers_mut().insert(header::ALLOW, value);
+    }
+    response
+}
+
 fn missed(miss: Miss, parts: &Parts) -> Result<Response<ReplyBody>, Box<Problem>> {
     let allowed = match miss {
         Miss::Path => return Err(problem::nothing_here(parts.uri.path())),
         Miss::Method(allowed) => allowed.join(", "),
     };
-    if parts.method != Method::OPTIONS {
-        return Err(problem::other_methods(&allowed));
+    let allowed = format!("{allowed}, OPTIONS");
+    if parts.method == Method::OPTIONS {
+        Ok(options(&allowed))
+    } else {
+        Err(problem::other_methods(&allowed))
     }
-    let mut response = Response::new(ReplyBody::Full(None));
-    *response.status_mut() = StatusCode::NO_CONTENT;
-    if let Ok(value) = HeaderValue::from_str(&format!("{allowed}, OPTIONS")) {
-        response.headers_mut().insert(header::ALLOW, value);
-    }
-    Ok(response)
 }
 
 /// The host that was asked for, in lower case and without its port.
-fn host(parts: &Parts) -> Option<String> {
+pub(super) fn host(parts: &Parts) -> Option<String> {
     let text = match fields::text(&parts.headers, &header::HOST) {
-        "" => parts.uri.authority().map(|a| a.as_str())?,
+        "" => return None,
         text => text,
     };
     let name = if text.starts_with('[') {

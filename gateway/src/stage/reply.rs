@@ -1,16 +1,17 @@
 //! Reply: what is made of the answers.
 
 use bytes::Bytes;
-use http::{HeaderMap, HeaderName, HeaderValue, Response, StatusCode, header};
-use porch_facade::{CompiledBackend, CompiledFacade, CompiledOperation, MediaType};
+use http::{HeaderMap, HeaderName, HeaderValue, Response, StatusCode, Version, header};
+use porch_facade::{CompiledBackend, CompiledOperation, MediaType};
 use porch_rules::expr::Template;
 use serde_json::Value;
 
+use super::back::{Below, pass_on};
 use crate::answer::{Answer, Content, Passed, Passing, Whole, json_of};
 use crate::body::ReplyBody;
 use crate::exchange::state::Exchange;
 use crate::failure::Failure;
-use crate::fields::strip_hop_by_hop;
+use crate::fields::via;
 use crate::media;
 use crate::problem::{Problem, bad_answer, of_failure};
 use crate::scope::{AnswerView, Scope};
@@ -55,12 +56,21 @@ fn pass(
 ) -> Response<ReplyBody> {
     let mut head = passing.head;
     if passing.of_backend {
-        pass_on(&mut head.headers, backend, request.facade);
-        if x.chosen.is_some() {
+        let via = via(head.version);
+        pass_on(&mut head.headers, backend, &Below::of(x, request));
+        head.headers.append(header::VIA, via);
+        if let Some(chosen) = x.chosen {
             let accept = HeaderValue::from_static("accept");
             head.headers.append(header::VARY, accept);
+            // What a converted reply's validator says, the answer that it is still good says too (RFC 9110 §15.4.5).
+            let speaks_xml = backend.xml.is_some();
+            if head.status == StatusCode::NOT_MODIFIED && speaks_xml != (chosen == MediaType::Xml) {
+                weaken(&mut head.headers);
+            }
         }
     }
+    // Our own; that of the backend's connection is its business (RFC 9110 §2.5).
+    head.version = Version::default();
     let mut recorder = x.recorder.borrow_mut();
     let from = recorder.begin();
     recorder.stage(StageName::Reply, from, |s| s.notes = notes);
@@ -111,7 +121,7 @@ fn make(
         Passed::All => {
             let mut fields = whole.fields;
             if let Some(backend) = backend {
-                pass_on(&mut fields, backend, request.facade);
+                pass_on(&mut fields, backend, &Below::of(x, request));
             }
             converted(&mut fields, response.headers());
             *response.headers_mut() = fields;
@@ -214,12 +224,8 @@ const OF_OLD_BYTES: [HeaderName; 5] = [
     HeaderName::from_static("repr-digest"),
 ];
 
-/// The header fields of an answer whose body was converted: what described the old bytes is gone or weakened.
-fn converted(headers: &mut HeaderMap, new: &HeaderMap) {
-    for name in &OF_OLD_BYTES {
-        headers.remove(name);
-    }
-    // Other bytes of the same meaning: the validator is weak now (RFC 9110 §8.8.1).
+/// Other bytes of the same meaning: the validator is weak now (RFC 9110 §8.8.1).
+fn weaken(headers: &mut HeaderMap) {
     if let Some(tag) = headers
         .get(header::ETAG)
         .and_then(|v| v.to_str().ok())
@@ -228,34 +234,19 @@ fn converted(headers: &mut HeaderMap, new: &HeaderMap) {
     {
         headers.insert(header::ETAG, weak);
     }
+}
+
+/// The header fields of an answer whose body was converted: what described the old bytes is gone or weakened.
+fn converted(headers: &mut HeaderMap, new: &HeaderMap) {
+    for name in &OF_OLD_BYTES {
+        headers.remove(name);
+    }
+    weaken(headers);
     for (name, value) in new {
         if name == header::VARY && headers.contains_key(header::VARY) {
             headers.append(name, value.clone());
         } else {
             headers.insert(name, value.clone());
-        }
-    }
-}
-
-/// The header fields of an answer that is passed on: hop-by-hop fields gone, addresses translated.
-fn pass_on(headers: &mut HeaderMap, backend: &CompiledBackend, facade: &CompiledFacade) {
-    strip_hop_by_hop(headers);
-    for name in [header::LOCATION, header::CONTENT_LOCATION] {
-        let Some(text) = headers.get(&name).and_then(|v| v.to_str().ok()) else {
-            continue;
-        };
-        let translated = backend.addresses.iter().find_map(|address| {
-            let own = text
-                .strip_prefix(address.scheme())
-                .and_then(|t| t.strip_prefix("://"))
-                .and_then(|t| t.strip_prefix(address.authority.as_str()))
-                .unwrap_or(text);
-            let rest = own.strip_prefix(address.path.as_str())?;
-            rest.starts_with('/')
-                .then(|| format!("{}{rest}", facade.base))
-        });
-        if let Some(Ok(value)) = translated.as_deref().map(HeaderValue::from_str) {
-            headers.insert(name, value);
         }
     }
 }

@@ -12,7 +12,7 @@ use crate::call::protocols::protocol;
 use crate::call::{CallerBody, Context, Needs, Prepared, Protocol, Read, Sent};
 use crate::exchange::state::{Exchange, Mode};
 use crate::failure::Failure;
-use crate::fields::TRACEPARENT;
+use crate::fields::{TRACEPARENT, via};
 use crate::problem::{Problem, not_wired, of_failure};
 use crate::scope::Scope;
 use crate::steps::request::{Outcome, Request};
@@ -154,7 +154,7 @@ fn prepare(
     let before = if cx.keep { shown_body(cx, &body) } else { None };
     match call.protocol.prepare(cx, body) {
         Ok(mut prepared) => {
-            add_common(x, call, &mut prepared.request);
+            add_common(x, call, cx, &mut prepared.request);
             if cx.keep {
                 let mut seen = std::mem::take(&mut prepared.seen);
                 let notes = std::mem::take(&mut seen.notes);
@@ -195,9 +195,11 @@ fn shown_body(cx: &Context<'_>, body: &CallerBody) -> Option<Message> {
 fn add_common(
     x: &Exchange<'_>,
     call: &Call<'_>,
+    cx: &Context<'_>,
     request: &mut http::Request<crate::body::OutBody>,
 ) {
     let headers = request.headers_mut();
+    headers.append(header::VIA, via(cx.parts.version));
     headers.insert(header::FORWARDED, x.forwarded.clone());
     headers.insert(TRACEPARENT, x.traceparent.clone());
     for (name, value) in &call.backend.credentials.headers {
@@ -227,7 +229,7 @@ async fn send(
             return None;
         }
         let mut prepared = call.protocol.prepare(cx, CallerBody::Gone).ok()?;
-        add_common(x, call, &mut prepared.request);
+        add_common(x, call, cx, &mut prepared.request);
         Some(prepared.request)
     };
     let until = tokio::time::Instant::now() + within;

@@ -1,5 +1,7 @@
 //! The data plane on its own: documents compiled in the test, real stand-ins, real sockets, no database and no control plane.
 
+mod letter;
+mod letter_back;
 mod passing;
 mod rules;
 

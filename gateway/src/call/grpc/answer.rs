@@ -168,6 +168,6 @@ pub(crate) fn raw(call: &GrpcCall, message: &[u8]) -> Result<(String, Bytes), St
     .map_err(|e| e.to_string())?;
     let value: Value = serde_json::from_slice(&json).map_err(|e| e.to_string())?;
     let text = |name: &str| value[name].as_str().unwrap_or_default().to_owned();
-    let data = porch_soap::from_base64(&text("data")).unwrap_or_default();
+    let data = porch_soap::from_base64(&text("data")).ok_or("its data is no base64")?;
     Ok((text("contentType"), data.into()))
 }

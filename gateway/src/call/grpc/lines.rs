@@ -12,7 +12,7 @@ use porch_facade::kind::grpc::GrpcCall;
 use super::frames::frame;
 use super::prepare::{part_to_wire, raw_to_wire};
 use crate::body::{BodyError, InBody, Pieces};
-use crate::call::Complaint;
+use crate::failure::Complaint;
 use crate::failure::{Failure, Mistake};
 
 /// Lines that become messages while they arrive.

@@ -23,11 +23,12 @@ use self::frames::frame;
 use self::stream::Stream;
 pub(crate) use native::{is_native, refusal};
 
-use super::{CallerBody, Complaint, Context, Needs, Prepared, Protocol, Read, Reading, Sent};
+use super::{CallerBody, Context, Needs, Prepared, Protocol, Read, Reading, Sent};
 use crate::answer::{Answer, Content, Passed, Passing, Seen, Whole};
 use crate::backend::{Answered, CallFailure};
 use crate::body::{InBody, OutBody, ReplyBody, Through};
 use crate::call::messages::{Form, Messages};
+use crate::failure::Complaint;
 use crate::failure::Failure;
 use crate::fields;
 

@@ -13,7 +13,7 @@ use super::prepare::GRPC;
 use crate::answer::Seen;
 use crate::body::{InBody, OutBody, ReplyBody};
 use crate::call::{CallerBody, Context, Prepared};
-use crate::failure::Failure;
+use crate::failure::{Complaint, Failure};
 use crate::fields::forwarded_fields;
 use crate::problem::Problem;
 
@@ -57,8 +57,13 @@ pub(super) fn prepare(
     } else {
         cx.operation.admission.max_body
     };
+    let complaint = Complaint::default();
     let out = match body {
-        CallerBody::Unread(InBody::Incoming(body)) => OutBody::Stream { body, left },
+        CallerBody::Unread(InBody::Incoming(body)) => OutBody::Stream {
+            body,
+            left,
+            complaint: complaint.clone(),
+        },
         CallerBody::Unread(InBody::Full(bytes)) | CallerBody::Bytes(bytes) => {
             OutBody::Full(Some(bytes))
         }
@@ -87,7 +92,7 @@ pub(super) fn prepare(
         request,
         within,
         again: false,
-        complaint: None,
+        complaint: Some(complaint),
         seen,
     })
 }

@@ -186,7 +186,8 @@ pub(crate) fn message(
                     .collect::<Vec<_>>()
             })?;
             if let (Some((field, about)), true, false) = (&call.mask, patch, bound.masked) {
-                let value: Value = serde_json::from_slice(body).unwrap_or_default();
+                let value: Value = serde_json::from_slice(body)
+                    .map_err(|e| vec![("/body".to_owned(), format!("is no JSON: {e}"))])?;
                 let paths = call.types.mask_of(*about, &value);
                 let mut mask = Vec::new();
                 for path in &paths {

@@ -8,8 +8,8 @@ use porch_facade::kind::grpc::GrpcCall;
 
 use super::answer::{self, Part};
 use super::failed;
-use crate::call::Complaint;
 use crate::call::messages::{Form, MessageSource};
+use crate::failure::Complaint;
 use crate::failure::Failure;
 use crate::problem::Tell;
 use crate::scope::AnswerOnly;

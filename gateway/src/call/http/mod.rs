@@ -5,17 +5,17 @@ mod prepare;
 use std::any::Any;
 
 use bytes::Bytes;
-use http::{HeaderMap, Request, response};
+use http::{HeaderMap, Request, header, response};
 use http_body::Body;
 use porch_facade::MediaType;
 use porch_facade::kind::http::{HttpCall, NAME};
 use serde_json::Value;
 
-use super::{CallerBody, Context, Needs, Prepared, Protocol, Read, Reading, Sent};
+use super::{CallerBody, Context, Needs, Prepared, Protocol, Read, Reading, Sent, coding};
 use crate::answer::{Answer, Content, Passed, Passing, Seen, Whole, collect};
 use crate::backend::Answered;
 use crate::body::{Idle, InBody, OutBody, ReplyBody, Through};
-use crate::failure::Failure;
+use crate::failure::{Complaint, Failure};
 use crate::media;
 
 pub(crate) struct Http;
@@ -42,6 +42,25 @@ fn converts(cx: &Context<'_>, call: &HttpCall) -> bool {
         && media::kind(&media::essence(&cx.parts.headers)).is_some_and(|k| k != speaks(cx))
 }
 
+/// Where an operation takes some media types, a body of another one is not passed on (RFC 9110 §15.5.16).
+fn known_type(cx: &Context<'_>, body: &CallerBody) -> Result<(), Failure> {
+    let Some(media) = &cx.operation.admission.media else {
+        return Ok(());
+    };
+    let essence = media::essence(&cx.parts.headers);
+    let sent = match body {
+        CallerBody::Gone => false,
+        CallerBody::Unread(body) => body.length() != Some(0),
+        CallerBody::Bytes(_) => true,
+    };
+    let taken = media::kind(&essence).is_some_and(|kind| media.offered.contains(&kind));
+    if !sent || essence.is_empty() || taken {
+        return Ok(());
+    }
+    let names = media.offered.iter().map(|kind| media::name(*kind));
+    Err(Failure::MediaType(names.collect(), essence))
+}
+
 impl Protocol for Http {
     fn kind(&self) -> &'static str {
         NAME
@@ -58,14 +77,16 @@ impl Protocol for Http {
     fn prepare(&self, cx: &Context<'_>, body: CallerBody) -> Result<Prepared, Failure> {
         let call = call_of(cx).ok_or_else(|| Failure::Answer("it is no HTTP call".into()))?;
         let convert = converts(cx, call);
+        known_type(cx, &body)?;
         let mut request = prepare::request(call, cx, convert)?;
-        let mut streamed = false;
+        let (mut streamed, mut complaint) = (false, None);
         if matches!(request.body(), OutBody::Empty) {
             match body {
                 CallerBody::Unread(InBody::Incoming(incoming)) if !incoming.is_end_stream() => {
                     *request.body_mut() = OutBody::Stream {
                         body: incoming,
                         left: cx.operation.admission.max_body,
+                        complaint: complaint.insert(Complaint::default()).clone(),
                     };
                     streamed = true;
                 }
@@ -86,13 +107,16 @@ impl Protocol for Http {
         Ok(Prepared {
             within: cx.backend.timeout,
             again: !streamed && call.body.is_none() && request.method().is_safe(),
-            complaint: None,
+            complaint,
             seen: seen_of(cx, &request, streamed),
             request,
         })
     }
 
-    fn read<'a>(&'a self, cx: &'a Context<'a>, sent: Sent) -> Reading<'a> {
+    fn read<'a>(&'a self, cx: &'a Context<'a>, mut sent: Sent) -> Reading<'a> {
+        if let Some(why) = unsound(&mut sent.answered) {
+            return Box::pin(std::future::ready(refused(cx, sent.answered.head, why)));
+        }
         let came = media::kind(&media::essence(&sent.answered.head.headers));
         let other = cx.chosen.is_some()
             && came.is_some()
@@ -110,8 +134,39 @@ impl Protocol for Http {
             if let (Ok(_), Some(lease)) = (&bytes, sent.answered.lease) {
                 lease.give_back();
             }
+            let bytes = bytes.and_then(|bytes| coding::decoded(&head.headers, bytes));
             whole(cx, head, came, other, bytes)
         })
+    }
+}
+
+/// What keeps an answer from being one (RFC 9110 §15, RFC 9112 §6.3); what can be mended is.
+fn unsound(answered: &mut Answered) -> Option<String> {
+    let head = &mut answered.head;
+    let status = head.status.as_u16();
+    // Nothing was asked to switch, and interim answers are not final.
+    if !(200..600).contains(&status) {
+        answered.lease = None;
+        return Some(format!("its status {status} is none of a final answer"));
+    }
+    let fields = &mut head.headers;
+    if fields.contains_key(header::TRANSFER_ENCODING) && fields.contains_key(header::CONTENT_LENGTH)
+    {
+        // The chunks say how long it is, and whoever writes both may be trying something.
+        fields.remove(header::CONTENT_LENGTH);
+        answered.lease = None;
+    }
+    None
+}
+
+/// An answer that is none.
+fn refused(cx: &Context<'_>, head: response::Parts, why: String) -> Read {
+    Read {
+        status: head.status,
+        fields: shown_fields(cx, &head),
+        seen: Seen::default(),
+        notes: Vec::new(),
+        answer: Err(Failure::Answer(why)),
     }
 }
 
@@ -192,7 +247,8 @@ fn whole(
     }
     let answer = match &bytes {
         Ok(bytes) => value(cx, came, &head.headers, bytes),
-        Err(_) => Err(Failure::Silent),
+        // What went wrong with the bytes is told in its place.
+        Err(_) => Ok(Value::Null),
     };
     let seen = Seen {
         body: bytes.as_ref().ok().filter(|_| cx.keep).map(|b| b.to_vec()),

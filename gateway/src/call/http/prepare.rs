@@ -45,8 +45,11 @@ pub(super) fn request(
         headers.insert(header::ACCEPT, accept);
     }
     if cx.whole || offers {
-        // The answer must be readable here.
-        headers.remove(header::ACCEPT_ENCODING);
+        // The answer must be readable here; without the field any coding would do (RFC 9110 §12.5.3).
+        headers.insert(
+            header::ACCEPT_ENCODING,
+            HeaderValue::from_static("identity"),
+        );
     }
     let uri: Uri = target.parse().map_err(|_| Failure::Target(target))?;
     let mut request = Request::new(body);
@@ -73,7 +76,10 @@ fn target(call: &HttpCall, cx: &Context<'_>) -> Result<String, Failure> {
             PathPart::Value(expr) => {
                 let failed = |e| Failure::unsuitable("the path", (expr.source().to_owned(), e));
                 let value = expr.eval(cx.scope).map_err(failed)?;
-                let text = value.to_text().unwrap_or_default();
+                let Some(text) = value.to_text() else {
+                    let why = format!("a path segment cannot be {}", value.kind());
+                    return Err(failed(EvalError::Type(why)));
+                };
                 if text.is_empty() || text == "." || text == ".." {
                     let why = "a path segment is neither empty nor made of dots";
                     return Err(failed(EvalError::Type(why.into())));

@@ -1,6 +1,5 @@
 //! SOAP calls.
 
-mod coding;
 mod fault;
 mod prepare;
 mod read;

@@ -8,12 +8,12 @@ use porch_facade::kind::soap::SoapCall;
 use porch_soap::related::{parameter, related};
 use porch_soap::{Answer, AnswerError, AnswerReader, decode_document, encoded};
 
-use super::coding::Coding;
 use super::stream::Converting;
 use crate::answer::MAX_ANSWER;
 use crate::backend::Lease;
 use crate::body::Idle;
 use crate::call::Context;
+use crate::call::coding::Coding;
 use crate::failure::Failure;
 use crate::fields;
 

@@ -8,9 +8,9 @@ use http_body::Body;
 use hyper::body::Incoming;
 use porch_soap::{Answer, AnswerReader};
 
-use super::coding::Coding;
 use crate::backend::Lease;
 use crate::body::{BodyError, Idle, Pieces};
+use crate::call::coding::Coding;
 
 const UNUSABLE: &str = "the backend's answer cannot be used";
 

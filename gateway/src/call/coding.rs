@@ -2,20 +2,37 @@
 
 use std::io::Write;
 
-use crate::answer::MAX_ANSWER;
 use bytes::Bytes;
 use flate2::write::{GzDecoder, ZlibDecoder};
 use http::{HeaderMap, header};
 
+use crate::answer::MAX_ANSWER;
+use crate::failure::Failure;
+
 /// Undoes the content coding of an answer (RFC 9110 §8.4.1).
-pub(super) enum Coding {
+pub(crate) enum Coding {
     None,
     Gzip(Box<GzDecoder<Vec<u8>>>),
     Deflate(Box<ZlibDecoder<Vec<u8>>>),
 }
 
+/// A whole body without its content coding.
+pub(crate) fn decoded(headers: &HeaderMap, body: Bytes) -> Result<Bytes, Failure> {
+    let mut coding = Coding::of(headers).map_err(Failure::Answer)?;
+    if let Coding::None = coding {
+        return Ok(body);
+    }
+    let first = coding.decode(body).map_err(Failure::Answer)?;
+    let last = coding.finish().map_err(Failure::Answer)?;
+    Ok(if last.is_empty() {
+        first
+    } else {
+        [first, last].concat().into()
+    })
+}
+
 impl Coding {
-    pub(super) fn of(headers: &HeaderMap) -> Result<Self, String> {
+    pub(crate) fn of(headers: &HeaderMap) -> Result<Self, String> {
         let text = headers
             .get(header::CONTENT_ENCODING)
             .and_then(|v| v.to_str().ok())
@@ -32,7 +49,7 @@ impl Coding {
         }
     }
 
-    pub(super) fn decode(&mut self, data: Bytes) -> Result<Bytes, String> {
+    pub(crate) fn decode(&mut self, data: Bytes) -> Result<Bytes, String> {
         let fail = |e: std::io::Error| format!("its content coding is broken: {e}");
         // In small pieces, so that a bomb is noticed before it goes off.
         let into = |data: &[u8],
@@ -66,7 +83,7 @@ impl Coding {
     }
 
     /// What is left at the end of the body.
-    pub(super) fn finish(&mut self) -> Result<Bytes, String> {
+    pub(crate) fn finish(&mut self) -> Result<Bytes, String> {
         let fail = |e: std::io::Error| format!("its content coding is broken: {e}");
         match self {
             Coding::None => Ok(Bytes::new()),

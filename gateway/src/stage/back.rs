@@ -1,0 +1,151 @@
+//! Header fields of answers on their way back: what ends here, and addresses below the facade.
+
+use http::request::Parts;
+use http::{HeaderMap, HeaderValue, header};
+use porch_facade::{Address, CompiledBackend, CompiledPorch, Miss, normalise};
+
+use super::find::host;
+use super::is_session;
+use crate::exchange::state::Exchange;
+use crate::fields::strip_hop_by_hop;
+use crate::steps::request::Request;
+
+/// Where the paths of a backend are found from outside.
+pub(super) struct Below<'a> {
+    porch: &'a CompiledPorch,
+    parts: &'a Parts,
+    /// The facade's own path.
+    base: &'a str,
+}
+
+impl<'a> Below<'a> {
+    pub(super) fn of(x: &'a Exchange<'_>, request: &'a Request<'_>) -> Self {
+        Self {
+            porch: x.porch,
+            parts: request.parts,
+            base: &request.facade.base,
+        }
+    }
+
+    /// Whether anything answers at a path.
+    fn answers(&self, path: &str) -> bool {
+        let Ok(path) = normalise(path) else {
+            return false;
+        };
+        let host = host(self.parts);
+        let found = self.porch.router.find(host.as_deref(), "GET", &path.path);
+        !matches!(found, Err(Miss::Path))
+    }
+}
+
+/// The header fields of an answer that is passed on: hop-by-hop fields gone, addresses and cookies translated.
+pub(super) fn pass_on(headers: &mut HeaderMap, backend: &CompiledBackend, below: &Below<'_>) {
+    strip_hop_by_hop(headers);
+    for name in [header::LOCATION, header::CONTENT_LOCATION] {
+        let Some(text) = headers.get(&name).and_then(|v| v.to_str().ok()) else {
+            continue;
+        };
+        let here = backend
+            .addresses
+            .iter()
+            .find_map(|address| translated(text, address, below));
+        if let Some(Ok(value)) = here.as_deref().map(HeaderValue::from_str) {
+            headers.insert(name, value);
+        }
+    }
+    if headers.contains_key(header::SET_COOKIE) {
+        cookies(headers, backend, below.base);
+    }
+}
+
+/// A reference to something of the backend, as a path of the facade; `None` for what is elsewhere, and for what the facade
+/// does not have: it is left alone then.
+fn translated(text: &str, address: &Address, below: &Below<'_>) -> Option<String> {
+    let path = path_at(text, address)?;
+    let rest = path.strip_prefix(address.path.as_str())?;
+    let rest = match rest.as_bytes().first() {
+        None | Some(b'/') => rest,
+        // `http://host` and `http://host?query` mean its root (RFC 9110 §4.2.3).
+        Some(b'?' | b'#') if address.path.is_empty() => rest,
+        Some(_) => return None,
+    };
+    let here = match rest {
+        "" => format!("{}/", below.base),
+        rest => format!("{}{rest}", below.base),
+    };
+    let end = here.find(['?', '#']).unwrap_or(here.len());
+    below.answers(&here[..end]).then_some(here)
+}
+
+/// The path of a reference to an address (RFC 3986 §4.2): absolute, with its host, or from the root.
+fn path_at<'t>(text: &'t str, address: &Address) -> Option<&'t str> {
+    let behind_scheme = match text.split_once("://") {
+        Some((scheme, rest)) if !scheme.contains(['/', '?', '#']) => {
+            if !scheme.eq_ignore_ascii_case(address.scheme()) {
+                return None;
+            }
+            rest
+        }
+        _ => match text.strip_prefix("//") {
+            Some(rest) => rest,
+            None => return text.starts_with('/').then_some(text),
+        },
+    };
+    let end = behind_scheme.find(['/', '?', '#']);
+    let (authority, path) = behind_scheme.split_at(end.unwrap_or(behind_scheme.len()));
+    let same = |one: &str| authority.eq_ignore_ascii_case(one);
+    let port = if address.tls { ":443" } else { ":80" };
+    let own = address.authority.as_str();
+    (same(own)
+        || own.strip_suffix(port).is_some_and(same)
+        || authority.strip_suffix(port) == Some(own))
+    .then_some(path)
+}
+
+/// Cookies of a backend as cookies of the facade (RFC 6265 §5.2): for the caller's host alone, below the facade's path.
+/// None may have the name of the console's.
+fn cookies(headers: &mut HeaderMap, backend: &CompiledBackend, base: &str) {
+    let all: Vec<HeaderValue> = headers
+        .get_all(header::SET_COOKIE)
+        .iter()
+        .cloned()
+        .collect();
+    headers.remove(header::SET_COOKIE);
+    for cookie in all {
+        match cookie.to_str() {
+            Ok(text) if is_session(text) => {}
+            Ok(text) => {
+                if let Ok(value) = HeaderValue::from_str(&of_facade(text, backend, base)) {
+                    headers.append(header::SET_COOKIE, value);
+                }
+            }
+            Err(_) => drop(headers.append(header::SET_COOKIE, cookie)),
+        }
+    }
+}
+
+fn of_facade(cookie: &str, backend: &CompiledBackend, base: &str) -> String {
+    let parts = cookie.split(';').enumerate().filter_map(|(i, part)| {
+        let (name, value) = part.split_once('=').unwrap_or((part, ""));
+        match name.trim().to_ascii_lowercase().as_str() {
+            _ if i == 0 => Some(part.to_owned()),
+            "domain" => None,
+            "path" => Some(format!(" Path={}", path_below(value.trim(), backend, base))),
+            _ => Some(part.to_owned()),
+        }
+    });
+    parts.collect::<Vec<_>>().join(";")
+}
+
+/// A cookie's path below the facade's; the whole facade for a path that is above, or beside, the backend's own.
+fn path_below(path: &str, backend: &CompiledBackend, base: &str) -> String {
+    let rest = backend.addresses.iter().find_map(|address| {
+        let rest = path.strip_prefix(address.path.as_str())?;
+        rest.starts_with('/').then_some(rest)
+    });
+    match rest.map_or("/", |rest| rest) {
+        "/" if base.is_empty() => "/".to_owned(),
+        "/" => base.to_owned(),
+        rest => format!("{base}{rest}"),
+    }
+}
