@@ -101,6 +101,7 @@ const PREFACE: &[u8; 24] = b"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n";
 
 /// Whether a connection begins with HTTP/2's preface; `None` when it ends before that is clear.
 async fn begins(stream: &TcpStream, first: &mut [u8; 24]) -> Option<bool> {
+    let mut wait = Duration::from_millis(1);
     loop {
         let n = stream.peek(first).await.ok().filter(|n| *n > 0)?;
         if first[..n] != PREFACE[..n] {
@@ -110,7 +111,9 @@ async fn begins(stream: &TcpStream, first: &mut [u8; 24]) -> Option<bool> {
             return Some(true);
         }
         // What is there stays there, so waiting for it to be readable would not wait.
-        tokio::time::sleep(Duration::from_millis(2)).await;
+        // Whoever sends a byte at a time is looked at less and less often.
+        tokio::time::sleep(wait).await;
+        wait = (wait * 2).min(Duration::from_millis(500));
     }
 }
 

@@ -164,6 +164,46 @@ fn untrusted_expressions_and_data_are_bounded() {
 }
 
 #[test]
+fn what_grows_costs_what_it_is_large() {
+    let data = Data(json!({ "body": { "l": [1, 2], "s": "x".repeat(2000) } }));
+    let outcome = |text: &str| Expr::compile(text, &ROOTS).unwrap().eval(&data).map(|_| ());
+    let often = |step: &str, times: usize| format!("body.l{}", step.repeat(times));
+    // Each of them doubles what is there: a few times is fine, forty times would be 10^12 parts.
+    for step in [
+        ".map(a, a + a)",
+        ".map(a, [a, a])",
+        ".map(a, {'a': a, 'b': a})",
+        ".map(a, [a] + [a])",
+    ] {
+        let lists = format!("[body.l]{}", step.repeat(3));
+        assert_eq!(outcome(&lists), Ok(()), "{step}");
+        let many = format!("[body.l]{}", step.repeat(30));
+        assert_eq!(outcome(&many), Err(EvalError::TooMuch), "{step}");
+    }
+    assert_eq!(outcome(&often(".map(a, a + a)", 10)), Ok(()));
+    let nested = format!("{}body.s{}", "[".repeat(12), "]".repeat(12));
+    assert_eq!(outcome(&nested), Ok(()));
+    // Comparing is walking, too.
+    let wide = "[body.l].map(a, [a, a])".to_owned() + &".map(a, [a, a])".repeat(10);
+    let compared = format!("[{wide}].all(x, [x, x].all(y, y == x && y == x && y == x))");
+    assert_eq!(outcome(&compared), Err(EvalError::TooMuch));
+}
+
+#[test]
+fn a_text_that_would_become_too_long_is_refused_before_it_is_made() {
+    let data = Data(json!({ "body": { "s": "a".repeat(1 << 19), "t": "b".repeat(1 << 19) } }));
+    let outcome = |text: &str| Expr::compile(text, &ROOTS).unwrap().eval(&data).map(|_| ());
+    // 2^19 times 2^19 bytes: only a count can refuse that in time.
+    let wrong = outcome("body.s.replace('a', body.t)").unwrap_err();
+    assert!(wrong.to_string().contains("more than 1 MiB"), "{wrong}");
+    let wrong = outcome("body.s.replace('', body.t)").unwrap_err();
+    assert!(wrong.to_string().contains("more than 1 MiB"), "{wrong}");
+    assert_eq!(outcome("body.s.replace('a', 'b')"), Ok(()));
+    assert_eq!(outcome("body.s.replace('zz', body.t)"), Ok(()));
+    assert_eq!(outcome("body.s.replace('a', '')"), Ok(()));
+}
+
+#[test]
 fn references_are_listed_with_their_paths() {
     let expr = Expr::compile(
         "body.legs.map(l, l.m + query.n)[0] > 1 || has(body.a.b) || body.c.?d == body[query.k].e",

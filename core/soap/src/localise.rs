@@ -16,6 +16,9 @@ pub fn references(text: &str) -> Vec<(std::ops::Range<usize>, String)> {
         nodes_limit: 4_000_000,
         ..ParsingOptions::default()
     };
+    if crate::xml::entities_fit(text).is_err() {
+        return Vec::new();
+    }
     let Ok(document) = Document::parse_with_options(text, options) else {
         return Vec::new();
     };

@@ -114,8 +114,16 @@ fn limits(
 fn subject(plan: &LimitPlan, caller: &Caller, address: IpAddr) -> u64 {
     match plan.per {
         Per::Consumer => caller.consumer_id() as u64,
-        Per::Address => stable_id(&address.to_string()),
+        Per::Address => stable_id(&counted(address).to_string()),
         Per::Everyone => 0,
+    }
+}
+
+/// The address that is counted: of IPv6 the network, of which one caller has 2^64 addresses (RFC 6177 §2).
+fn counted(address: IpAddr) -> IpAddr {
+    match address.to_canonical() {
+        IpAddr::V6(v6) => IpAddr::V6((u128::from(v6) >> 64 << 64).into()),
+        v4 => v4,
     }
 }
 
@@ -169,5 +177,20 @@ fn note(stage: &mut Stage, x: &Exchange<'_>, op: &CompiledOperation, parameters:
     let query = parameters.1.iter().map(|(name, value)| (*name, value));
     for (name, value) in path.zip(&parameters.0).chain(query) {
         notes.push(format!("{name} = {value}"));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_address_is_counted_by_what_one_caller_has() {
+        let of = |text: &str| counted(text.parse().unwrap()).to_string();
+        assert_eq!(of("10.1.2.3"), "10.1.2.3");
+        assert_eq!(of("::ffff:10.1.2.3"), "10.1.2.3");
+        assert_eq!(of("2001:db8:1:2:3:4:5:6"), "2001:db8:1:2::");
+        assert_eq!(of("2001:db8:1:2::"), of("2001:db8:1:2:ffff:ffff:ffff:ffff"));
+        assert_ne!(of("2001:db8:1:2::"), of("2001:db8:1:3::"));
     }
 }

@@ -87,6 +87,14 @@ fn path_values_cannot_lead_elsewhere() {
         "operations:\n  item: { call: { backend: b, path: '/x/{v}' }, send: { path: { v: \"=query.?n.orValue(0) == 1 ? '..' : path.id\" } } }\n",
     );
     assert_eq!(status(&stage.get("/f/item/1?n=1", "")), 400);
+    // Nor does a made value that a backend could read as a way up.
+    let made = Stage::new(
+        backend.address,
+        "operations:\n  item: { call: { backend: b, path: '/x/{v}' }, send: { path: { v: \"=['a/../b', '../b', 'a/..', './a', '.'][int(path.id)]\" } } }\n",
+    );
+    for n in 0..5 {
+        assert_eq!(status(&made.get(&format!("/f/item/{n}"), "")), 400, "{n}");
+    }
     assert!(
         stage
             .get("/f/item/a%2Fb%3F%23", "")
@@ -183,4 +191,83 @@ fn trial_runs_go_the_same_way_and_count_nothing() {
     assert_eq!(status(&stage.get("/f/item/1", "API-Key: one\r\n")), 429);
     let (_, calls) = stage.end();
     assert_eq!(calls, 2);
+}
+
+#[test]
+fn no_spelling_of_a_path_leads_past_a_key() {
+    let seen = Arc::new(std::sync::Mutex::new(Vec::new()));
+    let kept = seen.clone();
+    let backend = Scripted::start(move |_, request| {
+        let line = request.lines().next().unwrap_or_default().to_owned();
+        kept.lock().unwrap().push(line);
+        plain("{}")
+    });
+    // Files are open to everybody; items need a key.
+    let facade = "operations:\n  item: { call: { backend: b }, admit: { credentials: [key] } }\n  putItem: { call: { backend: b }, admit: { credentials: [key] } }\n  files: { call: { backend: b } }\n";
+    let stage = Stage::new(backend.address, facade);
+    for path in [
+        "/f/item/7",
+        "/f/./item/7",
+        "/f/files/../item/7",
+        "/f/files/%2e%2e/item/7",
+        "/f/files/x/%2E./../item/7",
+        "/f/%69tem/7",
+        "/f/files/..%2fitem/7",
+        "/f/files/..%2Fitem%2F7",
+        "/f/files/%2e%2e%2fitem/7",
+        "/f/files/a%2f..%2f..%2fitem/7",
+        "/f/files/a/..%2f..%2fitem%2f7",
+        "/f/files/..\\item/7",
+        "/f/files/..%5citem/7",
+        "/f//item/7",
+        "/f/item//7",
+        "/F/item/7",
+        "/f/ITEM/7",
+        "/f/item/7/",
+        "/f/item;x=y/7",
+        "/f/item%2F7",
+        "/f%2Fitem/7",
+    ] {
+        let answer = stage.get(path, "");
+        let status = status(&answer);
+        assert!(matches!(status, 400 | 401 | 404 | 200), "{path}: {answer}");
+        for line in seen.lock().unwrap().drain(..) {
+            let target = line.split(' ').nth(1).unwrap().to_owned();
+            // What got through is a file, also for a backend that decodes once and looks for dots then.
+            let decoded = target.replace("%2F", "/").replace("%5C", "/");
+            assert!(decoded.starts_with("/inner/files/"), "{path} became {line}");
+            assert!(
+                !decoded.split('/').any(|s| s == ".."),
+                "{path} became {line}"
+            );
+        }
+    }
+    assert_eq!(status(&stage.get("/f/item/7", "API-Key: one\r\n")), 200);
+}
+
+#[test]
+fn a_limit_goes_on_counting_when_its_number_changes() {
+    let backend = Scripted::start(|_, _| plain("{}"));
+    let facade = |requests: u32| {
+        format!(
+            "admit: {{ limits: [{{ requests: {requests}, window: 1h, per: everyone }}, {{ requests: 50, window: 1h, per: everyone }}] }}\noperations:\n  item: {{ call: {{ backend: b }} }}\n"
+        )
+    };
+    let stage = Stage::new(backend.address, &facade(5));
+    let call = || status(&stage.get("/f/item/7", ""));
+    for _ in 0..5 {
+        assert_eq!(call(), 200);
+    }
+    assert_eq!(call(), 429);
+    let serve = |requests| {
+        let porch = compile(backend.address, &facade(requests));
+        stage.shared.porch.store(Arc::new(porch));
+    };
+    // One more is one more, not six.
+    serve(6);
+    assert_eq!((call(), call()), (200, 429));
+    serve(3);
+    assert_eq!(call(), 429);
+    serve(8);
+    assert_eq!((call(), call(), call()), (200, 200, 429));
 }

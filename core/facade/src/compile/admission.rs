@@ -178,7 +178,11 @@ impl FacadeCompiler<'_> {
             let here: Vec<Step> = path.iter().cloned().chain(steps).collect();
             let at = self.from.facade.node.locate(&here, false);
             self.limit_makes_sense(doc, known, at);
-            plans.push(Arc::new(self.limit(doc, reach, id, at)));
+            // A limit is the same one when only its number changes: what was counted goes on counting.
+            let same = |other: &&LimitDoc| other.per == doc.per && other.window == doc.window;
+            let before = admit.limits[..i].iter().filter(same).count();
+            let key = format!("{}/{before}", doc.per.label());
+            plans.push(Arc::new(self.limit(doc, reach, id, &key, at)));
         }
         plans
     }
@@ -204,7 +208,14 @@ impl FacadeCompiler<'_> {
         }
     }
 
-    fn limit(&mut self, doc: &LimitDoc, reach: &str, id: &str, at: Position) -> LimitPlan {
+    fn limit(
+        &mut self,
+        doc: &LimitDoc,
+        reach: &str,
+        id: &str,
+        key: &str,
+        at: Position,
+    ) -> LimitPlan {
         let facade = &self.from.facade.doc.name;
         let window = duration_text(doc.window.0);
         let name = if id.is_empty() { facade } else { id };
@@ -212,7 +223,7 @@ impl FacadeCompiler<'_> {
         let policy = format!("\"{name}\";q={};w={seconds}", doc.requests);
         let rule = format!("limit {} in {window} per {}", doc.requests, doc.per.label());
         LimitPlan {
-            id: stable_id(&format!("{facade}/{id}/{rule}")),
+            id: stable_id(&format!("{facade}/{id}/{window}/{key}")),
             limit: Limit {
                 requests: doc.requests,
                 window: doc.window.0,

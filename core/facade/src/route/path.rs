@@ -24,6 +24,9 @@ pub fn normalise(path: &str) -> Result<Normalised<'_>, &'static str> {
     } else {
         Cow::Borrowed(path)
     };
+    if (decoded.contains("%2F") || decoded.contains("%5C")) && hides_dots(&decoded) {
+        return Err("a path hides no dot segments behind encoded slashes");
+    }
     if !decoded.split('/').any(|s| s == "." || s == "..") {
         return Ok(Normalised { path: decoded });
     }
@@ -46,6 +49,19 @@ pub fn normalise(path: &str) -> Result<Normalised<'_>, &'static str> {
     Ok(Normalised {
         path: Cow::Owned(format!("/{}", out.join("/"))),
     })
+}
+
+/// Whether a reader that decodes slashes, of either kind, would find a dot segment that is no segment of its own here.
+fn hides_dots(path: &str) -> bool {
+    let parts = |segment: &str| -> Vec<String> {
+        let decoded = segment.replace("%2F", "/").replace("%5C", "/");
+        decoded.split('/').map(str::to_owned).collect()
+    };
+    let segments = path.split('/').map(parts);
+    segments
+        .filter(|parts| parts.len() > 1)
+        .flatten()
+        .any(|part| part == "." || part == "..")
 }
 
 fn decode_unreserved(path: &str) -> Result<String, &'static str> {
@@ -130,5 +146,71 @@ pub fn percent_encode_segment(out: &mut String, text: &str) {
                     .to_ascii_uppercase(),
             );
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn path(text: &str) -> Result<String, &'static str> {
+        normalise(text).map(|n| n.path.into_owned())
+    }
+
+    #[test]
+    fn every_spelling_of_a_path_is_one_path() {
+        for (given, wanted) in [
+            ("/a/b", "/a/b"),
+            ("/a/./b", "/a/b"),
+            ("/a/x/../b", "/a/b"),
+            ("/../../a/b", "/a/b"),
+            ("/%61/%62", "/a/b"),
+            ("/a/%2e/b", "/a/b"),
+            ("/a/x/%2E%2e/b", "/a/b"),
+            ("/a/b/", "/a/b/"),
+            ("/a/b/.", "/a/b/"),
+            ("/a/b/c/..", "/a/b/"),
+            ("/a//b", "/a//b"),
+            ("/a%2fb", "/a%2Fb"),
+            ("/a/%7Eb", "/a/~b"),
+            ("/a/%c3%a4", "/a/%C3%A4"),
+            ("/a/..b/c..", "/a/..b/c.."),
+            ("/a/...", "/a/..."),
+        ] {
+            assert_eq!(path(given).as_deref(), Ok(wanted), "{given}");
+        }
+    }
+
+    #[test]
+    fn nothing_that_a_backend_could_read_as_a_way_up_passes() {
+        for bad in [
+            "/pub/..%2fsecret",
+            "/pub/%2e%2e%2Fsecret",
+            "/pub/x%2f..%2fsecret",
+            "/pub/x%2f..",
+            "/pub/.%2fsecret",
+            "/pub/%2F..",
+            "/pub/a%2f%2e%2e/b",
+            "/pub/..%5csecret",
+            "/pub/x%5C..%2Fsecret",
+            "/pub/..\\secret",
+            "/pub/a b",
+            "/pub/%00",
+            "/pub/%",
+            "/pub/%2",
+            "/pub/%zz",
+            "/pub/%2\u{e4}",
+        ] {
+            assert!(path(bad).is_err(), "{bad} became {:?}", path(bad));
+        }
+        // Encoded twice it is a name like any other: who decodes twice does it at the second place.
+        assert_eq!(
+            path("/pub/..%252fsecret").as_deref(),
+            Ok("/pub/..%252fsecret")
+        );
+        assert_eq!(
+            path("/pub/a%2Fb..c%2F...").as_deref(),
+            Ok("/pub/a%2Fb..c%2F...")
+        );
     }
 }

@@ -137,14 +137,14 @@ fn paths_are_normalised_and_cannot_escape() {
     for (path, normal) in [
         ("/a/./b/../c", "/a/c"),
         ("/%61/%2e%2E/b", "/b"),
-        ("/a%2f..%2fb", "/a%2F..%2Fb"),
+        ("/a%2f..b%2fc", "/a%2F..b%2Fc"),
         ("/../../x", "/x"),
         ("/a/..", "/"),
         ("/a/.", "/a/"),
     ] {
         assert_eq!(normalise(path).unwrap().path, normal, "{path}");
     }
-    for path in ["/%", "/%g0", "/%00", "/a b", "/a\\b", "/%é"] {
+    for path in ["/a%2f..%2fb", "/%", "/%g0", "/%00", "/a b", "/a\\b", "/%é"] {
         assert!(normalise(path).is_err(), "{path}");
     }
 }

@@ -61,14 +61,16 @@ impl<'s> Run<'s> {
     }
 
     pub(super) fn eval(&mut self, node: &'s Node) -> Got<'s> {
-        self.steps += 1;
-        if self.steps > MAX_STEPS {
-            return Err(EvalError::TooMuch);
-        }
+        self.spend(1)?;
         match node {
             Node::Literal(literal) => Ok(of_literal(literal)),
             Node::Root(root) => Ok(self.scope.whole(*root)),
-            Node::Local(i) => Ok(self.locals.get(*i).cloned().unwrap_or(Val::Absent)),
+            Node::Local(i) => {
+                // A copy costs what it is large.
+                let weight = self.locals.get(*i).map_or(0, |v| v.weight(MAX_STEPS));
+                self.spend(weight)?;
+                Ok(self.locals.get(*i).cloned().unwrap_or(Val::Absent))
+            }
             Node::Member { of, name, optional } => self.member(of, name, *optional),
             Node::Has { of, name } => Ok(Val::Bool(!matches!(
                 self.member(of, name, true)?,
@@ -89,6 +91,8 @@ impl<'s> Run<'s> {
             },
             Node::Binary(op, a, b) => {
                 let (a, b) = (self.eval(a)?, self.eval(b)?);
+                // Whatever is made of two values, or found by comparing them, is no larger than both.
+                self.spend(a.weight(MAX_STEPS).saturating_add(b.weight(MAX_STEPS)))?;
                 binary(*op, a, b)
             }
             Node::Call("xml", arguments) => self.xml(&arguments[0]),
@@ -97,6 +101,9 @@ impl<'s> Run<'s> {
                     .iter()
                     .map(|a| self.eval(a))
                     .collect::<Result<Vec<_>, _>>()?;
+                for value in &values {
+                    self.spend(value.weight(MAX_STEPS))?;
+                }
                 call(name, values)
             }
             Node::Matches(of, regex) => match self.eval(of)? {
@@ -117,6 +124,14 @@ impl<'s> Run<'s> {
             )),
             Node::Map(entries) => self.map(entries),
         }
+    }
+
+    fn spend(&mut self, steps: u32) -> Result<(), EvalError> {
+        self.steps = self.steps.saturating_add(steps);
+        if self.steps > MAX_STEPS {
+            return Err(EvalError::TooMuch);
+        }
+        Ok(())
     }
 
     fn xml(&mut self, text: &'s Node) -> Got<'s> {
@@ -252,6 +267,7 @@ impl<'s> Run<'s> {
         let (mut hits, mut failed) = (0u32, None);
         for item in items {
             self.locals.truncate(local);
+            self.spend(item.weight(MAX_STEPS))?;
             self.locals.push(item.clone());
             if kind == Macro::Map {
                 kept.push(self.eval(body)?);
@@ -431,11 +447,13 @@ fn call<'s>(name: &str, mut arguments: Vec<Val<'s>>) -> Got<'s> {
         ("upperAscii", Val::Str(s), _) => text(s.to_ascii_uppercase()),
         ("trim", Val::Str(s), _) => text(s.trim().to_owned()),
         ("replace", Val::Str(s), [Val::Str(from), Val::Str(to)]) => {
-            let replaced = s.replace(from.as_ref(), to);
-            if replaced.len() > 1 << 20 {
+            // How long it will be is known before it is made.
+            let times = s.matches(from.as_ref()).count();
+            let kept = s.len() - times * from.len();
+            if times.saturating_mul(to.len()).saturating_add(kept) > 1 << 20 {
                 wrong("a text of more than 1 MiB")
             } else {
-                text(replaced)
+                text(s.replace(from.as_ref(), to))
             }
         }
         (_, v, _) => refuse(v),

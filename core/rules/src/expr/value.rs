@@ -57,6 +57,36 @@ impl<'a> Val<'a> {
         }
     }
 
+    /// What it costs to copy, in steps: its parts, and its texts by the kilobyte. Not counted beyond `most`.
+    pub(crate) fn weight(&self, most: u32) -> u32 {
+        let of_text = |text: &str| u32::try_from(text.len() / 1024).unwrap_or(u32::MAX);
+        let mut weight = 0u32;
+        let mut add = |more: u32| {
+            weight = weight.saturating_add(more);
+            weight > most
+        };
+        match self {
+            Val::Str(text) => drop(add(of_text(text))),
+            Val::List(items) => {
+                for item in items {
+                    if add(item.weight(most).saturating_add(1)) {
+                        break;
+                    }
+                }
+            }
+            Val::Map(entries) => {
+                for (name, value) in entries {
+                    let parts = value.weight(most).saturating_add(of_text(name));
+                    if add(parts.saturating_add(1)) {
+                        break;
+                    }
+                }
+            }
+            _ => {}
+        }
+        weight
+    }
+
     /// The number as arithmetic sees it: an `Int` where it is one, a `Double` otherwise.
     pub(crate) fn number(&self) -> Option<Val<'static>> {
         match self {

@@ -11,7 +11,7 @@ use serde::Serialize;
 use self::reader::{Parsed, WsdlReader};
 use crate::plan::{Member, Plan, TypeId};
 use crate::schema::{Compiler, Component, Index, Source, documentation};
-use crate::xml::{ENCODING_11, ENCODING_12, Scanner, Token, XML, is_xsd};
+use crate::xml::{ENCODING_11, ENCODING_12, Scanner, Token, XML, entities_fit, is_xsd};
 
 const WSDL: &str = "http://schemas.xmlsoap.org/wsdl/";
 const SOAP: &str = "http://schemas.xmlsoap.org/wsdl/soap/";
@@ -268,6 +268,9 @@ fn parse_xml(text: &str) -> Result<Document<'_>, (Position, String)> {
             Ok(_) => {}
             Err(e) => return Err((at(e.offset as usize), e.message)),
         }
+    }
+    if let Err((offset, message)) = entities_fit(text) {
+        return Err((at(offset), message));
     }
     let options = ParsingOptions {
         allow_dtd: true,

@@ -1,11 +1,13 @@
 //! XML as bytes: a scanner for what arrives and escaping for what is sent.
 
+mod entities;
 mod escape;
 mod names;
 mod references;
 mod scan;
 mod token;
 
+pub(crate) use entities::entities_fit;
 pub use escape::{escape_attribute, escape_text};
 pub use references::{push_attribute, push_text};
 pub use scan::Scanner;

@@ -80,7 +80,9 @@ fn target(call: &HttpCall, cx: &Context<'_>) -> Result<String, Failure> {
                     let why = format!("a path segment cannot be {}", value.kind());
                     return Err(failed(EvalError::Type(why)));
                 };
-                if text.is_empty() || text == "." || text == ".." {
+                // A backend that decodes slashes finds no way up in it, either.
+                let leads_up = |s: &str| s == "." || s == "..";
+                if text.is_empty() || text.split(['/', '\\']).any(leads_up) {
                     let why = "a path segment is neither empty nor made of dots";
                     return Err(failed(EvalError::Type(why.into())));
                 }
