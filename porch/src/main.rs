@@ -7,6 +7,7 @@ mod error;
 mod input;
 mod local;
 mod objects;
+mod pulled;
 mod remote;
 mod serve;
 mod show;

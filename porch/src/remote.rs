@@ -9,6 +9,7 @@ use crate::cli::{Command, PauseArgs, PushArgs};
 use crate::client::{Client, forget_session, keep_session, segment};
 use crate::error::CliError;
 use crate::input::read_input;
+use crate::pulled::write_below;
 use crate::show::{Show, bold, findings_text, list, number, paint, table, text, time};
 use crate::sources::read_paths;
 use crate::trying::{find_operation, try_out};
@@ -150,12 +151,9 @@ async fn pull(folder: &Path, client: &Client, show: &Show) -> Result<bool, CliEr
     let draft = client.get("/api/draft").await?;
     let mut written = Vec::new();
     for file in draft.as_array().into_iter().flatten() {
-        let path = folder.join(text(file, "path"));
-        let fail = |e: std::io::Error| CliError::new(format!("{}: {e}", path.display()));
-        if let Some(parent) = path.parent() {
-            std::fs::create_dir_all(parent).map_err(fail)?;
-        }
-        std::fs::write(&path, text(file, "text")).map_err(fail)?;
+        let name = text(file, "path");
+        let path = write_below(folder, name, text(file, "text"))
+            .map_err(|e| CliError::new(format!("{name:?}: {e}")))?;
         written.push(path.display().to_string());
     }
     show.value(&json!({ "written": written }), |v| {

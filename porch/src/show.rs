@@ -17,12 +17,46 @@ impl Show {
         if self.json {
             println!("{value:#}");
         } else {
-            let text = text(value);
+            let text = text(&printable(value));
             if !text.is_empty() {
                 println!("{}", text.trim_end());
             }
         }
     }
+}
+
+/// A value whose texts do nothing to a terminal: what callers and backends sent is shown as characters, whatever it would
+/// make a terminal do. Line ends and tabs stay.
+fn printable(value: &Value) -> Value {
+    match value {
+        Value::String(text) => Value::String(harmless(text)),
+        Value::Array(items) => items.iter().map(printable).collect(),
+        Value::Object(map) => {
+            let members = map.iter().map(|(k, v)| (harmless(k), printable(v)));
+            Value::Object(members.collect())
+        }
+        other => other.clone(),
+    }
+}
+
+/// A text with its control characters, and those that turn the direction of what follows, written out.
+fn harmless(text: &str) -> String {
+    let acts = |c: char| {
+        (c.is_control() && !matches!(c, '\n' | '\t'))
+            || matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+    };
+    if !text.contains(acts) {
+        return text.to_owned();
+    }
+    let mut out = String::with_capacity(text.len() + 16);
+    for c in text.chars() {
+        if acts(c) {
+            out.extend(c.escape_unicode());
+        } else {
+            out.push(c);
+        }
+    }
+    out
 }
 
 /// Whether colours are wanted (the NO_COLOR convention).
@@ -167,4 +201,84 @@ pub(crate) fn progress(done: usize, all: usize) {
         write!(err, "\rporch: read {done} of {all} files\x1b[K")
     };
     let _ = err.flush();
+}
+
+#[cfg(test)]
+mod tests {
+    use serde_json::json;
+
+    use super::*;
+
+    #[test]
+    fn nothing_that_was_sent_acts_on_the_terminal() {
+        let value = json!({
+            "target": "/x?\u{1b}[2J\u{7}",
+            "list": ["a\rb", "\u{9b}31m", "\u{202e}gpj.exe"],
+            "na\u{8}me": { "body": "two\nlines\tand a tab" },
+            "number": 7,
+        });
+        let shown = printable(&value);
+        assert_eq!(
+            shown,
+            json!({
+                "target": "/x?\\u{1b}[2J\\u{7}",
+                "list": ["a\\u{d}b", "\\u{9b}31m", "\\u{202e}gpj.exe"],
+                "na\\u{8}me": { "body": "two\nlines\tand a tab" },
+                "number": 7,
+            })
+        );
+        assert_eq!(printable(&shown), shown);
+    }
+
+    #[test]
+    fn times_and_durations_read_well() {
+        assert_eq!(time(1_793_000_000_123), "2026-10-26 07:33:20");
+        assert_eq!(time(i64::MAX), "");
+        for (us, text) in [
+            (0, "0 µs"),
+            (999, "999 µs"),
+            (1000, "1.0 ms"),
+            (45_678, "45.7 ms"),
+            (1_000_000, "1.00 s"),
+            (61_000_000, "61.00 s"),
+            (-5, "-0.00 s"),
+        ] {
+            assert_eq!(took(us), text, "{us}");
+        }
+    }
+
+    #[test]
+    fn findings_say_where_what_and_what_to_do() {
+        let error = json!({ "severity": "error", "file": "a.yaml", "line": 3, "column": 5, "message": "no such backend", "help": "did you mean “b”?" });
+        let note =
+            json!({ "severity": "note", "where": "x.wsdl:1:1", "message": "odd", "help": "" });
+        let text = findings_text(&[error, note]);
+        assert_eq!(
+            text,
+            "a.yaml:3:5: error: no such backend\n  help: did you mean “b”?\nx.wsdl:1:1: note: odd\n1 error, 0 warnings"
+        );
+        assert_eq!(findings_text(&[]), "");
+    }
+
+    #[test]
+    fn tables_have_a_head_and_say_when_they_are_empty() {
+        let rows = [["a", "1"], ["long name", "22"]].map(|r| r.map(str::to_owned).to_vec());
+        let text = table(&["name", "calls"], rows);
+        let lines: Vec<&str> = text.lines().map(str::trim).collect();
+        assert_eq!(lines.len(), 3, "{text}");
+        assert!(
+            lines[0].starts_with("NAME") && lines[0].ends_with("CALLS"),
+            "{text}"
+        );
+        assert!(lines[2].starts_with("long name"), "{text}");
+        assert_eq!(table(&["name"], []), "(none)");
+    }
+
+    #[test]
+    fn members_that_are_missing_or_of_another_kind_are_nothing() {
+        let value = json!({ "text": 5, "number": "x", "list": {} });
+        assert_eq!((text(&value, "text"), text(&value, "none")), ("", ""));
+        assert_eq!((number(&value, "number"), number(&value, "none")), (0, 0));
+        assert!(list(&value, "list").is_empty() && list(&value, "none").is_empty());
+    }
 }

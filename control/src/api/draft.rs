@@ -6,6 +6,7 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Extension, State};
 use porch_contract::Finding;
+use porch_facade::is_file_name;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use utoipa::ToSchema;
@@ -64,11 +65,11 @@ pub(crate) async fn push(
     Extension(publisher): Extension<Publisher>,
     Json(push): Json<Push>,
 ) -> Result<Json<Pushed>, ApiError> {
-    if let Some(bad) = push.files.keys().find(|p| !is_path(p)) {
+    if let Some(bad) = push.files.keys().find(|p| !is_file_name(p)) {
         return Err(ApiError::new(
             400,
             format!("“{bad}” is no path for a file of the draft"),
-            "Paths are relative, with “/” between folders, and without “..”.",
+            "Paths are relative, with “/” between folders, and no part of them begins with a dot.",
         ));
     }
     let who = &publisher.name;
@@ -77,16 +78,6 @@ pub(crate) async fn push(
         .push(who, push.files, &push.remove, &push.revisions)
         .await?;
     Ok(Json(pushed))
-}
-
-fn is_path(path: &str) -> bool {
-    !path.is_empty()
-        && path.len() < 300
-        && !path.starts_with('/')
-        && !path.contains(['\\', '\0'])
-        && path
-            .split('/')
-            .all(|s| !s.is_empty() && s != "." && s != "..")
 }
 
 #[derive(Deserialize, ToSchema)]

@@ -152,8 +152,7 @@ fn request(
     let target = target(trial, &facade.base, &op.route.path)?;
     let mut request = http::Request::builder()
         .method(op.route.method.as_str())
-        .uri(&target)
-        .header("host", "trial.invalid");
+        .uri(&target);
     for (name, value) in &trial.headers {
         request = request.header(name, value.trim());
     }

@@ -12,6 +12,7 @@ mod compiled;
 mod derive;
 mod documents;
 mod effective;
+mod file_name;
 mod index;
 mod json_schemas;
 pub mod kind;
@@ -37,6 +38,7 @@ pub use documents::{
     PlaceDoc,
 };
 pub use effective::{EffectiveRule, effective};
+pub use file_name::is_file_name;
 pub use json_schemas::json_schemas;
 pub use library::Library;
 pub use look::{Look, LookOperation};

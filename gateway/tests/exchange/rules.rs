@@ -187,6 +187,14 @@ fn trial_runs_go_the_same_way_and_count_nothing() {
             .collect();
         assert_eq!(names, ["match", "admit", "prepare", "call", "reply"]);
     }
+    // A facade of certain hosts is tried as if it were called by the first of them.
+    let with_hosts = format!("hosts: [ferry.example, quay.example]\n{facade}");
+    let porch = Arc::new(compile(backend.address, &with_hosts));
+    let request = http::Request::get("/f/item/1")
+        .body(bytes::Bytes::new())
+        .unwrap();
+    let reply = runtime.block_on(trials.run(TrialRequest { porch, request }));
+    assert_eq!(reply.unwrap().status, 200);
     assert_eq!(status(&stage.get("/f/item/1", "API-Key: one\r\n")), 200);
     assert_eq!(status(&stage.get("/f/item/1", "API-Key: one\r\n")), 429);
     let (_, calls) = stage.end();
