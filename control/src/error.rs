@@ -50,6 +50,7 @@ impl From<StoreError> for ApiError {
                 e.to_string(),
                 "Look at the change and do yours again on top of it.",
             ),
+            StoreError::Nul => Self::new(400, e.to_string(), "Leave it out."),
             StoreError::Seal(_) => Self::new(
                 500,
                 e.to_string(),

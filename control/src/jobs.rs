@@ -147,11 +147,27 @@ async fn follow(app: Arc<App>) {
     }
 }
 
+/// Usage is kept for so many days.
+const USAGE_DAYS: i64 = 90;
+/// So many sweeps lie between two looks at what is too old.
+const SWEEPS_AN_HOUR: u32 = 3600 / SWEEP.as_secs() as u32;
+
 async fn sweep(app: Arc<App>, shared: Arc<Shared>) {
-    let mut served = None;
+    let (mut served, mut sweeps) = (None, 0u32);
     loop {
         tokio::time::sleep(SWEEP).await;
         shared.counters.sweep(shared.now_ms());
+        if sweeps.is_multiple_of(SWEEPS_AN_HOUR)
+            && let Ok(store) = app.database.store()
+        {
+            let before = porch_store::now_ms() / 60_000 - USAGE_DAYS * 24 * 60;
+            match store.forget_usage(before).await {
+                Ok(0) => {}
+                Ok(gone) => tracing::info!("{gone} rows of old usage were let go"),
+                Err(e) => tracing::debug!("old usage cannot be let go: {e}"),
+            }
+        }
+        sweeps = sweeps.wrapping_add(1);
         let forgot = app.publication.forget_model();
         let now = Some(app.publication.served().number);
         // Both leave behind much more free memory than serving will ever ask for.

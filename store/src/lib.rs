@@ -16,7 +16,7 @@ mod seal;
 
 use std::time::Duration;
 
-use sea_orm::{ConnectOptions, Database, DatabaseConnection, DbErr, SqlErr};
+use sea_orm::{ConnectOptions, Database, DatabaseConnection, DbErr, RuntimeErr, SqlErr};
 use sea_orm_migration::MigratorTrait;
 
 pub use accounts::{Role, hash_password};
@@ -29,7 +29,10 @@ pub use seal::{Seal, SealError};
 pub enum StoreError {
     /// The database does not answer, or refuses.
     #[error("the database: {0}")]
-    Database(#[from] DbErr),
+    Database(DbErr),
+    /// A text that PostgreSQL cannot hold: it has no character NUL.
+    #[error("a text holds the character NUL (U+0000), which cannot be kept")]
+    Nul,
     /// Something of this name is there already.
     #[error("“{0}” is there already")]
     Taken(String),
@@ -42,6 +45,27 @@ pub enum StoreError {
     /// A secret cannot be sealed or opened.
     #[error(transparent)]
     Seal(#[from] SealError),
+}
+
+impl From<DbErr> for StoreError {
+    fn from(e: DbErr) -> Self {
+        // SQLSTATE 22021, character_not_in_repertoire, and 22P05, untranslatable_character.
+        match sql_state(&e).as_deref() {
+            Some("22021" | "22P05") => Self::Nul,
+            _ => Self::Database(e),
+        }
+    }
+}
+
+/// The code of PostgreSQL's for what went wrong (its documentation, appendix A).
+fn sql_state(e: &DbErr) -> Option<String> {
+    let (DbErr::Exec(RuntimeErr::SqlxError(inner)) | DbErr::Query(RuntimeErr::SqlxError(inner))) =
+        e
+    else {
+        return None;
+    };
+    let told = inner.as_database_error()?;
+    told.code().map(|code| code.into_owned())
 }
 
 /// What the store's methods give.
@@ -101,6 +125,6 @@ pub fn now_ms() -> i64 {
 pub(crate) fn taken(name: &str) -> impl FnOnce(DbErr) -> StoreError + '_ {
     move |e| match e.sql_err() {
         Some(SqlErr::UniqueConstraintViolation(_)) => StoreError::Taken(name.to_owned()),
-        _ => StoreError::Database(e),
+        _ => StoreError::from(e),
     }
 }

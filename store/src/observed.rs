@@ -80,6 +80,18 @@ impl Store {
             .await?)
     }
 
+    /// Forgets usage before a minute (in minutes since 1970); how many rows there were.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn forget_usage(&self, before: i64) -> Result<u64> {
+        let gone = usage::Entity::delete_many()
+            .filter(usage::Column::Minute.lt(before))
+            .exec(&self.db)
+            .await?;
+        Ok(gone.rows_affected)
+    }
+
     /// Usage added up by any key.
     pub fn add_up<K: std::hash::Hash + Eq>(
         rows: &[usage::Model],
@@ -161,7 +173,7 @@ impl Store {
     /// # Errors
     /// When the database does.
     pub async fn trace(&self, id: &str) -> Result<Vec<trace::Model>> {
-        if id.len() < 6 || !id.bytes().all(|b| b.is_ascii_hexdigit()) {
+        if id.len() < 6 || !id.bytes().all(|b| b.is_ascii_hexdigit() || b == b'-') {
             return Ok(Vec::new());
         }
         Ok(trace::Entity::find()

@@ -31,7 +31,7 @@ pub(crate) struct Exchange<'x> {
     pub(crate) address: IpAddr,
     /// Milliseconds since 1970.
     pub(crate) now: i64,
-    /// `traceparent` as it is sent on; the exchange's id is its trace id (W3C Trace Context §3.2.2.3).
+    /// `traceparent` as it is sent on; the exchange's id stands in it (W3C Trace Context §3.2.2).
     context: [u8; 55],
     pub(crate) traceparent: HeaderValue,
     pub(crate) forwarded: HeaderValue,
@@ -84,8 +84,8 @@ impl<'x> Exchange<'x> {
         }
     }
 
-    /// The exchange's id.
+    /// The exchange's id: trace and parent id as the reply's `traceparent` has them, since one trace may hold many exchanges.
     pub(crate) fn id(&self) -> &str {
-        std::str::from_utf8(&self.context[3..35]).unwrap_or_default()
+        std::str::from_utf8(&self.context[3..52]).unwrap_or_default()
     }
 }

@@ -1,45 +1,6 @@
-//! Changes against a real PostgreSQL: all or nothing, told, counted.
+//! Changes: all or nothing, told, counted.
 
-use std::time::Duration;
-
-use porch_cluster::Cluster;
-use porch_store::{Role, Seal, Store, StoreError, Topic, TraceQuery};
-use serde_json::json;
-
-/// A store in a database of its own; the cluster ends with the process.
-async fn store(name: &str) -> Store {
-    let url = url(name);
-    let seal = Seal::new(&Seal::new_key().unwrap()).unwrap();
-    Store::open(&url, seal).await.unwrap()
-}
-
-fn url(name: &str) -> String {
-    use std::sync::OnceLock;
-    static CLUSTER: OnceLock<Cluster> = OnceLock::new();
-    let cluster = CLUSTER.get_or_init(|| {
-        // Started from a thread that lasts: the server ends with its parent's thread.
-        let (sender, receiver) = std::sync::mpsc::channel();
-        std::thread::spawn(move || {
-            use std::os::unix::fs::PermissionsExt;
-            let folder = tempfile::Builder::new()
-                .prefix("elm-porch-store-")
-                .tempdir_in("/var/tmp")
-                .unwrap()
-                .keep();
-            std::fs::set_permissions(&folder, PermissionsExt::from_mode(0o755)).unwrap();
-            let port = porch_cluster::free_port().unwrap();
-            sender
-                .send(Cluster::start(&folder, port, false).unwrap())
-                .unwrap();
-            loop {
-                std::thread::park();
-            }
-        });
-        receiver.recv().unwrap()
-    });
-    cluster.ensure_database(name).unwrap();
-    cluster.url(name)
-}
+use super::*;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_change_that_is_not_committed_has_not_happened() {
