@@ -87,6 +87,22 @@ pub(crate) async fn guard(
     }
 }
 
+/// Whether a browser sent a request for the console's own page: by `Sec-Fetch-Site` (Fetch Metadata Request Headers §2.2),
+/// or, where there is none, as by plain HTTP, by an `Origin` (RFC 6454 §7) that is the host asked for.
+fn is_of_own_page(headers: &HeaderMap) -> bool {
+    let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok());
+    if let Some(site) = text("sec-fetch-site") {
+        return matches!(site, "same-origin" | "none");
+    }
+    let (Some(origin), Some(host)) = (text("origin"), text("host")) else {
+        return false;
+    };
+    let own = origin
+        .strip_prefix("http://")
+        .or_else(|| origin.strip_prefix("https://"));
+    own.is_some_and(|own| own.eq_ignore_ascii_case(host))
+}
+
 async fn publisher(
     app: &App,
     method: &Method,
@@ -95,19 +111,13 @@ async fn publisher(
 ) -> Result<Publisher, ApiError> {
     let (token, by_cookie) = token(headers)
         .ok_or_else(|| ApiError::new(401, "Sign in first", "Use the console, or `porch login`."))?;
-    if by_cookie && !method.is_safe() {
-        // A page of another origin must not act in the name of whoever is signed in here.
-        let site = headers
-            .get("sec-fetch-site")
-            .and_then(|v| v.to_str().ok())
-            .unwrap_or("none");
-        if !matches!(site, "same-origin" | "none") {
-            return Err(ApiError::new(
-                403,
-                "This request comes from another site",
-                "Use the console itself.",
-            ));
-        }
+    // A page of another origin must not act in the name of whoever is signed in here.
+    if by_cookie && !method.is_safe() && !is_of_own_page(headers) {
+        return Err(ApiError::new(
+            403,
+            "This request comes from another site",
+            "Use the console itself.",
+        ));
     }
     let account = app
         .database
@@ -238,4 +248,79 @@ pub(crate) async fn sign_out(
         [(header::SET_COOKIE, cookie)],
     )
         .into_response())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn headers(fields: &[(&str, &str)]) -> HeaderMap {
+        let pairs = fields.iter().map(|(name, value)| {
+            let name: header::HeaderName = name.parse().unwrap();
+            (name, value.parse().unwrap())
+        });
+        pairs.collect()
+    }
+
+    #[test]
+    fn only_the_console_s_own_page_acts_for_whoever_is_signed_in() {
+        let host = ("host", "console.example:3820");
+        for (own, fields) in [
+            (true, vec![("sec-fetch-site", "same-origin")]),
+            (true, vec![("sec-fetch-site", "none")]),
+            (false, vec![("sec-fetch-site", "same-site")]),
+            (false, vec![("sec-fetch-site", "cross-site")]),
+            (false, vec![("sec-fetch-site", "nonsense")]),
+            // What the browser says itself comes before what a page can choose.
+            (
+                false,
+                vec![
+                    ("sec-fetch-site", "cross-site"),
+                    ("origin", "http://console.example:3820"),
+                ],
+            ),
+            (true, vec![("origin", "http://console.example:3820")]),
+            (true, vec![("origin", "https://CONSOLE.example:3820")]),
+            (false, vec![("origin", "http://console.example:3821")]),
+            (false, vec![("origin", "http://console.example")]),
+            (false, vec![("origin", "http://evil.example")]),
+            (
+                false,
+                vec![("origin", "http://console.example:3820.evil.example")],
+            ),
+            (false, vec![("origin", "null")]),
+            (false, vec![("origin", "")]),
+            (false, vec![]),
+        ] {
+            let mut all = fields.clone();
+            all.push(host);
+            assert_eq!(is_of_own_page(&headers(&all)), own, "{fields:?}");
+        }
+        assert!(!is_of_own_page(&headers(&[("origin", "http://x")])));
+    }
+
+    #[test]
+    fn a_token_is_found_where_it_may_stand() {
+        let of = |fields: &[(&str, &str)]| token(&headers(fields));
+        let bearer = Some(("abc".to_owned(), false));
+        assert_eq!(of(&[("authorization", "Bearer abc")]), bearer);
+        assert_eq!(of(&[("authorization", "Bearer  abc ")]), bearer);
+        let cookie = Some(("abc".to_owned(), true));
+        assert_eq!(of(&[("cookie", "porch-session=abc")]), cookie);
+        assert_eq!(of(&[("cookie", "a=1; porch-session=abc; b=2")]), cookie);
+        // Another scheme is no token, and the cookie does not stand in for it.
+        let both = [
+            ("authorization", "Basic abc"),
+            ("cookie", "porch-session=abc"),
+        ];
+        assert_eq!(of(&both), None);
+        for none in [
+            "porch-sessions=abc",
+            "xporch-session=abc",
+            "porch-session",
+            "",
+        ] {
+            assert_eq!(of(&[("cookie", none)]), None, "{none}");
+        }
+    }
 }

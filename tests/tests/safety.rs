@@ -1,0 +1,247 @@
+//! Who may do what, route by route; and what is refused before it is kept.
+
+use std::collections::BTreeSet;
+
+use porch_tests::{Http, Porch};
+use serde_json::{Value, json};
+
+/// The least role that each route asks for; everything else about it may change, this may not without a word.
+const ROLES: [(&str, &[&str]); 4] = [
+    ("nobody", &["POST /api/session"]),
+    (
+        "viewer",
+        &[
+            "GET /api/session",
+            "DELETE /api/session",
+            "GET /api/overview",
+            "GET /api/draft",
+            "POST /api/check",
+            "GET /api/schemas",
+            "POST /api/look",
+            "POST /api/derive",
+            "GET /api/compare",
+            "GET /api/releases",
+            "GET /api/facades",
+            "GET /api/facades/{facade}",
+            "GET /api/facades/{facade}/operations/{operation}",
+            "POST /api/trials",
+            "GET /api/traces",
+            "GET /api/traces/{id}",
+            "GET /api/usage",
+            "GET /api/audit",
+            "GET /api/consumers",
+        ],
+    ),
+    (
+        "publisher",
+        &[
+            "PUT /api/draft",
+            "POST /api/releases",
+            "POST /api/releases/{number}/rollback",
+            "PUT /api/facades/{facade}/pause",
+            "POST /api/consumers",
+            "PUT /api/consumers/{consumer}/pause",
+            "POST /api/consumers/{consumer}/keys",
+            "PUT /api/keys/{prefix}",
+        ],
+    ),
+    (
+        "administrator",
+        &[
+            "GET /api/secrets",
+            "PUT /api/secrets",
+            "GET /api/accounts",
+            "POST /api/accounts",
+        ],
+    ),
+];
+
+/// The routes that the API's own document lists.
+fn documented(porch: &Porch) -> BTreeSet<String> {
+    let document = porch.api("GET", "/api/openapi.json", &Value::Null).json();
+    let paths = document["paths"].as_object().unwrap();
+    let routes = paths.iter().flat_map(|(path, item)| {
+        let methods = item.as_object().unwrap().keys();
+        methods.map(move |method| format!("{} {path}", method.to_uppercase()))
+    });
+    routes.collect()
+}
+
+#[test]
+fn every_route_asks_for_its_role_and_for_no_more() {
+    let porch = Porch::start();
+    let roles = ROLES.map(|(role, _)| role);
+    let mut tokens = vec![String::new()];
+    for role in &roles[1..] {
+        porch.ok_with(
+            &["account", "create", role, "--role", role],
+            "quiet-harbour",
+        );
+        let session = porch.sign_in(role, "quiet-harbour");
+        tokens.push(session["token"].as_str().unwrap().to_owned());
+    }
+    let listed: BTreeSet<String> = ROLES
+        .iter()
+        .flat_map(|(_, routes)| routes.iter().map(|r| (*r).to_owned()))
+        .collect();
+    assert_eq!(
+        listed,
+        documented(&porch),
+        "a route has no role in this table"
+    );
+    for (least, (_, routes)) in ROLES.iter().enumerate() {
+        for route in routes.iter().filter(|r| **r != "DELETE /api/session") {
+            let (method, template) = route.split_once(' ').unwrap();
+            let path: String = template
+                .split('/')
+                .map(|part| if part.starts_with('{') { "none" } else { part })
+                .collect::<Vec<_>>()
+                .join("/");
+            for (own, token) in tokens.iter().enumerate() {
+                let status = porch.api_as(token, method, &path, &json!({})).status;
+                let role = roles[own];
+                if own >= least {
+                    // What is sent is nonsense: what matters is that it is looked at.
+                    assert!(!matches!(status, 401 | 403), "{role} {route}: {status}");
+                } else if own == 0 {
+                    assert_eq!(status, 401, "{role} {route}");
+                } else {
+                    assert_eq!(status, 403, "{role} {route}");
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn files_with_names_that_lead_elsewhere_are_not_taken() {
+    let porch = Porch::start();
+    let names = [
+        "../outside.yaml",
+        "/etc/passwd",
+        ".git/config",
+        "a/.ssh/authorized_keys",
+        "a/../../b",
+        "a\\b",
+        "C:/a",
+        "a\u{1b}[2J",
+        "",
+    ];
+    for name in names {
+        let push = json!({ "files": { "good.txt": "x", name: "x" } });
+        let refused = porch.api("PUT", "/api/draft", &push);
+        assert_eq!(refused.status, 400, "{name:?}: {}", refused.text());
+        assert!(
+            refused
+                .text()
+                .contains("is no path for a file of the draft")
+        );
+    }
+    assert_eq!(
+        porch.api("GET", "/api/draft", &Value::Null).json(),
+        json!([])
+    );
+}
+
+#[test]
+fn a_text_with_nul_is_the_sender_s_fault_and_not_the_database_s() {
+    let porch = Porch::start();
+    porch.ok(&["consumer", "create", "Tide Clock"]);
+    let nul = "a\u{0}b";
+    for (method, path, body) in [
+        ("POST", "/api/consumers", json!({ "name": nul })),
+        (
+            "POST",
+            "/api/consumers",
+            json!({ "name": "x", "owner": nul }),
+        ),
+        (
+            "POST",
+            "/api/consumers/Tide%20Clock/keys",
+            json!({ "label": nul }),
+        ),
+        ("PUT", "/api/draft", json!({ "files": { "a.yaml": nul } })),
+        ("PUT", "/api/draft", json!({ "files": { nul: "a" } })),
+        (
+            "POST",
+            "/api/accounts",
+            json!({ "name": nul, "password": "quiet-harbour", "role": "viewer" }),
+        ),
+        ("PUT", "/api/secrets", json!({ "name": nul, "value": "x" })),
+    ] {
+        let refused = porch.api(method, path, &body);
+        assert!(
+            matches!(refused.status, 400 | 422),
+            "{method} {path} {body}: {} {}",
+            refused.status,
+            refused.text()
+        );
+        assert!(!refused.text().contains("database"), "{}", refused.text());
+    }
+    let overview = porch.api("GET", "/api/overview", &Value::Null).json();
+    assert_eq!(overview["trouble"], "");
+}
+
+#[test]
+fn a_page_of_another_site_does_nothing_in_somebody_s_name() {
+    let porch = Porch::start();
+    let session = porch.sign_in("inge", "harbour-lights");
+    let cookie = format!("porch-session={}", session["token"].as_str().unwrap());
+    let host = porch.console.trim_start_matches("http://").to_owned();
+    let own = format!("http://{host}");
+    let create = |name: &str, fields: &[(&str, &str)]| {
+        let mut all = vec![
+            ("Cookie", cookie.as_str()),
+            ("Content-Type", "application/json"),
+        ];
+        all.extend(fields);
+        let body = json!({ "name": name }).to_string().into_bytes();
+        Http::send("POST", &format!("{own}/api/consumers"), &all, body).status
+    };
+    assert_eq!(create("a", &[]), 403);
+    assert_eq!(create("a", &[("Origin", "http://evil.example")]), 403);
+    assert_eq!(create("a", &[("Origin", "null")]), 403);
+    assert_eq!(
+        create("a", &[("Sec-Fetch-Site", "cross-site"), ("Origin", &own)]),
+        403
+    );
+    assert_eq!(create("a", &[("Origin", &own)]), 201);
+    assert_eq!(create("b", &[("Sec-Fetch-Site", "same-origin")]), 201);
+    // Looking needs none of it, and a client's token is no cookie.
+    let looked = Http::send(
+        "GET",
+        &format!("{own}/api/consumers"),
+        &[("Cookie", &cookie)],
+        Vec::new(),
+    );
+    assert_eq!(looked.json().as_array().unwrap().len(), 2);
+    let body = json!({ "name": "c" });
+    assert_eq!(porch.api("POST", "/api/consumers", &body).status, 201);
+}
+
+#[test]
+fn two_exchanges_of_one_trace_are_two() {
+    let (porch, _) = Porch::published();
+    let trace = "4bf92f3577b34da6a3ce929d0e0e4736";
+    let field = format!("00-{trace}-00f067aa0ba902b7-01");
+    let mut ids = Vec::new();
+    for path in ["/sailings/v2/nowhere", "/sailings/v2/fares/FAR-MAR/foot"] {
+        let url = format!("{}{path}", porch.gateway);
+        let reply = Http::send("GET", &url, &[("traceparent", &field)], Vec::new());
+        let id = reply.header("traceparent")[3..52].to_owned();
+        assert!(id.starts_with(trace), "{id}");
+        let told = reply.json()["instance"].as_str().unwrap().to_owned();
+        assert_eq!(told, format!("urn:elm-porch:exchange:{id}"));
+        ids.push((id, path));
+    }
+    assert_ne!(ids[0].0, ids[1].0);
+    for (id, path) in &ids {
+        let one = format!("/api/traces/{id}");
+        porch_tests::wait_until("the trace is kept", || {
+            porch.api("GET", &one, &Value::Null).status == 200
+        });
+        let explained = porch.api("GET", &one, &Value::Null).json();
+        assert_eq!(explained["trace"]["target"], *path);
+        assert_eq!(explained["trace"]["id"], *id);
+    }
+}
