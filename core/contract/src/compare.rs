@@ -234,11 +234,16 @@ impl<'a> Members<'a> {
         (did, does): (bool, bool),
         whose: &str,
     ) -> bool {
+        let nulls = (was.takes_null(), is.takes_null());
         let (was, is) = (was.kind(), is.kind());
         let what = match self.side {
             _ if was != is => format!("{whose} “{name}” goes from {was} to {is}"),
             Side::Request if does && !did => format!("{whose} “{name}” must now be sent"),
             Side::Reply if did && !does => format!("{whose} “{name}” may now be absent"),
+            Side::Request if nulls == (true, false) => {
+                format!("{whose} “{name}” may no longer be null")
+            }
+            Side::Reply if nulls == (false, true) => format!("{whose} “{name}” may now be null"),
             _ => return false,
         };
         (self.add)(Harm::Breaks, what);

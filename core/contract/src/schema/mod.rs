@@ -111,6 +111,23 @@ impl<'a> SchemaView<'a> {
         all
     }
 
+    /// Whether it says that `null` may stand there.
+    pub fn takes_null(&self) -> bool {
+        let is_null = |value: &Value| value == "null" || value.is_null();
+        let list = |name: &str| self.schema.get(name).and_then(Value::as_array);
+        let named = match self.schema.get("type") {
+            Some(Value::Array(many)) => many.iter().any(is_null),
+            Some(one) => is_null(one),
+            None => false,
+        };
+        let branches = ["oneOf", "anyOf"].into_iter().filter_map(list).flatten();
+        let mut types = branches.filter_map(|branch| branch.get("type"));
+        named
+            || types
+                .any(|t| is_null(t) || t.as_array().is_some_and(|many| many.iter().any(is_null)))
+            || list("enum").is_some_and(|values| values.iter().any(Value::is_null))
+    }
+
     /// The schema of a member; `None` if there is no such member.
     pub fn property(&self, name: &str) -> Option<SchemaView<'a>> {
         Parts::of_all(*self)
