@@ -121,7 +121,10 @@ pub(crate) enum Command {
     Whoami,
     /// Write a completion script for a shell.
     #[command(hide = true)]
-    Complete { shell: clap_complete::Shell },
+    Complete {
+        /// The shell to write it for.
+        shell: clap_complete::Shell,
+    },
     /// Write the OpenAPI document of the publisher's API.
     #[command(hide = true)]
     Openapi,
@@ -342,4 +345,94 @@ pub(crate) enum AccountCommand {
         #[arg(long, default_value = "publisher")]
         role: String,
     },
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    use super::*;
+
+    fn parsed(line: &str) -> Result<Cli, clap::Error> {
+        Cli::try_parse_from(format!("porch {line}").split_whitespace())
+    }
+
+    #[test]
+    fn the_commands_hold_together() {
+        Cli::command().debug_assert();
+    }
+
+    #[test]
+    fn every_command_says_what_it_does() {
+        fn all(command: &clap::Command, path: &str) {
+            let name = format!("{path} {}", command.get_name());
+            let about = command.get_about().map(ToString::to_string);
+            assert!(about.is_some_and(|a| a.len() > 5), "{name} says nothing");
+            for argument in command.get_arguments().filter(|a| !a.is_hide_set()) {
+                let id = argument.get_id();
+                let told = argument.get_help().is_some() || argument.get_long_help().is_some();
+                assert!(
+                    told || matches!(id.as_str(), "help" | "version"),
+                    "{name} {id}"
+                );
+            }
+            for inner in command.get_subcommands() {
+                all(inner, &name);
+            }
+        }
+        let mut root = Cli::command();
+        root.build();
+        for command in root.get_subcommands().filter(|c| c.get_name() != "help") {
+            all(command, "porch");
+        }
+    }
+
+    #[test]
+    fn what_people_type_is_understood() {
+        for line in [
+            "look reservations.wsdl",
+            "look http://127.0.0.1:3850/reservations?wsdl --allow-local",
+            "derive reservations.wsdl --name reservations --output out",
+            "check demo/documents",
+            "push demo/documents",
+            "pull here",
+            "try sailings quoteFare route=FAR-MAR",
+            "compare",
+            "compare sailings",
+            "release sailings vessels --note first",
+            "consumer create Kiosk --owner desk",
+            "key create Kiosk --label one",
+            "secret set name",
+            "account create tove --role publisher",
+            "--json compare",
+            "compare --json",
+            "--url http://127.0.0.1:3820 compare",
+        ] {
+            assert!(
+                parsed(line).is_ok(),
+                "{line}: {}",
+                parsed(line).err().unwrap()
+            );
+        }
+    }
+
+    #[test]
+    fn what_cannot_be_meant_is_refused_with_a_word_on_what_can() {
+        for (line, said) in [
+            ("", "Usage"),
+            ("comapre", "compare"),
+            ("look", "Usage"),
+            ("push", "Usage"),
+            ("pull", "folder"),
+            ("compare a b", "unexpected"),
+            ("account create", "Usage"),
+            ("release --nota x", "--note"),
+        ] {
+            let wrong = parsed(line).err().unwrap().to_string();
+            assert!(
+                wrong.to_lowercase().contains(&said.to_lowercase()),
+                "{line}: {wrong}"
+            );
+        }
+    }
 }

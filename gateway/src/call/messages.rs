@@ -195,3 +195,160 @@ impl Pieces for Messages {
         self.source.is_none() && self.next.is_none() && !self.broken
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::VecDeque;
+    use std::sync::Arc;
+
+    use porch_facade::{Model, Secrets};
+
+    use super::*;
+
+    /// A source with these messages, which has nothing to say between those that are `None`.
+    struct Listed(VecDeque<Option<Result<&'static str, Failure>>>);
+
+    impl MessageSource for Listed {
+        fn poll(&mut self, cx: &mut Context<'_>) -> Poll<Option<Result<Bytes, Failure>>> {
+            match self.0.pop_front() {
+                None => Poll::Ready(None),
+                Some(None) => {
+                    cx.waker().wake_by_ref();
+                    Poll::Pending
+                }
+                Some(Some(message)) => Poll::Ready(Some(
+                    message.map(|text| Bytes::from_static(text.as_bytes())),
+                )),
+            }
+        }
+    }
+
+    fn tell() -> Tell {
+        let files = [
+            (
+                "b.yaml",
+                "elm-porch: backend/1\nname: b\nkind: http\naddress: http://127.0.0.1:1\n",
+            ),
+            (
+                "c.yaml",
+                "openapi: 3.1.0\ninfo: { title: T, version: 1.0.0 }\npaths:\n  /a:\n    get: { operationId: a, responses: { '200': { description: ok } } }\n",
+            ),
+            (
+                "f.yaml",
+                "elm-porch: facade/1\nname: f\nbase: /f\ncontract: c.yaml\noperations:\n  a: { call: { backend: b } }\n",
+            ),
+        ];
+        let files = files.map(|(n, t)| (n.to_owned(), t.to_owned()));
+        let model = Model::read(Arc::new(files.into()), "live", &Arc::default());
+        let (porch, _) = model.porch(&[], &Secrets::Known(&Default::default()));
+        Tell::new(&porch.facades[0], 0, "7")
+    }
+
+    fn messages(form: Form, list: Vec<Option<Result<&'static str, Failure>>>) -> Messages {
+        Messages::new(Box::new(Listed(list.into())), form, tell())
+    }
+
+    /// All pieces until the end, and whether it was broken off.
+    async fn all(mut messages: Messages) -> (Vec<String>, bool) {
+        let mut pieces = Vec::new();
+        loop {
+            match std::future::poll_fn(|cx| messages.poll(cx)).await {
+                Some(Ok(piece)) => pieces.push(String::from_utf8_lossy(&piece).into_owned()),
+                Some(Err(_)) => return (pieces, true),
+                None => return (pieces, false),
+            }
+        }
+    }
+
+    #[tokio::test]
+    async fn messages_stand_one_behind_the_other_in_each_form() {
+        for (form, wanted) in [
+            (Form::Lines, ["{\"n\":1}\n", "{\"n\":2}\n"]),
+            (Form::Events, ["data: {\"n\":1}\n\n", "data: {\"n\":2}\n\n"]),
+            (Form::Raw, ["{\"n\":1}", "{\"n\":2}"]),
+        ] {
+            let list = vec![Some(Ok("{\"n\":1}")), None, None, Some(Ok("{\"n\":2}"))];
+            let (pieces, broken) = all(messages(form, list)).await;
+            assert_eq!(
+                (pieces, broken),
+                (wanted.map(str::to_owned).to_vec(), false)
+            );
+        }
+        assert_eq!(all(messages(Form::Lines, vec![])).await, (vec![], false));
+    }
+
+    #[tokio::test]
+    async fn what_goes_wrong_in_between_is_told_in_band_and_ends_the_stream() {
+        let list = || {
+            let failure = Failure::Answer("it is no message".into());
+            vec![Some(Ok("1")), Some(Err(failure)), Some(Ok("never"))]
+        };
+        let (pieces, broken) = all(messages(Form::Lines, list())).await;
+        assert!(broken);
+        assert_eq!(pieces.len(), 2);
+        let told: serde_json::Value = serde_json::from_str(&pieces[1]).unwrap();
+        let problem = &told["@problem"];
+        assert_eq!(problem["status"], 502, "{told}");
+        assert_eq!(problem["instance"], "urn:elm-porch:exchange:7");
+        let (pieces, broken) = all(messages(Form::Events, list())).await;
+        assert!(
+            broken && pieces[1].starts_with("event: problem\ndata: {"),
+            "{pieces:?}"
+        );
+        // Raw bytes have no place for it: breaking off is all there is to say.
+        assert_eq!(
+            all(messages(Form::Raw, list())).await,
+            (vec!["1".to_owned()], true)
+        );
+    }
+
+    #[tokio::test]
+    async fn a_trial_run_sees_so_many_messages_or_waits_so_long() {
+        let endless = |n: usize| (0..n).map(|_| Some(Ok("x"))).collect::<Vec<_>>();
+        let some = messages(Form::Raw, endless(100)).bounded(3, Duration::from_secs(5));
+        assert_eq!(all(some).await.0.len(), 3);
+        /// Never says anything.
+        struct Silent;
+        impl MessageSource for Silent {
+            fn poll(&mut self, _: &mut Context<'_>) -> Poll<Option<Result<Bytes, Failure>>> {
+                Poll::Pending
+            }
+        }
+        let silent = Messages::new(Box::new(Silent), Form::Raw, tell());
+        let silent = silent.bounded(3, Duration::from_millis(20));
+        assert_eq!(all(silent).await, (vec![], false));
+    }
+
+    #[tokio::test]
+    async fn a_message_that_came_already_is_the_first() {
+        let first =
+            messages(Form::Lines, vec![Some(Ok("2"))]).starting_with(Ok(Bytes::from_static(b"1")));
+        assert!(!first.is_done());
+        assert_eq!(all(first).await.0, ["1\n", "2\n"]);
+        assert!(!messages(Form::Lines, vec![]).is_done());
+    }
+
+    #[test]
+    fn the_form_is_what_the_caller_asks_for() {
+        let of = |accept: Option<&str>, raw: bool| {
+            let mut headers = HeaderMap::new();
+            if let Some(accept) = accept {
+                headers.insert(http::header::ACCEPT, accept.parse().unwrap());
+            }
+            Form::of(&headers, raw)
+        };
+        for (accept, form) in [
+            (None, Form::Lines),
+            (Some("*/*"), Form::Lines),
+            (Some("application/x-ndjson"), Form::Lines),
+            (Some("text/event-stream"), Form::Events),
+            (Some("TEXT/Event-Stream;q=0.9"), Form::Events),
+            (Some("application/json, text/event-stream"), Form::Events),
+            (Some("text/event-streams"), Form::Lines),
+        ] {
+            assert_eq!(of(accept, false), form, "{accept:?}");
+            assert_eq!(of(accept, true), Form::Raw, "{accept:?}");
+        }
+        assert_eq!(Form::Events.content_type(), "text/event-stream");
+    }
+}
