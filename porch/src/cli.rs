@@ -130,7 +130,10 @@ pub(crate) enum Command {
     Openapi,
     /// Write man pages.
     #[command(hide = true)]
-    Man { folder: PathBuf },
+    Man {
+        /// Folder to write to.
+        folder: PathBuf,
+    },
 }
 
 #[derive(Args)]

@@ -1,4 +1,8 @@
 //! Who may do what: sessions, roles, secrets, other sites.
+#![allow(
+    clippy::too_many_lines,
+    reason = "a scenario, or a table of cases, is told in one piece"
+)]
 
 use porch_tests::{Http, Porch};
 use serde_json::{Value, json};

@@ -1,4 +1,8 @@
 //! The console in a real browser: the publisher's journey, by mouse and by keyboard, in light and dark.
+#![allow(
+    clippy::too_many_lines,
+    reason = "a scenario, or a table of cases, is told in one piece"
+)]
 
 use porch_tests::browser::{Browser, switched_off};
 use porch_tests::{ADMIN, Porch, wait_until};

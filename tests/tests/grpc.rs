@@ -1,4 +1,8 @@
 //! gRPC through the real client, the real service and real HTTP: from a running server to a released API.
+#![allow(
+    clippy::too_many_lines,
+    reason = "a scenario, or a table of cases, is told in one piece"
+)]
 
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::TcpStream;

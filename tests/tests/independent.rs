@@ -1,4 +1,8 @@
 //! An independent SOAP client, called against the stand-ins, agrees with the JSON that callers of the porch get.
+#![allow(
+    clippy::too_many_lines,
+    reason = "a scenario, or a table of cases, is told in one piece"
+)]
 
 use std::io::Write;
 use std::process::{Command, Stdio};

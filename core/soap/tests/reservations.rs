@@ -1,4 +1,8 @@
 //! Reading the stand-in's definition, and converting its messages in both directions.
+#![allow(
+    clippy::too_many_lines,
+    reason = "a scenario, or a table of cases, is told in one piece"
+)]
 
 use std::sync::Arc;
 

@@ -1,5 +1,9 @@
 //! gRPC through the gateway: HTTP rules to the letter against a server that echoes, servers that misbehave, native
 //! callers, TLS, several addresses.
+#![allow(
+    clippy::too_many_lines,
+    reason = "a scenario, or a table of cases, is told in one piece"
+)]
 
 mod answering;
 mod fleet;

@@ -1,4 +1,8 @@
 //! Takes the screenshots of `docs/screenshots` from a running demo.
+#![allow(
+    clippy::too_many_lines,
+    reason = "a scenario, or a table of cases, is told in one piece"
+)]
 
 use porch_tests::browser::Browser;
 use porch_tests::{program, root};

@@ -1,4 +1,8 @@
 //! SOAP 1.2 from a ZIP and XML without a schema, through the real client and real HTTP; and what misbehaving servers do.
+#![allow(
+    clippy::too_many_lines,
+    reason = "a scenario, or a table of cases, is told in one piece"
+)]
 
 mod answers;
 mod definitions;

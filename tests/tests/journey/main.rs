@@ -1,4 +1,8 @@
 //! The publisher's journey, through the real client and real HTTP: look, derive, check, push, try, release, call, explain.
+#![allow(
+    clippy::too_many_lines,
+    reason = "a scenario, or a table of cases, is told in one piece"
+)]
 
 mod first;
 mod releases;

@@ -1,4 +1,8 @@
 //! What goes wrong, on purpose: the database, the backends, the network, the callers.
+#![allow(
+    clippy::too_many_lines,
+    reason = "a scenario, or a table of cases, is told in one piece"
+)]
 
 mod backends;
 mod callers;

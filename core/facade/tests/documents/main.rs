@@ -1,4 +1,8 @@
 //! The demo's documents: checked, broken on purpose, compiled, derived.
+#![allow(
+    clippy::too_many_lines,
+    reason = "a scenario, or a table of cases, is told in one piece"
+)]
 
 mod mistakes;
 

@@ -1,4 +1,8 @@
 //! Both converters against the reference implementation of the mapping among the crates, on random messages.
+#![allow(
+    clippy::too_many_lines,
+    reason = "a scenario, or a table of cases, is told in one piece"
+)]
 
 mod elsewhere;
 mod making;

@@ -1,4 +1,8 @@
 //! Reading: one case for each oddity that real definitions have.
+#![allow(
+    clippy::too_many_lines,
+    reason = "a scenario, or a table of cases, is told in one piece"
+)]
 
 mod hostile;
 mod shapes;

@@ -65,12 +65,7 @@ impl<'s> Run<'s> {
         match node {
             Node::Literal(literal) => Ok(of_literal(literal)),
             Node::Root(root) => Ok(self.scope.whole(*root)),
-            Node::Local(i) => {
-                // A copy costs what it is large.
-                let weight = self.locals.get(*i).map_or(0, |v| v.weight(MAX_STEPS));
-                self.spend(weight)?;
-                Ok(self.locals.get(*i).cloned().unwrap_or(Val::Absent))
-            }
+            Node::Local(i) => self.local(*i),
             Node::Member { of, name, optional } => self.member(of, name, *optional),
             Node::Has { of, name } => Ok(Val::Bool(!matches!(
                 self.member(of, name, true)?,
@@ -124,6 +119,13 @@ impl<'s> Run<'s> {
             )),
             Node::Map(entries) => self.map(entries),
         }
+    }
+
+    /// A copy, which costs what it is large.
+    fn local(&mut self, i: usize) -> Got<'s> {
+        let weight = self.locals.get(i).map_or(0, |v| v.weight(MAX_STEPS));
+        self.spend(weight)?;
+        Ok(self.locals.get(i).cloned().unwrap_or(Val::Absent))
     }
 
     fn spend(&mut self, steps: u32) -> Result<(), EvalError> {
@@ -446,18 +448,19 @@ fn call<'s>(name: &str, mut arguments: Vec<Val<'s>>) -> Got<'s> {
         ("lowerAscii", Val::Str(s), _) => text(s.to_ascii_lowercase()),
         ("upperAscii", Val::Str(s), _) => text(s.to_ascii_uppercase()),
         ("trim", Val::Str(s), _) => text(s.trim().to_owned()),
-        ("replace", Val::Str(s), [Val::Str(from), Val::Str(to)]) => {
-            // How long it will be is known before it is made.
-            let times = s.matches(from.as_ref()).count();
-            let kept = s.len() - times * from.len();
-            if times.saturating_mul(to.len()).saturating_add(kept) > 1 << 20 {
-                wrong("a text of more than 1 MiB")
-            } else {
-                text(s.replace(from.as_ref(), to))
-            }
-        }
+        ("replace", Val::Str(s), [Val::Str(from), Val::Str(to)]) => replaced(s, from, to),
         (_, v, _) => refuse(v),
     }
+}
+
+/// A text with all occurrences replaced; how long it will be is known before it is made.
+fn replaced<'s>(text: &str, from: &str, to: &str) -> Got<'s> {
+    let times = text.matches(from).count();
+    let kept = text.len() - times * from.len();
+    if times.saturating_mul(to.len()).saturating_add(kept) > 1 << 20 {
+        return wrong("a text of more than 1 MiB");
+    }
+    Ok(Val::Str(Cow::Owned(text.replace(from, to))))
 }
 
 fn of_literal(literal: &Literal) -> Val<'_> {

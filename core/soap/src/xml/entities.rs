@@ -15,29 +15,32 @@ pub(crate) fn entities_fit(text: &str) -> Result<(), (usize, String)> {
     let Some(start) = text.find("<!DOCTYPE") else {
         return Ok(());
     };
-    let declared = declarations(&text[start..]).map_err(|at| {
+    let (declared, end) = declarations(&text[start..]).map_err(|at| {
         let message = format!("more than {MAX_ENTITIES} entities are declared");
         (start + at, message)
     })?;
     if declared.is_empty() {
         return Ok(());
     }
+    // What declarations refer to is only replaced where they are referred to themselves.
+    let content = start + end;
     let mut sizes = HashMap::new();
     let mut grown = 0usize;
-    for (at, name) in references(text) {
+    for (at, name) in references(&text[content..]) {
         grown = grown.saturating_add(size_of(name, &declared, &mut sizes, 0));
         if grown > MAX_GROWTH {
             let message = format!("its entities stand for more than {MAX_GROWTH} bytes");
-            return Err((at, message));
+            return Err((content + at, message));
         }
     }
     Ok(())
 }
 
-/// Names and values of the entities that a text declares; the place of the first that is one too many.
-fn declarations(text: &str) -> Result<HashMap<&str, &str>, usize> {
+/// Names and values of the entities that a text declares, and where the last one ends; the place of the first that is one
+/// too many.
+fn declarations(text: &str) -> Result<(HashMap<&str, &str>, usize), usize> {
     let mut declared = HashMap::new();
-    let mut from = 0;
+    let (mut from, mut end) = (0, 0);
     while let Some(i) = text[from..].find("<!ENTITY") {
         let at = from + i;
         from = at + "<!ENTITY".len();
@@ -50,13 +53,14 @@ fn declarations(text: &str) -> Result<HashMap<&str, &str>, usize> {
             continue;
         };
         let value = rest[1..].split(quote).next().unwrap_or("");
+        end = text.len() - rest.len() + 1 + value.len();
         // The first declaration of a name counts.
         declared.entry(name).or_insert(value);
         if declared.len() > MAX_ENTITIES {
             return Err(at);
         }
     }
-    Ok(declared)
+    Ok((declared, end))
 }
 
 /// The references in a text, with their places.

@@ -1,4 +1,8 @@
 //! What real definitions and servers do, each with a fixture named for it.
+#![allow(
+    clippy::too_many_lines,
+    reason = "a scenario, or a table of cases, is told in one piece"
+)]
 
 mod answers;
 mod definitions;
