@@ -63,9 +63,91 @@ pub fn prefix(key: &str) -> Option<&str> {
     (key.len() == 41 && key.is_ascii() && key.as_bytes()[PREFIX] == b'-').then(|| &key[..PREFIX])
 }
 
+/// Length of the secret part.
+const SECRET: usize = 32;
+
+/// Takes the secret part out of everything in a text that has the form of a key, wherever it stands: whoever was not to be
+/// shown a key may have been sent it in a path, a query, a field of any name or a body. What a cut left of one is taken too.
+///
+/// ```
+/// let mut text = format!("/fares?key={}&n=1", porch_rules::key::new_key(&[7; 25]));
+/// assert!(porch_rules::key::hide_keys(&mut text, "…"));
+/// assert_eq!(text, "/fares?key=a6dsqb2h-…&n=1");
+/// ```
+pub fn hide_keys(text: &mut String, mask: &str) -> bool {
+    let bytes = text.as_bytes();
+    let is_part = |b: &u8| ALPHABET.contains(b);
+    let mut found = Vec::new();
+    let mut from = PREFIX;
+    while let Some(i) = bytes
+        .get(from..)
+        .and_then(|b| b.iter().position(|b| *b == b'-'))
+    {
+        let dash = from + i;
+        from = dash + 1;
+        let known_by = &bytes[dash - PREFIX..dash];
+        let secret = bytes[dash + 1..].iter().take_while(|b| is_part(b)).count();
+        let whole = secret >= SECRET || (secret > 0 && dash + 1 + secret == bytes.len());
+        if known_by.iter().all(is_part) && whole {
+            let end = dash + 1 + secret;
+            found.push((dash + 1, end));
+            from = end;
+        }
+    }
+    for (start, end) in found.iter().rev() {
+        text.replace_range(start..end, mask);
+    }
+    !found.is_empty()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn keys_are_taken_out_of_texts_wherever_they_stand() {
+        let (one, two) = (new_key(&[0xa7; 25]), new_key(&[0x31; 25]));
+        let (p, q) = (&one[..8], &two[..8]);
+        for (text, wanted) in [
+            (one.clone(), format!("{p}-*")),
+            (format!("/x/{one}/y"), format!("/x/{p}-*/y")),
+            (format!("?a={one}&b={two}"), format!("?a={p}-*&b={q}-*")),
+            (format!("Key {one}, {one}"), format!("Key {p}-*, {p}-*")),
+            (
+                format!("{{\"k\":\"{one}\"}}"),
+                format!("{{\"k\":\"{p}-*\"}}"),
+            ),
+            (format!("\u{e4}{one}\u{e4}"), format!("\u{e4}{p}-*\u{e4}")),
+            // More than a key is a key with something behind it.
+            (format!("{one}abc"), format!("{p}-*")),
+            // A cut goes through it.
+            (format!("body {}", &one[..20]), format!("body {p}-*")),
+        ] {
+            let mut hidden = text.clone();
+            assert!(hide_keys(&mut hidden, "*"), "{text}");
+            assert_eq!(hidden, wanted, "{text}");
+        }
+    }
+
+    #[test]
+    fn what_only_looks_a_little_like_a_key_stays() {
+        for text in [
+            "",
+            "-",
+            "--------",
+            "FAR-MAR",
+            "sailings-2027",
+            "4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7 ",
+            "abcdefgh-",
+            "abcdefgh-abc def",
+            "ABCDEFGH-abcdefghijkmnpqrstuvwxyz23456789",
+            "abcdefg-abcdefghijkmnpqrstuvwxyz23456789",
+        ] {
+            let mut same = text.to_owned();
+            assert!(!hide_keys(&mut same, "*"), "{text}");
+            assert_eq!(same, text);
+        }
+    }
 
     #[test]
     fn a_key_has_a_prefix_and_a_hash_that_survives_spelling() {

@@ -36,7 +36,8 @@ pub(crate) fn record(
     if !full && !short() {
         return None;
     }
-    let trace = Box::new(trace(&x, parts, refusal, response));
+    let mut trace = Box::new(trace(&x, parts, refusal, response));
+    trace.hide_keys();
     match x.mode {
         Mode::Trial => Some(trace),
         Mode::Live => {

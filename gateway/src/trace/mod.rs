@@ -4,6 +4,7 @@ mod recorder;
 
 use http::HeaderMap;
 use porch_facade::{MASK, Mask, RulePlace};
+use porch_rules::key::hide_keys;
 use serde::{Deserialize, Serialize};
 
 pub(crate) use recorder::{Recorder, came, sent};
@@ -96,6 +97,26 @@ pub struct Refusal {
 }
 
 impl Trace {
+    /// Takes keys out of everything that is shown, whether or not they are good, wherever they were sent.
+    pub(crate) fn hide_keys(&mut self) {
+        let hide = |text: &mut String| drop(hide_keys(text, MASK));
+        hide(&mut self.target);
+        if let Some(refusal) = &mut self.refusal {
+            hide(&mut refusal.why);
+        }
+        for stage in &mut self.stages {
+            stage.notes.iter_mut().for_each(hide);
+            for message in [&mut stage.before, &mut stage.after].into_iter().flatten() {
+                hide(&mut message.head);
+                hide(&mut message.body);
+                message
+                    .headers
+                    .iter_mut()
+                    .for_each(|(_, value)| hide(value));
+            }
+        }
+    }
+
     /// Masks secrets in everything that is shown.
     pub(crate) fn mask(&mut self, mask: &Mask) {
         if mask.is_empty() {

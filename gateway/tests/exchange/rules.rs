@@ -279,3 +279,41 @@ fn a_limit_goes_on_counting_when_its_number_changes() {
     serve(8);
     assert_eq!((call(), call(), call()), (200, 200, 429));
 }
+
+#[test]
+fn a_key_in_the_wrong_place_is_not_kept() {
+    let backend = Scripted::start(|_, request| {
+        // It says everything again that it was told.
+        let body = serde_json::json!({ "told": request }).to_string();
+        plain(&body)
+    });
+    let facade = "operations:\n  item: { call: { backend: b } }\n  putItem: { call: { backend: b }, send: { body: { a: =body.?a } } }\n  files: { call: { backend: b }, reply: =answer.body.told }\n";
+    let stage = Stage::new(backend.address, facade);
+    let key = porch_rules::key::new_key(&[0x5c; 25]);
+    let secret = &key[9..];
+    stage.get(&format!("/f/item/7?key={key}&n=1"), "");
+    stage.get(&format!("/f/item/{key}"), "");
+    stage.get(&format!("/f/files/{key}/b"), "");
+    stage.get(&format!("/f/nowhere/{key}"), "");
+    stage.get(
+        "/f/item/7",
+        &format!(
+            "X-Desk-Key: {key}\r\nAuthorization: Bearer {key}\r\nReferer: http://x/?k={key}\r\n"
+        ),
+    );
+    let body = format!("{{\"a\":\"{key}\",\"b\":[\"{key}\"]}}");
+    let put = format!(
+        "PUT /f/item/7 HTTP/1.1\r\nHost: x\r\nConnection: close\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}",
+        body.len()
+    );
+    assert_eq!(status(&stage.raw(put.as_bytes())), 200);
+    let (traces, calls) = stage.end();
+    assert_eq!((traces.len(), calls), (6, 6));
+    for trace in &traces {
+        let kept = serde_json::to_string(trace).unwrap();
+        assert!(!kept.contains(secret), "{kept}");
+    }
+    // What it is known by stays, so that whoever looks can tell which one it was.
+    let kept = serde_json::to_string(&traces).unwrap();
+    assert!(kept.contains(&key[..8]), "{kept}");
+}
