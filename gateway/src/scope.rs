@@ -264,14 +264,22 @@ fn query_values<'a>(
         if plan.of_call {
             continue;
         }
-        if found.iter().any(|(n, _)| *n == &*plan.name) {
-            mistakes.push((format!("/query/{}", plan.name), "stands twice".into()));
-            continue;
-        }
+        let before = found.iter_mut().find(|(n, _)| *n == &*plan.name);
         let text = percent_decode(raw, true).ok_or_else(|| NOT_UTF8.to_owned());
-        match text.and_then(|text| typed(plan, &text)) {
-            Ok(value) => found.push((&plan.name, value)),
-            Err(message) => mistakes.push((format!("/query/{}", plan.name), message)),
+        let value = match text.and_then(|text| typed(plan, &text)) {
+            Ok(value) => value,
+            Err(message) => {
+                mistakes.push((format!("/query/{}", plan.name), message));
+                continue;
+            }
+        };
+        match (before, plan.many) {
+            (Some((_, Value::Array(list))), true) => list.push(value),
+            (Some(_), _) => {
+                mistakes.push((format!("/query/{}", plan.name), "stands twice".into()));
+            }
+            (None, true) => found.push((&plan.name, Value::Array(vec![value]))),
+            (None, false) => found.push((&plan.name, value)),
         }
     }
     (found, seen)

@@ -118,6 +118,10 @@ paths:
 ";
 
 fn compile(backend: SocketAddr, facade: &str) -> porch_facade::CompiledPorch {
+    compile_with(backend, CONTRACT, facade)
+}
+
+fn compile_with(backend: SocketAddr, contract: &str, facade: &str) -> porch_facade::CompiledPorch {
     let files: Files = BTreeMap::from([
         (
             "b.yaml".to_owned(),
@@ -125,7 +129,7 @@ fn compile(backend: SocketAddr, facade: &str) -> porch_facade::CompiledPorch {
                 "elm-porch: backend/1\nname: b\nkind: http\naddress: http://{backend}/inner\ntimeout: 700ms\ncredentials: {{ calling: {{ headers: {{ X-Login: {{ secret: login }} }} }} }}\n"
             ),
         ),
-        ("c.yaml".to_owned(), CONTRACT.to_owned()),
+        ("c.yaml".to_owned(), contract.to_owned()),
         (
             "f.yaml".to_owned(),
             format!("elm-porch: facade/1\nname: f\nbase: /f\ncontract: c.yaml\n{facade}"),
@@ -141,8 +145,12 @@ fn compile(backend: SocketAddr, facade: &str) -> porch_facade::CompiledPorch {
 
 impl Stage {
     fn new(backend: SocketAddr, facade: &str) -> Self {
+        Self::of(compile(backend, facade))
+    }
+
+    fn of(porch: porch_facade::CompiledPorch) -> Self {
         let (shared, records) = Shared::new();
-        shared.porch.store(Arc::new(compile(backend, facade)));
+        shared.porch.store(Arc::new(porch));
         let entry = |name: &str, id: i64| Grant {
             consumer: Arc::new(Consumer {
                 id,

@@ -317,3 +317,47 @@ fn a_key_in_the_wrong_place_is_not_kept() {
     let kept = serde_json::to_string(&traces).unwrap();
     assert!(kept.contains(&key[..8]), "{kept}");
 }
+
+#[test]
+fn a_parameter_that_stands_several_times_is_a_list_where_the_contract_says_so() {
+    let backend = Scripted::start(|_, request| {
+        let body = request.split("\r\n\r\n").nth(1).unwrap_or_default();
+        plain(body)
+    });
+    let facade = "operations:\n  item: { call: { backend: b, method: PUT }, send: { body: { ports: =query.?port, seats: =query.?seats, n: =query.?n } } }\n";
+    let contract = CONTRACT.replace(
+        "{ name: n, in: query, schema: { type: integer } }",
+        "{ name: n, in: query, schema: { type: integer } }, { name: port, in: query, schema: { type: array, items: { type: string, enum: [FAR, MAR, HOL] } } }, { name: seats, in: query, schema: { type: array, items: { type: integer } } }",
+    );
+    let stage = Stage::of(compile_with(backend.address, &contract, facade));
+    let get = |query: &str| {
+        let answer = stage.get(&format!("/f/item/7{query}"), "");
+        let body = answer.split("\r\n\r\n").nth(1).unwrap_or_default();
+        let json: serde_json::Value = serde_json::from_str(body).unwrap_or_default();
+        (status(&answer), json)
+    };
+    for (query, wanted) in [
+        ("", serde_json::json!({})),
+        ("?port=FAR", serde_json::json!({ "ports": ["FAR"] })),
+        (
+            "?port=FAR&seats=2&port=MAR&n=1&seats=3",
+            serde_json::json!({ "ports": ["FAR", "MAR"], "seats": [2, 3], "n": 1 }),
+        ),
+        (
+            "?port=FAR&port=FAR",
+            serde_json::json!({ "ports": ["FAR", "FAR"] }),
+        ),
+    ] {
+        assert_eq!(get(query), (200, wanted), "{query}");
+    }
+    // Each mistake in it is told, and what is no list stands once.
+    let (status, told) = get("?port=FAR&port=FRA&seats=two&n=1&n=2");
+    assert_eq!(status, 400);
+    let errors = told["errors"].as_array().unwrap();
+    let pointers: Vec<_> = errors
+        .iter()
+        .map(|e| e["pointer"].as_str().unwrap())
+        .collect();
+    assert_eq!(pointers, ["/query/port", "/query/seats", "/query/n"]);
+    assert!(told.to_string().contains("did you mean “FAR”?"), "{told}");
+}

@@ -57,6 +57,8 @@ impl FacadeCompiler<'_> {
         let contract = self.from.contract;
         let parameters = contract_op.parameters.iter().map(|p| {
             let view = contract.view(&p.schema);
+            let many = p.place == Place::Query && view.types() == ["array"];
+            let view = view.items().filter(|_| many).unwrap_or(view);
             let texts = view
                 .value()
                 .get("enum")
@@ -67,6 +69,7 @@ impl FacadeCompiler<'_> {
                 name: p.name.as_str().into(),
                 place: p.place,
                 kind: view.param_type(),
+                many,
                 required: p.required,
                 of_call: p.place == Place::Query
                     && used_query.is_some_and(|used| !used.contains(&p.name)),

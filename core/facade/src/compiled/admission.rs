@@ -62,8 +62,10 @@ pub struct ParamPlan {
     pub name: Box<str>,
     /// Where it stands in the request.
     pub place: Place,
-    /// Type of its value.
+    /// Type of its value; of each, where it may stand several times.
     pub kind: ParamType,
+    /// Whether it is a list: it stands once for each value (OpenAPI 3.1 §4.8.12.2, style `form`, exploded).
+    pub many: bool,
     /// Whether it must be there.
     pub required: bool,
     /// Whether the call reads it by its own types, and expressions do not see it.

@@ -172,3 +172,107 @@ fn seven_thousand_files_are_read_with_progress_and_only_what_a_service_needs_is_
         11 + 99 * 12
     );
 }
+
+/// A message with a choice, a list and many fields.
+fn crowded() -> Definition {
+    let fields: String = (100..400).map(|n| format!("int32 f{n} = {n}; ")).collect();
+    one(&format!(
+        "syntax = \"proto3\"; package c; message M {{ oneof pick {{ int32 a = 1; M b = 2; string s = 3; }} repeated int32 list = 4; {fields} }} service S {{ rpc Get(M) returns (M); }}"
+    ))
+}
+
+fn to_json(d: &Definition, wire: &[u8]) -> String {
+    let id = d.types.find("c.M").unwrap();
+    let mut out = Vec::new();
+    d.types
+        .to_json(id, wire, JsonOptions::default(), &mut out)
+        .unwrap();
+    String::from_utf8(out).unwrap()
+}
+
+#[test]
+fn of_a_choice_the_last_one_wins_and_what_came_before_is_gone() {
+    let d = crowded();
+    // a=1, b={a=7}, a=2: the message in between is not set any more, and neither is the first.
+    for (wire, json) in [
+        (&b"\x08\x01\x12\x02\x08\x07\x08\x02"[..], "{\"a\":2}"),
+        (b"\x08\x01\x12\x02\x08\x07", "{\"b\":{\"a\":7}}"),
+        // Parts of one message that stand together are merged; those from before another choice are not.
+        (
+            b"\x12\x02\x08\x07\x12\x03\x1a\x01x",
+            "{\"b\":{\"s\":\"x\"}}",
+        ),
+        (
+            b"\x12\x02\x20\x01\x12\x02\x20\x02",
+            "{\"b\":{\"list\":[1,2]}}",
+        ),
+        (
+            b"\x12\x02\x20\x01\x08\x05\x12\x02\x20\x02",
+            "{\"b\":{\"list\":[2]}}",
+        ),
+        // What belongs to no choice stays, wherever it stands.
+        (
+            b"\x20\x09\x08\x01\x20\x08\x1a\x01y\x20\x07",
+            "{\"s\":\"y\",\"list\":[9,8,7]}",
+        ),
+    ] {
+        assert_eq!(to_json(&d, wire), json, "{wire:x?}");
+    }
+}
+
+#[test]
+fn a_choice_that_changes_all_the_time_costs_what_its_bytes_cost() {
+    let d = crowded();
+    // 200,000 elements of a list, a choice that changes between each two of them: looking through all that was found for
+    // each change would be 10^10 steps, which no test would live to see the end of.
+    let mut wire = Vec::new();
+    for n in 0..200_000u32 {
+        wire.extend_from_slice(if n % 2 == 0 {
+            b"\x08\x01"
+        } else {
+            b"\x1a\x01z"
+        });
+        wire.extend_from_slice(b"\x20\x01");
+    }
+    let json = to_json(&d, &wire);
+    assert!(
+        json.starts_with("{\"s\":\"z\",\"list\":[1,1,"),
+        "{}",
+        &json[..40]
+    );
+    assert_eq!(json.matches(",1").count(), 199_999);
+}
+
+#[test]
+fn names_that_stand_again_and_again_are_told_a_few_times() {
+    let d = crowded();
+    let id = d.types.find("c.M").unwrap();
+    let mistakes = |json: &str| {
+        let outcome = d
+            .types
+            .to_wire(id, json.as_bytes(), JsonOptions::default(), &mut Vec::new());
+        match outcome {
+            Err(porch_grpc::JsonError::Mistakes(list)) => list,
+            other => panic!("{other:?}"),
+        }
+    };
+    // A field far behind the others, ten thousand times: each is looked up, not looked for among those before.
+    let many = format!("{{{}}}", vec!["\"f390\":1"; 100_000].join(","));
+    let told = mistakes(&many);
+    assert_eq!(told.len(), 50);
+    assert!(
+        told.iter()
+            .all(|m| m.message == "stands twice" && m.pointer == "/f390")
+    );
+    let unknown: Vec<String> = (0..100_000).map(|n| format!("\"g{n}\":1")).collect();
+    let told = mistakes(&format!("{{{}}}", unknown.join(",")));
+    assert_eq!(told.len(), 50);
+    assert_eq!(told[7].pointer, "/g7");
+    for n in [63, 64, 65, 127, 128, 129, 299] {
+        let field = format!("f{}", 100 + n);
+        let twice = format!("{{\"{field}\":1,\"f100\":1,\"{field}\":2}}");
+        if n > 0 {
+            assert_eq!(mistakes(&twice).len(), 1, "{field}");
+        }
+    }
+}
