@@ -85,8 +85,9 @@ fn trial(
     let sample = &view["table"]["sample"];
     let path_names: Vec<&str> = text(view, "path")
         .split('/')
-        .filter_map(|s| s.strip_prefix('{')?.strip_suffix('}'))
-        .map(|s| s.trim_end_matches('*'))
+        // A verb may stand behind a variable: `{name}:cancel`.
+        .filter_map(|s| s.strip_prefix('{')?.split_once('}'))
+        .map(|(name, _)| name.trim_end_matches('*'))
         .collect();
     let (mut path, mut query) = (Map::new(), Map::new());
     for given in &args.values {
@@ -96,7 +97,7 @@ fn trial(
         } else {
             &mut query
         };
-        place.insert(name.into(), json!(value));
+        give(place, name, value);
     }
     let mut filled = Vec::new();
     for name in path_names {
@@ -236,4 +237,30 @@ pub(crate) async fn call(args: &CallArgs, show: &Show) -> Result<bool, CliError>
     let line = format!("{} in {}", bold(&status.to_string()), crate::show::took(us));
     show.value(&value, |v| answer_text(&line, v));
     Ok(status.as_u16() < 400)
+}
+
+/// One more value of a parameter: whoever gives several means a list.
+fn give(place: &mut Map<String, Value>, name: &str, value: &str) {
+    match place.get_mut(name) {
+        Some(Value::Array(list)) => list.push(json!(value)),
+        Some(one) => *one = json!([one.take(), value]),
+        None => drop(place.insert(name.into(), json!(value))),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn values_given_several_times_are_a_list() {
+        let mut place = Map::new();
+        for (name, value) in [("a", "1"), ("b", "x"), ("a", "2"), ("a", "3")] {
+            give(&mut place, name, value);
+        }
+        assert_eq!(
+            Value::Object(place),
+            json!({ "a": ["1", "2", "3"], "b": "x" })
+        );
+    }
 }

@@ -203,7 +203,7 @@ describe("facades and operations", () => {
         table: {
           request: [row],
           reply: [],
-          sample: { path: { route: "FAR-MAR" }, query: { day: "" }, body: { seats: 2 } },
+          sample: { path: { route: "FAR-MAR" }, query: { day: "", port: ["FAR", "MAR"] }, body: { seats: 2 } },
         },
         rules: [{ rule: "limit 5 per 2m", reach: "facade sailings", file: "s.yaml", line: 9, stage: "admit" }],
       },
@@ -217,11 +217,21 @@ describe("facades and operations", () => {
     await userEvent.click(screen.getByRole("button", { name: "Run" }));
     expect(await screen.findByRole("alert")).toHaveTextContent("The body is no JSON");
     await userEvent.clear(body);
+    const ports = screen.getByLabelText("query port");
+    expect(ports).toHaveValue("FAR, MAR");
+    await userEvent.clear(ports);
+    await userEvent.type(ports, "FAR, HOL");
     await userEvent.click(screen.getByRole("button", { name: "Run" }));
     const result = within(await screen.findByRole("region", { name: "Result of the trial run" }));
     expect(result.getByText(/callers are not served this draft yet/)).toBeInTheDocument();
     expect(service.bodies("POST /api/trials")).toEqual([
-      { facade: "sailings", operation: "quoteFare", path: { route: "FAR-MAR" }, query: {}, body: null },
+      {
+        facade: "sailings",
+        operation: "quoteFare",
+        path: { route: "FAR-MAR" },
+        query: { port: ["FAR", "HOL"] },
+        body: null,
+      },
     ]);
   });
 });

@@ -8,8 +8,18 @@ import { TrialResult } from "./TrialResult";
 
 type Texts = Record<string, string>;
 
-const shown = (value: unknown) =>
-  typeof value === "string" ? value : value === undefined ? "" : JSON.stringify(value);
+const shown = (value: unknown): string =>
+  typeof value === "string"
+    ? value
+    : value === undefined
+      ? ""
+      : Array.isArray(value)
+        ? value.map(shown).join(", ")
+        : JSON.stringify(value);
+
+/** What is typed for a parameter: one value, or several with commas between them where the contract has a list. */
+const meant = (text: string, example: unknown) =>
+  Array.isArray(example) ? text.split(",").map((t) => t.trim()) : text;
 
 const texts = (values: Record<string, unknown>): Texts =>
   Object.fromEntries(Object.entries(values).map(([name, value]) => [name, shown(value)]));
@@ -20,7 +30,11 @@ export function TrialRun({ facade, id, table }: { facade: string; id: string; ta
   const [query, setQuery] = useState(() => texts(table.sample.query));
   const [body, setBody] = useState(table.sample.body === undefined ? "" : JSON.stringify(table.sample.body, null, 2));
   const [unreadable, setUnreadable] = useState("");
-  const given = Object.fromEntries(Object.entries(query).filter(([, v]) => v !== ""));
+  const given = Object.fromEntries(
+    Object.entries(query)
+      .filter(([, v]) => v !== "")
+      .map(([name, v]) => [name, meant(v, table.sample.query[name])]),
+  );
   const trial = useChange((parsed: unknown) =>
     api("POST /api/trials", { body: { facade, operation: id, path, query: given, body: parsed } }),
   );
