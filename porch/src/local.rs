@@ -4,6 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use clap::CommandFactory;
+use porch_contract::suggest;
 use porch_facade::{Files, Model, Source, effective};
 use serde_json::{Value, json};
 
@@ -255,6 +256,7 @@ fn update(args: &DeriveArgs, name: &str, source: &Source, show: &Show) -> Result
 pub(crate) fn check(args: &CheckArgs, json: bool) -> Result<bool, CliError> {
     let files = read_paths(&args.paths)?;
     let model = Model::read(Arc::new(files), &args.environment, &Arc::default());
+    known_environment(&model, &args.environment)?;
     if let Some(wanted) = &args.effective {
         return show_effective(&model, wanted, json);
     }
@@ -281,6 +283,22 @@ pub(crate) fn check(args: &CheckArgs, json: bool) -> Result<bool, CliError> {
         }
     });
     Ok(ok)
+}
+
+/// An environment that the files do not have is refused; the usual one need not be there.
+fn known_environment(model: &Model, name: &str) -> Result<(), CliError> {
+    let known = &model.documents.environments;
+    if known.contains_key(name) || name == "live" {
+        return Ok(());
+    }
+    let names: Vec<&str> = known.keys().map(String::as_str).collect();
+    let help = match suggest(name, names.iter().copied()) {
+        Some(near) => format!("did you mean “{near}”?"),
+        None if names.is_empty() => "the files hold no environment".into(),
+        None => format!("there are: {}", names.join(", ")),
+    };
+    let message = format!("the files hold no environment “{name}”");
+    Err(CliError::new(message).help(help).usage())
 }
 
 fn show_effective(model: &Model, wanted: &str, json: bool) -> Result<bool, CliError> {

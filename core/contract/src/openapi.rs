@@ -72,6 +72,17 @@ impl Contract {
     pub fn view<'a>(&'a self, schema: &'a Value) -> SchemaView<'a> {
         SchemaView::new(&self.document, schema)
     }
+
+    /// Whether the document has an operation of this `operationId`, be it one that could not be read.
+    pub fn names(&self, id: &str) -> bool {
+        let items = self.document.get("paths").and_then(Value::as_object);
+        items
+            .into_iter()
+            .flatten()
+            .filter_map(|(_, item)| item.as_object())
+            .flatten()
+            .any(|(_, operation)| operation.get("operationId").is_some_and(|o| o == id))
+    }
 }
 
 const METHODS: [&str; 8] = [

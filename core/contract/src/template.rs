@@ -38,6 +38,47 @@ pub enum TemplateError {
         "“{{{0}*}}” stands behind another such variable with nothing fixed between them: it is not clear where one ends"
     )]
     RestBehindRest(String),
+    /// No request can have a segment such as this.
+    #[error("“{text}”: {why}")]
+    Segment {
+        /// The segment.
+        text: String,
+        /// Why, and how it is written instead.
+        why: String,
+    },
+}
+
+/// Why no request can have this segment (RFC 3986 §3.3), if so.
+fn unreachable(text: &str) -> Option<String> {
+    if text.contains(['?', '#']) {
+        let why = "a path has no query and no fragment; query parameters are named one by one";
+        return Some(why.into());
+    }
+    // §5.2.4; spelt with percent they are the same (§6.2.2.2).
+    if [".", ".."].contains(&text.to_ascii_lowercase().replace("%2e", ".").as_str()) {
+        return Some("clients take dot segments away before they send a path".into());
+    }
+    let bytes = text.as_bytes();
+    let hex = |at: usize| bytes.get(at).is_some_and(u8::is_ascii_hexdigit);
+    if (0..bytes.len()).any(|i| bytes[i] == b'%' && !(hex(i + 1) && hex(i + 2))) {
+        return Some("a % is followed by two hexadecimal digits".into());
+    }
+    if bytes.iter().all(|b| stands_in_a_segment(*b)) {
+        return None;
+    }
+    let written: String = bytes
+        .iter()
+        .map(|b| match stands_in_a_segment(*b) {
+            true => char::from(*b).to_string(),
+            false => format!("%{b:02X}"),
+        })
+        .collect();
+    Some(format!("requests have it as “{written}”: write that"))
+}
+
+/// `pchar` of RFC 3986 §3.3, and the percent sign of its encodings.
+fn stands_in_a_segment(b: u8) -> bool {
+    b.is_ascii_alphanumeric() || b"-._~!$&'()*+,;=:@%".contains(&b)
 }
 
 impl PathTemplate {
@@ -90,6 +131,13 @@ impl PathTemplate {
             };
             open = matches!(segment, Segment::Rest(_))
                 || (open && matches!(segment, Segment::Parameter(_)));
+            let fixed = match &segment {
+                Segment::Literal(text) => Some(text),
+                _ => verb.as_ref(),
+            };
+            if let Some((text, why)) = fixed.and_then(|t| Some((t.clone(), unreachable(t)?))) {
+                return Err(TemplateError::Segment { text, why });
+            }
             segments.push(segment);
         }
         let template = Self { segments, verb };
@@ -154,8 +202,53 @@ mod tests {
             "/a/{b}:cancel",
             "/a/{b*}/c/{d*}:read",
             "/a:list",
+            "/caf%C3%A9/b%2Fc",
+            "/a;v=1/b,c/(d)/e@f/$batch/~g",
+            "/.../a.b/..c",
         ] {
             assert_eq!(PathTemplate::parse(text).unwrap().to_string(), text);
+        }
+    }
+
+    #[test]
+    fn segments_that_no_request_has_are_refused_with_the_spelling_that_they_have() {
+        for (path, expected) in [
+            ("/a b/c", "“a b”: requests have it as “a%20b”: write that"),
+            (
+                "/café",
+                "“café”: requests have it as “caf%C3%A9”: write that",
+            ),
+            (
+                "/a\\b/{c}",
+                "“a\\b”: requests have it as “a%5Cb”: write that",
+            ),
+            (
+                "/{c}:let go",
+                "“let go”: requests have it as “let%20go”: write that",
+            ),
+            (
+                "/tt?x=1",
+                "“tt?x=1”: a path has no query and no fragment; query parameters are named one by one",
+            ),
+            (
+                "/tt/#top",
+                "“#top”: a path has no query and no fragment; query parameters are named one by one",
+            ),
+            (
+                "/a/../b",
+                "“..”: clients take dot segments away before they send a path",
+            ),
+            (
+                "/a/%2e%2E",
+                "“%2e%2E”: clients take dot segments away before they send a path",
+            ),
+            (
+                "/a/100%",
+                "“100%”: a % is followed by two hexadecimal digits",
+            ),
+            ("/a/%4é", "“%4é”: a % is followed by two hexadecimal digits"),
+        ] {
+            assert_eq!(PathTemplate::parse(path).unwrap_err().to_string(), expected);
         }
     }
 }

@@ -13,6 +13,7 @@ mod derive;
 mod documents;
 mod effective;
 mod file_name;
+mod host;
 mod index;
 mod json_schemas;
 pub mod kind;

@@ -140,10 +140,8 @@ pub(super) fn host(parts: &Parts) -> Option<String> {
         "" => return None,
         text => text,
     };
-    let name = if text.starts_with('[') {
-        text
-    } else {
-        text.split(':').next().unwrap_or(text)
-    };
+    // RFC 3986 §3.2.2: colons within brackets belong to the address.
+    let end = text.find(']').map_or(0, |at| at + 1);
+    let name = text[end..].find(':').map_or(text, |at| &text[..end + at]);
     Some(name.to_ascii_lowercase())
 }

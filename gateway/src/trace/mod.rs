@@ -99,7 +99,9 @@ pub struct Refusal {
 impl Trace {
     /// Takes keys out of everything that is shown, whether or not they are good, wherever they were sent.
     pub(crate) fn hide_keys(&mut self) {
-        let hide = |text: &mut String| drop(hide_keys(text, MASK));
+        let hide = |text: &mut String| {
+            hide_keys(text, MASK);
+        };
         hide(&mut self.target);
         if let Some(refusal) = &mut self.refusal {
             hide(&mut refusal.why);

@@ -105,7 +105,7 @@ fn an_absolute_target_says_the_host_itself() {
 #[test]
 fn facades_with_hosts_are_found_by_the_target_s_own() {
     let (backend, _) = keeping();
-    let with_host = format!("hosts: [porch.example]\n{OPERATIONS}");
+    let with_host = format!("hosts: [porch.example, '[2001:db8::7]']\n{OPERATIONS}");
     let stage = Stage::new(backend.address, &with_host);
     let get = |target: &str, host: &str| {
         let request = format!("GET {target} HTTP/1.1\r\nHost: {host}\r\nConnection: close\r\n\r\n");
@@ -113,6 +113,8 @@ fn facades_with_hosts_are_found_by_the_target_s_own() {
     };
     assert_eq!(get("/f/item/7", "PORCH.example:3821"), 200);
     assert_eq!(get("/f/item/7", "other.example"), 404);
+    assert_eq!(get("/f/item/7", "[2001:DB8::7]:3821"), 200);
+    assert_eq!(get("/f/item/7", "[2001:db8::8]"), 404);
     assert_eq!(get("http://porch.example/f/item/7", "other.example"), 200);
     assert_eq!(get("http://other.example/f/item/7", "porch.example"), 404);
 }

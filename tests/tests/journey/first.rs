@@ -109,6 +109,12 @@ impl Sitting {
         );
         assert!(text.contains("help: did you mean “fareClass”?"), "{text}");
         self.edit("fares.facade.yaml", "=path.fareClas", "=path.fareClass");
+        // An environment that is not there has no addresses that could be right.
+        let elsewhere = ["check", self.documents(), "--environment", "livv"];
+        let output = self.porch.client(&elsewhere, "");
+        assert_eq!(output.status.code(), Some(2));
+        let said = String::from_utf8(output.stderr).unwrap();
+        assert!(said.contains("hold no environment “livv”"), "{said}");
     }
 
     /// Push: in the draft, and nowhere else.

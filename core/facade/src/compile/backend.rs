@@ -4,11 +4,12 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use http::{HeaderValue, Uri};
-use porch_contract::{Finding, Position, Step, suggest};
+use porch_contract::{Finding, PathTemplate, Position, Step, TemplateError, suggest};
 
 use super::{FacadeCompiler, Wired};
 use crate::compiled::{Address, CompiledBackend, Credentials, Transport, Trust};
 use crate::documents::{BackendDoc, MediaType};
+use crate::host::no_authority;
 use crate::read::{Document, beside};
 
 const DEFAULT_MESSAGE: usize = 64 << 20;
@@ -96,27 +97,42 @@ impl FacadeCompiler<'_> {
                 .push(Finding::error(&backend.file, backend.node.at, message).help(help));
             return None;
         };
-        let at = backend.node.locate(&[Step::Key("address".into())], false);
-        let mut all = Vec::new();
-        for text in given.all() {
-            match address(text.trim()) {
-                Ok(address) => all.push(address),
-                Err(why) => {
-                    self.bad_address(backend, at, &why);
-                    return None;
-                }
+        let all: Result<Vec<Address>, String> = given
+            .all()
+            .iter()
+            .map(|text| address(text.trim()))
+            .collect();
+        let all = all.and_then(|all| match all.iter().any(|a| a.tls != all[0].tls) {
+            false => Ok(all),
+            true => {
+                Err("the addresses of a backend all begin with http:// or all with https://".into())
             }
-        }
-        if all.iter().any(|a| a.tls != all[0].tls) {
-            let why = "the addresses of a backend all begin with http:// or all with https://";
-            self.bad_address(backend, at, why);
-            return None;
-        }
-        Some(all)
+        });
+        all.map_err(|why| {
+            let (file, at) = self.place_of_address(backend);
+            self.findings.push(Finding::error(&file, at, why));
+        })
+        .ok()
     }
 
-    fn bad_address(&mut self, backend: &Document<BackendDoc>, at: Position, why: &str) {
-        self.findings.push(Finding::error(&backend.file, at, why));
+    /// Where a backend's address stands: in the environment's document, or in its own.
+    fn place_of_address(&self, backend: &Document<BackendDoc>) -> (String, Position) {
+        let name = backend.doc.name.as_str();
+        let environments = &self.from.documents.environments;
+        let here = self
+            .from
+            .environment
+            .filter(|e| e.backends.contains_key(name));
+        match here.and_then(|e| environments.get(&e.name)) {
+            Some(e) => {
+                let steps = ["backends", name, "address"].map(|k| Step::Key(k.into()));
+                (e.file.clone(), e.node.locate(&steps, false))
+            }
+            None => {
+                let at = backend.node.locate(&[Step::Key("address".into())], false);
+                (backend.file.clone(), at)
+            }
+        }
     }
 
     fn trust(&mut self, backend: &Document<BackendDoc>) -> Option<Trust> {
@@ -151,23 +167,29 @@ fn address(text: &str) -> Result<Address, String> {
     let (authority, path) = rest
         .find('/')
         .map_or((rest, ""), |slash| rest.split_at(slash));
-    let unusable = || format!("“{text}” has no usable host");
-    if authority.is_empty() || authority.contains(['@', '?', '#', ' ', '{', '}']) {
-        return Err(unusable());
-    }
-    if path.contains(['?', '#', '{', '}', ' ', '\\'])
-        || path.split('/').any(|s| s == "." || s == "..")
-    {
+    let unusable = |why: &str| format!("“{text}” has no usable host: {why}");
+    if authority.contains('@') {
+        // RFC 9110 §4.2.4: they would be shown wherever the address is, and so they are not said here.
+        let host = authority.rsplit('@').next().unwrap_or_default();
         return Err(format!(
-            "“{text}”: the path of an address has no variables, query, fragment, blanks or dot segments"
+            "“{scheme}://{host}{path}” has no usable host: user and password stand below `credentials:`, not in an address"
         ));
     }
-    if text.parse::<Uri>().is_err() {
-        return Err(unusable());
+    if let Some(why) = no_authority(authority) {
+        return Err(unusable(why));
     }
+    match PathTemplate::parse(path) {
+        _ if path.is_empty() => {}
+        Ok(path) if path.variables().next().is_none() => {}
+        Err(e @ TemplateError::Segment { .. }) => return Err(format!("“{text}”: {e}")),
+        _ => {
+            return Err(format!("“{text}”: the path of an address has no variables"));
+        }
+    }
+    text.parse::<Uri>().map_err(|e| unusable(&e.to_string()))?;
     Ok(Address {
         authority: authority.to_owned(),
-        host: HeaderValue::from_str(authority).map_err(|_| unusable())?,
+        host: HeaderValue::from_str(authority).map_err(|e| unusable(&e.to_string()))?,
         path: path.trim_end_matches('/').to_owned(),
         tls,
     })

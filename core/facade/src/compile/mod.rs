@@ -10,7 +10,8 @@ use std::sync::Arc;
 
 use http::HeaderName;
 use porch_contract::{
-    Contract, Finding, Operation as ContractOperation, Segment, Severity, Step, suggest,
+    Contract, Finding, Operation as ContractOperation, PathTemplate, Segment, Severity, Step,
+    TemplateError, suggest,
 };
 
 use crate::compiled::{
@@ -18,6 +19,7 @@ use crate::compiled::{
     Secrets, Step as Call,
 };
 use crate::documents::{EnvironmentDoc, FacadeDoc, OperationDoc};
+use crate::host::no_host;
 use crate::kind::{Compiled, Kind, Kinds};
 use crate::library::Library;
 use crate::read::Document;
@@ -78,7 +80,8 @@ impl<'a> FacadeCompiler<'a> {
     fn facade(&mut self) -> CompiledFacade {
         let (facade, contract) = (self.from.facade, self.from.contract);
         let base = facade.doc.base.trim_end_matches('/');
-        self.base(base);
+        self.base();
+        self.hosts();
         self.facade_keys();
         let mut operations = Vec::new();
         for (id, doc) in &facade.doc.operations {
@@ -119,14 +122,30 @@ impl<'a> FacadeCompiler<'a> {
         }
     }
 
-    fn base(&mut self, base: &str) {
+    fn base(&mut self) {
         let facade = self.from.facade;
-        if !facade.doc.base.starts_with('/') || base.contains(['{', '}', '?', '#']) {
-            let help = "a base path begins with “/” and has no variables, as in /sailings/v2";
-            let at = facade.node.locate(&[Step::Key("base".into())], false);
-            let message = format!("“{}” is no base path", facade.doc.base);
+        let base = facade.doc.base.as_str();
+        let at = facade.node.locate(&[Step::Key("base".into())], false);
+        let message = format!("“{base}” is no base path");
+        let help = match PathTemplate::parse(base) {
+            Ok(path) if path.variables().next().is_none() => return,
+            Err(e @ TemplateError::Segment { .. }) => e.to_string(),
+            _ => "a base path begins with “/” and has no variables, as in /sailings/v2".into(),
+        };
+        self.findings
+            .push(Finding::error(&facade.file, at, message).help(help));
+    }
+
+    fn hosts(&mut self) {
+        let facade = self.from.facade;
+        for (i, host) in facade.doc.hosts.iter().enumerate() {
+            let Some(why) = no_host(host) else { continue };
+            let at = facade
+                .node
+                .locate(&[Step::Key("hosts".into()), Step::Index(i)], false);
+            let message = format!("“{host}” is no host name");
             self.findings
-                .push(Finding::error(&facade.file, at, message).help(help));
+                .push(Finding::error(&facade.file, at, message).help(why));
         }
     }
 
@@ -137,6 +156,9 @@ impl<'a> FacadeCompiler<'a> {
     }
 
     fn not_in_the_contract(&mut self, id: &str) {
+        if self.from.contract.names(id) {
+            return; // It is there, and what is wrong with it is said where it stands.
+        }
         let known = || self.from.contract.operations.keys().map(String::as_str);
         let help = suggest(id, known()).map_or_else(
             || {
