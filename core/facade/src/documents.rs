@@ -7,14 +7,22 @@ use serde_json::Value;
 
 use crate::units::{Size, Span};
 
+// What the checker holds texts to, in the words of JSON Schema (2020-12 validation §6.3.3), for editors. Where a pattern
+// cannot say all of it (lengths, numbers of ports), it takes more than the checker.
+const NAME: &str = "^[a-z][a-z0-9-]{0,63}$";
+const BASE: &str = "^/([A-Za-z0-9._~!$&'()*+,;=:@/-]|%[0-9A-Fa-f]{2})*$";
+const METHOD: &str = "^[A-Z]+$";
+const HOST: &str = r"^([A-Za-z0-9_-]+(\.[A-Za-z0-9_-]+)*|\[[0-9A-Fa-f:.]+\])$";
+const ADDRESS: &str = r"^\s*https?://([A-Za-z0-9_.-]+|\[[0-9A-Fa-f:.]+\])(:[0-9]{1,5})?(/([A-Za-z0-9._~!$&'()*+,;=:@/-]|%[0-9A-Fa-f]{2})*)?\s*$";
+
 /// One address or several.
 #[derive(Clone, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
 #[serde(untagged)]
 pub enum Addresses {
     /// One.
-    One(String),
+    One(#[schemars(regex(pattern = ADDRESS))] String),
     /// Several, which share the calls (gRPC backends).
-    Many(Vec<String>),
+    Many(#[schemars(inner(regex(pattern = ADDRESS)), length(min = 1))] Vec<String>),
 }
 
 impl Addresses {
@@ -53,8 +61,10 @@ impl Addresses {
 pub struct BackendDoc {
     /// Always `backend/1`.
     #[serde(rename = "elm-porch")]
+    #[schemars(extend("const" = "backend/1"))]
     pub elm_porch: String,
     /// Name, by which facades call it.
+    #[schemars(regex(pattern = NAME))]
     pub name: String,
     /// Title for people.
     #[serde(default)]
@@ -168,16 +178,20 @@ pub enum PasswordKind {
 pub struct FacadeDoc {
     /// Always `facade/1`.
     #[serde(rename = "elm-porch")]
+    #[schemars(extend("const" = "facade/1"))]
     pub elm_porch: String,
     /// Name.
+    #[schemars(regex(pattern = NAME))]
     pub name: String,
     /// Title for people.
     #[serde(default)]
     pub title: String,
     /// Host names it answers to; none given: all.
     #[serde(default)]
+    #[schemars(inner(regex(pattern = HOST)))]
     pub hosts: Vec<String>,
     /// Base path, as in `/sailings/v2`.
+    #[schemars(regex(pattern = BASE))]
     pub base: String,
     /// File of the contract (OpenAPI 3.1), beside this one.
     pub contract: String,
@@ -350,6 +364,7 @@ pub struct CallDoc {
     /// SOAP: name of the operation in its definition. gRPC: `package.Service/Method`.
     pub operation: Option<String>,
     /// HTTP: method; the caller's unless given.
+    #[schemars(regex(pattern = METHOD))]
     pub method: Option<String>,
     /// HTTP: path at the backend; `{name}` is a variable (RFC 6570 §3.2.2). The operation's own path unless given.
     pub path: Option<String>,
@@ -407,8 +422,10 @@ impl XmlDoc {
 pub struct EnvironmentDoc {
     /// Always `environment/1`.
     #[serde(rename = "elm-porch")]
+    #[schemars(extend("const" = "environment/1"))]
     pub elm_porch: String,
     /// Name.
+    #[schemars(regex(pattern = NAME))]
     pub name: String,
     /// Backends' addresses here.
     #[serde(default)]
