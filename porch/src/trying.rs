@@ -95,6 +95,7 @@ fn trial(
         let place = if path_names.contains(&name) {
             &mut path
         } else {
+            known_parameter(name, &path_names, view)?;
             &mut query
         };
         give(place, name, value);
@@ -127,6 +128,26 @@ fn trial(
     }
     let trial = json!({ "facade": facade, "operation": operation, "path": path, "query": query, "headers": headers, "body": body });
     Ok((trial, filled))
+}
+
+/// A parameter that the contract does not have would be left unread, and whoever tries would not notice.
+fn known_parameter(name: &str, path_names: &[&str], view: &Value) -> Result<(), CliError> {
+    let query = list(&view["table"], "request")
+        .iter()
+        .filter_map(|row| text(row, "caller").strip_prefix("query "));
+    let known: Vec<&str> = path_names.iter().copied().chain(query).collect();
+    // Fields of gRPC messages have two spellings: `call_sign` and `callSign`.
+    let bare = |name: &str| name.replace('_', "").to_ascii_lowercase();
+    if known.iter().any(|k| bare(k) == bare(name)) {
+        return Ok(());
+    }
+    let help = match porch_contract::suggest(name, known.iter().copied()) {
+        Some(near) => format!("did you mean “{near}”?"),
+        None if known.is_empty() => "the operation has no parameters".into(),
+        None => format!("there are: {}", known.join(", ")),
+    };
+    let message = format!("no parameter “{name}”");
+    Err(CliError::new(message).help(help).usage())
 }
 
 /// A name and its value, as given on the command line.
@@ -251,6 +272,32 @@ fn give(place: &mut Map<String, Value>, name: &str, value: &str) {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn parameters_are_those_of_the_contract_in_either_spelling() {
+        let view = json!({ "table": { "request": [
+            { "caller": "path route" }, { "caller": "query call_sign" }, { "caller": "header Mood" }, { "caller": "" },
+        ] } });
+        let said = |name: &str, view: &Value| {
+            let e = known_parameter(name, &["route"], view).unwrap_err();
+            assert_eq!(e.code, 2);
+            e.to_string()
+        };
+        for good in ["call_sign", "callSign", "route"] {
+            assert!(known_parameter(good, &["route"], &view).is_ok(), "{good}");
+        }
+        for (name, help) in [
+            ("callSgin", "did you mean “call_sign”?"),
+            ("rout", "did you mean “route”?"),
+            ("Mood", "there are: route, call_sign"),
+        ] {
+            let said = said(name, &view);
+            assert!(said.contains(&format!("no parameter “{name}”")), "{said}");
+            assert!(said.contains(help), "{said}");
+        }
+        let none = known_parameter("a", &[], &json!({})).unwrap_err();
+        assert!(none.to_string().contains("has no parameters"), "{none}");
+    }
 
     #[test]
     fn values_given_several_times_are_a_list() {
