@@ -350,7 +350,15 @@ fn copy_documents(from: &Path, to: &Path, replace: &[(&str, &str)]) {
             copy_documents(&entry.path(), &target, replace);
         } else {
             let text = std::fs::read_to_string(entry.path()).unwrap();
-            let text = replace.iter().fold(text, |t, (a, b)| t.replace(a, b));
+            // In two steps: a port that was given may begin with one that is replaced.
+            let mark = |i: usize| format!("{{place {i}}}");
+            let mut text = text;
+            for (i, (from, _)) in replace.iter().enumerate() {
+                text = text.replace(from, &mark(i));
+            }
+            for (i, (_, to)) in replace.iter().enumerate() {
+                text = text.replace(&mark(i), to);
+            }
             std::fs::write(target, text).unwrap();
         }
     }

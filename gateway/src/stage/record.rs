@@ -84,7 +84,7 @@ fn last_stages(x: &Exchange<'_>, refusal: Option<&Refusal>, response: &Response<
     if let Some(refusal) = refusal
         && !recorder.stages.iter().any(|s| s.name == refusal.stage)
     {
-        let from = recorder.begin();
+        let from = recorder.since_last();
         recorder.stage(refusal.stage, from, |s| s.notes.push(refusal.why.clone()));
     }
     let ReplyBody::Full(bytes) = response.body() else {

@@ -1,6 +1,6 @@
 //! Notes stages down while an exchange runs: the one place where that is done.
 
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use http::{HeaderMap, Request, StatusCode};
 use porch_facade::{Address, CompiledBackend};
@@ -32,6 +32,12 @@ impl Recorder {
         } else {
             self.started
         }
+    }
+
+    /// When the last stage ended: since then a stage that refused, and so noted nothing down itself, was at work.
+    pub(crate) fn since_last(&self) -> Instant {
+        let ended = self.stages.last().map_or(0, |s| s.from_us + s.us);
+        self.started + Duration::from_micros(ended)
     }
 
     /// Ends the stage that began at `from`.
@@ -98,5 +104,25 @@ fn message(message: Message, seen: Seen) -> Message {
     Message {
         bytes: seen.bytes.or(message.bytes),
         ..message
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_refusing_stage_has_the_time_since_the_one_before() {
+        let mut recorder = Recorder::new(true);
+        assert_eq!(recorder.since_last(), recorder.started);
+        let from = recorder.started + Duration::from_micros(40);
+        while Instant::now() < from + Duration::from_micros(60) {
+            std::hint::spin_loop();
+        }
+        recorder.stage(StageName::Match, from, |_| ());
+        let matched = recorder.stages[0].from_us + recorder.stages[0].us;
+        assert!(matched >= 100);
+        recorder.stage(StageName::Admit, recorder.since_last(), |_| ());
+        assert_eq!(recorder.stages[1].from_us, matched);
     }
 }

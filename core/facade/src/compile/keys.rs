@@ -72,10 +72,14 @@ impl FacadeCompiler<'_> {
         for key in kinds.keys(|k| k.backend) {
             let is_xml = backend.doc.media_type == Some(crate::MediaType::Xml);
             let fits = known.contains(&key) && (key != "xml" || is_xml);
-            if fits || backend.node.get(key).is_none() {
+            // A key that stands deeper has dots between its steps.
+            let mut path = key.split('.');
+            let there = path.try_fold(&backend.node, |node, step| node.get(step));
+            if fits || there.is_none() {
                 continue;
             }
-            let at = backend.node.locate(&[Step::Key(key.into())], true);
+            let steps: Vec<Step> = key.split('.').map(|k| Step::Key(k.into())).collect();
+            let at = backend.node.locate(&steps, true);
             let help = match key {
                 "media-type" | "xml" => {
                     "the generic mapping is for HTTP backends with `media-type: application/xml`; SOAP has a schema".to_owned()
@@ -85,7 +89,8 @@ impl FacadeCompiler<'_> {
                     kinds.with_key(|k| k.backend, key).join(" and ")
                 ),
             };
-            let message = format!("“{key}” has no meaning here");
+            let own = key.rsplit('.').next().unwrap_or(key);
+            let message = format!("“{own}” has no meaning here");
             self.findings
                 .push(Finding::error(&backend.file, at, message).help(help));
         }

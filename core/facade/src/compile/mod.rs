@@ -93,6 +93,7 @@ impl<'a> FacadeCompiler<'a> {
                 continue;
             };
             self.operation_keys(id, doc, &wired);
+            self.fault_statuses(id, doc);
             operations.extend(self.operation(id, doc, contract_op, &wired));
         }
         self.not_wired();
@@ -134,6 +135,18 @@ impl<'a> FacadeCompiler<'a> {
         };
         self.findings
             .push(Finding::error(&facade.file, at, message).help(help));
+    }
+
+    /// A fault is an error, and is answered as one (RFC 9110 §15.5, §15.6).
+    fn fault_statuses(&mut self, id: &str, doc: &OperationDoc) {
+        for (key, status) in doc.faults.iter().filter(|(_, s)| !(400..600).contains(*s)) {
+            let steps = ["operations", id, "faults", key].map(|k| Step::Key(k.into()));
+            let at = self.from.facade.node.locate(&steps, false);
+            let message = format!("{status} is no status of an error");
+            let help = "faults are answered with 400 to 599";
+            self.findings
+                .push(Finding::error(&self.from.facade.file, at, message).help(help));
+        }
     }
 
     fn hosts(&mut self) {

@@ -296,6 +296,8 @@ impl Fitting<'_, '_> {
 
     fn fits(&mut self, template: &Template, view: SchemaView<'_>) {
         match template {
+            Template::Map(_) if self.is_no("object", "a structure", &view) => {}
+            Template::List(_) if self.is_no("array", "a list", &view) => {}
             Template::Map(entries) if !view.is_open() && !view.property_names().is_empty() => {
                 self.members(entries, &view);
                 self.missing(entries, &view);
@@ -310,8 +312,28 @@ impl Fitting<'_, '_> {
                 }
             }
             Template::Expr(expr) => self.value(expr, &view),
+            Template::Literal(Value::Object(members)) => {
+                let literal = |(k, v): (&String, &Value)| (k.clone(), Template::Literal(v.clone()));
+                self.fits(&Template::Map(members.iter().map(literal).collect()), view);
+            }
+            Template::Literal(Value::Array(items)) => {
+                let items = items.iter().cloned().map(Template::Literal).collect();
+                self.fits(&Template::List(items), view);
+            }
             _ => {}
         }
+    }
+
+    /// Whether something that is made of members or items, as `is` says, can never stand here.
+    fn is_no(&mut self, is: &str, shown: &str, view: &SchemaView<'_>) -> bool {
+        let types = view.types();
+        let never = !view.is_open() && !types.is_empty() && !types.contains(&is);
+        if never {
+            let (what, wants) = (&self.target.what, view.kind());
+            let message = format!("{what} wants {wants} here, and this is {shown}");
+            self.found(false, message, "");
+        }
+        never
     }
 
     fn members(&mut self, entries: &[(String, Template)], view: &SchemaView<'_>) {
@@ -401,6 +423,11 @@ fn walk(mut view: SchemaView<'_>, steps: &[PathStep], what: &str) -> Result<(), 
                 format!("{place} is a list, and has no “{}”", step.name),
                 help,
             ));
+        }
+        let types = view.types();
+        if !types.is_empty() && !types.contains(&"object") {
+            let message = format!("{place} is {}, and has no “{}”", view.kind(), step.name);
+            return Err((step.offset, message, String::new()));
         }
         match view.property(&step.name) {
             Some(below) => {

@@ -45,7 +45,11 @@ impl Kind for Soap {
 
     fn keys(&self) -> Keys {
         Keys {
-            backend: &["port"],
+            backend: &[
+                "port",
+                "credentials.calling.soap-headers",
+                "credentials.calling.ws-security",
+            ],
             operation: &["soap-headers", "faults"],
             ..Keys::default()
         }
