@@ -1,5 +1,7 @@
 //! Reading a contract: OpenAPI 3.1 (and 3.0, whose operations look the same).
 
+use std::collections::HashSet;
+
 use indexmap::IndexMap;
 use serde_json::Value;
 
@@ -73,15 +75,16 @@ impl Contract {
         SchemaView::new(&self.document, schema)
     }
 
-    /// Whether the document has an operation of this `operationId`, be it one that could not be read.
-    pub fn names(&self, id: &str) -> bool {
+    /// Every `operationId` of the document, those of operations that could not be read among them.
+    pub fn ids(&self) -> HashSet<&str> {
         let items = self.document.get("paths").and_then(Value::as_object);
         items
             .into_iter()
             .flatten()
             .filter_map(|(_, item)| item.as_object())
             .flatten()
-            .any(|(_, operation)| operation.get("operationId").is_some_and(|o| o == id))
+            .filter_map(|(_, operation)| operation.get("operationId")?.as_str())
+            .collect()
     }
 }
 

@@ -452,3 +452,31 @@ fn in_facades_of_soap() {
         ),
     ]);
 }
+
+#[test]
+fn many_operations_that_the_contract_lacks_cost_what_they_are() {
+    // Whoever sought the nearest name for each would be at it for minutes.
+    let all = 0..5_000;
+    let paths: String = all
+        .clone()
+        .map(|i| format!("  /p{i}: {{ get: {{ operationId: pier{i}, responses: {{}} }} }}\n"))
+        .collect();
+    let wired: String = all
+        .map(|i| {
+            format!("  pear{i}: {{ call: {{ backend: loyalty, method: GET, path: /w{i} }} }}\n")
+        })
+        .collect();
+    let mut files = demo();
+    let facade =
+        "elm-porch: facade/1\nname: wide\nbase: /wide\ncontract: wide.openapi.yaml\noperations:\n";
+    files.insert("wide.facade.yaml".into(), format!("{facade}{wired}"));
+    let contract = "openapi: 3.1.0\ninfo: { title: Wide, version: '1' }\npaths:\n";
+    files.insert("wide.openapi.yaml".into(), format!("{contract}{paths}"));
+    let findings = check(&files, "live");
+    let absent = |f: &&porch_contract::Finding| f.message.contains("has no operation");
+    assert_eq!(findings.iter().filter(absent).count(), 5_000);
+    let near = findings
+        .iter()
+        .filter(|f| f.help.contains("did you mean “pier"));
+    assert_eq!(near.count(), 50);
+}

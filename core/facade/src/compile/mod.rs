@@ -5,7 +5,8 @@ mod backend;
 mod credentials;
 mod keys;
 
-use std::collections::HashMap;
+use std::cell::OnceCell;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use http::HeaderName;
@@ -47,6 +48,8 @@ pub(crate) fn facade(sources: &Sources<'_>) -> (CompiledFacade, Vec<Finding>) {
         by_name: HashMap::new(),
         secrets: Vec::new(),
         shared: admission::Shared::default(),
+        in_contract: OnceCell::new(),
+        strangers: 0,
     };
     let compiled = compiler.facade();
     let findings = compiler.findings;
@@ -70,7 +73,14 @@ struct FacadeCompiler<'a> {
     /// Names and digests of the secrets that were filled in.
     secrets: Vec<(String, [u8; 32])>,
     shared: admission::Shared,
+    /// All ids that the contract's document has, once somebody asks.
+    in_contract: OnceCell<HashSet<&'a str>>,
+    /// How many operations the contract lacks.
+    strangers: usize,
 }
+
+/// Whoever has more strangers than this meant another contract, and no nearest names.
+const MAX_SUGGESTIONS: usize = 50;
 
 impl<'a> FacadeCompiler<'a> {
     fn kinds(&self) -> &'a Kinds {
@@ -169,11 +179,14 @@ impl<'a> FacadeCompiler<'a> {
     }
 
     fn not_in_the_contract(&mut self, id: &str) {
-        if self.from.contract.names(id) {
+        let contract = self.from.contract;
+        if self.in_contract.get_or_init(|| contract.ids()).contains(id) {
             return; // It is there, and what is wrong with it is said where it stands.
         }
+        self.strangers += 1;
         let known = || self.from.contract.operations.keys().map(String::as_str);
-        let help = suggest(id, known()).map_or_else(
+        let near = (self.strangers <= MAX_SUGGESTIONS).then(|| suggest(id, known()));
+        let help = near.flatten().map_or_else(
             || {
                 let all: Vec<&str> = known().take(12).collect();
                 format!("{} has: {}", self.from.contract_file, all.join(", "))
