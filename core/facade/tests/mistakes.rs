@@ -459,11 +459,11 @@ fn many_operations_that_the_contract_lacks_cost_what_they_are() {
     let all = 0..5_000;
     let paths: String = all
         .clone()
-        .map(|i| format!("  /p{i}: {{ get: {{ operationId: pier{i}, responses: {{}} }} }}\n"))
+        .map(|i| format!("  /p{i}: {{ get: {{ operationId: harbour{i}, responses: {{}} }} }}\n"))
         .collect();
     let wired: String = all
         .map(|i| {
-            format!("  pear{i}: {{ call: {{ backend: loyalty, method: GET, path: /w{i} }} }}\n")
+            format!("  harvour{i}: {{ call: {{ backend: loyalty, method: GET, path: /w{i} }} }}\n")
         })
         .collect();
     let mut files = demo();
@@ -477,6 +477,6 @@ fn many_operations_that_the_contract_lacks_cost_what_they_are() {
     assert_eq!(findings.iter().filter(absent).count(), 5_000);
     let near = findings
         .iter()
-        .filter(|f| f.help.contains("did you mean “pier"));
+        .filter(|f| f.help.contains("did you mean “harbour"));
     assert_eq!(near.count(), 50);
 }
