@@ -333,6 +333,8 @@ proptest! {
             (Ok(a), Ok(cel::Value::Int(b))) => prop_assert_eq!(a, &b.to_string()),
             (Ok(a), Ok(cel::Value::Bool(b))) => prop_assert_eq!(a, &b.to_string()),
             (Err(_), Err(_)) => {}
+            // A bound that only ours has: what is drawn may be larger.
+            (Err(e), Ok(_)) if e.ends_with("more than 400 parts") => {}
             other => prop_assert!(false, "{}: {:?}", source, other),
         }
     }
