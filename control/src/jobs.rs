@@ -33,6 +33,15 @@ pub enum JobError {
     },
 }
 
+/// Why what the database has is not served.
+#[derive(Debug, thiserror::Error)]
+enum NoStart {
+    #[error("{0}")]
+    Store(#[from] porch_store::StoreError),
+    #[error("what was released cannot be served: {0:?}")]
+    Release(ApiError),
+}
+
 /// How often the database is asked again when it does not answer.
 const AGAIN: Duration = Duration::from_secs(2);
 /// How often changes are looked for, even when none is told.
@@ -61,7 +70,7 @@ pub async fn start(
     let number = match app.publication.load_snapshot().await {
         Ok(number) => number,
         Err(e) => {
-            let disk = e.to_string();
+            let (database, disk) = (database.to_string(), e.to_string());
             return Err(JobError::Nothing { database, disk });
         }
     };
@@ -73,12 +82,10 @@ pub async fn start(
 }
 
 /// Reaches the database and serves what it has; `Err` says why not.
-async fn connect(app: &App, first: Option<&FirstAccount>) -> Result<(), String> {
-    let store = Store::open(&app.config.database, app.seal.clone())
-        .await
-        .map_err(|e| e.to_string())?;
+async fn connect(app: &App, first: Option<&FirstAccount>) -> Result<(), NoStart> {
+    let store = Store::open(&app.config.database, app.seal.clone()).await?;
     if let Some(first) = first
-        && !store.has_accounts().await.map_err(|e| e.to_string())?
+        && !store.has_accounts().await?
     {
         let name = first.name.trim();
         let made = async {
@@ -89,13 +96,11 @@ async fn connect(app: &App, first: Option<&FirstAccount>) -> Result<(), String> 
                 .await?;
             change.commit().await
         };
-        made.await.map_err(|e| e.to_string())?;
+        made.await?;
         tracing::info!("made the first administrator, {name}");
     }
     app.database.set(store);
-    catch_up(app)
-        .await
-        .map_err(|e| format!("what was released cannot be served: {e:?}"))
+    catch_up(app).await.map_err(NoStart::Release)
 }
 
 /// Brings what is in memory up to what the store has.

@@ -71,6 +71,11 @@ impl FetchError {
     }
 }
 
+/// A login that is none of the form `NAME:PASSWORD`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("the login is not of the form NAME:PASSWORD")]
+pub struct NoLogin;
+
 /// What was fetched.
 #[derive(Debug)]
 pub struct Fetched {
@@ -84,10 +89,8 @@ pub struct Fetched {
 ///
 /// # Errors
 /// When there is no colon.
-pub fn login(text: &str) -> Result<((String, String), bool), String> {
-    let (name, password) = text
-        .split_once(':')
-        .ok_or("the login is not of the form NAME:PASSWORD")?;
+pub fn login(text: &str) -> Result<((String, String), bool), NoLogin> {
+    let (name, password) = text.split_once(':').ok_or(NoLogin)?;
     let trimmed = (name.trim().to_owned(), password.trim().to_owned());
     let spaces = trimmed.0.len() != name.len() || trimmed.1.len() != password.len();
     Ok((trimmed, spaces))
@@ -146,8 +149,11 @@ pub async fn fetch(address: &str, allowed: &Allowed) -> Result<Fetched, FetchErr
             missing: Vec::new(),
         });
     }
-    let text = decode_document(&body, None).map_err(|name| {
-        FetchError::Answer(address.to_owned(), format!("what it answers is not {name}"))
+    let text = decode_document(&body, None).map_err(|e| {
+        FetchError::Answer(
+            address.to_owned(),
+            format!("what it answers is not {}", e.0),
+        )
     })?;
     let (mut files, mut missing, mut total) = (Files::new(), Vec::new(), text.len());
     let mut seen = HashSet::from([main.to_string()]);
@@ -206,8 +212,12 @@ async fn import(
         return Err(too_much(format!("imports more than {MAX_DEPTH} deep")));
     }
     let bytes = get(target, allowed, origin, until).await?;
-    decode_document(&bytes, None)
-        .map_err(|n| FetchError::Answer(target.to_string(), format!("what it answers is not {n}")))
+    decode_document(&bytes, None).map_err(|e| {
+        FetchError::Answer(
+            target.to_string(),
+            format!("what it answers is not {}", e.0),
+        )
+    })
 }
 
 /// The same files with every reference written out as the address it means.

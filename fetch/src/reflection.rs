@@ -41,19 +41,28 @@ pub async fn reflect(text: &str, allowed: &Allowed) -> Result<Fetched, FetchErro
     }
 }
 
+/// Why no channel to a server can be had.
+#[derive(Debug, thiserror::Error)]
+enum NoChannel {
+    #[error("no connection: {0}")]
+    Unreachable(String),
+    /// An address or a trust that cannot be used.
+    #[error("{0}")]
+    Unusable(#[from] tonic::transport::Error),
+}
+
 /// A channel to the first address that answers, or why none does.
 async fn connected(
     found: &[SocketAddr],
     secure: bool,
     host: &str,
     allowed: &Allowed,
-) -> Result<Channel, String> {
+) -> Result<Channel, NoChannel> {
     let mut why = "nothing answers there".to_owned();
     for address in found {
         // The connection goes to the addresses that were looked at, whatever the name means a moment later.
         let scheme = if secure { "https" } else { "http" };
-        let mut endpoint = Endpoint::from_shared(format!("{scheme}://{address}"))
-            .map_err(|e| e.to_string())?
+        let mut endpoint = Endpoint::from_shared(format!("{scheme}://{address}"))?
             .connect_timeout(Duration::from_secs(5));
         if secure {
             let tls = ClientTlsConfig::new().domain_name(host);
@@ -62,14 +71,14 @@ async fn connected(
             } else {
                 tls.ca_certificate(Certificate::from_pem(&allowed.trust))
             };
-            endpoint = endpoint.tls_config(tls).map_err(|e| e.to_string())?;
+            endpoint = endpoint.tls_config(tls)?;
         }
         match endpoint.connect().await {
             Ok(made) => return Ok(made),
             Err(e) => why = deepest(&e),
         }
     }
-    Err(format!("no connection: {why}"))
+    Err(NoChannel::Unreachable(why))
 }
 
 /// What a server's status means for the one who asked for its definition.
@@ -127,7 +136,7 @@ async fn ask(text: &str, allowed: &Allowed) -> Result<Fetched, FetchError> {
     }
     let channel = connected(&found, secure, host, allowed)
         .await
-        .map_err(failed)?;
+        .map_err(|e| failed(e.to_string()))?;
     let mut told = v1::files(channel.clone(), allowed).await;
     if matches!(&told, Err(s) if s.code() == Code::Unimplemented) {
         told = v1alpha::files(channel, allowed).await;

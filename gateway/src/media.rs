@@ -3,9 +3,10 @@
 use http::{HeaderMap, header};
 use porch_facade::MediaType;
 use porch_soap::WriteError;
-use porch_soap::decode_document;
 use porch_soap::generic::{Mapping, to_json, to_xml};
 use porch_soap::related::parameter;
+use porch_soap::xml::XmlError;
+use porch_soap::{NotEncoded, decode_document};
 use serde_json::Value;
 
 /// The media type's name without parameters, in lower case.
@@ -92,6 +93,17 @@ pub(crate) fn choose(headers: &HeaderMap, offered: &[MediaType]) -> Option<Media
     best.map(|(kind, _)| kind)
 }
 
+/// Why a body has no value.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum Unreadable {
+    #[error("is no JSON: {0}")]
+    Json(#[from] serde_json::Error),
+    #[error("is not {}", .0.0)]
+    Encoding(#[from] NotEncoded),
+    #[error("is no well-formed XML: {0}")]
+    Xml(#[from] XmlError),
+}
+
 /// The value of a body.
 ///
 /// # Errors
@@ -101,17 +113,16 @@ pub(crate) fn parse(
     bytes: &[u8],
     headers: &HeaderMap,
     mapping: &Mapping,
-) -> Result<Value, String> {
+) -> Result<Value, Unreadable> {
     match kind {
-        MediaType::Json => serde_json::from_slice(bytes).map_err(|e| format!("is no JSON: {e}")),
+        MediaType::Json => Ok(serde_json::from_slice(bytes)?),
         MediaType::Xml => {
             let whole = headers
                 .get(header::CONTENT_TYPE)
                 .and_then(|v| v.to_str().ok())
                 .unwrap_or_default();
-            let text = decode_document(bytes, parameter(whole, "charset").as_deref())
-                .map_err(|name| format!("is not {name}"))?;
-            to_json(&text, mapping).map_err(|e| format!("is no well-formed XML: {e}"))
+            let text = decode_document(bytes, parameter(whole, "charset").as_deref())?;
+            Ok(to_json(&text, mapping)?)
         }
     }
 }

@@ -8,7 +8,7 @@ use crate::failure::Mistake;
 use http::HeaderMap;
 use porch_contract::{ParamType, Place};
 use porch_facade::{CompiledOperation, ParamPlan, REQUEST_ROOTS, percent_decode};
-use porch_rules::expr::{Scope as Names, Val};
+use porch_rules::expr::{NoXml, Scope as Names, Val};
 use serde_json::{Value, json};
 
 /// The values of one exchange.
@@ -65,9 +65,8 @@ impl AnswerOnly {
 }
 
 impl Names for AnswerOnly {
-    fn open_xml(&self, text: &str) -> Result<Value, String> {
-        porch_soap::generic::to_json(text, &porch_soap::generic::Mapping::default())
-            .map_err(|e| format!("is no well-formed XML: {e}"))
+    fn open_xml(&self, text: &str) -> Result<Value, NoXml> {
+        open_xml(text)
     }
 
     fn member<'s>(&'s self, root: usize, name: &str) -> Option<Val<'s>> {
@@ -87,6 +86,12 @@ impl Names for AnswerOnly {
     }
 }
 
+/// The value of an XML document, in the generic mapping.
+fn open_xml(text: &str) -> Result<Value, NoXml> {
+    porch_soap::generic::to_json(text, &porch_soap::generic::Mapping::default())
+        .map_err(|e| NoXml(format!("is no well-formed XML: {e}")))
+}
+
 /// Number of the first root that is an answer.
 const ANSWER: usize = REQUEST_ROOTS.len();
 /// What can be said of the caller.
@@ -100,9 +105,8 @@ impl Scope<'_> {
 }
 
 impl Names for Scope<'_> {
-    fn open_xml(&self, text: &str) -> Result<Value, String> {
-        porch_soap::generic::to_json(text, &porch_soap::generic::Mapping::default())
-            .map_err(|e| format!("is no well-formed XML: {e}"))
+    fn open_xml(&self, text: &str) -> Result<Value, NoXml> {
+        open_xml(text)
     }
 
     fn member<'s>(&'s self, root: usize, name: &str) -> Option<Val<'s>> {
@@ -192,7 +196,16 @@ fn decoded<'t>(operation: &CompiledOperation, name: &str, raw: &'t str) -> Optio
     parts.map(|p| Cow::Owned(p.join("%2F")))
 }
 
-const NOT_UTF8: &str = "is not UTF-8 when percent-decoded";
+/// Why a parameter's text is none of its type.
+#[derive(Debug, thiserror::Error)]
+enum Untyped {
+    #[error("is not UTF-8 when percent-decoded")]
+    NotUtf8,
+    #[error("is none of {0}{1}")]
+    NotListed(String, String),
+    #[error("must be {0}")]
+    Kind(&'static str),
+}
 
 /// Reads the parameters of a request; every one that does not fit is a mistake.
 pub(crate) fn parameters<'a>(
@@ -232,13 +245,13 @@ fn path_values(
         let mut plans = operation.admission.parameters.iter();
         let plan = plans.find(|p| p.place == Place::Path && *p.name == **name);
         let value = match (decoded(operation, name, raw), plan) {
-            (None, _) => Err(NOT_UTF8.to_owned()),
+            (None, _) => Err(Untyped::NotUtf8),
             (Some(text), None) => Ok(Value::String(text.into_owned())),
             (Some(text), Some(plan)) => typed(plan, &text),
         };
         match value {
             Ok(value) => path.push(value),
-            Err(message) => mistakes.push((format!("/path/{name}"), message)),
+            Err(untyped) => mistakes.push((format!("/path/{name}"), untyped.to_string())),
         }
     }
     // A trailing variable of several segments may have taken none.
@@ -265,11 +278,11 @@ fn query_values<'a>(
             continue;
         }
         let before = found.iter_mut().find(|(n, _)| *n == &*plan.name);
-        let text = percent_decode(raw, true).ok_or_else(|| NOT_UTF8.to_owned());
+        let text = percent_decode(raw, true).ok_or(Untyped::NotUtf8);
         let value = match text.and_then(|text| typed(plan, &text)) {
             Ok(value) => value,
-            Err(message) => {
-                mistakes.push((format!("/query/{}", plan.name), message));
+            Err(untyped) => {
+                mistakes.push((format!("/query/{}", plan.name), untyped.to_string()));
                 continue;
             }
         };
@@ -285,18 +298,18 @@ fn query_values<'a>(
     (found, seen)
 }
 
-fn typed(plan: &ParamPlan, text: &str) -> Result<Value, String> {
+fn typed(plan: &ParamPlan, text: &str) -> Result<Value, Untyped> {
     if !plan.enumeration.is_empty() && !plan.enumeration.iter().any(|e| e == text) {
         let near = porch_contract::suggest(text, plan.enumeration.iter().map(String::as_str))
             .map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
-        return Err(format!("is none of {}{near}", plan.enumeration.join(", ")));
+        return Err(Untyped::NotListed(plan.enumeration.join(", "), near));
     }
     match plan.kind {
         ParamType::Text => Ok(Value::String(text.to_owned())),
         ParamType::Boolean => match text {
             "true" => Ok(Value::Bool(true)),
             "false" => Ok(Value::Bool(false)),
-            _ => Err("must be true or false".into()),
+            _ => Err(Untyped::Kind("true or false")),
         },
         ParamType::Integer | ParamType::Number => {
             let what = if plan.kind == ParamType::Integer {
@@ -307,7 +320,7 @@ fn typed(plan: &ParamPlan, text: &str) -> Result<Value, String> {
             let whole = plan.kind == ParamType::Number || !text.contains(['.', 'e', 'E']);
             match text.parse::<serde_json::Number>() {
                 Ok(number) if whole => Ok(Value::Number(number)),
-                _ => Err(format!("must be {what}")),
+                _ => Err(Untyped::Kind(what)),
             }
         }
     }

@@ -43,7 +43,7 @@ fn read_folder(root: &Path, folder: &Path, files: &mut Files) -> Result<(), CliE
     for (name, bytes) in raw_folder(root, folder, &wanted)? {
         let shown = folder.join(&name);
         let text = porch_soap::decode_document(&bytes, None)
-            .map_err(|e| CliError::new(format!("{}: it is not {e}", shown.display())))?;
+            .map_err(|e| CliError::new(format!("{}: {e}", shown.display())))?;
         files.insert(name, text);
     }
     Ok(())
@@ -97,7 +97,7 @@ pub(crate) fn read_bytes(path: &Path) -> Result<Vec<u8>, CliError> {
 
 pub(crate) fn read_file(path: &Path) -> Result<String, CliError> {
     porch_soap::decode_document(&read_bytes(path)?, None)
-        .map_err(|e| CliError::new(format!("{}: it is not {e}", path.display())))
+        .map_err(|e| CliError::new(format!("{}: {e}", path.display())))
 }
 
 /// Where a definition comes from.
@@ -237,7 +237,7 @@ async fn fetch(from: &Origin<'_>) -> Result<Source, CliError> {
         None => None,
         Some(text) => {
             let (login, trimmed) =
-                porch_fetch::login(text).map_err(|e| CliError::new(e).usage())?;
+                porch_fetch::login(text).map_err(|e| CliError::new(e.to_string()).usage())?;
             if trimmed {
                 eprintln!("porch: white space around the login was taken away");
             }

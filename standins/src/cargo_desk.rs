@@ -228,11 +228,11 @@ fn part_text<'a>(request: Node<'a, '_>, name: &str) -> &'a str {
 
 fn book(request: Node<'_, '_>, all: &mut BTreeMap<u32, String>) -> Response {
     let made = part(request, "consignment")
-        .ok_or_else(|| "the part consignment is missing".to_owned())
+        .ok_or_else(|| refused("the part consignment is missing"))
         .and_then(consignment);
     let (inside, pieces) = match made {
         Ok(made) => made,
-        Err(why) => return wrong(&why),
+        Err(Refused(why)) => return wrong(&why),
     };
     let number = all.keys().next_back().map_or(2041, |n| n + 1);
     all.insert(number, inside);
@@ -295,8 +295,16 @@ fn label(number: u32) -> Response {
     ([("content-type", "multipart/related; type=\"application/xop+xml\"; start=\"<root@cargo-desk>\"; start-info=\"application/soap+xml\"; boundary=\"tide-line\"")], out).into_response()
 }
 
+/// What a consignment lacks, told to the caller in a fault.
+#[derive(Debug)]
+struct Refused(String);
+
+fn refused(why: impl Into<String>) -> Refused {
+    Refused(why.into())
+}
+
 /// Checks a consignment as strictly as its schema; gives its inside again, and how many kinds of goods it has.
-fn consignment(node: Node<'_, '_>) -> Result<(String, usize), String> {
+fn consignment(node: Node<'_, '_>) -> Result<(String, usize), Refused> {
     let mut children = node.children().filter(Node::is_element).peekable();
     let mut out = String::new();
     let mut text = |name: &str, optional: bool, out: &mut String| match children
@@ -307,7 +315,7 @@ fn consignment(node: Node<'_, '_>) -> Result<(String, usize), String> {
             Ok(true)
         }
         None if optional => Ok(false),
-        None => Err(format!("{name} is missing or not in its place")),
+        None => Err(refused(format!("{name} is missing or not in its place"))),
     };
     text("number", true, &mut String::new())?;
     text("from", false, &mut out)?;
@@ -315,7 +323,7 @@ fn consignment(node: Node<'_, '_>) -> Result<(String, usize), String> {
     if !text("pallets", true, &mut out)? {
         let container = children
             .next_if(|c| c.has_tag_name((KN, "container")))
-            .ok_or("container or pallets must be there")?;
+            .ok_or_else(|| refused("container or pallets must be there"))?;
         push_container(&mut out, container)?;
     }
     let mut pieces = 0;
@@ -324,7 +332,7 @@ fn consignment(node: Node<'_, '_>) -> Result<(String, usize), String> {
         push_goods(&mut out, one)?;
     }
     if pieces == 0 {
-        return Err("there are no goods".into());
+        return Err(refused("there are no goods"));
     }
     if let Some(notes) = children.next_if(|c| c.has_tag_name((KN, "notes"))) {
         out.push_str("<k:notes>");
@@ -334,7 +342,10 @@ fn consignment(node: Node<'_, '_>) -> Result<(String, usize), String> {
         out.push_str("</k:notes>");
     }
     match children.next() {
-        Some(extra) => Err(format!("{} is not expected", extra.tag_name().name())),
+        Some(extra) => Err(refused(format!(
+            "{} is not expected",
+            extra.tag_name().name()
+        ))),
         None => Ok((out, pieces)),
     }
 }
@@ -345,10 +356,10 @@ fn push_element(out: &mut String, name: &str, attributes: &str, of: Node<'_, '_>
     out.push_str(&format!("<k:{name}{attributes}>{text}</k:{name}>"));
 }
 
-fn push_container(out: &mut String, container: Node<'_, '_>) -> Result<(), String> {
+fn push_container(out: &mut String, container: Node<'_, '_>) -> Result<(), Refused> {
     let inside: Vec<_> = container.children().filter(Node::is_element).collect();
     let [mark, feet] = inside.as_slice() else {
-        return Err("a container has mark and feet".into());
+        return Err(refused("a container has mark and feet"));
     };
     out.push_str("<k:container>");
     push_element(out, "mark", "", *mark);
@@ -357,13 +368,15 @@ fn push_container(out: &mut String, container: Node<'_, '_>) -> Result<(), Strin
     Ok(())
 }
 
-fn push_goods(out: &mut String, goods: Node<'_, '_>) -> Result<(), String> {
+fn push_goods(out: &mut String, goods: Node<'_, '_>) -> Result<(), Refused> {
     let named = goods
         .attribute((XSI, "type"))
-        .ok_or("goods are abstract: xsi:type must say which")?;
+        .ok_or_else(|| refused("goods are abstract: xsi:type must say which"))?;
     let (prefix, kind) = named.split_once(':').unwrap_or(("", named));
     if goods.lookup_namespace_uri((!prefix.is_empty()).then_some(prefix)) != Some(KN) {
-        return Err(format!("the type {named} is of no known namespace"));
+        return Err(refused(format!(
+            "the type {named} is of no known namespace"
+        )));
     }
     let attribute = |of: Node<'_, '_>, name: &str| {
         of.attribute(name)
@@ -373,7 +386,9 @@ fn push_goods(out: &mut String, goods: Node<'_, '_>) -> Result<(), String> {
     if (kind == "Dangerous") == un.is_empty()
         || !matches!(kind, "General" | "Livestock" | "Dangerous")
     {
-        return Err(format!("{kind} goods cannot stand there like this"));
+        return Err(refused(format!(
+            "{kind} goods cannot stand there like this"
+        )));
     }
     out.push_str(&format!("<k:goods xsi:type=\"k:{kind}\"{un}>"));
     for child in goods.children().filter(Node::is_element) {
@@ -381,7 +396,7 @@ fn push_goods(out: &mut String, goods: Node<'_, '_>) -> Result<(), String> {
         if child.tag_name().namespace() != Some(KN)
             || !["what", "weight", "heads", "classes"].contains(&name)
         {
-            return Err(format!("{name} is not expected in goods"));
+            return Err(refused(format!("{name} is not expected in goods")));
         }
         let nil = child.attribute((XSI, "nil"));
         let nil = nil.map_or("", |_| " xsi:nil=\"true\"");

@@ -7,7 +7,7 @@ use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::time::{Duration, Instant};
 
-type Outcome<T = ()> = Result<T, String>;
+type Outcome<T = ()> = Result<T, Box<dyn std::error::Error>>;
 
 fn main() -> Outcome {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
@@ -48,9 +48,10 @@ fn connect(port: u16) -> Outcome<TcpStream> {
                 let ready = stream
                     .set_nodelay(true)
                     .and_then(|()| stream.set_read_timeout(Some(Duration::from_secs(60))));
-                return ready.map(|()| stream).map_err(|e| e.to_string());
+                ready?;
+                return Ok(stream);
             }
-            Err(e) if Instant::now() > until => return Err(format!("port {port}: {e}")),
+            Err(e) if Instant::now() > until => return Err(format!("port {port}: {e}").into()),
             Err(_) => std::thread::yield_now(),
         }
     }
@@ -77,14 +78,14 @@ fn read_answer(connection: &mut BufReader<TcpStream>) -> Outcome {
         }
     }
     if !status.starts_with("HTTP/1.1 200 ") {
-        return Err(format!("the answer is “{status}”"));
+        return Err(format!("the answer is “{status}”").into());
     }
     let mut body = connection.take(length);
     let read = std::io::copy(&mut body, &mut std::io::sink()).map_err(|e| e.to_string())?;
     if read == length {
         Ok(())
     } else {
-        Err(format!("the answer has {read} bytes of {length}"))
+        Err(format!("the answer has {read} bytes of {length}").into())
     }
 }
 

@@ -12,7 +12,7 @@ use porch_gateway::{Gateway, GatewayConfig, Shared};
 use porch_rules::grant::{Consumer, Grant, Grants};
 use porch_rules::key::KeyHash;
 
-fn main() -> Result<(), String> {
+fn main() -> Result<(), Box<dyn std::error::Error>> {
     let port = |n: usize, default: u16| {
         std::env::args()
             .nth(n)
@@ -26,7 +26,7 @@ fn main() -> Result<(), String> {
     let (porch, findings) = model.porch(&[], &Secrets::Known(&HashMap::new()));
     let wrong = &model.documents.findings;
     if porch_contract::has_errors(&findings) || porch_contract::has_errors(wrong) {
-        return Err(format!("{findings:?} {wrong:?}"));
+        return Err(format!("{findings:?} {wrong:?}").into());
     }
     let (shared, mut records) = Shared::new();
     shared.porch.store(Arc::new(porch));
@@ -72,7 +72,10 @@ paths:
       responses: { '200': { description: ok } }
 ";
 
-fn documents(backend: u16, fleet: Option<&str>) -> Result<BTreeMap<String, String>, String> {
+fn documents(
+    backend: u16,
+    fleet: Option<&str>,
+) -> Result<BTreeMap<String, String>, Box<dyn std::error::Error>> {
     let headers: Vec<String> = (0..10).map(|i| format!("X-Rule-{i}: value {i}")).collect();
     let headers = headers.join(", ");
     let facade = |name: &str, admit: &str, send: &str| {

@@ -83,8 +83,9 @@ impl LookRequest {
         let login = match self.login.as_str() {
             "" => None,
             text => {
-                let (login, trimmed) = porch_fetch::login(text)
-                    .map_err(|e| ApiError::new(400, "The login is not understood", e))?;
+                let (login, trimmed) = porch_fetch::login(text).map_err(|e| {
+                    ApiError::new(400, "The login is not understood", e.to_string())
+                })?;
                 if trimmed {
                     notes.push("White space around the login was taken away.".to_owned());
                 }

@@ -8,13 +8,16 @@ const MAX_CANDIDATES: usize = 2_000;
 /// The candidate nearest to `word`, if one is near enough to be what was meant.
 ///
 /// Nearness is the number of single-character edits and swaps of neighbours, without regard to
-/// case; at most a third of the word's length may differ. Long words and candidates are passed over, so that the work is
+/// case; at most a third of the word's length may differ, and
+/// never all of it. Long words and candidates are passed over, so that the work is
 /// bounded whatever was sent.
 pub fn suggest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     if word.len() > MAX_WORD * 4 || word.chars().count() > MAX_WORD {
         return None;
     }
-    let limit = (word.chars().count() / 3).clamp(1, 4);
+    let length = word.chars().count();
+    // Of a single letter nothing would be left.
+    let limit = (length / 3).clamp(1, 4).min(length.saturating_sub(1));
     let lower: Vec<char> = word.to_lowercase().chars().collect();
     candidates
         .into_iter()
@@ -57,6 +60,9 @@ mod tests {
         assert_eq!(suggest("RuoteCode", fields), Some("RouteCode"));
         assert_eq!(suggest("passenger", fields), Some("Passengers"));
         assert_eq!(suggest("Harbour", fields), None);
+        assert_eq!(suggest("a", ["b", "c"]), None, "single letters");
+        assert_eq!(suggest("a", ["b", "A"]), Some("A"));
+        assert_eq!(suggest("ab", ["ac"]), Some("ac"));
     }
 
     #[test]

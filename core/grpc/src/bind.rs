@@ -77,7 +77,7 @@ impl Types {
         for text in texts {
             content.extend_from_slice(field.tag.bytes());
             self.text_to_wire(field.kind, text, &mut content)
-                .map_err(BindError)?;
+                .map_err(|unfit| BindError(unfit.to_string()))?;
             if let Kind::Group(_) = field.kind {
                 content.extend_from_slice(Tag::new(field.number, END_GROUP).bytes());
             }

@@ -327,7 +327,7 @@ impl<'f> TypeBuilder<'f> {
         let features = within(options.and_then(|o| o.features), outer);
         let (kind, cardinality) = match self.shape(proto, features) {
             Ok(shape) => shape,
-            Err(missing) => {
+            Err(NoType(missing)) => {
                 let name = &proto.name;
                 let text = format!(
                     "{message}.{name}: its type {missing} is nowhere to be found; the field is left out"
@@ -376,11 +376,11 @@ impl<'f> TypeBuilder<'f> {
         Some(field)
     }
 
-    /// A field's kind, and whether there are several: a repeated entry is a map. Or the name of a type that is nowhere.
-    fn shape(&self, proto: &FieldProto, features: Features) -> Result<(Kind, Cardinality), String> {
+    /// A field's kind, and whether there are several: a repeated entry is a map.
+    fn shape(&self, proto: &FieldProto, features: Features) -> Result<(Kind, Cardinality), NoType> {
         let of = |proto: &FieldProto, features: Features| {
             let kind = self.kind(proto, features);
-            kind.ok_or_else(|| proto.type_name.clone())
+            kind.ok_or_else(|| NoType(proto.type_name.clone()))
         };
         let kind = of(proto, features)?;
         if proto.label != REPEATED {
@@ -395,7 +395,7 @@ impl<'f> TypeBuilder<'f> {
         };
         let part = |number: i32| {
             let field = entry.field.iter().find(|f| f.number == number);
-            let field = field.ok_or_else(|| proto.type_name.clone())?;
+            let field = field.ok_or_else(|| NoType(proto.type_name.clone()))?;
             let own = field.options.as_ref().and_then(|o| o.features);
             of(field, within(own, features))
         };
@@ -434,6 +434,9 @@ impl<'f> TypeBuilder<'f> {
         })
     }
 }
+
+/// The name of a type that is nowhere.
+struct NoType(String);
 
 /// `FieldDescriptorProto.Label`.
 const REQUIRED: i32 = 2;

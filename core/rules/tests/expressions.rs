@@ -16,11 +16,11 @@ impl Scope for Data {
         self.0.get(ROOTS[root]).map_or(Val::Absent, Val::of)
     }
     /// What a document would hold; this crate reads none.
-    fn open_xml(&self, text: &str) -> Result<Value, String> {
+    fn open_xml(&self, text: &str) -> Result<Value, porch_rules::expr::NoXml> {
         if text.starts_with('<') {
             Ok(serde_json::json!({"doc": {"@id": "7", "row": ["a", "b"]}}))
         } else {
-            Err("is none".into())
+            Err(porch_rules::expr::NoXml("is none".into()))
         }
     }
 }

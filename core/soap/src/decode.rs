@@ -4,6 +4,17 @@ use std::borrow::Cow;
 
 use encoding_rs::{CoderResult, Encoding, UTF_8, UTF_16BE, UTF_16LE};
 
+/// Bytes that are not in the encoding that the document has.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("it is not {0}")]
+pub struct NotEncoded(
+    /// The name of the encoding.
+    pub &'static str,
+);
+
+/// What most documents are in.
+const NO_UTF_8: NotEncoded = NotEncoded("UTF-8");
+
 /// Turns the pieces of a document into text.
 pub(crate) struct Decoder {
     /// The encoding, once it is known; with a converter unless it is UTF-8.
@@ -65,12 +76,12 @@ impl Decoder {
     /// The text of the next piece; the beginning of a character is kept for the next one.
     ///
     /// # Errors
-    /// The name of the encoding that the bytes are not in.
+    /// When the bytes are not in their encoding.
     pub(crate) fn decode<'b>(
         &mut self,
         bytes: &'b [u8],
         last: bool,
-    ) -> Result<Cow<'b, str>, String> {
+    ) -> Result<Cow<'b, str>, NotEncoded> {
         if matches!(self.state, State::Unknown) {
             if self.waiting.is_empty()
                 && bytes.starts_with(b"<")
@@ -97,7 +108,7 @@ impl Decoder {
         self.known(bytes, last)
     }
 
-    fn known<'b>(&mut self, bytes: &'b [u8], last: bool) -> Result<Cow<'b, str>, String> {
+    fn known<'b>(&mut self, bytes: &'b [u8], last: bool) -> Result<Cow<'b, str>, NotEncoded> {
         match &mut self.state {
             State::Other(decoder, encoding) => {
                 let mut text = String::with_capacity(
@@ -107,7 +118,7 @@ impl Decoder {
                 );
                 let (result, _, wrong) = decoder.decode_to_string(bytes, &mut text, last);
                 if wrong || result == CoderResult::OutputFull {
-                    return Err(encoding.name().to_owned());
+                    return Err(NotEncoded(encoding.name()));
                 }
                 Ok(Cow::Owned(text))
             }
@@ -122,7 +133,7 @@ impl Decoder {
                 let valid = match std::str::from_utf8(&all) {
                     Ok(_) => all.len(),
                     Err(e) if e.error_len().is_none() && !last => e.valid_up_to(),
-                    Err(_) => return Err("UTF-8".into()),
+                    Err(_) => return Err(NO_UTF_8),
                 };
                 self.waiting = all[valid..].to_vec();
                 match all {
@@ -131,10 +142,10 @@ impl Decoder {
                         bytes.truncate(valid);
                         return String::from_utf8(bytes)
                             .map(Cow::Owned)
-                            .map_err(|_| "UTF-8".into());
+                            .map_err(|_| NO_UTF_8);
                     }
                 }
-                .map_err(|_| "UTF-8".into())
+                .map_err(|_| NO_UTF_8)
             }
         }
     }
@@ -143,8 +154,8 @@ impl Decoder {
 /// The text of a whole document, its encoding found as XML 1.0 appendix F says.
 ///
 /// # Errors
-/// The name of the encoding that the bytes are not in.
-pub fn decode_document(bytes: &[u8], charset: Option<&str>) -> Result<String, String> {
+/// When the bytes are not in their encoding.
+pub fn decode_document(bytes: &[u8], charset: Option<&str>) -> Result<String, NotEncoded> {
     let text = Decoder::new(charset)
         .decode(bytes, true)
         .map(Cow::into_owned)?;

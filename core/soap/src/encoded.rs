@@ -51,7 +51,7 @@ pub fn inline(text: &str) -> Result<Option<String>, AnswerError> {
     inliner.element(document.root_element(), None)?;
     String::from_utf8(inliner.out)
         .map(Some)
-        .map_err(|_| AnswerError::Encoding("UTF-8".into()))
+        .map_err(|_| AnswerError::Encoding(crate::NotEncoded("UTF-8")))
 }
 
 struct Inliner<'a, 'i> {

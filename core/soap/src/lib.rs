@@ -27,7 +27,7 @@ mod write_error;
 pub mod wsdl;
 pub mod xml;
 
-pub use decode::decode_document;
+pub use decode::{NotEncoded, decode_document};
 pub use plan::{Member, MemberKind, ObjectPlan, Particle, Plan, TypeId, TypePlan};
 pub use read::{Answer, AnswerError, AnswerReader, Fault};
 pub use schema::json::JsonSchemas;

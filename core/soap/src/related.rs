@@ -4,6 +4,35 @@ use std::collections::HashMap;
 
 use memchr::memmem;
 
+/// Why an answer of several parts cannot be taken apart.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum RelatedError {
+    /// RFC 2046 §5.1.1 demands the parameter.
+    #[error("its media type names no boundary")]
+    NoBoundary,
+    /// The boundary never comes.
+    #[error("it has no part: the boundary “{0}” does not occur")]
+    NoPart(String),
+    /// More than are read.
+    #[error("it has more than {MAX_PARTS} parts")]
+    TooMany,
+    /// None is the one that `start` names, or there is none at all (RFC 2387 §3.2).
+    #[error("none of its parts is the envelope")]
+    NoRoot,
+    /// No empty line behind a part's fields.
+    #[error("a part has no end of its header")]
+    EndlessHeader,
+    /// No boundary behind a part.
+    #[error("its last part is cut off")]
+    CutOff,
+    /// A transfer encoding that the content is not in (RFC 2045 §6.8).
+    #[error("a part is no base64, which it says it is")]
+    NoBase64,
+}
+
+/// More parts than any honest answer has.
+const MAX_PARTS: usize = 1000;
+
 /// The parts of an answer.
 #[derive(Debug)]
 pub struct Related {
@@ -50,21 +79,17 @@ pub fn parameter(media_type: &str, name: &str) -> Option<String> {
 ///
 /// # Errors
 /// What is wrong with it.
-pub fn related(media_type: &str, body: &[u8]) -> Result<Related, String> {
+pub fn related(media_type: &str, body: &[u8]) -> Result<Related, RelatedError> {
     let boundary = parameter(media_type, "boundary")
         .filter(|b| !b.is_empty() && b.len() <= 200)
-        .ok_or("its media type names no boundary")?;
+        .ok_or(RelatedError::NoBoundary)?;
     let start = parameter(media_type, "start").map(|s| s.trim_matches(['<', '>']).to_owned());
     // RFC 2046 §5.1.1: a delimiter begins a line.
     let delimiter = format!("\r\n--{boundary}");
     let first = format!("--{boundary}");
     let mut rest = match memmem::find(body, first.as_bytes()) {
         Some(i) => &body[i + first.len()..],
-        None => {
-            return Err(format!(
-                "it has no part: the boundary “{boundary}” does not occur"
-            ));
-        }
+        None => return Err(RelatedError::NoPart(boundary)),
     };
     let mut root: Option<(Vec<u8>, String)> = None;
     let mut parts = HashMap::new();
@@ -85,11 +110,11 @@ pub fn related(media_type: &str, body: &[u8]) -> Result<Related, String> {
             parts.insert(name, part.octets()?);
         }
         rest = behind;
-        if parts.len() > 1000 {
-            return Err("it has more than 1000 parts".into());
+        if parts.len() > MAX_PARTS {
+            return Err(RelatedError::TooMany);
         }
     }
-    let (root, root_type) = root.ok_or("none of its parts is the envelope")?;
+    let (root, root_type) = root.ok_or(RelatedError::NoRoot)?;
     Ok(Related {
         root,
         root_type,
@@ -104,13 +129,13 @@ struct Part<'b> {
 }
 
 /// The part that begins here, and what stands behind its delimiter.
-fn part<'b>(rest: &'b [u8], delimiter: &[u8]) -> Result<(Part<'b>, &'b [u8]), String> {
-    let head_end = memmem::find(rest, b"\r\n\r\n").ok_or("a part has no end of its header")?;
+fn part<'b>(rest: &'b [u8], delimiter: &[u8]) -> Result<(Part<'b>, &'b [u8]), RelatedError> {
+    let head_end = memmem::find(rest, b"\r\n\r\n").ok_or(RelatedError::EndlessHeader)?;
     let head = String::from_utf8_lossy(&rest[..head_end]);
     // A field may go on in the next line.
     let head = head.replace("\r\n ", " ").replace("\r\n\t", " ");
     let content = &rest[head_end + 4..];
-    let end = memmem::find(content, delimiter).ok_or("its last part is cut off")?;
+    let end = memmem::find(content, delimiter).ok_or(RelatedError::CutOff)?;
     let part = Part {
         head,
         content: &content[..end],
@@ -128,13 +153,12 @@ impl Part<'_> {
     }
 
     /// RFC 2045 §6.
-    fn octets(&self) -> Result<Vec<u8>, String> {
+    fn octets(&self) -> Result<Vec<u8>, RelatedError> {
         let encoding = self.field("content-transfer-encoding").unwrap_or_default();
         match encoding.to_ascii_lowercase().as_str() {
             "base64" => {
                 let text = String::from_utf8_lossy(self.content);
-                crate::simple::from_base64(&text)
-                    .ok_or_else(|| "a part is no base64, which it says it is".to_owned())
+                crate::simple::from_base64(&text).ok_or(RelatedError::NoBase64)
             }
             "quoted-printable" => Ok(quoted_printable(self.content)),
             _ => Ok(self.content.to_vec()),

@@ -181,7 +181,7 @@ fn fixed_headers(
     if let Value::Object(map) = headers {
         let known = |name: &str| operation.headers.iter().any(|h| h.json == name);
         for name in map.keys().filter(|name| !known(name)) {
-            writer.within(name, |w| w.error("the operation has no such header".into()));
+            writer.within(name, |w| w.error("the operation has no such header"));
         }
     }
     if writer.errors.is_empty() {
@@ -248,11 +248,11 @@ impl<'a> EnvelopeWriter<'a> {
         }
     }
 
-    fn error(&mut self, message: String) {
+    fn error(&mut self, message: impl std::fmt::Display) {
         if self.errors.len() < MAX_ERRORS {
             self.errors.push(WriteError {
                 pointer: self.pointer.clone(),
-                message,
+                message: message.to_string(),
             });
         }
     }
@@ -353,7 +353,7 @@ impl<'a> EnvelopeWriter<'a> {
         }
         self.encoding_marks(member, value);
         match (self.plan.get(member.type_id), value) {
-            (_, Json::Null) => self.error("null is not allowed here: leave the member out".into()),
+            (_, Json::Null) => self.error("null is not allowed here: leave the member out"),
             (TypePlan::Simple(simple), value) => self.simple(member, simple, value),
             (TypePlan::List(item), Json::Array(values)) => {
                 self.out.push(b'>');

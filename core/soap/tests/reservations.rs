@@ -345,7 +345,7 @@ fn answers_that_are_no_answers_are_told_apart() {
             .read_pieces("QuoteFare", b"<a>\xff</a>", 100)
             .0
             .unwrap_err(),
-        AnswerError::Encoding("UTF-8".into())
+        AnswerError::Encoding(porch_soap::NotEncoded("UTF-8"))
     );
 }
 

@@ -12,7 +12,8 @@ use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
 
-use super::{CallFailure, deepest, tls};
+use super::failure::{CallFailure, DialError, deepest};
+use super::tls;
 
 const CONNECT: Duration = Duration::from_secs(5);
 
@@ -40,7 +41,7 @@ impl To<'_> {
         }
     }
 
-    async fn open(&self, transport: Transport) -> Result<Stream, String> {
+    async fn open(&self, transport: Transport) -> Result<Stream, DialError> {
         let authority = self.address.authority.as_str();
         let has_port = authority
             .rsplit_once(':')
@@ -51,7 +52,7 @@ impl To<'_> {
             let port = if self.address.tls { 443 } else { 80 };
             TcpStream::connect(format!("{authority}:{port}")).await
         };
-        let stream = stream.map_err(|e| e.to_string())?;
+        let stream = stream?;
         let _ = stream.set_nodelay(true);
         if !self.address.tls {
             return Ok(Stream::Plain(stream));
@@ -62,12 +63,12 @@ impl To<'_> {
             authority
         };
         let name = ServerName::try_from(host.trim_matches(['[', ']']).to_owned())
-            .map_err(|e| deepest(&e))?;
+            .map_err(|e| DialError::Config(deepest(&e)))?;
         let config = self.tls.config(self.trust, transport)?;
         let stream = TlsConnector::from(config)
             .connect(name, stream)
             .await
-            .map_err(|e| deepest(&e))?;
+            .map_err(DialError::of_tls)?;
         Ok(Stream::Tls(Box::new(stream)))
     }
 }

@@ -12,6 +12,7 @@ use hyper_util::rt::TokioIo;
 use porch_facade::Transport;
 
 use super::dial::To;
+use super::failure::{DialError, deepest};
 use super::{Answered, Attempt, CallFailure, Key};
 use crate::body::OutBody;
 use crate::usage::Mix;
@@ -112,17 +113,28 @@ pub(super) async fn send(
         }
         Err(mut e) => Err(Attempt {
             unsent: e.take_message(),
-            failure: CallFailure::Broken(e.error().to_string()),
+            failure: broken(e.error()),
             reused,
         }),
     }
+}
+
+/// A connection that broke, or on which something else than an answer came.
+fn broken(error: &hyper::Error) -> CallFailure {
+    CallFailure::Broken(match error.is_parse() {
+        true => format!(
+            "what it sends is no HTTP/1.1 ({}); where it speaks TLS, its address begins with https://",
+            deepest(error)
+        ),
+        false => error.to_string(),
+    })
 }
 
 async fn connect(to: &To<'_>) -> Result<SendRequest<OutBody>, CallFailure> {
     let stream = to.connect(Transport::Http1).await?;
     let (sender, connection) = http1::handshake(TokioIo::new(stream))
         .await
-        .map_err(|e| CallFailure::Connect(e.to_string()))?;
+        .map_err(|e| CallFailure::Connect(DialError::Handshake(e.to_string())))?;
     tokio::task::spawn_local(async move {
         // An error here shows up where the connection is used.
         let _ = connection.await;

@@ -11,7 +11,8 @@ use hyper_util::rt::{TokioIo, TokioTimer};
 use porch_facade::Transport;
 
 use super::dial::To;
-use super::{Answered, Attempt, CallFailure, Key, deepest};
+use super::failure::{DialError, deepest};
+use super::{Answered, Attempt, CallFailure, Key};
 use crate::body::OutBody;
 
 /// How much may be on its way to us unread: of one call, and of all calls of a connection.
@@ -122,7 +123,7 @@ async fn connect(to: &To<'_>) -> Result<SendRequest<OutBody>, CallFailure> {
     let (sender, connection) = builder
         .handshake(TokioIo::new(stream))
         .await
-        .map_err(|e| CallFailure::Connect(deepest(&e)))?;
+        .map_err(|e| CallFailure::Connect(DialError::Handshake(deepest(&e))))?;
     tokio::task::spawn_local(async move {
         // An error here shows up where the connection is used.
         let _ = connection.await;

@@ -1,6 +1,7 @@
 //! Backends as one worker sees them: connections, choice of an address, health, attempts, times. One for all protocols.
 
 mod dial;
+mod failure;
 mod health;
 mod http1;
 mod http2;
@@ -15,6 +16,7 @@ use http::{Request, Uri, header, response};
 use hyper::body::Incoming;
 use porch_facade::{Address, CompiledBackend, Transport};
 
+pub(crate) use failure::{CallFailure, deepest};
 pub(crate) use http1::Lease;
 pub(crate) use http2::Local;
 
@@ -31,19 +33,6 @@ pub(crate) struct Backends {
     health: health::Health,
     tls: tls::Configs,
     turn: Cell<usize>,
-}
-
-/// Why a call gave no answer.
-#[derive(Debug)]
-pub(crate) enum CallFailure {
-    /// No connection.
-    Connect(String),
-    /// No connection in time.
-    ConnectTimeout,
-    /// The connection broke before the answer's head was there.
-    Broken(String),
-    /// No answer in time.
-    Timeout,
 }
 
 /// An answer whose head is there.
@@ -71,15 +60,6 @@ impl Attempt {
             reused: false,
         }
     }
-}
-
-/// What lies at the bottom of an error.
-pub(crate) fn deepest(error: &dyn std::error::Error) -> String {
-    let mut at = error;
-    while let Some(inner) = at.source() {
-        at = inner;
-    }
-    at.to_string()
 }
 
 impl Backends {

@@ -9,6 +9,23 @@ use http::{HeaderMap, header};
 use crate::answer::MAX_ANSWER;
 use crate::failure::Failure;
 
+/// Why an answer's content coding cannot be undone.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum CodingError {
+    #[error("its content coding “{0}” was not asked for and is not understood")]
+    Unknown(String),
+    #[error("its content coding is broken: {0}")]
+    Broken(#[from] std::io::Error),
+    #[error("it grows to more than {MAX_ANSWER} bytes")]
+    Grows,
+}
+
+impl From<CodingError> for Failure {
+    fn from(wrong: CodingError) -> Self {
+        Self::Answer(wrong.to_string())
+    }
+}
+
 /// Undoes the content coding of an answer (RFC 9110 §8.4.1).
 pub(crate) enum Coding {
     None,
@@ -18,12 +35,12 @@ pub(crate) enum Coding {
 
 /// A whole body without its content coding.
 pub(crate) fn decoded(headers: &HeaderMap, body: Bytes) -> Result<Bytes, Failure> {
-    let mut coding = Coding::of(headers).map_err(Failure::Answer)?;
+    let mut coding = Coding::of(headers)?;
     if let Coding::None = coding {
         return Ok(body);
     }
-    let first = coding.decode(body).map_err(Failure::Answer)?;
-    let last = coding.finish().map_err(Failure::Answer)?;
+    let first = coding.decode(body)?;
+    let last = coding.finish()?;
     Ok(if last.is_empty() {
         first
     } else {
@@ -32,7 +49,7 @@ pub(crate) fn decoded(headers: &HeaderMap, body: Bytes) -> Result<Bytes, Failure
 }
 
 impl Coding {
-    pub(crate) fn of(headers: &HeaderMap) -> Result<Self, String> {
+    pub(crate) fn of(headers: &HeaderMap) -> Result<Self, CodingError> {
         let text = headers
             .get(header::CONTENT_ENCODING)
             .and_then(|v| v.to_str().ok())
@@ -43,22 +60,19 @@ impl Coding {
             "" | "identity" => Ok(Self::None),
             "gzip" | "x-gzip" => Ok(Self::Gzip(Box::new(GzDecoder::new(Vec::new())))),
             "deflate" => Ok(Self::Deflate(Box::new(ZlibDecoder::new(Vec::new())))),
-            other => Err(format!(
-                "its content coding “{other}” was not asked for and is not understood"
-            )),
+            other => Err(CodingError::Unknown(other.to_owned())),
         }
     }
 
-    pub(crate) fn decode(&mut self, data: Bytes) -> Result<Bytes, String> {
-        let fail = |e: std::io::Error| format!("its content coding is broken: {e}");
+    pub(crate) fn decode(&mut self, data: Bytes) -> Result<Bytes, CodingError> {
         // In small pieces, so that a bomb is noticed before it goes off.
         let into = |data: &[u8],
                     write: &mut dyn FnMut(&[u8]) -> std::io::Result<usize>|
-         -> Result<(), String> {
+         -> Result<(), CodingError> {
             for piece in data.chunks(1024) {
-                let total = write(piece).map_err(fail)?;
+                let total = write(piece)?;
                 if total > MAX_ANSWER {
-                    return Err(format!("it grows to more than {MAX_ANSWER} bytes"));
+                    return Err(CodingError::Grows);
                 }
             }
             Ok(())
@@ -83,18 +97,17 @@ impl Coding {
     }
 
     /// What is left at the end of the body.
-    pub(crate) fn finish(&mut self) -> Result<Bytes, String> {
-        let fail = |e: std::io::Error| format!("its content coding is broken: {e}");
+    pub(crate) fn finish(&mut self) -> Result<Bytes, CodingError> {
         match self {
             Coding::None => Ok(Bytes::new()),
-            Coding::Gzip(decoder) => decoder
-                .try_finish()
-                .map(|()| std::mem::take(decoder.get_mut()).into())
-                .map_err(fail),
-            Coding::Deflate(decoder) => decoder
-                .try_finish()
-                .map(|()| std::mem::take(decoder.get_mut()).into())
-                .map_err(fail),
+            Coding::Gzip(decoder) => {
+                decoder.try_finish()?;
+                Ok(std::mem::take(decoder.get_mut()).into())
+            }
+            Coding::Deflate(decoder) => {
+                decoder.try_finish()?;
+                Ok(std::mem::take(decoder.get_mut()).into())
+            }
         }
     }
 }

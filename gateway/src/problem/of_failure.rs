@@ -65,7 +65,7 @@ fn call_failed(
         CallFailure::Connect(what) => (
             "backend-unreachable",
             "The backend cannot be reached",
-            "connection_refused",
+            what.proxy_status(),
             format!("no connection to {name} ({address}): {what}"),
         ),
         CallFailure::ConnectTimeout => (

@@ -82,5 +82,5 @@ fn value(op: &CompiledOperation, parts: &Parts, bytes: &Bytes) -> Result<Value, 
         return Err(Failure::MediaType(names, shown));
     };
     let mapping = offer.map(|m| m.mapping.clone()).unwrap_or_default();
-    media::parse(kind, bytes, &parts.headers, &mapping).map_err(Failure::body)
+    media::parse(kind, bytes, &parts.headers, &mapping).map_err(|e| Failure::body(e.to_string()))
 }

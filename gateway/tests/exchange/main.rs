@@ -4,6 +4,7 @@ mod letter;
 mod letter_back;
 mod passing;
 mod rules;
+mod tls;
 
 use std::collections::{BTreeMap, HashMap};
 use std::io::{Read, Write};

@@ -97,20 +97,19 @@ impl FacadeCompiler<'_> {
                 .push(Finding::error(&backend.file, backend.node.at, message).help(help));
             return None;
         };
-        let all: Result<Vec<Address>, String> = given
+        let all: Result<Vec<Address>, NoAddress> = given
             .all()
             .iter()
             .map(|text| address(text.trim()))
             .collect();
         let all = all.and_then(|all| match all.iter().any(|a| a.tls != all[0].tls) {
             false => Ok(all),
-            true => {
-                Err("the addresses of a backend all begin with http:// or all with https://".into())
-            }
+            true => Err(NoAddress::Mixed),
         });
         all.map_err(|why| {
             let (file, at) = self.place_of_address(backend);
-            self.findings.push(Finding::error(&file, at, why));
+            self.findings
+                .push(Finding::error(&file, at, why.to_string()));
         })
         .ok()
     }
@@ -154,10 +153,24 @@ impl FacadeCompiler<'_> {
     }
 }
 
+/// Why an address cannot be called.
+#[derive(Debug, thiserror::Error)]
+enum NoAddress {
+    #[error("“{0}” is no address that can be called: http:// and https:// are")]
+    Scheme(String),
+    #[error("“{0}” has no usable host: {1}")]
+    Host(String, String),
+    #[error("“{0}”: {1}")]
+    Path(String, TemplateError),
+    #[error("“{0}”: the path of an address has no variables")]
+    Variables(String),
+    #[error("the addresses of a backend all begin with http:// or all with https://")]
+    Mixed,
+}
+
 /// An address that can be called (RFC 9110 §4.2): scheme, host and path, and nothing else.
-fn address(text: &str) -> Result<Address, String> {
-    let no_scheme =
-        || format!("“{text}” is no address that can be called: http:// and https:// are");
+fn address(text: &str) -> Result<Address, NoAddress> {
+    let no_scheme = || NoAddress::Scheme(text.to_owned());
     let (scheme, rest) = text.split_once("://").ok_or_else(no_scheme)?;
     let tls = match scheme {
         "http" => false,
@@ -167,12 +180,13 @@ fn address(text: &str) -> Result<Address, String> {
     let (authority, path) = rest
         .find('/')
         .map_or((rest, ""), |slash| rest.split_at(slash));
-    let unusable = |why: &str| format!("“{text}” has no usable host: {why}");
+    let unusable = |why: &str| NoAddress::Host(text.to_owned(), why.to_owned());
     if authority.contains('@') {
         // RFC 9110 §4.2.4: they would be shown wherever the address is, and so they are not said here.
         let host = authority.rsplit('@').next().unwrap_or_default();
-        return Err(format!(
-            "“{scheme}://{host}{path}” has no usable host: user and password stand below `credentials:`, not in an address"
+        return Err(NoAddress::Host(
+            format!("{scheme}://{host}{path}"),
+            "user and password stand below `credentials:`, not in an address".into(),
         ));
     }
     if let Some(why) = no_authority(authority) {
@@ -181,9 +195,9 @@ fn address(text: &str) -> Result<Address, String> {
     match PathTemplate::parse(path) {
         _ if path.is_empty() => {}
         Ok(path) if path.variables().next().is_none() => {}
-        Err(e @ TemplateError::Segment { .. }) => return Err(format!("“{text}”: {e}")),
+        Err(e @ TemplateError::Segment { .. }) => return Err(NoAddress::Path(text.to_owned(), e)),
         _ => {
-            return Err(format!("“{text}”: the path of an address has no variables"));
+            return Err(NoAddress::Variables(text.to_owned()));
         }
     }
     text.parse::<Uri>().map_err(|e| unusable(&e.to_string()))?;

@@ -3,6 +3,7 @@
 use super::pull::Next;
 use super::text::{read_duration, read_timestamp, snake_path};
 use super::to_wire::{Result, ToWire};
+use super::unfit::Unfit;
 use super::varint::put_varint;
 use crate::types::*;
 
@@ -12,7 +13,7 @@ impl ToWire<'_, '_, '_> {
         &mut self,
         of: &MessageType,
         text: &str,
-    ) -> std::result::Result<(), String> {
+    ) -> std::result::Result<(), Unfit> {
         match of.well_known {
             Some(kind @ (WellKnown::Timestamp | WellKnown::Duration)) => {
                 let (seconds, nanos) = if kind == WellKnown::Timestamp {
@@ -30,8 +31,7 @@ impl ToWire<'_, '_, '_> {
             }
             Some(WellKnown::FieldMask) => {
                 for path in text.split(',').filter(|p| !p.is_empty()) {
-                    let path = snake_path(path)
-                        .ok_or_else(|| format!("the path “{path}” must be in lower camel case"))?;
+                    let path = snake_path(path).ok_or_else(|| Unfit::Path(path.to_owned()))?;
                     self.out.push(0x0a);
                     put_varint(self.out, path.len() as u64);
                     self.out.extend_from_slice(path.as_bytes());
@@ -43,7 +43,7 @@ impl ToWire<'_, '_, '_> {
                     self.out.extend_from_slice(field.tag.bytes());
                     self.text(field.kind, text)
                 }
-                None => Err("has no value".into()),
+                None => Err(Unfit::Nothing),
             },
             Some(WellKnown::Value) => {
                 // string_value, 3.
@@ -52,10 +52,7 @@ impl ToWire<'_, '_, '_> {
                 self.out.extend_from_slice(text.as_bytes());
                 Ok(())
             }
-            _ => Err(format!(
-                "is the message {}: name one of its fields",
-                of.name
-            )),
+            _ => Err(Unfit::Message(of.name.to_string())),
         }
     }
 
@@ -72,8 +69,8 @@ impl ToWire<'_, '_, '_> {
                     return self.wrong("a text");
                 }
                 let text = self.json.string()?;
-                if let Err(message) = self.known_text(of, &text) {
-                    self.mistake(message);
+                if let Err(unfit) = self.known_text(of, &text) {
+                    self.mistake(unfit.to_string());
                 }
                 Ok(())
             }

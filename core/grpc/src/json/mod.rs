@@ -8,6 +8,7 @@ mod raw;
 mod scalars;
 pub(crate) mod text;
 mod to_wire;
+mod unfit;
 mod varint;
 
 pub use raw::WireError;

@@ -4,8 +4,9 @@ use base64::Engine;
 use base64::alphabet;
 use base64::engine::{DecodePaddingMode, GeneralPurpose, GeneralPurposeConfig};
 
-use super::text::{NotInteger, read_integer};
+use super::text::read_integer;
 use super::to_wire::ToWire;
+use super::unfit::Unfit;
 use super::varint::{put_varint, zigzag};
 use crate::types::*;
 
@@ -28,7 +29,7 @@ fn names_of(e: &EnumType) -> String {
 
 impl ToWire<'_, '_, '_> {
     /// A value that is given as a text.
-    pub(super) fn text(&mut self, kind: Kind, text: &str) -> std::result::Result<(), String> {
+    pub(super) fn text(&mut self, kind: Kind, text: &str) -> std::result::Result<(), Unfit> {
         match kind {
             Kind::String => {
                 put_varint(self.out, text.len() as u64);
@@ -39,7 +40,7 @@ impl ToWire<'_, '_, '_> {
                 let value = match text {
                     "true" => 1,
                     "false" => 0,
-                    _ => return Err("must be true or false".into()),
+                    _ => return Err(Unfit::Bool),
                 };
                 self.out.push(value);
                 Ok(())
@@ -50,9 +51,7 @@ impl ToWire<'_, '_, '_> {
                 } else {
                     &STANDARD
                 };
-                let bytes = engine
-                    .decode(text)
-                    .map_err(|e| format!("is no base64: {e}"))?;
+                let bytes = engine.decode(text)?;
                 put_varint(self.out, bytes.len() as u64);
                 self.out.extend_from_slice(&bytes);
                 Ok(())
@@ -66,12 +65,16 @@ impl ToWire<'_, '_, '_> {
                 if self.texts && text.parse::<i32>().is_ok() {
                     return self.number(kind, text);
                 }
-                let near = porch_contract::suggest(text, e.values.iter().map(|v| &*v.0))
+                let help = porch_contract::suggest(text, e.values.iter().map(|v| &*v.0))
                     .map_or_else(
                         || format!("there are: {}", names_of(e)),
                         |n| format!("did you mean “{n}”?"),
                     );
-                Err(format!("“{text}” is none of {}; {near}", e.name))
+                Err(Unfit::Name {
+                    text: text.to_owned(),
+                    of: e.name.to_string(),
+                    help,
+                })
             }
             Kind::Message(id) | Kind::Group(id) => {
                 let start = self.open();
@@ -83,23 +86,16 @@ impl ToWire<'_, '_, '_> {
         }
     }
 
-    pub(super) fn number(&mut self, kind: Kind, text: &str) -> std::result::Result<(), String> {
+    pub(super) fn number(&mut self, kind: Kind, text: &str) -> std::result::Result<(), Unfit> {
         if let Kind::Double | Kind::Float = kind {
             return self.float(kind, text);
         }
-        let value = read_integer(text).map_err(|e| {
-            match e {
-                NotInteger::Syntax => "must be a number",
-                NotInteger::Fraction => "must be a whole number",
-                NotInteger::Range => "is out of range",
-            }
-            .to_owned()
-        })?;
+        let value = read_integer(text)?;
         if let Kind::Enum(id) = kind
             && self.types.enumeration(id).null
             && value != 0
         {
-            return Err("must be null".into());
+            return Err(Unfit::Null);
         }
         let (least, most): (i128, i128) = match kind {
             Kind::Int32 | Kind::Sint32 | Kind::Sfixed32 | Kind::Enum(_) => {
@@ -108,10 +104,10 @@ impl ToWire<'_, '_, '_> {
             Kind::Int64 | Kind::Sint64 | Kind::Sfixed64 => (i64::MIN.into(), i64::MAX.into()),
             Kind::Uint32 | Kind::Fixed32 => (0, u32::MAX.into()),
             Kind::Uint64 | Kind::Fixed64 => (0, u64::MAX.into()),
-            _ => return Err("must be another kind of value".into()),
+            _ => return Err(Unfit::Kind),
         };
         if !(least..=most).contains(&value) {
-            return Err(format!("must lie between {least} and {most}"));
+            return Err(Unfit::Between(least, most));
         }
         match kind {
             Kind::Sint32 => put_varint(self.out, zigzag(value as i64) & 0xffff_ffff),
@@ -128,7 +124,7 @@ impl ToWire<'_, '_, '_> {
         Ok(())
     }
 
-    fn float(&mut self, kind: Kind, text: &str) -> std::result::Result<(), String> {
+    fn float(&mut self, kind: Kind, text: &str) -> std::result::Result<(), Unfit> {
         let special = match text {
             "NaN" => Some(f64::NAN),
             "Infinity" => Some(f64::INFINITY),
@@ -141,24 +137,24 @@ impl ToWire<'_, '_, '_> {
                 .all(|b| b.is_ascii_digit() || matches!(b, b'.' | b'e' | b'E' | b'+' | b'-'))
             && !text.starts_with(['+', '.']);
         if special.is_none() && !numeric {
-            return Err("must be a number, “NaN”, “Infinity” or “-Infinity”".into());
+            return Err(Unfit::Float);
         }
         if kind == Kind::Double {
             let value: f64 = match special {
                 Some(value) => value,
-                None => text.parse().map_err(|_| "must be a number")?,
+                None => text.parse().map_err(|_| Unfit::Number)?,
             };
             if special.is_none() && value.is_infinite() {
-                return Err("is too large for a double".into());
+                return Err(Unfit::Large("double"));
             }
             self.out.extend_from_slice(&value.to_le_bytes());
         } else {
             let value: f32 = match special {
                 Some(value) => value as f32,
-                None => text.parse().map_err(|_| "must be a number")?,
+                None => text.parse().map_err(|_| Unfit::Number)?,
             };
             if special.is_none() && value.is_infinite() {
-                return Err("is too large for a float".into());
+                return Err(Unfit::Large("float"));
             }
             self.out.extend_from_slice(&value.to_le_bytes());
         }

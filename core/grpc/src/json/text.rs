@@ -1,5 +1,6 @@
 //! Times, durations, field masks and numbers as texts, both ways.
 
+use super::unfit::Unfit;
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 
@@ -79,10 +80,10 @@ fn days(year: i64, month: i64, day: i64) -> i64 {
 }
 
 /// Reads a timestamp (RFC 3339 §5.6), any offset; upper-case letters, four digits for the year, no leap seconds.
-pub(crate) fn read_timestamp(text: &str) -> Result<(i64, i32), &'static str> {
-    const WRONG: &str = "must be a time as in 2027-05-14T08:30:00Z (RFC 3339)";
+pub(crate) fn read_timestamp(text: &str) -> Result<(i64, i32), Unfit> {
+    const WRONG: Unfit = Unfit::Time("must be a time as in 2027-05-14T08:30:00Z (RFC 3339)");
     let b = text.as_bytes();
-    let number = |from: usize, to: usize| -> Result<i64, &'static str> {
+    let number = |from: usize, to: usize| -> Result<i64, Unfit> {
         let digits = b
             .get(from..to)
             .filter(|d| d.iter().all(u8::is_ascii_digit))
@@ -113,7 +114,7 @@ pub(crate) fn read_timestamp(text: &str) -> Result<(i64, i32), &'static str> {
             .take_while(|c| c.is_ascii_digit())
             .count();
         if width == 0 || width > 9 {
-            return Err("must have one to nine digits behind its point");
+            return Err(Unfit::Time("must have one to nine digits behind its point"));
         }
         nanos = number(at + 1, at + 1 + width)? * 10i64.pow(9 - width as u32);
         at += 1 + width;
@@ -131,7 +132,7 @@ pub(crate) fn read_timestamp(text: &str) -> Result<(i64, i32), &'static str> {
     };
     let seconds = days(year, month, day) * 86_400 + hour * 3600 + minute * 60 + second - offset;
     if !(FIRST..=LAST).contains(&seconds) {
-        return Err("must lie between the years 0001 and 9999");
+        return Err(Unfit::Time("must lie between the years 0001 and 9999"));
     }
     Ok((seconds, nanos as i32))
 }
@@ -156,8 +157,8 @@ pub(crate) fn write_duration(out: &mut Vec<u8>, seconds: i64, nanos: i32) -> Opt
 }
 
 /// Reads a duration: seconds with up to nine digits behind the point, then `s`.
-pub(crate) fn read_duration(text: &str) -> Result<(i64, i32), &'static str> {
-    const WRONG: &str = "must be seconds as in 1.5s";
+pub(crate) fn read_duration(text: &str) -> Result<(i64, i32), Unfit> {
+    const WRONG: Unfit = Unfit::Time("must be seconds as in 1.5s");
     let body = text.strip_suffix('s').ok_or(WRONG)?;
     let (negative, body) = body.strip_prefix('-').map_or((false, body), |b| (true, b));
     let (whole, part) = body.split_once('.').unwrap_or((body, ""));
@@ -174,7 +175,7 @@ pub(crate) fn read_duration(text: &str) -> Result<(i64, i32), &'static str> {
         .parse()
         .ok()
         .filter(|s| *s <= LONGEST)
-        .ok_or("must be at most 315576000000 seconds")?;
+        .ok_or(Unfit::Time("must be at most 315576000000 seconds"))?;
     let nanos: i32 = format!("{part:0<9}").parse().map_err(|_| WRONG)?;
     Ok(if negative {
         (-seconds, -nanos)
@@ -216,16 +217,8 @@ pub(crate) fn snake_path(path: &str) -> Option<String> {
     Some(out)
 }
 
-/// Why a text is no integer of a kind.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum NotInteger {
-    Syntax,
-    Fraction,
-    Range,
-}
-
 /// Reads an integer: digits, or any JSON number whose value is whole, as `1.0` and `1e3` are.
-pub(crate) fn read_integer(text: &str) -> Result<i128, NotInteger> {
+pub(crate) fn read_integer(text: &str) -> Result<i128, Unfit> {
     if let Ok(value) = text.parse::<i64>()
         && plain(text)
     {
@@ -242,29 +235,29 @@ pub(crate) fn read_integer(text: &str) -> Result<i128, NotInteger> {
         || (dot && part.is_empty())
         || (whole.len() > 1 && whole.starts_with('0'))
     {
-        return Err(NotInteger::Syntax);
+        return Err(Unfit::Number);
     }
     let unsigned = exponent.strip_prefix(['+', '-']).unwrap_or(exponent);
     if unsigned.is_empty() || !digits(unsigned) {
-        return Err(NotInteger::Syntax);
+        return Err(Unfit::Number);
     }
     let all = format!("{whole}{part}");
     let significant = all.trim_start_matches('0').trim_end_matches('0');
     if significant.is_empty() {
         return Ok(0);
     }
-    let exponent: i64 = exponent.parse().map_err(|_| NotInteger::Range)?;
+    let exponent: i64 = exponent.parse().map_err(|_| Unfit::Range)?;
     let trailing = (all.len() - all.trim_end_matches('0').len()) as i64;
     let shift = exponent
         .saturating_sub(part.len() as i64)
         .saturating_add(trailing);
     if shift < 0 {
-        return Err(NotInteger::Fraction);
+        return Err(Unfit::Whole);
     }
     if significant.len() as i64 + shift > 30 {
-        return Err(NotInteger::Range);
+        return Err(Unfit::Range);
     }
-    let value: i128 = significant.parse().map_err(|_| NotInteger::Range)?;
+    let value: i128 = significant.parse().map_err(|_| Unfit::Range)?;
     let value = value * 10i128.pow(shift as u32);
     Ok(if negative { -value } else { value })
 }
@@ -347,14 +340,14 @@ mod tests {
             assert_eq!(read_integer(text), Ok(value), "{text}");
         }
         for (text, error) in [
-            ("", NotInteger::Syntax),
-            ("+1", NotInteger::Syntax),
-            ("01", NotInteger::Syntax),
-            ("1.", NotInteger::Syntax),
-            ("1.5", NotInteger::Fraction),
-            ("1e-1", NotInteger::Fraction),
-            ("1e99999999999", NotInteger::Range),
-            (" 1", NotInteger::Syntax),
+            ("", Unfit::Number),
+            ("+1", Unfit::Number),
+            ("01", Unfit::Number),
+            ("1.", Unfit::Number),
+            ("1.5", Unfit::Whole),
+            ("1e-1", Unfit::Whole),
+            ("1e99999999999", Unfit::Range),
+            (" 1", Unfit::Number),
         ] {
             assert_eq!(read_integer(text), Err(error), "{text}");
         }

@@ -4,6 +4,7 @@
 //! widened behind the content when it turns out longer. Every mistake is told with a JSON Pointer, not just the first.
 
 use super::pull::{Next, Pull, SyntaxError};
+use super::unfit::Unfit;
 use super::varint::put_varint;
 use crate::types::*;
 
@@ -175,11 +176,11 @@ impl Types {
         kind: Kind,
         text: &str,
         out: &mut Vec<u8>,
-    ) -> std::result::Result<(), String> {
+    ) -> std::result::Result<(), Unfit> {
         let mut r = ToWire {
             types: self,
             options: JsonOptions::default(),
-            json: Pull::new(b"").map_err(|e| e.to_string())?,
+            json: Pull::new(b"")?,
             out,
             mistakes: Vec::new(),
             explicit: true,
@@ -398,16 +399,16 @@ impl ToWire<'_, '_, '_> {
             }),
             (_, Next::String) => {
                 let text = self.json.string()?;
-                if let Err(message) = self.text(kind, &text) {
-                    self.mistake(message);
+                if let Err(unfit) = self.text(kind, &text) {
+                    self.mistake(unfit.to_string());
                 }
                 Ok(())
             }
             (Kind::Bytes, _) => self.wrong("a text in base64"),
             (_, Next::Number) => {
                 let text = self.json.number()?;
-                if let Err(message) = self.number(kind, text) {
-                    self.mistake(message);
+                if let Err(unfit) = self.number(kind, text) {
+                    self.mistake(unfit.to_string());
                 }
                 Ok(())
             }

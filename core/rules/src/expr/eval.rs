@@ -8,6 +8,11 @@ use serde_json::Value;
 use super::parse::{Literal, Macro, Node, Op};
 use super::value::Val;
 
+/// A text that is no XML document, or none that can be read: what is the matter with it.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{0}")]
+pub struct NoXml(pub String);
+
 /// Where an expression's roots come from.
 pub trait Scope {
     /// A member of a root; `None` when there is none.
@@ -18,8 +23,8 @@ pub trait Scope {
     ///
     /// # Errors
     /// What is wrong with the document, or that none can be read here.
-    fn open_xml(&self, _text: &str) -> Result<serde_json::Value, String> {
-        Err("no XML can be read here".into())
+    fn open_xml(&self, _text: &str) -> Result<serde_json::Value, NoXml> {
+        Err(NoXml("cannot be read here".into()))
     }
 }
 

@@ -14,7 +14,7 @@ mod parse;
 mod template;
 mod value;
 
-pub use eval::{EvalError, Scope};
+pub use eval::{EvalError, NoXml, Scope};
 pub use parse::{ParseError, Reference, Step};
 pub use template::{Template, TemplateErrors};
 pub use value::Val;

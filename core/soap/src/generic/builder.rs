@@ -77,8 +77,7 @@ impl GenericBuilder {
         }
         for attribute in attributes {
             let mut value = String::new();
-            push_attribute(&mut value, attribute.value)
-                .map_err(|message| XmlError { message, offset: 0 })?;
+            push_attribute(&mut value, attribute.value)?;
             match attribute.name.split_once(':') {
                 // Declared when they are used.
                 Some(("xmlns", _)) => continue,
@@ -152,7 +151,7 @@ impl GenericBuilder {
         }
         if let Some(Child::Text(into)) = open.children.last_mut() {
             match raw {
-                true => push_text(into, text).map_err(|message| XmlError { message, offset: 0 })?,
+                true => push_text(into, text)?,
                 false => into.push_str(text),
             }
         }

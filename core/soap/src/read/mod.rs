@@ -8,6 +8,7 @@ mod reader;
 
 use std::sync::Arc;
 
+use crate::NotEncoded;
 use crate::plan::{Member, Plan, TypePlan};
 use crate::wsdl::{Message, Operation};
 use crate::xml::XmlError;
@@ -97,8 +98,8 @@ pub enum AnswerError {
     #[error("the answer is not well-formed XML: {0}")]
     Xml(#[from] XmlError),
     /// Not in the encoding that it says.
-    #[error("the answer is not {0}")]
-    Encoding(String),
+    #[error("the answer is not {}", .0.0)]
+    Encoding(#[from] NotEncoded),
     /// Well-formed, but no envelope.
     #[error("the answer is no SOAP envelope: it begins with <{0}>")]
     NoEnvelope(String),

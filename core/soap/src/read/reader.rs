@@ -15,7 +15,7 @@ use crate::generic::{GenericBuilder, Mapping};
 use crate::plan::{Member, MemberKind, ObjectPlan, TYPE_MEMBER, TypeId, TypePlan};
 use crate::simple::{Base, Simple, push_json_string, to_base64};
 use crate::xml::{
-    SOAP_11, SOAP_12, Scanner, Token, XML, XmlError, is_xsd, is_xsi, push_attribute, push_text,
+    SOAP_11, SOAP_12, Scanner, Token, XML, is_xsd, is_xsi, push_attribute, push_text,
 };
 
 /// Namespace of `xop:Include` (XML-binary Optimized Packaging §2.1).
@@ -190,10 +190,7 @@ impl AnswerReader {
     }
 
     fn advance(&mut self, bytes: &[u8], out: &mut Vec<u8>, last: bool) -> Result<(), AnswerError> {
-        let decoded = self
-            .decoder
-            .decode(bytes, last)
-            .map_err(AnswerError::Encoding)?;
+        let decoded = self.decoder.decode(bytes, last)?;
         let joined;
         let text: &str = if self.rest.is_empty() {
             &decoded
@@ -287,7 +284,7 @@ impl AnswerReader {
             // Even text that nobody wants must be well-formed.
             self.text.truncate(at);
         }
-        result.map_err(|message| AnswerError::Xml(XmlError { message, offset: 0 }))
+        result.map_err(|wrong| AnswerError::Xml(wrong.into()))
     }
 
     fn namespace_is(&self, prefix: &str, uri: &str) -> bool {

@@ -6,6 +6,8 @@
 mod compile;
 mod index;
 pub mod json;
+mod missing;
 
 pub use compile::Compiler;
 pub(crate) use index::{Component, Index, Kind, QName, Source, documentation};
+pub use missing::Missing;

@@ -3,24 +3,23 @@
 use super::*;
 
 impl Simple {
-    pub(super) fn check_facets(&self, text: &str) -> Result<(), String> {
+    pub(super) fn check_facets(&self, text: &str) -> Result<(), ValueError> {
         if !self.enumeration.is_empty() && !self.enumeration.iter().any(|e| e == text) {
             let near = porch_contract::suggest(text, self.enumeration.iter().map(String::as_str));
-            let help = near.map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
-            return Err(format!(
-                "“{}” is none of {}{help}",
-                short(text),
-                self.enumeration.join(", ")
-            ));
+            return Err(ValueError::NotListed {
+                text: short(text).to_string(),
+                listed: self.enumeration.join(", "),
+                near: near.map(str::to_owned),
+            });
         }
         if let Some((_, source)) = self
             .patterns
             .iter()
             .find(|(regex, _)| !regex.is_match(text))
         {
-            return Err(format!(
-                "“{}” does not fit the pattern {source}",
-                short(text)
+            return Err(ValueError::Pattern(
+                short(text).to_string(),
+                source.to_string(),
             ));
         }
         let length = match &self.base {
@@ -29,17 +28,10 @@ impl Simple {
             Base::Hex => text.len() / 2,
             _ => text.chars().count(),
         };
-        if self.length.0.is_some_and(|min| length < min) {
-            return Err(format!(
-                "{length} characters, but at least {} are needed",
-                self.length.0.unwrap_or(0)
-            ));
-        }
-        if self.length.1.is_some_and(|max| length > max) {
-            return Err(format!(
-                "{length} characters, but at most {} are allowed",
-                self.length.1.unwrap_or(0)
-            ));
+        match self.length {
+            (Some(min), _) if length < min => return Err(ValueError::Short(length, min)),
+            (_, Some(max)) if length > max => return Err(ValueError::Long(length, max)),
+            _ => {}
         }
         if matches!(self.base, Base::Decimal | Base::Integer) {
             self.check_number(text)?;
@@ -47,19 +39,20 @@ impl Simple {
         Ok(())
     }
 
-    pub(super) fn check_number(&self, text: &str) -> Result<(), String> {
+    pub(super) fn check_number(&self, text: &str) -> Result<(), ValueError> {
         use std::cmp::Ordering::{Equal, Greater, Less};
+        let beyond = |how, bound: &String| ValueError::Bound(text.to_owned(), how, bound.clone());
         if let Some((min, exclusive)) = &self.min {
             match compare_decimals(text, min) {
-                Less => return Err(format!("{text} is less than {min}")),
-                Equal if *exclusive => return Err(format!("{text} must be more than {min}")),
+                Less => return Err(beyond("is less than", min)),
+                Equal if *exclusive => return Err(beyond("must be more than", min)),
                 _ => {}
             }
         }
         if let Some((max, exclusive)) = &self.max {
             match compare_decimals(text, max) {
-                Greater => return Err(format!("{text} is more than {max}")),
-                Equal if *exclusive => return Err(format!("{text} must be less than {max}")),
+                Greater => return Err(beyond("is more than", max)),
+                Equal if *exclusive => return Err(beyond("must be less than", max)),
                 _ => {}
             }
         }
@@ -71,18 +64,15 @@ impl Simple {
             whole.trim_start_matches('0').len(),
             fraction.trim_end_matches('0').len(),
         );
-        if self.digits.0.is_some_and(|total| whole + fraction > total) {
-            return Err(format!(
-                "{text} has more than {} digits",
-                self.digits.0.unwrap_or(0)
-            ));
+        let text = || text.to_owned();
+        match self.digits {
+            (Some(total), _) if whole + fraction > total => {
+                Err(ValueError::Digits(text(), total, ""))
+            }
+            (_, Some(max)) if fraction > max => {
+                Err(ValueError::Digits(text(), max, " behind the point"))
+            }
+            _ => Ok(()),
         }
-        if self.digits.1.is_some_and(|max| fraction > max) {
-            return Err(format!(
-                "{text} has more than {} digits behind the point",
-                self.digits.1.unwrap_or(0)
-            ));
-        }
-        Ok(())
     }
 }

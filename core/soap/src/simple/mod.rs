@@ -8,6 +8,7 @@ mod lexical;
 mod pattern;
 mod schema;
 mod text;
+mod wrong;
 
 use std::borrow::Cow;
 
@@ -21,6 +22,7 @@ use self::lexical::{
 pub use self::lexical::{from_base64, to_base64};
 pub(crate) use self::pattern::regex_of;
 pub use self::text::push_json_string;
+pub use self::wrong::ValueError;
 use crate::tree::Json;
 
 /// The primitive behind a simple type.
@@ -149,7 +151,7 @@ impl Simple {
     ///
     /// # Errors
     /// What is wrong with the text, when its type rules it out.
-    pub fn to_json(&self, out: &mut Vec<u8>, text: &str) -> Result<(), String> {
+    pub fn to_json(&self, out: &mut Vec<u8>, text: &str) -> Result<(), ValueError> {
         if matches!(self.base, Base::Text) {
             push_json_string(out, text);
             return Ok(());
@@ -178,27 +180,27 @@ impl Simple {
             Base::Boolean => match trimmed {
                 "true" | "1" => out.extend_from_slice(b"true"),
                 "false" | "0" => out.extend_from_slice(b"false"),
-                _ => return Err(format!("“{}” is no boolean", short(trimmed))),
+                _ => return Err(ValueError::lexical(trimmed, "boolean")),
             },
             Base::Decimal | Base::Integer => {
                 let whole = matches!(self.base, Base::Integer);
                 if !push_number(out, trimmed, !whole, false) {
                     let kind = if whole { "integer" } else { "decimal" };
-                    return Err(format!("“{}” is no {kind}", short(trimmed)));
+                    return Err(ValueError::lexical(trimmed, kind));
                 }
             }
             Base::Float => match trimmed {
                 "INF" | "-INF" | "NaN" => push_json_string(out, trimmed),
                 _ if push_number(out, trimmed, true, true) => {}
-                _ => return Err(format!("“{}” is no floating-point number", short(trimmed))),
+                _ => return Err(ValueError::lexical(trimmed, "floating-point number")),
             },
             Base::Base64 => {
                 let packed: String = trimmed.split_ascii_whitespace().collect();
                 push_json_string(out, &packed);
             }
             Base::Hex => {
-                let octets = from_hex(trimmed)
-                    .ok_or_else(|| format!("“{}” is no hexBinary", short(trimmed)))?;
+                let octets =
+                    from_hex(trimmed).ok_or_else(|| ValueError::lexical(trimmed, "hexBinary"))?;
                 push_json_string(out, &to_base64(&octets));
             }
         }
@@ -209,23 +211,21 @@ impl Simple {
     ///
     /// # Errors
     /// What is wrong with the value.
-    pub fn to_text<'v>(&self, value: &'v Json<'_>) -> Result<Cow<'v, str>, String> {
+    pub fn to_text<'v>(&self, value: &'v Json<'_>) -> Result<Cow<'v, str>, ValueError> {
         let text = match (&self.base, value) {
             (Base::List(item), Json::Array(values)) => list_text(item, values)?.into(),
             (Base::Union(kinds), value) => union_text(kinds, value)?,
             (_, Json::String(text)) => self.string_text(text)?,
             (Base::Boolean, Json::Bool(b)) => if *b { "true" } else { "false" }.into(),
-            (Base::Decimal, Json::Number(n)) => {
-                expand(n).ok_or("the number has too many digits")?
-            }
+            (Base::Decimal, Json::Number(n)) => expand(n).ok_or(ValueError::Endless)?,
             (Base::Integer, Json::Number(n)) => {
-                let text = expand(n).ok_or("the number has too many digits")?;
+                let text = expand(n).ok_or(ValueError::Endless)?;
                 match text.split_once('.') {
                     None => text,
                     Some((whole, rest)) if rest.bytes().all(|b| b == b'0') => {
                         whole.to_owned().into()
                     }
-                    Some(_) => return Err(format!("a whole number is expected, not {n}")),
+                    Some(_) => return Err(ValueError::Kind("a whole number", n.to_string())),
                 }
             }
             (Base::Float, Json::Number(n)) => Cow::Borrowed(n.as_ref()),
@@ -236,7 +236,7 @@ impl Simple {
     }
 
     /// The XML text for a JSON string.
-    fn string_text<'v>(&self, text: &'v str) -> Result<Cow<'v, str>, String> {
+    fn string_text<'v>(&self, text: &'v str) -> Result<Cow<'v, str>, ValueError> {
         Ok(match &self.base {
             Base::Text => Cow::Borrowed(text),
             Base::Normalized => text.replace(['\t', '\n', '\r'], " ").into(),
@@ -247,22 +247,22 @@ impl Simple {
             }
             Base::Temporal(kind) if temporal_fits(*kind, text) => Cow::Borrowed(text),
             Base::Temporal(kind) => {
-                return Err(format!("“{}” is no {}", short(text), temporal_name(*kind)));
+                return Err(ValueError::lexical(text, temporal_name(*kind)));
             }
             Base::Float if matches!(text, "INF" | "-INF" | "NaN") => Cow::Borrowed(text),
             Base::Base64 if is_base64(text) => Cow::Borrowed(text),
-            Base::Base64 => return Err(NO_BASE64.into()),
+            Base::Base64 => return Err(ValueError::Base64),
             Base::Hex => {
-                let octets = from_base64(text).ok_or(NO_BASE64)?;
+                let octets = from_base64(text).ok_or(ValueError::Base64)?;
                 let digits = octets.iter().map(|b| format!("{b:02X}"));
                 digits.collect::<String>().into()
             }
-            _ => return Err(format!("{} is expected, not a string", self.expected())),
+            _ => return Err(ValueError::Kind(self.expected(), "a string".into())),
         })
     }
 
-    fn unexpected(&self, value: &Json<'_>) -> String {
-        format!("{} is expected, not {}", self.expected(), value.kind())
+    fn unexpected(&self, value: &Json<'_>) -> ValueError {
+        ValueError::Kind(self.expected(), value.kind().to_owned())
     }
 
     /// Whether its values are single ones, which can stand in a path or query.
@@ -299,8 +299,6 @@ impl Simple {
     }
 }
 
-const NO_BASE64: &str = "base64 is expected (RFC 4648 §4)";
-
 /// Appends the JSON of the first type that the text fits and that carries it without a change of spelling; else the text itself.
 fn first_that_keeps(kinds: &[Simple], out: &mut Vec<u8>, text: &str) {
     let (at, trimmed) = (out.len(), trim(text));
@@ -319,15 +317,12 @@ fn first_that_keeps(kinds: &[Simple], out: &mut Vec<u8>, text: &str) {
 }
 
 /// The values of a list with blanks between them.
-fn list_text(item: &Simple, values: &[Json<'_>]) -> Result<String, String> {
+fn list_text(item: &Simple, values: &[Json<'_>]) -> Result<String, ValueError> {
     let mut texts = Vec::with_capacity(values.len());
     for value in values {
         let text = item.to_text(value)?;
         if text.is_empty() || text.contains([' ', '\t', '\n', '\r']) {
-            return Err(format!(
-                "“{}” cannot stand in a list: its values are told apart by white space",
-                short(&text)
-            ));
+            return Err(ValueError::InList(short(&text).to_string()));
         }
         texts.push(text);
     }
@@ -335,25 +330,21 @@ fn list_text(item: &Simple, values: &[Json<'_>]) -> Result<String, String> {
 }
 
 /// The text of the first type that a value fits.
-fn union_text<'v>(kinds: &[Simple], value: &'v Json<'_>) -> Result<Cow<'v, str>, String> {
+fn union_text<'v>(kinds: &[Simple], value: &'v Json<'_>) -> Result<Cow<'v, str>, ValueError> {
     if let [only] = kinds {
         return only.to_text(value);
     }
     let mut texts = kinds.iter().filter_map(|kind| kind.to_text(value).ok());
-    texts.next().ok_or_else(|| {
-        format!(
-            "{} fits none of the {} types that may stand here",
-            value.kind(),
-            kinds.len()
-        )
-    })
+    texts
+        .next()
+        .ok_or_else(|| ValueError::NoMember(value.kind(), kinds.len()))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn json_text(name: &str, text: &str) -> Result<String, String> {
+    fn json_text(name: &str, text: &str) -> Result<String, ValueError> {
         let mut out = Vec::new();
         Simple::built_in(name)
             .unwrap()
@@ -411,13 +402,16 @@ mod tests {
         assert_eq!(text("decimal", "1.5e3").unwrap(), "1500");
         assert_eq!(text("decimal", "12e-4").unwrap(), "0.0012");
         assert_eq!(text("int", "5.0").unwrap(), "5");
-        assert_eq!(text("byte", "128").unwrap_err(), "128 is more than 127");
         assert_eq!(
-            text("int", "\"5\"").unwrap_err(),
+            text("byte", "128").unwrap_err().to_string(),
+            "128 is more than 127"
+        );
+        assert_eq!(
+            text("int", "\"5\"").unwrap_err().to_string(),
             "a whole number is expected, not a string"
         );
         assert_eq!(
-            text("int", "5.5").unwrap_err(),
+            text("int", "5.5").unwrap_err().to_string(),
             "a whole number is expected, not 5.5"
         );
         assert!(text("date", "\"2027-02-29\"").is_err());

@@ -59,7 +59,7 @@ impl<'a> EnvelopeWriter<'a> {
                     "its prefix is not declared: add the member “xmlns:{}”",
                     prefix.unwrap_or_default()
                 )),
-                Json::String(_) => w.error("is no name that XML can have".into()),
+                Json::String(_) => w.error("is no name that XML can have"),
                 other => w.error(format!("a string is expected, not {}", other.kind())),
             });
         }

@@ -2,6 +2,21 @@
 
 use super::*;
 
+/// Why an object does not say of which type it is.
+#[derive(Debug, thiserror::Error)]
+enum TypeNameError {
+    #[error("the name of a type is expected")]
+    NoName,
+    #[error("must be there and name one of {0}")]
+    Missing(String),
+    #[error("“{name}” cannot stand for {declared}{help}")]
+    Unfit {
+        name: String,
+        declared: String,
+        help: String,
+    },
+}
+
 impl<'a> EnvelopeWriter<'a> {
     /// The rest of an object's element behind its name: `xsi:type`, attributes, content.
     pub(super) fn object(&mut self, declared: &ObjectPlan, map: Members<'_, '_>, typed: bool) {
@@ -19,7 +34,7 @@ impl<'a> EnvelopeWriter<'a> {
             match tree::get(map, name).map(|v| simple.to_text(v)) {
                 Some(Ok(text)) => self.text(&text),
                 Some(Err(message)) => self.within(name, |w| w.error(message)),
-                None => self.within(name, |w| w.error("must be there".into())),
+                None => self.within(name, |w| w.error("must be there")),
             }
         }
     }
@@ -29,7 +44,7 @@ impl<'a> EnvelopeWriter<'a> {
         &mut self,
         declared: &'d ObjectPlan,
         map: Members<'_, '_>,
-    ) -> Result<&'d ObjectPlan, String>
+    ) -> Result<&'d ObjectPlan, TypeNameError>
     where
         'a: 'd,
     {
@@ -37,18 +52,22 @@ impl<'a> EnvelopeWriter<'a> {
         let list = || names().collect::<Vec<_>>().join(", ");
         let name = match tree::get(map, TYPE_MEMBER) {
             Some(Json::String(name)) => name,
-            Some(_) => return Err("the name of a type is expected".into()),
+            Some(_) => return Err(TypeNameError::NoName),
             None if declared.is_abstract => {
-                return Err(format!("must be there and name one of {}", list()));
+                return Err(TypeNameError::Missing(list()));
             }
             None => return Ok(declared),
         };
         let Some(found) = declared.derived.iter().find(|d| d.json == name.as_ref()) else {
-            let near = porch_contract::suggest(name, names()).map_or_else(
+            let help = porch_contract::suggest(name, names()).map_or_else(
                 || format!("; there are {}", list()),
                 |n| format!("; did you mean “{n}”?"),
             );
-            return Err(format!("“{name}” cannot stand for {}{near}", declared.name));
+            return Err(TypeNameError::Unfit {
+                name: name.to_string(),
+                declared: declared.name.clone(),
+                help,
+            });
         };
         let TypePlan::Object(other) = self.plan.get(found.type_id) else {
             return Ok(declared);
@@ -64,7 +83,7 @@ impl<'a> EnvelopeWriter<'a> {
             match tree::get(map, &member.json) {
                 Some(value) => self.within(&member.json, |w| w.attribute(member, value)),
                 None if member.required() => {
-                    self.within(&member.json, |w| w.error("must be there".into()))
+                    self.within(&member.json, |w| w.error("must be there"))
                 }
                 // A fixed or default attribute that must be there.
                 None if member.min > 0 => {
@@ -145,7 +164,7 @@ impl<'a> EnvelopeWriter<'a> {
                         }
                         // An empty array is as good as none.
                         _ if member.many && member.min == 0 => {}
-                        _ => self.within(&member.json, |w| w.error("must be there".into())),
+                        _ => self.within(&member.json, |w| w.error("must be there")),
                     },
                 }
             }

@@ -74,7 +74,7 @@ impl<'a> EnvelopeWriter<'a> {
                     self.within(name, |w| w.generic(name, None, value));
                 }
             }
-            _ => self.error("an object with one member, the element's name, is expected".into()),
+            _ => self.error("an object with one member, the element's name, is expected"),
         }
     }
 }

@@ -1,6 +1,7 @@
 //! Reading WSDL 1.1.
 
 mod reader;
+mod unusable;
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
@@ -9,6 +10,7 @@ use roxmltree::{Document, Node, ParsingOptions};
 use serde::Serialize;
 
 use self::reader::{Parsed, WsdlReader};
+pub use self::unusable::Unusable;
 use crate::plan::{Member, Plan, TypeId};
 use crate::schema::{Compiler, Component, Index, Source, documentation};
 use crate::xml::{ENCODING_11, ENCODING_12, Scanner, Token, XML, entities_fit, is_xsd};

@@ -9,7 +9,7 @@ mod token;
 
 pub(crate) use entities::entities_fit;
 pub use escape::{escape_attribute, escape_text};
-pub use references::{push_attribute, push_text};
+pub use references::{ReferenceError, push_attribute, push_text};
 pub use scan::Scanner;
 pub use token::{Attribute, Token, XmlError};
 

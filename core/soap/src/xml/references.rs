@@ -1,10 +1,21 @@
 //! References in texts and attributes, replaced.
 
+/// A reference that stands for nothing.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum ReferenceError {
+    /// An ampersand without a semicolon near behind it.
+    #[error("a reference without an end")]
+    Endless,
+    /// No entity of XML itself, and no character (XML 1.0 §4.1, §4.6).
+    #[error("the reference &{0}; is unknown")]
+    Unknown(String),
+}
+
 /// Appends character data with its references replaced and line ends made line feeds (XML 1.0 §2.11).
 ///
 /// # Errors
 /// The reference that is unknown or names no character.
-pub fn push_text(out: &mut String, raw: &str) -> Result<(), String> {
+pub fn push_text(out: &mut String, raw: &str) -> Result<(), ReferenceError> {
     let mut rest = raw;
     while let Some(i) = memchr::memchr2(b'&', b'\r', rest.as_bytes()) {
         out.push_str(&rest[..i]);
@@ -18,7 +29,7 @@ pub fn push_text(out: &mut String, raw: &str) -> Result<(), String> {
             .bytes()
             .take(16)
             .position(|b| b == b';')
-            .ok_or_else(|| "a reference without an end".to_owned())?;
+            .ok_or(ReferenceError::Endless)?;
         let name = &rest[1..end];
         out.push(match name {
             "lt" => '<',
@@ -26,9 +37,7 @@ pub fn push_text(out: &mut String, raw: &str) -> Result<(), String> {
             "amp" => '&',
             "apos" => '\'',
             "quot" => '"',
-            _ => {
-                char_reference(name).ok_or_else(|| format!("the reference &{name}; is unknown"))?
-            }
+            _ => char_reference(name).ok_or_else(|| ReferenceError::Unknown(name.to_owned()))?,
         });
         rest = &rest[end + 1..];
     }
@@ -41,7 +50,7 @@ pub fn push_text(out: &mut String, raw: &str) -> Result<(), String> {
 ///
 /// # Errors
 /// As [`push_text`].
-pub fn push_attribute(out: &mut String, raw: &str) -> Result<(), String> {
+pub fn push_attribute(out: &mut String, raw: &str) -> Result<(), ReferenceError> {
     if !raw.contains(['\t', '\n', '\r']) {
         return push_text(out, raw);
     }

@@ -10,6 +10,15 @@ pub struct XmlError {
     pub offset: u64,
 }
 
+impl From<super::ReferenceError> for XmlError {
+    fn from(wrong: super::ReferenceError) -> Self {
+        Self {
+            message: wrong.to_string(),
+            offset: 0,
+        }
+    }
+}
+
 /// One attribute; the value is as written, references not yet replaced.
 #[derive(Clone, Copy, Debug)]
 pub struct Attribute<'a> {

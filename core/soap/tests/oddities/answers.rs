@@ -184,7 +184,7 @@ fn answers_in_utf_16_iso_8859_1_and_with_a_bom() {
     assert_eq!(
         read.answer(&latin[latin.iter().position(|b| *b == b'>').unwrap() + 1..])
             .unwrap_err(),
-        AnswerError::Encoding("UTF-8".into())
+        AnswerError::Encoding(porch_soap::NotEncoded("UTF-8"))
     );
 }
 

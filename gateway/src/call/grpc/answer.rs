@@ -6,8 +6,10 @@ use hyper::body::Incoming;
 use porch_facade::kind::grpc::{GrpcCall, MessagePart};
 use serde_json::Value;
 
-use super::frames::Frames;
+use super::frames::{FrameError, Frames};
 use crate::backend::deepest;
+use crate::failure::Failure;
+use porch_grpc::WireError;
 
 pub(crate) const GRPC_STATUS: HeaderName = HeaderName::from_static("grpc-status");
 pub(crate) const GRPC_MESSAGE: HeaderName = HeaderName::from_static("grpc-message");
@@ -27,6 +29,39 @@ pub(crate) fn ended(fields: &HeaderMap) -> Option<Ended> {
         code,
         trailers: fields.clone(),
     })
+}
+
+/// Why an answer is none of gRPC, or none of its definition.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum AnswerError {
+    #[error("it answered {0} ({1}), not with gRPC")]
+    NotGrpc(StatusCode, String),
+    #[error("its messages are compressed with “{0}”, which was not asked for")]
+    Compression(String),
+    #[error(transparent)]
+    Frame(#[from] FrameError),
+    #[error("it ended without a status")]
+    Unended,
+    #[error("it ended in the middle of a message")]
+    MidMessage,
+    #[error("its trailers have no status")]
+    NoStatus,
+    #[error("it broke off in the middle of its answer: {0}")]
+    BrokeOff(String),
+    #[error("it answered with several messages, where its definition has one")]
+    Several,
+    #[error(transparent)]
+    Wire(#[from] WireError),
+    #[error(transparent)]
+    Json(#[from] serde_json::Error),
+    #[error("its data is no base64")]
+    NoBase64,
+}
+
+impl From<AnswerError> for Failure {
+    fn from(wrong: AnswerError) -> Self {
+        Self::Answer(wrong.to_string())
+    }
 }
 
 /// What comes next of an answer.
@@ -49,22 +84,20 @@ impl Answer {
         headers: &HeaderMap,
         body: Incoming,
         most: usize,
-    ) -> Result<Self, String> {
+    ) -> Result<Self, AnswerError> {
         let kind = headers
             .get(header::CONTENT_TYPE)
             .and_then(|v| v.to_str().ok())
             .unwrap_or("no content type");
         if status != StatusCode::OK || !kind.starts_with("application/grpc") {
-            return Err(format!("it answered {status} ({kind}), not with gRPC"));
+            return Err(AnswerError::NotGrpc(status, kind.to_owned()));
         }
         let coding = headers
             .get(&GRPC_ENCODING)
             .and_then(|v| v.to_str().ok())
             .unwrap_or("identity");
         if !matches!(coding, "identity" | "gzip") {
-            return Err(format!(
-                "its messages are compressed with “{coding}”, which was not asked for"
-            ));
+            return Err(AnswerError::Compression(coding.to_owned()));
         }
         Ok(Self {
             body,
@@ -77,7 +110,7 @@ impl Answer {
     pub(crate) fn poll(
         &mut self,
         cx: &mut std::task::Context<'_>,
-    ) -> std::task::Poll<Result<Part, String>> {
+    ) -> std::task::Poll<Result<Part, AnswerError>> {
         use http_body::Body;
         use std::task::Poll;
         loop {
@@ -85,7 +118,7 @@ impl Answer {
                 return Poll::Ready(Ok(Part::Message(message)));
             }
             if self.done {
-                return Poll::Ready(Err("it ended without a status".into()));
+                return Poll::Ready(Err(AnswerError::Unended));
             }
             match std::pin::Pin::new(&mut self.body).poll_frame(cx) {
                 Poll::Pending => return Poll::Pending,
@@ -94,42 +127,37 @@ impl Answer {
                     Err(frame) => {
                         self.done = true;
                         if !self.frames.is_empty() {
-                            return Poll::Ready(Err("it ended in the middle of a message".into()));
+                            return Poll::Ready(Err(AnswerError::MidMessage));
                         }
                         let trailers = frame.into_trailers().unwrap_or_default();
                         return Poll::Ready(
                             ended(&trailers)
                                 .map(Part::Ended)
-                                .ok_or_else(|| "its trailers have no status".into()),
+                                .ok_or(AnswerError::NoStatus),
                         );
                     }
                 },
                 Poll::Ready(Some(Err(e))) => {
                     self.done = true;
-                    return Poll::Ready(Err(format!(
-                        "it broke off in the middle of its answer: {}",
-                        deepest(&e)
-                    )));
+                    return Poll::Ready(Err(AnswerError::BrokeOff(deepest(&e))));
                 }
                 Poll::Ready(None) => self.done = true,
             }
         }
     }
 
-    pub(crate) async fn next(&mut self) -> Result<Part, String> {
+    pub(crate) async fn next(&mut self) -> Result<Part, AnswerError> {
         std::future::poll_fn(|cx| self.poll(cx)).await
     }
 }
 
 /// The one message of an answer, and how the call ended.
-pub(crate) async fn only(mut answer: Answer) -> Result<(Option<Bytes>, Ended), String> {
+pub(crate) async fn only(mut answer: Answer) -> Result<(Option<Bytes>, Ended), AnswerError> {
     let mut message = None;
     loop {
         match answer.next().await? {
             Part::Message(_) if message.is_some() => {
-                return Err(
-                    "it answered with several messages, where its definition has one".into(),
-                );
+                return Err(AnswerError::Several);
             }
             Part::Message(one) => message = Some(one),
             Part::Ended(ended) => return Ok((message, ended)),
@@ -138,7 +166,7 @@ pub(crate) async fn only(mut answer: Answer) -> Result<(Option<Bytes>, Ended), S
 }
 
 /// A message as JSON.
-pub(crate) fn to_json(call: &GrpcCall, message: &[u8]) -> Result<Vec<u8>, String> {
+pub(crate) fn to_json(call: &GrpcCall, message: &[u8]) -> Result<Vec<u8>, AnswerError> {
     let mut json = Vec::with_capacity(message.len() * 2 + 64);
     match &call.response {
         MessagePart::Field(field) => {
@@ -148,13 +176,12 @@ pub(crate) fn to_json(call: &GrpcCall, message: &[u8]) -> Result<Vec<u8>, String
         _ => call
             .types
             .to_json(call.output, message, call.json, &mut json),
-    }
-    .map_err(|e| e.to_string())?;
+    }?;
     Ok(json)
 }
 
 /// Content type and data of a `google.api.HttpBody`.
-pub(crate) fn raw(call: &GrpcCall, message: &[u8]) -> Result<(String, Bytes), String> {
+pub(crate) fn raw(call: &GrpcCall, message: &[u8]) -> Result<(String, Bytes), AnswerError> {
     let mut json = Vec::new();
     match &call.response {
         MessagePart::Field(field) => {
@@ -164,10 +191,9 @@ pub(crate) fn raw(call: &GrpcCall, message: &[u8]) -> Result<(String, Bytes), St
         _ => call
             .types
             .to_json(call.output, message, Default::default(), &mut json),
-    }
-    .map_err(|e| e.to_string())?;
-    let value: Value = serde_json::from_slice(&json).map_err(|e| e.to_string())?;
+    }?;
+    let value: Value = serde_json::from_slice(&json)?;
     let text = |name: &str| value[name].as_str().unwrap_or_default().to_owned();
-    let data = porch_soap::from_base64(&text("data")).ok_or("its data is no base64")?;
+    let data = porch_soap::from_base64(&text("data")).ok_or(AnswerError::NoBase64)?;
     Ok((text("contentType"), data.into()))
 }

@@ -7,6 +7,21 @@ use flate2::Compression;
 use flate2::read::GzDecoder;
 use flate2::write::GzEncoder;
 
+/// Why what arrives is no message.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum FrameError {
+    #[error("what comes are no messages of gRPC")]
+    NoMessages,
+    #[error("a message has {0} bytes, more than the {1} that are allowed")]
+    Long(usize, usize),
+    #[error("a message is compressed in a way that was not agreed on")]
+    Compression,
+    #[error("a message cannot be decompressed: {0}")]
+    Decompression(std::io::Error),
+    #[error("a message grows to more than the {0} bytes that are allowed")]
+    Grows(usize),
+}
+
 /// Takes messages out of the pieces that arrive.
 pub(crate) struct Frames {
     buffer: BytesMut,
@@ -29,7 +44,7 @@ impl Frames {
     }
 
     /// The next message, when all of it is there.
-    pub(crate) fn next(&mut self) -> Result<Option<Bytes>, String> {
+    pub(crate) fn next(&mut self) -> Result<Option<Bytes>, FrameError> {
         let Some(head) = self.buffer.first_chunk::<5>() else {
             return Ok(None);
         };
@@ -38,13 +53,10 @@ impl Frames {
             u32::from_be_bytes([head[1], head[2], head[3], head[4]]) as usize,
         );
         if flag > 1 {
-            return Err("what comes are no messages of gRPC".into());
+            return Err(FrameError::NoMessages);
         }
         if length > self.most {
-            return Err(format!(
-                "a message has {length} bytes, more than the {} that are allowed",
-                self.most
-            ));
+            return Err(FrameError::Long(length, self.most));
         }
         if self.buffer.len() < 5 + length {
             self.buffer.reserve(5 + length - self.buffer.len());
@@ -56,19 +68,16 @@ impl Frames {
             return Ok(Some(message));
         }
         if !self.gzip {
-            return Err("a message is compressed in a way that was not agreed on".into());
+            return Err(FrameError::Compression);
         }
         let mut out = Vec::new();
         // One byte more than allowed, so that a bomb is noticed.
         GzDecoder::new(message.as_ref())
             .take(self.most as u64 + 1)
             .read_to_end(&mut out)
-            .map_err(|e| format!("a message cannot be decompressed: {e}"))?;
+            .map_err(FrameError::Decompression)?;
         if out.len() > self.most {
-            return Err(format!(
-                "a message grows to more than the {} bytes that are allowed",
-                self.most
-            ));
+            return Err(FrameError::Grows(self.most));
         }
         Ok(Some(out.into()))
     }
@@ -134,7 +143,7 @@ mod tests {
         let next = |bytes: &[u8], most: usize, gzip: bool| {
             let mut frames = Frames::new(most, gzip);
             frames.push(&Bytes::copy_from_slice(bytes));
-            frames.next().unwrap_err()
+            frames.next().unwrap_err().to_string()
         };
         assert!(next(&frame(&[7; 20], false), 19, false).contains("more than the 19"));
         // 20 MB of zeros in 20 kB.

@@ -111,13 +111,13 @@ impl Protocol for Grpc {
             let most = call.max_message;
             let answer = match answer::Answer::new(head.status, &head.headers, body, most) {
                 Ok(answer) => answer,
-                Err(why) => return bare(head, Err(Failure::Answer(why))),
+                Err(wrong) => return bare(head, Err(wrong.into())),
             };
             if call.server_streaming {
                 return stream(call, cx, head, answer, (until, complaint)).await;
             }
             let result = match tokio::time::timeout_at(until, answer::only(answer)).await {
-                Ok(result) => result.map_err(Failure::Answer),
+                Ok(result) => result.map_err(Failure::from),
                 Err(_) => Err(Failure::Call(CallFailure::Timeout)),
             };
             over(&call, cx, head, complaint, result)
@@ -309,7 +309,7 @@ fn whole(
     trailers: &HeaderMap,
 ) -> Result<Answer, Failure> {
     let body = if call.raw_response && !cx.whole {
-        let (kind, data) = answer::raw(call, wire).map_err(Failure::Answer)?;
+        let (kind, data) = answer::raw(call, wire)?;
         let kind = if kind.is_empty() {
             "application/octet-stream".into()
         } else {
@@ -317,7 +317,7 @@ fn whole(
         };
         Content::Raw(kind, data)
     } else {
-        let json = answer::to_json(call, wire).map_err(Failure::Answer)?;
+        let json = answer::to_json(call, wire)?;
         Content::Json(json.into())
     };
     let passed = metadata(call, headers).chain(metadata(call, trailers));
@@ -348,7 +348,7 @@ async fn stream(
         Ok(Ok(Part::Ended(ended))) if ended.code != 0 => {
             return over(&call, cx, head, complaint, Ok((None, ended)));
         }
-        Ok(Err(why)) => return over(&call, cx, head, complaint, Err(Failure::Answer(why))),
+        Ok(Err(wrong)) => return over(&call, cx, head, complaint, Err(wrong.into())),
         Ok(Ok(part)) => Some(part),
         Err(_) => None,
     };

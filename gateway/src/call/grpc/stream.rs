@@ -28,10 +28,10 @@ impl Stream {
     /// A message as it is sent on.
     pub(super) fn made(&self, message: &[u8]) -> Result<Bytes, Failure> {
         if self.form == Form::Raw {
-            let raw = answer::raw(&self.call, message).map_err(Failure::Answer)?;
+            let raw = answer::raw(&self.call, message)?;
             return Ok(raw.1);
         }
-        let json = answer::to_json(&self.call, message).map_err(Failure::Answer)?;
+        let json = answer::to_json(&self.call, message)?;
         let Some(template) = self.tell.operation().and_then(|o| o.reply.body.as_ref()) else {
             return Ok(json.into());
         };
@@ -69,7 +69,7 @@ impl MessageSource for Stream {
                 None => failed::told(&self.call, &Default::default(), &ended),
             },
             (None, Ok(Part::Message(message))) => return Poll::Ready(Some(self.made(&message))),
-            (None, Err(why)) => Failure::Answer(why),
+            (None, Err(wrong)) => wrong.into(),
         })))
     }
 }

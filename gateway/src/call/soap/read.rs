@@ -94,21 +94,21 @@ impl<'a> Answering<'a> {
         mut body: Incoming,
         lease: &mut Option<Lease>,
     ) -> Result<SoapRead, Failure> {
-        let mut coding = Coding::of(headers).map_err(Failure::Answer)?;
+        let mut coding = Coding::of(headers)?;
         let mut ended = false;
         while !ended {
             let data = match tokio::time::timeout(self.cx.backend.timeout, body.frame()).await {
                 Err(_) => return Err(Failure::Silent),
                 Ok(None) => {
                     ended = true;
-                    coding.finish().map_err(Failure::Answer)?
+                    coding.finish()?
                 }
                 Ok(Some(Err(e))) => {
                     let why = format!("it broke off in the middle of its answer: {e}");
                     return Err(Failure::Answer(why));
                 }
                 Ok(Some(Ok(frame))) => match frame.into_data() {
-                    Ok(data) => coding.decode(data).map_err(Failure::Answer)?,
+                    Ok(data) => coding.decode(data)?,
                     Err(_) => continue,
                 },
             };
@@ -266,7 +266,7 @@ impl<'a> Answering<'a> {
         if self.call.answer.encoded {
             let text = match decode_document(&root, charset.as_deref()) {
                 Ok(text) => text,
-                Err(name) => return Ok(Err(AnswerError::Encoding(name))),
+                Err(wrong) => return Ok(Err(wrong.into())),
             };
             root = match encoded::inline(&text) {
                 Ok(inlined) => inlined.unwrap_or(text).into_bytes(),

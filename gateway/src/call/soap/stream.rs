@@ -39,22 +39,16 @@ impl Converting {
     }
 
     fn take(&mut self, data: Bytes) -> Result<(), BodyError> {
-        let fed = match self.coding.decode(data) {
-            Ok(data) => self
-                .reader
-                .feed(&data, &mut self.next)
-                .map_err(|e| e.to_string()),
-            Err(why) => Err(why),
-        };
-        fed.map_err(|why| self.fail(UNUSABLE, &why))
+        let data = self.coding.decode(data);
+        let data = data.map_err(|e| self.fail(UNUSABLE, &e.to_string()))?;
+        let fed = self.reader.feed(&data, &mut self.next);
+        fed.map_err(|e| self.fail(UNUSABLE, &e.to_string()))
     }
 
     fn end(&mut self) -> Result<(), BodyError> {
         self.done = true;
-        let rest = match self.coding.finish() {
-            Ok(rest) => rest,
-            Err(why) => return Err(self.fail(UNUSABLE, &why)),
-        };
+        let rest = self.coding.finish();
+        let rest = rest.map_err(|e| self.fail(UNUSABLE, &e.to_string()))?;
         let fed = self.reader.feed(&rest, &mut self.next);
         match fed.and_then(|()| self.reader.finish(&mut self.next)) {
             Ok(Answer::Body) => {

@@ -43,7 +43,7 @@ impl AnswerReader {
             }
             let mut value = String::new();
             push_attribute(&mut value, attribute.value)
-                .map_err(|message| AnswerError::Xml(XmlError { message, offset: 0 }))?;
+                .map_err(|wrong| AnswerError::Xml(wrong.into()))?;
             match declared(plan, object, uri, name) {
                 Some(index) => {
                     if std::mem::replace(&mut any, true) {
@@ -103,9 +103,9 @@ fn declared_value(
     let member = &object.members[index];
     out.extend_from_slice(&member.json_key);
     match plan.plan.get(member.type_id) {
-        TypePlan::Simple(simple) => simple
-            .to_json(out, value)
-            .map_err(|e| AnswerError::Value(format!("{}/{}", object.name, member.local), e)),
+        TypePlan::Simple(simple) => simple.to_json(out, value).map_err(|e| {
+            AnswerError::Value(format!("{}/{}", object.name, member.local), e.to_string())
+        }),
         _ => Ok(()),
     }
 }

@@ -118,7 +118,7 @@ impl AnswerReader {
         }
         simple
             .to_json(out, text)
-            .map_err(|e| AnswerError::Value(member.local.clone(), e))
+            .map_err(|e| AnswerError::Value(member.local.clone(), e.to_string()))
     }
 
     pub(super) fn end_object(
@@ -180,7 +180,7 @@ impl AnswerReader {
             out.push(b':');
             simple
                 .to_json(out, &self.text)
-                .map_err(|e| AnswerError::Value(object.name.clone(), e))?;
+                .map_err(|e| AnswerError::Value(object.name.clone(), e.to_string()))?;
         }
         out.push(b'}');
         self.seen.truncate(frame.seen_from);

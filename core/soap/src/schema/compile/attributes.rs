@@ -49,7 +49,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
             found = self
                 .index
                 .original(found)
-                .ok_or_else(|| format!("the attribute group “{}” holds itself", name.1))?;
+                .ok_or(Missing::HoldsItself("attribute group", name.1))?;
         }
         self.deeper(|c| {
             children(found.node).try_for_each(|node| c.attribute(id, into, found.at(node)))

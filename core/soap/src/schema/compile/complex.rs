@@ -68,7 +68,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
         }
         match self.index.original(of) {
             Some(original) => Ok(Some((name, original))),
-            None => Err(format!("the type “{}” is made from itself", name.1)),
+            None => Err(Missing::Itself(name.1)),
         }
     }
 
@@ -108,7 +108,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
     ) -> Result<(), Missing> {
         let text = step
             .attribute("base")
-            .ok_or("simpleContent without a base")?;
+            .ok_or(Missing::Bare("simpleContent", "base"))?;
         match self.base(of, step)? {
             Some((_, base)) if base.node.tag_name().name() == "complexType" => {
                 let mut whole = ObjectPlan {

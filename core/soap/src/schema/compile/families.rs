@@ -83,8 +83,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
             };
             let made = self.type_named(&other).and_then(|id| {
                 self.settle();
-                self.broken_below(id)
-                    .map_or(Ok(id), |why| Err(why.to_owned()))
+                self.broken_below(id).map_or(Ok(id), |why| Err(why.clone()))
             });
             match made {
                 Ok(_) if is_true(found.node.attribute("abstract")) => {}

@@ -15,7 +15,8 @@ use roxmltree::{Node, NodeId};
 use self::particles::Taking;
 use self::texts::facets;
 use super::index::{exact_name, prefix_is_amiss};
-use super::{Component, Index, Kind, QName, documentation};
+use super::missing::MAX_DEPTH;
+use super::{Component, Index, Kind, Missing, QName, documentation};
 use crate::plan::{
     Derived, Member, MemberKind, NamespaceId, ObjectPlan, Particle, Plan, TypeId, TypePlan,
 };
@@ -34,7 +35,7 @@ pub struct Compiler<'a, 'i> {
     losses: HashMap<TypeId, Vec<String>>,
     labels: HashMap<String, QName>,
     waiting: Vec<(TypeId, QName, Component<'a, 'i>)>,
-    broken: HashMap<TypeId, String>,
+    broken: HashMap<TypeId, Missing>,
     any: Option<TypeId>,
     /// Whether `anyType` itself is used, so that `xsi:type` may name any type.
     any_declared: bool,
@@ -42,13 +43,9 @@ pub struct Compiler<'a, 'i> {
     findings: Vec<Finding>,
 }
 
-/// Why a type cannot be had.
-type Missing = String;
 /// How often something may stand there: at least, and at most.
 type Occurs = (u32, Option<u32>);
 
-/// Nested deeper than this, groups and types run in a circle.
-const MAX_DEPTH: usize = 100;
 /// So many named types are made ready for `xsi:type` in place of `anyType`.
 const MAX_ANY_TYPES: usize = 5000;
 
@@ -150,15 +147,15 @@ impl<'a, 'i> Compiler<'a, 'i> {
         name
     }
 
-    fn nothing(&self, kind: Kind, what: &str, name: &QName) -> Missing {
-        let near = porch_contract::suggest(&name.1, self.index.names(kind))
-            .map(|n| format!(" (there is “{n}”)"));
-        format!(
-            "no schema declares the {what} “{}” of namespace “{}”{}",
-            name.1,
-            name.0,
-            near.unwrap_or_default()
-        )
+    fn nothing(&self, kind: Kind, what: &'static str, name: &QName) -> Missing {
+        let near = porch_contract::suggest(&name.1, self.index.names(kind));
+        Missing::Undeclared {
+            what,
+            name: name.clone(),
+            near: near
+                .and_then(|local| self.index.all(kind).find(|n| n.1 == local))
+                .cloned(),
+        }
     }
 
     /// A global element as a member of the message that holds it.
@@ -234,7 +231,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
                 "base64" if encoding => self.push(TypePlan::Simple(Simple::plain(Base::Base64))),
                 other => {
                     let simple = Simple::built_in(other)
-                        .ok_or_else(|| format!("XML Schema has no type “{other}”"))?;
+                        .ok_or_else(|| Missing::NoBuiltIn(other.to_owned()))?;
                     self.push(TypePlan::Simple(simple))
                 }
             };
@@ -270,7 +267,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
     }
 
     /// Why a type, or one below it, cannot be had; everything is settled before.
-    pub(crate) fn broken_below(&self, root: TypeId) -> Option<&str> {
+    pub(crate) fn broken_below(&self, root: TypeId) -> Option<&Missing> {
         if self.broken.is_empty() {
             return None;
         }
@@ -278,7 +275,6 @@ impl<'a, 'i> Compiler<'a, 'i> {
             .below(root)
             .iter()
             .find_map(|id| self.broken.get(id))
-            .map(String::as_str)
     }
 
     /// An object type made for a message, from its parts.
@@ -325,9 +321,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
     fn deeper<T>(&mut self, f: impl FnOnce(&mut Self) -> Result<T, Missing>) -> Result<T, Missing> {
         self.depth += 1;
         let result = if self.depth > MAX_DEPTH {
-            Err(format!(
-                "its types are nested more than {MAX_DEPTH} levels deep, or in a circle"
-            ))
+            Err(Missing::TooDeep)
         } else {
             f(self)
         };

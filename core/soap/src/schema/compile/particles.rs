@@ -67,7 +67,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
         let text = at
             .node
             .attribute("ref")
-            .ok_or("a group without a reference")?;
+            .ok_or(Missing::Bare("a group", "reference"))?;
         let name = self.name(Kind::Group, at, text);
         let mut found = self
             .index
@@ -78,7 +78,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
             found = self
                 .index
                 .original(found)
-                .ok_or_else(|| format!("the group “{}” holds itself", name.1))?;
+                .ok_or_else(|| Missing::HoldsItself("group", name.1.clone()))?;
         }
         let inner = children(found.node)
             .find(|n| matches!(n.tag_name().name(), "sequence" | "all" | "choice"));

@@ -19,7 +19,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
                     let mut simple = match (self.base_simple(id, at, node)?, inner("simpleType")) {
                         (Some(simple), _) => simple,
                         (None, Some(inner)) => self.simple(id, at.at(inner))?,
-                        (None, None) => return Err("a simpleType without a base".into()),
+                        (None, None) => return Err(Missing::Bare("a simpleType", "base")),
                     };
                     for bad in facets(&mut simple, node) {
                         self.lose_pattern(id, &bad);
@@ -69,10 +69,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
             .get(Kind::Type, &name)
             .is_some_and(|f| f.key() == of.key())
         {
-            let original = self
-                .index
-                .original(of)
-                .ok_or_else(|| format!("the type “{}” is made from itself", name.1))?;
+            let original = self.index.original(of).ok_or(Missing::Itself(name.1))?;
             return self.simple(id, original).map(Some);
         }
         self.simple_named(of.at(step), text).map(Some)
@@ -86,9 +83,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
         let (id, _) = self.named_with_name(at, text)?;
         match self.plan.get(id) {
             TypePlan::Simple(simple) => Ok(simple.clone()),
-            _ => Err(format!(
-                "a simple type is made from “{text}”, which is none"
-            )),
+            _ => Err(Missing::NotSimple(text.to_owned())),
         }
     }
 

@@ -24,7 +24,7 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
         (message, taken): (At<'a, 'i>, &[String]),
         concrete: Option<At<'a, 'i>>,
         rpc: Option<(At<'a, 'i>, &str)>,
-    ) -> Result<Message, String> {
+    ) -> Result<Message, Unusable> {
         let body = concrete.and_then(|c| {
             let mut all = c.node.descendants();
             all.find(|n| is_soap(*n, "body")).map(|n| c.to(n))
@@ -63,7 +63,7 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
         compiler: &mut Compiler<'a, 'i>,
         message: At<'a, 'i>,
         parts: &[At<'a, 'i>],
-    ) -> Result<Message, String> {
+    ) -> Result<Message, Unusable> {
         let (element, type_id) = match parts {
             [one] if !one.text("element").is_empty() => {
                 let element = compiler.element_at(one.component(), one.text("element"))?;
@@ -109,7 +109,7 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
         body: Option<At<'a, 'i>>,
         bound: At<'a, 'i>,
         wrapper: &str,
-    ) -> Result<Message, String> {
+    ) -> Result<Message, Unusable> {
         let mut members = Vec::new();
         for part in parts {
             let mut member = self.part_member(compiler, *part)?;
@@ -157,15 +157,12 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
         &mut self,
         compiler: &mut Compiler<'a, 'i>,
         part: At<'a, 'i>,
-    ) -> Result<Member, String> {
+    ) -> Result<Member, Unusable> {
         if !part.text("element").is_empty() {
-            return compiler.element_at(part.component(), part.text("element"));
+            return Ok(compiler.element_at(part.component(), part.text("element"))?);
         }
         if part.text("type").is_empty() {
-            return Err(format!(
-                "the part “{}” names neither an element nor a type",
-                part.text("name")
-            ));
+            return Err(Unusable::Part(part.text("name").to_owned()));
         }
         let (type_id, name) = compiler.type_at(part.component(), part.text("type"))?;
         let mut member = Member::element(0, part.text("name"), type_id);

@@ -96,7 +96,7 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
                 let messages = operation.input.iter().chain(&operation.output);
                 let mut needed = messages.map(|m| m.type_id);
                 let broken = needed.find_map(|id| compiler.broken_below(id));
-                broken.map_or(Ok(()), |why| Err(why.to_owned()))
+                broken.map_or(Ok(()), |why| Err(why.clone().into()))
             });
         if let (Err(why), None) = (result, &operation.unavailable) {
             self.warn(
@@ -104,7 +104,7 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
                 format!("{} cannot be called: {why}", operation.name),
                 "the other operations are not affected",
             );
-            operation.unavailable = Some(why);
+            operation.unavailable = Some(why.to_string());
         }
         operation
     }
@@ -153,7 +153,7 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
         bound: At<'a, 'i>,
         abstract_op: At<'a, 'i>,
         rpc: bool,
-    ) -> Result<(), String> {
+    ) -> Result<(), Unusable> {
         let mut no_output = true;
         let parts = abstract_op.node.children();
         for part in parts.filter(|n| n.tag_name().namespace() == Some(WSDL)) {
@@ -172,14 +172,14 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
                     self.whole_message(compiler, operation, bound, (kind, message), rpc)?;
                 }
                 ("input" | "output", None) => {
-                    return Err(format!("there is no message “{}”", part.text("message")));
+                    return Err(Unusable::NoMessage(part.text("message").to_owned()));
                 }
                 _ => {}
             }
         }
         if operation.input.is_none() {
             if no_output {
-                return Err("it takes no input and gives no output".into());
+                return Err(Unusable::NothingToSay);
             }
             self.warn(
                 bound,
@@ -216,7 +216,7 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
         bound: At<'a, 'i>,
         (kind, message): (&str, At<'a, 'i>),
         rpc: bool,
-    ) -> Result<(), String> {
+    ) -> Result<(), Unusable> {
         let mut children = bound.node.children();
         let concrete = children.find(|n| n.has_tag_name((WSDL, kind)));
         let concrete = concrete.map(|n| bound.to(n));
@@ -269,7 +269,7 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
         compiler: &mut Compiler<'a, 'i>,
         operation: &mut Operation,
         concrete: Option<At<'a, 'i>>,
-    ) -> Result<Vec<(At<'a, 'i>, String, Member)>, String> {
+    ) -> Result<Vec<(At<'a, 'i>, String, Member)>, Unusable> {
         let Some(concrete) = concrete else {
             return Ok(Vec::new());
         };

@@ -1,0 +1,158 @@
+//! Backends by TLS: whose certificates are taken, and what is said where they are not.
+
+use super::*;
+use tokio_rustls::rustls::ServerConfig;
+use tokio_rustls::rustls::pki_types::{PrivateKeyDer, PrivatePkcs8KeyDer};
+
+/// A certificate that signs itself, an authority's as well, as the usual tools make them.
+struct Own {
+    pem: String,
+    config: Arc<ServerConfig>,
+}
+
+fn own(name: &str, edit: impl FnOnce(&mut rcgen::CertificateParams)) -> Own {
+    let key = rcgen::KeyPair::generate().unwrap();
+    let mut wanted = rcgen::CertificateParams::new(vec![name.into()]).unwrap();
+    wanted.is_ca = rcgen::IsCa::Ca(rcgen::BasicConstraints::Unconstrained);
+    edit(&mut wanted);
+    let made = wanted.self_signed(&key).unwrap();
+    let provider = Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());
+    let config = ServerConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .unwrap()
+        .with_no_client_auth()
+        .with_single_cert(
+            vec![made.der().clone()],
+            PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.serialize_der())),
+        )
+        .unwrap();
+    Own {
+        pem: made.pem(),
+        config: Arc::new(config),
+    }
+}
+
+/// A backend that speaks TLS, a thread a connection.
+fn secure(config: Arc<ServerConfig>) -> SocketAddr {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = listener.local_addr().unwrap();
+    std::thread::spawn(move || {
+        for mut stream in listener.incoming().flatten() {
+            let mut tls = tokio_rustls::rustls::ServerConnection::new(config.clone()).unwrap();
+            std::thread::spawn(move || {
+                let mut tls = tokio_rustls::rustls::Stream::new(&mut tls, &mut stream);
+                let (mut seen, mut byte) = (Vec::new(), [0]);
+                while !seen.ends_with(b"\r\n\r\n") {
+                    match tls.read(&mut byte) {
+                        Ok(1) => seen.push(byte[0]),
+                        _ => return,
+                    }
+                }
+                let _ = tls.write_all(&plain("{\"from\": \"tls\"}"));
+            });
+        }
+    });
+    address
+}
+
+/// A porch over a backend at an address, with what it trusts.
+fn porch(address: &str, trust: &str) -> porch_facade::CompiledPorch {
+    let files: Files = BTreeMap::from([
+        (
+            "b.yaml".to_owned(),
+            format!(
+                "elm-porch: backend/1\nname: b\nkind: http\naddress: {address}\ntrust: trust.pem\n"
+            ),
+        ),
+        ("trust.pem".to_owned(), trust.to_owned()),
+        ("c.yaml".to_owned(), CONTRACT.to_owned()),
+        (
+            "f.yaml".to_owned(),
+            "elm-porch: facade/1\nname: f\nbase: /f\ncontract: c.yaml\noperations:\n  item: { call: { backend: b } }\n".to_owned(),
+        ),
+    ]);
+    let model = Model::read(Arc::new(files), "live", &Arc::default());
+    let (porch, findings) = model.porch(&["f"], &Secrets::Known(&HashMap::new()));
+    assert!(!porch_contract::has_errors(&findings), "{findings:?}");
+    porch
+}
+
+/// What the caller gets, and what the publisher reads in the trace.
+fn call(address: &str, trust: &str) -> (String, String) {
+    let stage = Stage::of(porch(address, trust));
+    let answer = stage.get("/f/item/1", "");
+    let (traces, _) = stage.end();
+    let why: Vec<String> = traces[0].stages.iter().map(|s| format!("{s:?}")).collect();
+    (answer, why.concat())
+}
+
+#[test]
+fn a_certificate_that_trust_names_itself_is_taken() {
+    let own = own("localhost", |_| {});
+    let port = secure(own.config.clone()).port();
+    let (answer, _) = call(&format!("https://localhost:{port}"), &own.pem);
+    assert_eq!(status(&answer), 200, "{answer}");
+    assert!(answer.contains("\"from\": \"tls\""), "{answer}");
+}
+
+#[test]
+fn strangers_expired_ones_and_those_of_other_names_are_not() {
+    let stranger = own("localhost", |_| {});
+    let expired = own("localhost", |p| {
+        p.not_after = rcgen::date_time_ymd(2020, 1, 1);
+    });
+    let elsewhere = own("quay.example", |_| {});
+    for (name, serves, trusted, says) in [
+        ("stranger", own("localhost", |_| {}), &stranger.pem, ""),
+        ("expired", expired, &String::new(), "expired"),
+        (
+            "other name",
+            elsewhere,
+            &String::new(),
+            "not valid for name",
+        ),
+    ] {
+        let trust = match trusted.is_empty() {
+            true => serves.pem.clone(),
+            false => trusted.clone(),
+        };
+        let port = secure(serves.config.clone()).port();
+        let (answer, why) = call(&format!("https://localhost:{port}"), &trust);
+        assert_eq!(status(&answer), 502, "{name}: {answer}");
+        // RFC 9209 §2.3.14.
+        assert!(
+            answer.contains("error=tls_certificate_error"),
+            "{name}: {answer}"
+        );
+        assert!(
+            why.contains("its certificate is not accepted") && why.contains(says),
+            "{name}: {why}"
+        );
+        assert!(!answer.contains("certificate is not"), "callers: {answer}");
+    }
+}
+
+#[test]
+fn plain_where_tls_is_meant_and_the_other_way_round_are_said_so() {
+    let own = own("localhost", |_| {});
+    let rude = TcpListener::bind("127.0.0.1:0").unwrap();
+    let rude_port = rude.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        for mut stream in rude.incoming().flatten() {
+            let _ = stream.write_all(b"HTTP/1.1 400 Bad Request\r\nContent-Length: 0\r\n\r\n");
+            let _ = stream.read(&mut [0; 4096]);
+        }
+    });
+    let (answer, why) = call(&format!("https://localhost:{rude_port}"), &own.pem);
+    assert_eq!(status(&answer), 502, "{answer}");
+    assert!(answer.contains("error=tls_protocol_error"), "{answer}");
+    assert!(why.contains("it answers without TLS"), "{why}");
+
+    let port = secure(own.config.clone()).port();
+    let (answer, why) = call(&format!("http://localhost:{port}"), &own.pem);
+    assert_eq!(status(&answer), 502, "{answer}");
+    assert!(
+        why.contains("where it speaks TLS, its address begins with https://"),
+        "{why}"
+    );
+}
