@@ -15,3 +15,30 @@ pub(crate) fn give_back() {
         libc::malloc_trim(0);
     }
 }
+
+#[cfg(all(test, target_os = "linux", target_env = "gnu"))]
+mod tests {
+    /// Resident bytes of this process (proc(5), `statm`).
+    fn resident() -> usize {
+        let text = std::fs::read_to_string("/proc/self/statm").unwrap();
+        let pages: usize = text.split(' ').nth(1).unwrap().parse().unwrap();
+        pages * 4096
+    }
+
+    #[test]
+    fn free_memory_of_small_pieces_goes_back() {
+        const PIECES: usize = 400_000;
+        let mut pieces: Vec<Box<[u8; 200]>> = (0..PIECES).map(|_| Box::new([7; 200])).collect();
+        // One at the end keeps the arena from shrinking by itself.
+        let last = pieces.pop();
+        let full = resident();
+        drop(pieces);
+        super::give_back();
+        let after = resident();
+        assert!(
+            full.saturating_sub(after) > PIECES * 150,
+            "{full} bytes before, {after} after"
+        );
+        drop(last);
+    }
+}

@@ -12,6 +12,7 @@ use serde_json::json;
 use utoipa::ToSchema;
 
 use super::difference::{self, Difference};
+use super::recent::Recent;
 use super::{Publication, Served};
 use crate::compute::compute;
 use crate::error::ApiError;
@@ -20,12 +21,21 @@ use crate::error::ApiError;
 const MODEL_LASTS: Duration = Duration::from_secs(20);
 
 /// What is kept of the draft.
-#[derive(Default)]
 pub(super) struct Kept {
     /// One reading at a time.
     reading: tokio::sync::Mutex<()>,
-    model: Mutex<Option<(i64, Arc<Model>, Instant)>>,
+    model: Mutex<Recent<Model>>,
     summary: Mutex<Option<Arc<Summary>>>,
+}
+
+impl Default for Kept {
+    fn default() -> Self {
+        Self {
+            reading: tokio::sync::Mutex::default(),
+            model: Mutex::new(Recent::new(MODEL_LASTS)),
+            summary: Mutex::default(),
+        }
+    }
 }
 
 /// What follows from a draft, held against what is served.
@@ -105,8 +115,7 @@ impl Publication {
         let files = Arc::new(self.files().await?);
         let (environment, library) = (self.environment.clone(), self.library.clone());
         let model = compute(move || Arc::new(Model::read(files, &environment, &library))).await?;
-        let mut kept = lock(&self.draft.model);
-        *kept = Some((revision, model.clone(), Instant::now()));
+        lock(&self.draft.model).keep(revision, model.clone(), Instant::now());
         Ok(model)
     }
 
@@ -149,25 +158,12 @@ impl Publication {
     }
 
     fn known_model(&self, revision: i64) -> Option<Arc<Model>> {
-        let mut kept = lock(&self.draft.model);
-        let (of, model, used) = kept.as_mut()?;
-        if *of != revision {
-            return None;
-        }
-        *used = Instant::now();
-        Some(model.clone())
+        lock(&self.draft.model).of(revision, Instant::now())
     }
 
     /// Lets go of a model that nobody asked for lately. Gives whether it did.
     pub(crate) fn forget_model(&self) -> bool {
-        let mut kept = lock(&self.draft.model);
-        let old = kept
-            .as_ref()
-            .is_some_and(|(_, _, used)| used.elapsed() > MODEL_LASTS);
-        if old {
-            *kept = None;
-        }
-        old
+        lock(&self.draft.model).forget(Instant::now())
     }
 
     /// Puts files into the draft. Nothing that callers see changes.

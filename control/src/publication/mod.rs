@@ -4,6 +4,7 @@
 mod content;
 mod difference;
 mod draft;
+mod recent;
 mod release;
 mod snapshot;
 
