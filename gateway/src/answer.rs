@@ -9,6 +9,7 @@ use hyper::body::Incoming;
 use serde_json::Value;
 
 use crate::body::ReplyBody;
+use crate::budget::Share;
 use crate::failure::Failure;
 
 /// What there is to see of a message.
@@ -75,7 +76,11 @@ pub(crate) enum Passed {
 pub(crate) const MAX_ANSWER: usize = 64 << 20;
 
 /// Reads a whole answer.
-pub(crate) async fn collect(mut body: Incoming, idle: Duration) -> Result<Bytes, Failure> {
+pub(crate) async fn collect(
+    mut body: Incoming,
+    idle: Duration,
+    share: &Share<'_>,
+) -> Result<Bytes, Failure> {
     let mut all = Vec::new();
     loop {
         match tokio::time::timeout(idle, body.frame()).await {
@@ -93,6 +98,7 @@ pub(crate) async fn collect(mut body: Incoming, idle: Duration) -> Result<Bytes,
                     let why = format!("it has more than {MAX_ANSWER} bytes");
                     return Err(Failure::Answer(why));
                 }
+                share.gather(data.len())?;
                 all.extend_from_slice(&data);
             }
         }
@@ -100,9 +106,10 @@ pub(crate) async fn collect(mut body: Incoming, idle: Duration) -> Result<Bytes,
 }
 
 /// The JSON value of an answer's body.
-pub(crate) fn json_of(bytes: &[u8]) -> Result<Value, Failure> {
+pub(crate) fn json_of(bytes: &[u8], share: &Share<'_>) -> Result<Value, Failure> {
     if bytes.is_empty() {
         return Ok(Value::Null);
     }
+    share.read(bytes)?;
     serde_json::from_slice(bytes).map_err(|e| Failure::Answer(format!("its body is no JSON: {e}")))
 }

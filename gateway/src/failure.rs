@@ -9,6 +9,7 @@ use serde_json::Value;
 
 use crate::backend::CallFailure;
 use crate::body::ReadFailure;
+use crate::budget::NoRoom;
 
 /// What went wrong with a body while it was sent.
 pub(crate) type Complaint = Rc<RefCell<Option<Failure>>>;
@@ -29,6 +30,8 @@ pub(crate) enum Failure {
     Body(ReadFailure),
     /// Its media type is not understood: those that are, and the one that came.
     MediaType(Vec<&'static str>, String),
+    /// There is no memory for the answer.
+    NoRoom(NoRoom),
     /// The system gives no random numbers.
     NoRandom,
     /// The backend gave no answer.
@@ -55,6 +58,12 @@ pub(crate) struct Told {
     /// Members of the problem.
     pub(crate) members: Vec<(&'static str, Value)>,
     pub(crate) fields: Vec<(HeaderName, HeaderValue)>,
+}
+
+impl From<NoRoom> for Failure {
+    fn from(room: NoRoom) -> Self {
+        Self::NoRoom(room)
+    }
 }
 
 impl Failure {

@@ -10,6 +10,7 @@
 mod answer;
 mod backend;
 mod body;
+mod budget;
 mod call;
 mod caller;
 mod connection;

@@ -12,6 +12,7 @@ use porch_rules::limit::Windows;
 use tokio::sync::mpsc;
 
 use crate::Record;
+use crate::budget::{self, Budget};
 use crate::count::Counters;
 
 /// Facades and operations that are stopped without a release.
@@ -50,6 +51,7 @@ pub struct Shared {
     /// Records that nobody took in time and that were dropped.
     pub lost_records: AtomicU64,
     pub(crate) records: mpsc::Sender<Record>,
+    pub(crate) budget: Arc<Budget>,
     started: Instant,
 }
 
@@ -57,6 +59,11 @@ impl Shared {
     /// Nothing published yet. Records come out of the receiver; when it is full they are dropped and counted, so that a slow database
     /// never slows a call.
     pub fn new() -> (Arc<Self>, mpsc::Receiver<Record>) {
+        Self::with_memory(budget::DEFAULT)
+    }
+
+    /// The same, with a bound for the bytes of all bodies that are gathered or read at the same time.
+    pub fn with_memory(bytes: usize) -> (Arc<Self>, mpsc::Receiver<Record>) {
         let (records, receiver) = mpsc::channel(4096);
         let shared = Self {
             porch: ArcSwap::from_pointee(CompiledPorch::default()),
@@ -65,9 +72,15 @@ impl Shared {
             counters: Box::new(Windows::new()),
             lost_records: AtomicU64::new(0),
             records,
+            budget: Arc::new(Budget::new(bytes)),
             started: Instant::now(),
         };
         (Arc::new(shared), receiver)
+    }
+
+    /// Bytes of memory that bodies have now.
+    pub fn bytes_of_bodies(&self) -> usize {
+        self.budget.used()
     }
 
     /// Milliseconds since the start, for limits.

@@ -10,6 +10,7 @@ use hyper::body::Incoming;
 
 use super::{BodyError, Idle, Pieces};
 use crate::backend::Lease;
+use crate::budget::waiting;
 use crate::worker::Ending;
 
 /// A reply's body.
@@ -44,7 +45,12 @@ impl ReplyBody {
     /// What is told when the last byte is gone, or the caller has left.
     pub(crate) fn set_ending(&mut self, told: Ending) {
         match self {
-            Self::Full(bytes) => told.add_bytes(bytes.as_ref().map_or(0, |b| b.len() as u64)),
+            Self::Full(bytes) => {
+                told.add_bytes(bytes.as_ref().map_or(0, |b| b.len() as u64));
+                if let Some(all) = bytes.take() {
+                    *bytes = Some(waiting(&told.worker.shared.budget, all));
+                }
+            }
             Self::Through(through) => through.ending = Some(Rc::new(told)),
             Self::Made { ending, .. } => *ending = Some(Rc::new(told)),
         }

@@ -10,6 +10,7 @@ use http_body_util::BodyExt;
 use hyper::body::Incoming;
 
 use super::{BodyError, Pieces};
+use crate::budget::{NoRoom, Share};
 use crate::failure::{Complaint, Failure};
 
 /// A request's body as it arrives.
@@ -46,7 +47,12 @@ impl InBody {
     }
 
     /// Reads all of it.
-    pub(crate) async fn collect(self, limit: u64, idle: Duration) -> Result<Bytes, ReadFailure> {
+    pub(crate) async fn collect(
+        self,
+        limit: u64,
+        idle: Duration,
+        share: &Share<'_>,
+    ) -> Result<Bytes, ReadFailure> {
         let mut body = match self {
             InBody::Full(bytes) if bytes.len() as u64 > limit => return Err(ReadFailure::TooLarge),
             InBody::Full(bytes) => return Ok(bytes),
@@ -66,6 +72,7 @@ impl InBody {
                 Ok(Some(Err(_))) => return Err(ReadFailure::BrokenOff),
                 Ok(Some(Ok(frame))) => {
                     if let Ok(data) = frame.into_data() {
+                        share.gather(data.len()).map_err(ReadFailure::NoRoom)?;
                         gathered.add(data, limit)?;
                     }
                 }
@@ -109,6 +116,7 @@ pub(crate) enum ReadFailure {
     TooLarge,
     TooSlow,
     BrokenOff,
+    NoRoom(NoRoom),
 }
 
 /// A request's body on its way to a backend.

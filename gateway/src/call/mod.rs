@@ -25,6 +25,7 @@ use porch_facade::{Address, Call, CompiledBackend, CompiledFacade, CompiledOpera
 use crate::answer::{Answer, Seen};
 use crate::backend::Answered;
 use crate::body::{InBody, OutBody};
+use crate::budget::Share;
 use crate::failure::{Complaint, Failure};
 use crate::problem::Tell;
 use crate::scope::Scope;
@@ -72,6 +73,8 @@ pub(crate) struct Context<'a> {
     /// Whether an expression needs the answer's value.
     pub(crate) whole: bool,
     pub(crate) trial: bool,
+    /// Of the memory for bodies.
+    pub(crate) share: &'a Share<'a>,
     /// For what goes wrong when the reply has begun.
     pub(crate) tell: &'a Tell,
 }

@@ -11,6 +11,7 @@ use porch_facade::{CompiledPorch, MediaType, OperationIndex};
 
 use super::context::{forwarded, trace_context, unix_ms};
 use crate::body::InBody;
+use crate::budget::Share;
 use crate::caller::{Caller, RateFields};
 use crate::trace::Recorder;
 use crate::worker::{FULL_TRACES, Worker};
@@ -43,6 +44,8 @@ pub(crate) struct Exchange<'x> {
     /// The media type that the caller gets, when there is a choice.
     pub(crate) chosen: Option<MediaType>,
     pub(crate) bytes_in: Cell<u64>,
+    /// Of the memory for bodies.
+    pub(crate) share: Share<'x>,
 }
 
 /// Path and query, whichever way the target was written.
@@ -81,6 +84,7 @@ impl<'x> Exchange<'x> {
             rate: None,
             chosen: None,
             bytes_in: Cell::new(body.length().unwrap_or(0)),
+            share: Share::of(&worker.shared.budget),
         }
     }
 

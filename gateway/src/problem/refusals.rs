@@ -11,6 +11,7 @@ use serde_json::json;
 use super::Problem;
 pub(crate) use super::of_failure::bad_answer;
 use crate::body::ReadFailure;
+use crate::budget::NoRoom;
 use crate::failure::Mistake;
 use crate::fields::{RATE_LIMIT, RATE_LIMIT_POLICY};
 use crate::trace::StageName;
@@ -164,6 +165,7 @@ pub(crate) fn too_large(op: &CompiledOperation) -> Box<Problem> {
 pub(crate) fn body_unreadable(failure: ReadFailure, op: &CompiledOperation) -> Box<Problem> {
     let (status, kind, title, detail) = match failure {
         ReadFailure::TooLarge => return too_large(op),
+        ReadFailure::NoRoom(room) => return no_room(room, op, StageName::Admit),
         ReadFailure::TooSlow => (
             408,
             "request-slow",
@@ -178,6 +180,30 @@ pub(crate) fn body_unreadable(failure: ReadFailure, op: &CompiledOperation) -> B
         ),
     };
     Problem::new(status, kind, title, detail, StageName::Admit).by(&op.place)
+}
+
+/// There is no memory for a body now, or there never will be.
+pub(crate) fn no_room(room: NoRoom, op: &CompiledOperation, stage: StageName) -> Box<Problem> {
+    let (title, detail) = (
+        "Overloaded",
+        "Too much is under way. Try again in a second.",
+    );
+    let problem = match (room, stage) {
+        (NoRoom::Now, _) => {
+            Problem::new(503, "overloaded", title, detail, stage).header(header::RETRY_AFTER, "1")
+        }
+        (NoRoom::Ever(..), StageName::Reply) => {
+            let title = "The backend's answer cannot be used";
+            let detail = "It is too large for what is made of it.";
+            Problem::new(502, "backend-answer", title, detail, stage)
+        }
+        (NoRoom::Ever(..), _) => {
+            let title = "The body is too large";
+            let detail = "It holds more than can be read. Send less at a time.";
+            Problem::new(413, "body-size", title, detail, stage)
+        }
+    };
+    problem.why(room.to_string()).by(&op.place)
 }
 
 pub(crate) fn not_understood(taken: &[&str], came: &str, op: &CompiledOperation) -> Box<Problem> {

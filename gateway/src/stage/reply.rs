@@ -9,6 +9,7 @@ use serde_json::Value;
 use super::back::{Below, pass_on};
 use crate::answer::{Answer, Content, Passed, Passing, Whole, json_of};
 use crate::body::ReplyBody;
+use crate::budget::Share;
 use crate::exchange::state::Exchange;
 use crate::failure::Failure;
 use crate::fields::via;
@@ -101,7 +102,7 @@ fn make(
     let status = whole.status;
     let bytes = match template {
         Some(template) => {
-            let value = value_of(whole.body).map_err(failed)?;
+            let value = value_of(whole.body, &x.share).map_err(failed)?;
             let headers = &whole.fields;
             let soap_headers = whole.soap_headers.take();
             let view = AnswerView::new(status.as_u16(), headers, value, soap_headers);
@@ -135,10 +136,10 @@ fn make(
     Ok(response)
 }
 
-fn value_of(content: Content) -> Result<Value, Failure> {
+fn value_of(content: Content, share: &Share<'_>) -> Result<Value, Failure> {
     match content {
         Content::Empty => Ok(Value::Null),
-        Content::Json(json) => json_of(&json),
+        Content::Json(json) => json_of(&json, share),
         Content::Value(value) => Ok(value),
         Content::Raw(kind, _) => Err(Failure::Answer(format!(
             "an expression cannot look into {kind}"
@@ -185,6 +186,8 @@ fn in_chosen_type(
     if json.is_empty() {
         return Ok(json);
     }
+    let room = x.share.read(&json);
+    room.map_err(|e| of_failure(e.into(), op, None, StageName::Reply))?;
     let bad = |why| bad_answer(op, why);
     let value =
         serde_json::from_slice(&json).map_err(|e| bad(format!("its body is no JSON: {e}")))?;

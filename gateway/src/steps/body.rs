@@ -7,7 +7,7 @@ use http::request::Parts;
 use porch_facade::{CompiledOperation, MediaType};
 use serde_json::Value;
 
-use crate::body::InBody;
+use crate::body::{InBody, ReadFailure};
 use crate::call::{CallerBody, Needs};
 use crate::exchange::state::Exchange;
 use crate::failure::Failure;
@@ -31,7 +31,7 @@ pub(super) async fn receive(
         Needs::Raw | Needs::Json { .. } | Needs::Value => {}
     }
     let bytes = body
-        .collect(op.admission.max_body, IDLE)
+        .collect(op.admission.max_body, IDLE, &x.share)
         .await
         .map_err(Failure::Body)?;
     x.bytes_in.set(bytes.len() as u64);
@@ -45,16 +45,26 @@ pub(super) async fn receive(
         Needs::Json { value } => {
             is_json(parts)?;
             if value {
+                room(x, &bytes)?;
                 let parsed = serde_json::from_slice(&bytes);
                 Some(parsed.map_err(|e| Failure::body(format!("is no JSON: {e}")))?)
             } else {
                 None
             }
         }
-        Needs::Value => Some(value(op, parts, &bytes)?),
+        Needs::Value => {
+            room(x, &bytes)?;
+            Some(value(op, parts, &bytes)?)
+        }
         _ => None,
     };
     Ok(CallerBody::Bytes(bytes))
+}
+
+/// Whether there is room for a body's value.
+fn room(x: &Exchange<'_>, bytes: &Bytes) -> Result<(), Failure> {
+    let read = x.share.read(bytes);
+    read.map_err(|room| Failure::Body(ReadFailure::NoRoom(room)))
 }
 
 /// Whoever says nothing of the media type means JSON.

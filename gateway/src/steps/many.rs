@@ -120,7 +120,7 @@ async fn answer<'a>(
         Answer::Whole(whole) => {
             let value = match whole.body {
                 Content::Empty => serde_json::Value::Null,
-                Content::Json(json) => json_of(&json).map_err(failed)?,
+                Content::Json(json) => json_of(&json, &x.share).map_err(failed)?,
                 Content::Value(value) => value,
                 Content::Raw(..) => {
                     let why = "an expression cannot look into it".to_owned();

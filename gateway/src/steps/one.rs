@@ -54,7 +54,7 @@ impl<'a> Call<'a> {
 
     pub(super) fn context<'c>(
         &'c self,
-        x: &Exchange<'_>,
+        x: &'c Exchange<'_>,
         request: &'c Request<'a>,
         scope: &'c Scope<'c>,
     ) -> Context<'c> {
@@ -77,6 +77,7 @@ impl<'a> Call<'a> {
             may_stream: self.alone && !trial && !shaped && as_json,
             whole: shaped || !self.alone,
             trial,
+            share: &x.share,
             tell: &request.tell,
         }
     }

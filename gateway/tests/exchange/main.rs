@@ -3,6 +3,7 @@
 mod letter;
 mod letter_back;
 mod passing;
+mod room;
 mod rules;
 mod tls;
 
@@ -123,11 +124,25 @@ fn compile(backend: SocketAddr, facade: &str) -> porch_facade::CompiledPorch {
 }
 
 fn compile_with(backend: SocketAddr, contract: &str, facade: &str) -> porch_facade::CompiledPorch {
+    compile_timed(backend, contract, facade, "700ms")
+}
+
+/// Over a backend that may take its time.
+fn compile_slow(backend: SocketAddr, facade: &str) -> porch_facade::CompiledPorch {
+    compile_timed(backend, CONTRACT, facade, "30s")
+}
+
+fn compile_timed(
+    backend: SocketAddr,
+    contract: &str,
+    facade: &str,
+    timeout: &str,
+) -> porch_facade::CompiledPorch {
     let files: Files = BTreeMap::from([
         (
             "b.yaml".to_owned(),
             format!(
-                "elm-porch: backend/1\nname: b\nkind: http\naddress: http://{backend}/inner\ntimeout: 700ms\ncredentials: {{ calling: {{ headers: {{ X-Login: {{ secret: login }} }} }} }}\n"
+                "elm-porch: backend/1\nname: b\nkind: http\naddress: http://{backend}/inner\ntimeout: {timeout}\ncredentials: {{ calling: {{ headers: {{ X-Login: {{ secret: login }} }} }} }}\n"
             ),
         ),
         ("c.yaml".to_owned(), contract.to_owned()),
@@ -150,7 +165,13 @@ impl Stage {
     }
 
     fn of(porch: porch_facade::CompiledPorch) -> Self {
-        let (shared, records) = Shared::new();
+        Self::over(porch, Shared::new())
+    }
+
+    fn over(
+        porch: porch_facade::CompiledPorch,
+        (shared, records): (Arc<Shared>, Receiver<Record>),
+    ) -> Self {
         shared.porch.store(Arc::new(porch));
         let entry = |name: &str, id: i64| Grant {
             consumer: Arc::new(Consumer {

@@ -318,6 +318,7 @@ fn whole(
         Content::Raw(kind, data)
     } else {
         let json = answer::to_json(call, wire)?;
+        cx.share.gather(json.len())?;
         Content::Json(json.into())
     };
     let passed = metadata(call, headers).chain(metadata(call, trailers));

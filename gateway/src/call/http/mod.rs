@@ -130,7 +130,7 @@ impl Protocol for Http {
         let came = came.unwrap_or(speaks(cx));
         let (head, body) = (sent.answered.head, sent.answered.body);
         Box::pin(async move {
-            let bytes = collect(body, cx.backend.timeout).await;
+            let bytes = collect(body, cx.backend.timeout, cx.share).await;
             if let (Ok(_), Some(lease)) = (&bytes, sent.answered.lease) {
                 lease.give_back();
             }
@@ -283,6 +283,7 @@ fn value(
     if bytes.is_empty() {
         return Ok(Value::Null);
     }
+    cx.share.read(bytes)?;
     let media = cx.operation.admission.media.as_ref();
     let own = cx.backend.xml.as_ref().or(media.map(|m| &m.mapping));
     media::parse(came, bytes, headers, &own.cloned().unwrap_or_default())

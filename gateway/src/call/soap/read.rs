@@ -128,6 +128,7 @@ impl<'a> Answering<'a> {
         }
         let most = MAX_ANSWER as u64;
         if self.is_read_whole() {
+            self.cx.share.gather(data.len())?;
             self.kept.push(data);
             return if self.bytes > most {
                 Err(too_large())
@@ -139,8 +140,9 @@ impl<'a> Answering<'a> {
         if retain {
             self.kept.push(data.clone());
         }
+        let before = self.json.len();
         match self.reader.feed(&data, &mut self.json) {
-            Ok(()) => {}
+            Ok(()) => self.cx.share.gather(self.json.len() - before)?,
             Err(AnswerError::Apart(_)) if retain => {
                 self.gather().map_err(|e| self.not_understood(&e))?
             }
