@@ -34,7 +34,7 @@ mod worker;
 mod testing;
 
 pub use count::Counters;
-pub use listen::{Gateway, GatewayConfig, StartError};
+pub use listen::{Bound, Gateway, GatewayConfig, StartError};
 pub use shared::{Pauses, Shared};
 pub use trace::{Message, Refusal, Stage, StageName, Trace};
 pub use trial::{TrialReply, TrialRequest, Trials};

@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use socket2::{Domain, Protocol, Socket, Type};
 use tokio::net::TcpListener;
-use tokio::sync::watch;
+use tokio::sync::{Semaphore, watch};
 
 use crate::connection::connection;
 use crate::shared::Shared;
@@ -28,6 +28,23 @@ pub struct GatewayConfig {
     pub workers: usize,
     /// How long open exchanges may take to end when the gateway stops.
     pub drain: Duration,
+    /// Connections of callers at the same time; more of them wait.
+    pub connections: usize,
+    /// Exchanges of one worker at the same time; more of them are refused.
+    pub exchanges: usize,
+}
+
+impl GatewayConfig {
+    /// Listens at an address, with as many workers as there are processors, and bounds that fit most machines.
+    pub fn at(address: SocketAddr) -> Self {
+        Self {
+            address,
+            workers: thread::available_parallelism().map_or(1, Into::into),
+            drain: Duration::from_secs(30),
+            connections: 10_000,
+            exchanges: 8_192,
+        }
+    }
 }
 
 /// Why the gateway cannot listen.
@@ -41,6 +58,16 @@ pub enum StartError {
     Worker(std::io::Error),
 }
 
+/// A gateway whose address is taken, and that does not listen yet: callers who come too early are not taken in to be told
+/// that there is nothing.
+#[derive(Debug)]
+pub struct Bound {
+    /// Where it will listen; the port is filled in when 0 was asked for.
+    pub address: SocketAddr,
+    sockets: Vec<Socket>,
+    config: GatewayConfig,
+}
+
 /// A running gateway.
 pub struct Gateway {
     /// Where it listens; the port is filled in when 0 was asked for.
@@ -50,12 +77,12 @@ pub struct Gateway {
     open: Arc<AtomicUsize>,
 }
 
-impl Gateway {
-    /// Binds all sockets, then starts the workers.
+impl Bound {
+    /// Takes the address.
     ///
     /// # Errors
-    /// See [`StartError`]; nothing is left running then.
-    pub fn start(config: &GatewayConfig, shared: &Arc<Shared>) -> Result<Self, StartError> {
+    /// When it is taken, or not ours.
+    pub fn new(config: GatewayConfig) -> Result<Self, StartError> {
         let mut address = config.address;
         let mut sockets = Vec::new();
         for i in 0..config.workers.max(1) {
@@ -68,12 +95,29 @@ impl Gateway {
                 .unwrap_or(address);
             sockets.push(socket);
         }
+        Ok(Self {
+            address,
+            sockets,
+            config,
+        })
+    }
+
+    /// Starts the workers: from now on callers are taken in.
+    ///
+    /// # Errors
+    /// See [`StartError`]; nothing is left running then.
+    pub fn listen(self, shared: &Arc<Shared>) -> Result<Gateway, StartError> {
+        for socket in &self.sockets {
+            let listening = socket.listen(1024);
+            listening.map_err(|e| StartError::Listen(self.address, e))?;
+        }
         let (stop, watch) = watch::channel(false);
         let open = Arc::new(AtomicUsize::new(0));
+        let config = Arc::new(self.config);
         let mut workers = Vec::new();
-        for (i, socket) in sockets.into_iter().enumerate() {
-            let (shared, watch, open, drain) =
-                (shared.clone(), watch.clone(), open.clone(), config.drain);
+        for (i, socket) in self.sockets.into_iter().enumerate() {
+            let (shared, watch, open) = (shared.clone(), watch.clone(), open.clone());
+            let config = config.clone();
             let thread = thread::Builder::new()
                 .name(format!("gateway-{i}"))
                 .spawn(move || {
@@ -81,18 +125,28 @@ impl Gateway {
                         .enable_all()
                         .build_local(Default::default())
                     {
-                        Ok(runtime) => runtime.block_on(work(socket, shared, watch, open, drain)),
+                        Ok(runtime) => runtime.block_on(work(socket, shared, watch, open, &config)),
                         Err(e) => tracing::error!("a worker has no runtime: {e}"),
                     }
                 });
             workers.push(thread.map_err(StartError::Worker)?);
         }
-        Ok(Self {
-            address,
+        Ok(Gateway {
+            address: self.address,
             stop,
             workers,
             open,
         })
+    }
+}
+
+impl Gateway {
+    /// Takes the address and listens at once.
+    ///
+    /// # Errors
+    /// See [`StartError`]; nothing is left running then.
+    pub fn start(config: &GatewayConfig, shared: &Arc<Shared>) -> Result<Self, StartError> {
+        Bound::new(config.clone())?.listen(shared)
     }
 
     /// Connections that are open now.
@@ -125,11 +179,10 @@ fn bind(address: SocketAddr, probe: bool) -> std::io::Result<Socket> {
         Ok(socket)
     };
     if probe && address.port() != 0 {
-        drop(make(false)?);
+        // Two that share a port may both be bound; that one listens there is only noticed by listening.
+        make(false)?.listen(1)?;
     }
-    let socket = make(true)?;
-    socket.listen(1024)?;
-    Ok(socket)
+    make(true)
 }
 
 async fn work(
@@ -137,25 +190,36 @@ async fn work(
     shared: Arc<Shared>,
     mut stop: watch::Receiver<bool>,
     open: Arc<AtomicUsize>,
-    drain: Duration,
+    config: &GatewayConfig,
 ) {
     let listener = match TcpListener::from_std(socket.into()) {
         Ok(listener) => listener,
         Err(e) => return tracing::error!("the gateway cannot use its socket: {e}"),
     };
-    let worker = Worker::new(shared);
+    let worker = Worker::new(shared, config.exchanges);
     let flusher = tokio::task::spawn_local(flush(worker.clone()));
     let own = Rc::new(std::cell::Cell::new(0usize));
     let for_connections = stop.clone();
+    let most = (config.connections / config.workers.max(1)).max(1);
+    let (places, mut place) = (Arc::new(Semaphore::new(most)), None);
     loop {
+        // A place first: who finds none waits in the queue of the system.
+        if place.is_none() {
+            tokio::select! {
+                free = places.clone().acquire_owned() => place = free.ok(),
+                _ = stop.wait_for(|s| *s) => break,
+            }
+        }
         tokio::select! {
             accepted = listener.accept() => match accepted {
                 Ok((stream, peer)) => {
                     own.set(own.get() + 1);
                     open.fetch_add(1, Ordering::Relaxed);
                     let (worker, stop, own, open) = (worker.clone(), for_connections.clone(), own.clone(), open.clone());
+                    let taken = place.take();
                     tokio::task::spawn_local(async move {
                         connection(worker, stream, peer.ip(), stop).await;
+                        drop(taken);
                         own.set(own.get() - 1);
                         open.fetch_sub(1, Ordering::Relaxed);
                     });
@@ -167,7 +231,7 @@ async fn work(
         }
     }
     drop(listener);
-    let end = tokio::time::Instant::now() + drain;
+    let end = tokio::time::Instant::now() + config.drain;
     while own.get() > 0 && tokio::time::Instant::now() < end {
         tokio::time::sleep(Duration::from_millis(10)).await;
     }

@@ -65,9 +65,9 @@ pub(crate) fn serve(facades: Vec<Arc<CompiledFacade>>) -> Gateway {
     std::mem::forget(records);
     shared.porch.store(Arc::new(porch));
     let config = GatewayConfig {
-        address: ([127, 0, 0, 1], 0).into(),
         workers: 1,
         drain: Duration::from_secs(1),
+        ..GatewayConfig::at(([127, 0, 0, 1], 0).into())
     };
     Gateway::start(&config, &shared).unwrap()
 }

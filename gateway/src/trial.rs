@@ -64,7 +64,7 @@ impl Trials {
                     return;
                 };
                 runtime.block_on(async move {
-                    let worker = Worker::new(shared);
+                    let worker = Worker::new(shared, usize::MAX);
                     while let Some((trial, reply)) = queue.recv().await {
                         let worker = worker.clone();
                         tokio::task::spawn_local(async move {

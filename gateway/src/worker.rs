@@ -19,17 +19,17 @@ pub(crate) struct Worker {
     random: Cell<u64>,
     /// The second, and how many full traces were begun in it.
     traces: Cell<(u64, u32)>,
-    pub(crate) inflight: Cell<usize>,
+    inflight: Cell<usize>,
+    /// Exchanges at the same time, at most.
+    most: usize,
 }
 
 /// Full traces begun in one second by one worker, at most; beyond that only refusals and failures are kept, in short.
 pub(crate) const FULL_TRACES: u32 = 20;
 pub(crate) const SHORT_TRACES: u32 = 50;
-/// Exchanges at the same time in one worker, at most.
-pub(crate) const MAX_INFLIGHT: usize = 8192;
 
 impl Worker {
-    pub(crate) fn new(shared: Arc<Shared>) -> Rc<Self> {
+    pub(crate) fn new(shared: Arc<Shared>, most: usize) -> Rc<Self> {
         let mut seed = [0u8; 8];
         let _ = getrandom::fill(&mut seed);
         Rc::new(Self {
@@ -39,6 +39,7 @@ impl Worker {
             random: Cell::new(u64::from_le_bytes(seed) | 1),
             traces: Cell::default(),
             inflight: Cell::new(0),
+            most,
         })
     }
 
@@ -50,6 +51,11 @@ impl Worker {
         x ^= x << 17;
         self.random.set(x);
         x.wrapping_mul(0x2545_f491_4f6c_dd1d)
+    }
+
+    /// Whether there are as many exchanges as there may be.
+    pub(crate) fn is_full(&self) -> bool {
+        self.inflight.get() >= self.most
     }
 
     pub(crate) fn flush(&self) {
@@ -75,9 +81,25 @@ impl Worker {
     }
 }
 
+/// The place of an exchange among those that are under way: until its reply's last byte is on its way.
+pub(crate) struct InFlight(Rc<Worker>);
+
+impl InFlight {
+    pub(crate) fn new(worker: &Rc<Worker>) -> Self {
+        worker.inflight.set(worker.inflight.get() + 1);
+        Self(worker.clone())
+    }
+}
+
+impl Drop for InFlight {
+    fn drop(&mut self) {
+        self.0.inflight.set(self.0.inflight.get() - 1);
+    }
+}
+
 /// Counts an exchange when its last byte is gone, or when the caller has left.
 pub(crate) struct Ending {
-    pub(crate) worker: Rc<Worker>,
+    pub(crate) inflight: InFlight,
     pub(crate) porch: Arc<CompiledPorch>,
     pub(crate) started: Instant,
     pub(crate) operation: Option<OperationIndex>,
@@ -88,6 +110,10 @@ pub(crate) struct Ending {
 }
 
 impl Ending {
+    pub(crate) fn worker(&self) -> &Rc<Worker> {
+        &self.inflight.0
+    }
+
     pub(crate) fn add_bytes(&self, n: u64) {
         self.bytes_out.set(self.bytes_out.get() + n);
     }
@@ -103,6 +129,6 @@ impl Drop for Ending {
             bytes_in: self.bytes_in,
             bytes_out: self.bytes_out.get(),
         };
-        self.worker.finish(&self.porch, &finished);
+        self.worker().finish(&self.porch, &finished);
     }
 }

@@ -32,9 +32,9 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     shared.porch.store(Arc::new(porch));
     shared.grants.store(Arc::new(grants()));
     let config = GatewayConfig {
-        address: ([127, 0, 0, 1], own).into(),
         workers: 1,
         drain: Duration::from_secs(1),
+        ..GatewayConfig::at(([127, 0, 0, 1], own).into())
     };
     let gateway = Gateway::start(&config, &shared).map_err(|e| e.to_string())?;
     std::thread::spawn(move || while records.blocking_recv().is_some() {});

@@ -20,6 +20,8 @@ pub(crate) use failure::{CallFailure, deepest};
 pub(crate) use http1::Lease;
 pub(crate) use http2::Local;
 
+use tokio::time::Instant;
+
 use crate::body::OutBody;
 
 /// What is learned of a backend hangs on its identity and the address, and on nothing else.
@@ -87,7 +89,7 @@ impl Backends {
         backend: &CompiledBackend,
         mut at: usize,
         request: Request<OutBody>,
-        until: tokio::time::Instant,
+        until: Instant,
         within: Duration,
         again: &dyn Fn() -> Option<Request<OutBody>>,
     ) -> Result<Answered, CallFailure> {
@@ -95,8 +97,9 @@ impl Backends {
         let (mut tries, mut fresh) = (backend.addresses.len() + 1, false);
         loop {
             aim(&mut request, backend, at, first);
+            let moved = request.body().moved();
             let once = self.once(backend, at, request, fresh);
-            let attempt = match tokio::time::timeout_at(until, once).await {
+            let attempt = match in_time(once, until, within, moved).await {
                 Ok(Ok(answered)) => return Ok(answered),
                 Ok(Err(attempt)) => attempt,
                 Err(_) => {
@@ -154,6 +157,32 @@ impl Backends {
         self.http1.sweep();
         self.http2.sweep();
         self.health.sweep();
+    }
+}
+
+/// Waits for an answer's head. Where the caller's body is sent on as it comes, the backend's time begins with what came of
+/// it last.
+async fn in_time<T>(
+    answer: impl Future<Output = T>,
+    until: Instant,
+    within: Duration,
+    moved: Option<Rc<Cell<Instant>>>,
+) -> Result<T, tokio::time::error::Elapsed> {
+    let Some(moved) = moved else {
+        return tokio::time::timeout_at(until, answer).await;
+    };
+    let (mut answer, mut until) = (std::pin::pin!(answer), until);
+    loop {
+        match tokio::time::timeout_at(until, answer.as_mut()).await {
+            Ok(done) => return Ok(done),
+            Err(over) => {
+                let later = moved.get() + within;
+                if later <= until {
+                    return Err(over);
+                }
+                until = later;
+            }
+        }
     }
 }
 

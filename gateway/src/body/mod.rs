@@ -1,6 +1,7 @@
 //! Bodies on their way: of requests as they arrive and as they are sent on, of replies as they are given.
 
 mod idle;
+mod pace;
 mod reply;
 mod request;
 
@@ -9,6 +10,7 @@ use std::task::{Context, Poll};
 use bytes::Bytes;
 
 pub(crate) use idle::Idle;
+pub(crate) use pace::Pace;
 pub(crate) use reply::{ReplyBody, Through};
 pub(crate) use request::{InBody, OutBody, ReadFailure};
 

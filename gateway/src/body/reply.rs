@@ -48,7 +48,7 @@ impl ReplyBody {
             Self::Full(bytes) => {
                 told.add_bytes(bytes.as_ref().map_or(0, |b| b.len() as u64));
                 if let Some(all) = bytes.take() {
-                    *bytes = Some(waiting(&told.worker.shared.budget, all));
+                    *bytes = Some(waiting(&told.worker().shared.budget, all));
                 }
             }
             Self::Through(through) => through.ending = Some(Rc::new(told)),

@@ -1,6 +1,8 @@
 //! Bodies of requests: as they arrive, and on their way to a backend.
 
+use std::cell::Cell;
 use std::pin::Pin;
+use std::rc::Rc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
@@ -9,7 +11,9 @@ use http_body::{Body, Frame, SizeHint};
 use http_body_util::BodyExt;
 use hyper::body::Incoming;
 
-use super::{BodyError, Pieces};
+use tokio::time::Instant;
+
+use super::{BodyError, Pace, Pieces};
 use crate::budget::{NoRoom, Share};
 use crate::failure::{Complaint, Failure};
 
@@ -47,12 +51,7 @@ impl InBody {
     }
 
     /// Reads all of it.
-    pub(crate) async fn collect(
-        self,
-        limit: u64,
-        idle: Duration,
-        share: &Share<'_>,
-    ) -> Result<Bytes, ReadFailure> {
+    pub(crate) async fn collect(self, limit: u64, share: &Share<'_>) -> Result<Bytes, ReadFailure> {
         let mut body = match self {
             InBody::Full(bytes) if bytes.len() as u64 > limit => return Err(ReadFailure::TooLarge),
             InBody::Full(bytes) => return Ok(bytes),
@@ -64,14 +63,18 @@ impl InBody {
         if body.size_hint().lower() > limit {
             return Err(ReadFailure::TooLarge);
         }
-        let mut gathered = Gathered::default();
+        let (mut gathered, mut pace) = (Gathered::default(), Pace::new());
         loop {
-            match tokio::time::timeout(idle, body.frame()).await {
-                Err(_) => return Err(ReadFailure::TooSlow),
-                Ok(None) => return Ok(gathered.finish()),
-                Ok(Some(Err(_))) => return Err(ReadFailure::BrokenOff),
-                Ok(Some(Ok(frame))) => {
+            let next = std::future::poll_fn(|cx| match Pin::new(&mut body).poll_frame(cx) {
+                Poll::Pending if pace.is_over(cx) => Poll::Ready(Err(ReadFailure::TooSlow)),
+                other => other.map(Ok),
+            });
+            match next.await? {
+                None => return Ok(gathered.finish()),
+                Some(Err(_)) => return Err(ReadFailure::BrokenOff),
+                Some(Ok(frame)) => {
                     if let Ok(data) = frame.into_data() {
+                        pace.moved(data.len());
                         share.gather(data.len()).map_err(ReadFailure::NoRoom)?;
                         gathered.add(data, limit)?;
                     }
@@ -126,11 +129,47 @@ pub(crate) enum OutBody {
     Stream {
         body: Incoming,
         left: u64,
+        /// Where the caller may not be silent for long.
+        pace: Option<Pace>,
+        /// When something of it came last: the backend's time begins with the end of the request.
+        moved: Rc<Cell<Instant>>,
         /// What is wrong with it is the caller's fault, not the backend's.
         complaint: Complaint,
     },
     /// Made piece by piece.
     Made(Box<dyn Pieces>),
+}
+
+impl OutBody {
+    /// A caller's body, sent on as it comes.
+    pub(crate) fn stream(body: Incoming, left: u64, complaint: Complaint) -> Self {
+        Self::Stream {
+            body,
+            left,
+            pace: Some(Pace::new()),
+            moved: Rc::new(Cell::new(Instant::now())),
+            complaint,
+        }
+    }
+
+    /// A caller's messages, sent on as they come: there may be long pauses between them.
+    pub(crate) fn messages(body: Incoming, left: u64, complaint: Complaint) -> Self {
+        Self::Stream {
+            body,
+            left,
+            pace: None,
+            moved: Rc::new(Cell::new(Instant::now())),
+            complaint,
+        }
+    }
+
+    /// When something of a caller's body came last.
+    pub(crate) fn moved(&self) -> Option<Rc<Cell<Instant>>> {
+        match self {
+            Self::Stream { moved, .. } => Some(moved.clone()),
+            _ => None,
+        }
+    }
 }
 
 impl Body for OutBody {
@@ -148,11 +187,17 @@ impl Body for OutBody {
             OutBody::Stream {
                 body,
                 left,
+                pace,
+                moved,
                 complaint,
             } => {
                 let failure = match Pin::new(body).poll_frame(cx) {
                     Poll::Ready(Some(Ok(frame))) => {
                         let size = frame.data_ref().map_or(0, |d| d.len() as u64);
+                        if let Some(pace) = pace {
+                            pace.moved(size as usize);
+                        }
+                        moved.set(Instant::now());
                         if size <= *left {
                             *left -= size;
                             return Poll::Ready(Some(Ok(frame)));
@@ -161,7 +206,12 @@ impl Body for OutBody {
                     }
                     Poll::Ready(Some(Err(_))) => ReadFailure::BrokenOff,
                     Poll::Ready(None) => return Poll::Ready(None),
-                    Poll::Pending => return Poll::Pending,
+                    Poll::Pending => {
+                        if !pace.as_mut().is_some_and(|pace| pace.is_over(cx)) {
+                            return Poll::Pending;
+                        }
+                        ReadFailure::TooSlow
+                    }
                 };
                 *complaint.borrow_mut() = Some(Failure::Body(failure));
                 Poll::Ready(Some(Err(BodyError("the caller's body is not good"))))

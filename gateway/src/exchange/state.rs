@@ -14,7 +14,7 @@ use crate::body::InBody;
 use crate::budget::Share;
 use crate::caller::{Caller, RateFields};
 use crate::trace::Recorder;
-use crate::worker::{FULL_TRACES, Worker};
+use crate::worker::{FULL_TRACES, InFlight, Worker};
 
 /// Whether an exchange is a caller's or a publisher's.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -44,6 +44,8 @@ pub(crate) struct Exchange<'x> {
     /// The media type that the caller gets, when there is a choice.
     pub(crate) chosen: Option<MediaType>,
     pub(crate) bytes_in: Cell<u64>,
+    /// Its place among those under way; trial runs have none.
+    pub(crate) inflight: Option<InFlight>,
     /// Of the memory for bodies.
     pub(crate) share: Share<'x>,
 }
@@ -84,6 +86,7 @@ impl<'x> Exchange<'x> {
             rate: None,
             chosen: None,
             bytes_in: Cell::new(body.length().unwrap_or(0)),
+            inflight: (mode == Mode::Live).then(|| InFlight::new(worker)),
             share: Share::of(&worker.shared.budget),
         }
     }

@@ -13,15 +13,15 @@ use crate::worker::{Ending, SHORT_TRACES};
 
 /// Ends an exchange whose reply is known. The trace is given for trial runs; those of live traffic are handed out.
 pub(crate) fn record(
-    x: Exchange<'_>,
+    mut x: Exchange<'_>,
     parts: &Parts,
     refusal: Option<Refusal>,
     response: &mut Response<ReplyBody>,
 ) -> Option<Box<Trace>> {
     let status = response.status().as_u16();
-    if x.mode == Mode::Live {
+    if let Some(inflight) = x.inflight.take() {
         response.body_mut().set_ending(Ending {
-            worker: x.worker.clone(),
+            inflight,
             porch: x.porch.clone(),
             started: x.recorder.borrow().started,
             operation: x.at.get(),

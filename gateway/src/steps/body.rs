@@ -1,7 +1,5 @@
 //! The caller's body, read as the calls need it.
 
-use std::time::Duration;
-
 use bytes::Bytes;
 use http::request::Parts;
 use porch_facade::{CompiledOperation, MediaType};
@@ -13,9 +11,6 @@ use crate::exchange::state::Exchange;
 use crate::failure::Failure;
 use crate::media;
 use crate::scope::Scope;
-
-/// A body that does not move for so long is given up.
-const IDLE: Duration = Duration::from_secs(15);
 
 /// Reads the body as it is needed; a value goes into the scope.
 pub(super) async fn receive(
@@ -31,7 +26,7 @@ pub(super) async fn receive(
         Needs::Raw | Needs::Json { .. } | Needs::Value => {}
     }
     let bytes = body
-        .collect(op.admission.max_body, IDLE, &x.share)
+        .collect(op.admission.max_body, &x.share)
         .await
         .map_err(Failure::Body)?;
     x.bytes_in.set(bytes.len() as u64);

@@ -168,9 +168,19 @@ impl Stage {
         Self::over(porch, Shared::new())
     }
 
-    fn over(
+    fn over(porch: porch_facade::CompiledPorch, shared: (Arc<Shared>, Receiver<Record>)) -> Self {
+        let config = GatewayConfig {
+            workers: 2,
+            drain: Duration::from_secs(5),
+            ..GatewayConfig::at(([127, 0, 0, 1], 0).into())
+        };
+        Self::with(porch, shared, &config)
+    }
+
+    fn with(
         porch: porch_facade::CompiledPorch,
         (shared, records): (Arc<Shared>, Receiver<Record>),
+        config: &GatewayConfig,
     ) -> Self {
         shared.porch.store(Arc::new(porch));
         let entry = |name: &str, id: i64| Grant {
@@ -188,12 +198,7 @@ impl Stage {
             (KeyHash::of("one"), entry("one", 1)),
             (KeyHash::of("two"), entry("two", 2)),
         ])));
-        let config = GatewayConfig {
-            address: ([127, 0, 0, 1], 0).into(),
-            workers: 2,
-            drain: Duration::from_secs(5),
-        };
-        let gateway = Gateway::start(&config, &shared).unwrap();
+        let gateway = Gateway::start(config, &shared).unwrap();
         Self {
             gateway: Some(gateway),
             shared,

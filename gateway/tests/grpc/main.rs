@@ -140,9 +140,9 @@ impl Porch {
         std::mem::forget(records);
         shared.porch.store(Arc::new(porch));
         let config = GatewayConfig {
-            address: ([127, 0, 0, 1], 0).into(),
             workers: 1,
             drain: Duration::from_secs(1),
+            ..GatewayConfig::at(([127, 0, 0, 1], 0).into())
         };
         let gateway = Gateway::start(&config, &shared).unwrap();
         Self {

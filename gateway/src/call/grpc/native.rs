@@ -52,18 +52,14 @@ pub(super) fn prepare(
     within: Duration,
     body: CallerBody,
 ) -> Result<Prepared, Failure> {
-    let left = if call.client_streaming {
-        u64::MAX
-    } else {
-        cx.operation.admission.max_body
-    };
     let complaint = Complaint::default();
     let out = match body {
-        CallerBody::Unread(InBody::Incoming(body)) => OutBody::Stream {
-            body,
-            left,
-            complaint: complaint.clone(),
-        },
+        CallerBody::Unread(InBody::Incoming(body)) if call.client_streaming => {
+            OutBody::messages(body, u64::MAX, complaint.clone())
+        }
+        CallerBody::Unread(InBody::Incoming(body)) => {
+            OutBody::stream(body, cx.operation.admission.max_body, complaint.clone())
+        }
         CallerBody::Unread(InBody::Full(bytes)) | CallerBody::Bytes(bytes) => {
             OutBody::Full(Some(bytes))
         }

@@ -83,11 +83,11 @@ impl Protocol for Http {
         if matches!(request.body(), OutBody::Empty) {
             match body {
                 CallerBody::Unread(InBody::Incoming(incoming)) if !incoming.is_end_stream() => {
-                    *request.body_mut() = OutBody::Stream {
-                        body: incoming,
-                        left: cx.operation.admission.max_body,
-                        complaint: complaint.insert(Complaint::default()).clone(),
-                    };
+                    *request.body_mut() = OutBody::stream(
+                        incoming,
+                        cx.operation.admission.max_body,
+                        complaint.insert(Complaint::default()).clone(),
+                    );
                     streamed = true;
                 }
                 CallerBody::Unread(InBody::Full(bytes)) if !bytes.is_empty() => {

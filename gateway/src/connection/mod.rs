@@ -1,5 +1,8 @@
 //! Callers' connections: HTTP/1.1, and HTTP/2 by prior knowledge.
 
+mod paced;
+mod stalled;
+
 use std::convert::Infallible;
 use std::net::IpAddr;
 use std::rc::Rc;
@@ -9,7 +12,7 @@ use arc_swap::Cache;
 use http::{Request, Response, header};
 use hyper::body::Incoming;
 use hyper::server::conn::{http1, http2};
-use hyper::service::service_fn;
+use hyper::service::{Service, service_fn};
 use hyper_util::rt::{TokioIo, TokioTimer};
 use tokio::net::TcpStream;
 use tokio::sync::watch;
@@ -18,7 +21,9 @@ use crate::backend::Local;
 use crate::body::{InBody, ReplyBody};
 use crate::exchange::run;
 use crate::exchange::state::Mode;
-use crate::worker::{MAX_INFLIGHT, Worker};
+use crate::worker::Worker;
+use paced::Paced;
+use stalled::Streams;
 
 /// Heads of requests may have at most so many bytes.
 const MAX_HEADERS: u32 = 64 << 10;
@@ -43,11 +48,9 @@ pub(crate) async fn connection(
     let service = service_fn(|request: Request<Incoming>| {
         let (worker, porch) = (worker.clone(), cache.borrow_mut().load().clone());
         async move {
-            if worker.inflight.get() >= MAX_INFLIGHT {
+            if worker.is_full() {
                 return Ok::<_, Infallible>(overloaded());
             }
-            worker.inflight.set(worker.inflight.get() + 1);
-            let guard = Inflight(worker.clone());
             let (response, _) = run(
                 &worker,
                 &porch,
@@ -56,7 +59,6 @@ pub(crate) async fn connection(
                 Mode::Live,
             )
             .await;
-            drop(guard);
             Ok(response)
         }
     });
@@ -64,6 +66,7 @@ pub(crate) async fn connection(
     let mut first = [0u8; 24];
     let peeked = tokio::time::timeout(PATIENCE, begins(&stream, &mut first)).await;
     let Ok(Some(is_http2)) = peeked else { return };
+    let io = TokioIo::new(Paced::new(stream));
     if is_http2 {
         let mut builder = http2::Builder::new(Local);
         builder
@@ -74,13 +77,22 @@ pub(crate) async fn connection(
             .initial_connection_window_size(CONNECTION_WINDOW)
             .keep_alive_interval(KEEP_ALIVE)
             .keep_alive_timeout(PATIENCE);
-        let mut connection =
-            std::pin::pin!(builder.serve_connection(TokioIo::new(stream), service));
+        let streams = Rc::new(Streams::default());
+        let of_connection = streams.clone();
+        let watching = service_fn(move |request| {
+            let (served, streams) = (service.call(request), of_connection.clone());
+            async move { served.await.map(|r| r.map(|body| streams.watch(body))) }
+        });
+        let mut connection = std::pin::pin!(builder.serve_connection(io, watching));
         tokio::select! {
             _ = connection.as_mut() => return,
+            () = streams.look() => {}
             _ = stop.wait_for(|s| *s) => connection.as_mut().graceful_shutdown(),
         }
-        let _ = connection.await;
+        tokio::select! {
+            _ = connection => {}
+            () = streams.look() => {}
+        }
         return;
     }
     let mut builder = http1::Builder::new();
@@ -88,7 +100,7 @@ pub(crate) async fn connection(
         .timer(TokioTimer::new())
         .header_read_timeout(PATIENCE)
         .max_buf_size(MAX_HEADERS as usize);
-    let mut connection = std::pin::pin!(builder.serve_connection(TokioIo::new(stream), service));
+    let mut connection = std::pin::pin!(builder.serve_connection(io, service));
     tokio::select! {
         // What goes wrong on a caller's connection is the caller's business.
         _ = connection.as_mut() => return,
@@ -114,14 +126,6 @@ async fn begins(stream: &TcpStream, first: &mut [u8; 24]) -> Option<bool> {
         // Whoever sends a byte at a time is looked at less and less often.
         tokio::time::sleep(wait).await;
         wait = (wait * 2).min(Duration::from_millis(500));
-    }
-}
-
-struct Inflight(Rc<Worker>);
-
-impl Drop for Inflight {
-    fn drop(&mut self) {
-        self.0.inflight.set(self.0.inflight.get() - 1);
     }
 }
 
