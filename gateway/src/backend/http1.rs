@@ -13,7 +13,7 @@ use porch_facade::Transport;
 
 use super::dial::To;
 use super::failure::{DialError, deepest};
-use super::{Answered, Attempt, CallFailure, Key};
+use super::{Answered, Attempt, CallFailure, Key, Lease};
 use crate::body::OutBody;
 use crate::usage::Mix;
 
@@ -34,15 +34,15 @@ pub(super) struct Pool {
 }
 
 /// A connection that is in use.
-pub(crate) struct Lease {
+pub(crate) struct Kept {
     sender: SendRequest<OutBody>,
     pool: Rc<Pool>,
     key: Key,
 }
 
-impl Lease {
+impl Kept {
     /// Puts the connection back, to be called behind the last frame only.
-    pub(crate) fn give_back(self) {
+    pub(super) fn give_back(self) {
         if self.sender.is_closed() {
             return;
         }
@@ -104,11 +104,11 @@ pub(super) async fn send(
     match sender.try_send_request(request).await {
         Ok(answer) => {
             let (head, body) = answer.into_parts();
-            let lease = Some(Lease {
+            let lease = Some(Lease::Http1(Kept {
                 sender,
                 pool: pool.clone(),
                 key,
-            });
+            }));
             Ok(Answered { head, body, lease })
         }
         Err(mut e) => Err(Attempt {

@@ -1,6 +1,6 @@
-//! Connections by HTTP/2: one a worker and address, shared by all calls.
+//! Connections by HTTP/2: one a worker and address, shared by its calls; another one when they are many.
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
 use std::rc::Rc;
 use std::time::Duration;
@@ -12,12 +12,15 @@ use porch_facade::Transport;
 
 use super::dial::To;
 use super::failure::{DialError, deepest};
-use super::{Answered, Attempt, CallFailure, Key};
+use super::{Answered, Attempt, CallFailure, Key, Lease};
 use crate::body::OutBody;
 
-/// How much may be on its way to us unread: of one call, and of all calls of a connection.
-const STREAM_WINDOW: u32 = 1 << 20;
-const CONNECTION_WINDOW: u32 = 8 << 20;
+/// Calls on one connection at the same time.
+const MAX_CALLS: usize = 128;
+/// How much may be on its way to us unread: of one call, and of all calls of a connection. Calls whose callers do not read
+/// keep nothing from the others (RFC 9113 §5.2.1): all together they cannot use up the connection's window.
+const STREAM_WINDOW: u32 = 128 << 10;
+const CONNECTION_WINDOW: u32 = STREAM_WINDOW * (MAX_CALLS as u32 + 1);
 const MAX_HEADERS: u32 = 64 << 10;
 const KEEP_ALIVE: Duration = Duration::from_secs(30);
 const KEEP_ALIVE_PATIENCE: Duration = Duration::from_secs(10);
@@ -37,9 +40,31 @@ impl<F: Future + 'static> hyper::rt::Executor<F> for Local {
 /// The connections of one worker.
 #[derive(Default)]
 pub(super) struct Channels {
-    open: RefCell<HashMap<Key, SendRequest<OutBody>>>,
+    open: RefCell<HashMap<Key, Vec<Channel>>>,
     /// Connections that are being made: whoever else needs one waits for it.
     connecting: RefCell<HashMap<Key, Rc<tokio::sync::Mutex<()>>>>,
+}
+
+/// A connection, and how many calls are on it.
+struct Channel {
+    sender: SendRequest<OutBody>,
+    calls: Rc<Cell<usize>>,
+}
+
+/// The place of a call on a connection.
+pub(crate) struct Place(Rc<Cell<usize>>);
+
+impl Place {
+    fn on(calls: &Rc<Cell<usize>>) -> Self {
+        calls.set(calls.get() + 1);
+        Self(calls.clone())
+    }
+}
+
+impl Drop for Place {
+    fn drop(&mut self) {
+        self.0.set(self.0.get() - 1);
+    }
 }
 
 impl Channels {
@@ -50,8 +75,8 @@ impl Channels {
         to: &To<'_>,
         request: Request<OutBody>,
     ) -> Result<Answered, Attempt> {
-        let mut sender = match self.channel(key, to).await {
-            Ok(sender) => sender,
+        let (mut sender, place) = match self.channel(key, to).await {
+            Ok(found) => found,
             Err(what) => return Err(Attempt::connect(what, request)),
         };
         match sender.try_send_request(request).await {
@@ -60,7 +85,7 @@ impl Channels {
                 Ok(Answered {
                     head,
                     body,
-                    lease: None,
+                    lease: Some(Lease::Http2(place)),
                 })
             }
             Err(mut e) => {
@@ -82,31 +107,48 @@ impl Channels {
     }
 
     pub(super) fn sweep(&self) {
-        self.open.borrow_mut().retain(|_, s| !s.is_closed());
+        self.open.borrow_mut().retain(|_, all| {
+            all.retain(|c| !c.sender.is_closed());
+            !all.is_empty()
+        });
         self.connecting
             .borrow_mut()
             .retain(|_, lock| Rc::strong_count(lock) > 1);
     }
 
-    async fn open(&self, key: Key) -> Option<SendRequest<OutBody>> {
-        let known = self.open.borrow().get(&key).cloned();
-        let mut sender = known.filter(|s| !s.is_closed())?;
+    async fn open(&self, key: Key) -> Option<(SendRequest<OutBody>, Place)> {
+        let (mut sender, place) = {
+            let open = self.open.borrow();
+            let free = |c: &&Channel| c.calls.get() < MAX_CALLS && !c.sender.is_closed();
+            let channel = open.get(&key)?.iter().find(free)?;
+            (channel.sender.clone(), Place::on(&channel.calls))
+        };
         sender.ready().await.ok()?;
-        Some(sender)
+        Some((sender, place))
     }
 
-    async fn channel(&self, key: Key, to: &To<'_>) -> Result<SendRequest<OutBody>, CallFailure> {
-        if let Some(sender) = self.open(key).await {
-            return Ok(sender);
+    async fn channel(
+        &self,
+        key: Key,
+        to: &To<'_>,
+    ) -> Result<(SendRequest<OutBody>, Place), CallFailure> {
+        if let Some(found) = self.open(key).await {
+            return Ok(found);
         }
         let lock = self.connecting.borrow_mut().entry(key).or_default().clone();
         let _one_at_a_time = lock.lock().await;
-        if let Some(sender) = self.open(key).await {
-            return Ok(sender);
+        if let Some(found) = self.open(key).await {
+            return Ok(found);
         }
         let sender = connect(to).await?;
-        self.open.borrow_mut().insert(key, sender.clone());
-        Ok(sender)
+        let channel = Channel {
+            sender: sender.clone(),
+            calls: Rc::default(),
+        };
+        let place = Place::on(&channel.calls);
+        let mut open = self.open.borrow_mut();
+        open.entry(key).or_default().push(channel);
+        Ok((sender, place))
     }
 }
 

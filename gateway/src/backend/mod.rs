@@ -17,7 +17,6 @@ use hyper::body::Incoming;
 use porch_facade::{Address, CompiledBackend, Transport};
 
 pub(crate) use failure::{CallFailure, deepest};
-pub(crate) use http1::Lease;
 pub(crate) use http2::Local;
 
 use tokio::time::Instant;
@@ -41,8 +40,25 @@ pub(crate) struct Backends {
 pub(crate) struct Answered {
     pub(crate) head: response::Parts,
     pub(crate) body: Incoming,
-    /// The connection, where it is this exchange's alone.
     pub(crate) lease: Option<Lease>,
+}
+
+/// The connection that an answer comes by, while it does.
+pub(crate) enum Lease {
+    /// It is this exchange's alone.
+    Http1(http1::Kept),
+    /// A place among the calls that share one.
+    Http2(http2::Place),
+}
+
+impl Lease {
+    /// Lets others have it, to be called behind the last frame only.
+    pub(crate) fn give_back(self) {
+        match self {
+            Self::Http1(kept) => kept.give_back(),
+            Self::Http2(place) => drop(place),
+        }
+    }
 }
 
 /// One attempt that failed.

@@ -119,13 +119,15 @@ pub(crate) async fn answer(
             let _guard = Leaving(left);
             std::future::pending::<()>().await;
         }
-        "endless" => {
+        "endless" | "endless large" => {
+            // 32 KiB of a name, or one letter.
+            let large = [b"\x0a\x80\x80\x02".as_slice(), &[b'a'; 32 << 10]].concat();
+            let message = match what.as_str() {
+                "endless" => frame(b"\x0a\x01a"),
+                _ => frame(&large),
+            };
             tokio::spawn(async move {
-                while sender
-                    .send(Ok(Frame::data(frame(b"\x0a\x01a"))))
-                    .await
-                    .is_ok()
-                {}
+                while sender.send(Ok(Frame::data(message.clone()))).await.is_ok() {}
                 left.fetch_add(1, Ordering::SeqCst);
             });
             return Ok(response);

@@ -189,3 +189,46 @@ async fn several_addresses_share_the_calls_and_one_that_is_gone_is_passed_over()
     assert_eq!(counts.iter().sum::<usize>(), 12);
     assert!(counts.iter().all(|c| *c >= 4), "{counts:?}");
 }
+
+/// A caller by HTTP/2 who asks for a stream, reads its beginning and no more.
+async fn idler(porch: &Porch) -> (reqwest::Client, reqwest::Response) {
+    let client = reqwest::Client::builder()
+        .no_proxy()
+        .http2_prior_knowledge()
+        .http2_initial_stream_window_size(64 << 10)
+        .build()
+        .unwrap();
+    let mut reply = client
+        .post(porch.url("/odd/v1/bad-stream"))
+        .body(r#"{"name": "endless large"}"#)
+        .send()
+        .await
+        .unwrap();
+    assert_eq!(reply.status(), 200);
+    assert!(reply.chunk().await.unwrap().is_some());
+    (client, reply)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn callers_who_do_not_read_their_streams_keep_nothing_from_others() {
+    let (server, porch) = odd().await;
+    let mut idle = Vec::new();
+    // More than one connection's worth of them.
+    for _ in 0..140 {
+        idle.push(idler(&porch).await);
+    }
+    // Whatever they may have unread is under way by now, or soon; the call must work in any case, and goes on working.
+    for _ in 0..20 {
+        let (status, got) = porch
+            .send("POST", "/odd/v1/bad", Some(r#"{"name": "well"}"#))
+            .await;
+        assert_eq!(status, 200, "{got}");
+    }
+    let before = server.left.load(Ordering::SeqCst);
+    drop(idle);
+    let end = std::time::Instant::now() + Duration::from_secs(20);
+    while server.left.load(Ordering::SeqCst) < before + 140 {
+        assert!(std::time::Instant::now() < end, "calls were not cancelled");
+        tokio::task::yield_now().await;
+    }
+}

@@ -1,13 +1,13 @@
 //! Answers: messages one by one, then the status (PROTOCOL-HTTP2 of gRPC, “Responses”).
 
 use bytes::Bytes;
-use http::{HeaderMap, HeaderName, StatusCode, header};
+use http::{HeaderMap, HeaderName, StatusCode, header, response};
 use hyper::body::Incoming;
 use porch_facade::kind::grpc::{GrpcCall, MessagePart};
 use serde_json::Value;
 
 use super::frames::{FrameError, Frames};
-use crate::backend::deepest;
+use crate::backend::{Lease, deepest};
 use crate::failure::Failure;
 use porch_grpc::WireError;
 
@@ -75,16 +75,18 @@ pub(crate) struct Answer {
     body: Incoming,
     frames: Frames,
     done: bool,
+    /// The call's place on its connection, as long as its answer may come.
+    _lease: Option<Lease>,
 }
 
 impl Answer {
     /// Looks at the head of an answer; `Err` says why it is none of gRPC.
     pub(crate) fn new(
-        status: StatusCode,
-        headers: &HeaderMap,
-        body: Incoming,
+        head: &response::Parts,
+        (body, lease): (Incoming, Option<Lease>),
         most: usize,
     ) -> Result<Self, AnswerError> {
+        let (status, headers) = (head.status, &head.headers);
         let kind = headers
             .get(header::CONTENT_TYPE)
             .and_then(|v| v.to_str().ok())
@@ -103,6 +105,7 @@ impl Answer {
             body,
             frames: Frames::new(most, coding == "gzip"),
             done: false,
+            _lease: lease,
         })
     }
 

@@ -101,7 +101,7 @@ impl Protocol for Grpc {
                 until,
                 complaint,
             } = sent;
-            let (head, body) = (answered.head, answered.body);
+            let (head, body, lease) = (answered.head, answered.body, answered.lease);
             // A call that fails at once has its status among the header fields.
             if let Some(ended) = answer::ended(&head.headers)
                 && head.status == StatusCode::OK
@@ -109,7 +109,7 @@ impl Protocol for Grpc {
                 return over(&call, cx, head, complaint, Ok((None, ended)));
             }
             let most = call.max_message;
-            let answer = match answer::Answer::new(head.status, &head.headers, body, most) {
+            let answer = match answer::Answer::new(&head, (body, lease), most) {
                 Ok(answer) => answer,
                 Err(wrong) => return bare(head, Err(wrong.into())),
             };
