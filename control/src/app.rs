@@ -3,12 +3,11 @@
 use std::sync::Arc;
 
 use porch_gateway::{Shared, Trials};
-use porch_rules::limit::Windows;
 use porch_store::Seal;
 
 use crate::config::AppConfig;
 use crate::database::Database;
-use crate::directory::Directory;
+use crate::directory::{Attempts, Directory};
 use crate::observatory::Observatory;
 use crate::publication::Publication;
 use crate::trouble::Trouble;
@@ -29,7 +28,7 @@ pub struct App {
     /// Usage, traces, audit.
     pub(crate) observatory: Arc<Observatory>,
     /// Failed attempts to sign in.
-    pub(crate) attempts: Windows,
+    pub(crate) attempts: Attempts,
     pub(crate) trouble: Arc<Trouble>,
 }
 
@@ -51,7 +50,7 @@ impl App {
             database,
             trials,
             seal,
-            attempts: Windows::new(),
+            attempts: Attempts::new(),
             trouble,
             config,
         })

@@ -44,6 +44,11 @@ impl From<StoreError> for ApiError {
     fn from(e: StoreError) -> Self {
         match &e {
             StoreError::Taken(_) => Self::new(409, e.to_string(), "Choose another name."),
+            StoreError::LastAdministrator(_) => Self::new(
+                409,
+                e.to_string(),
+                "Make somebody else an administrator first.",
+            ),
             StoreError::Missing(_) => Self::new(404, e.to_string(), ""),
             StoreError::Stale(_) => Self::new(
                 409,

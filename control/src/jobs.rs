@@ -162,6 +162,7 @@ async fn sweep(app: Arc<App>, shared: Arc<Shared>) {
     loop {
         tokio::time::sleep(SWEEP).await;
         shared.counters.sweep(shared.now_ms());
+        app.attempts.sweep();
         if sweeps.is_multiple_of(SWEEPS_AN_HOUR)
             && let Ok(store) = app.database.store()
         {

@@ -12,12 +12,12 @@ mod database;
 mod directory;
 mod error;
 mod jobs;
+mod listen;
 mod memory;
 mod observatory;
 mod publication;
 mod trouble;
 
-use std::net::SocketAddr;
 use std::sync::Arc;
 
 use axum::extract::DefaultBodyLimit;
@@ -59,17 +59,12 @@ fn router(app: Arc<App>) -> Router {
         .with_state(app)
 }
 
-/// Serves the control plane until `stop` is done.
-///
-/// # Errors
-/// When serving fails.
+/// Serves the control plane until `stop` is done, at most so many connections at the same time.
 pub async fn serve(
     listener: tokio::net::TcpListener,
     app: Arc<App>,
-    stop: impl Future<Output = ()> + Send + 'static,
-) -> std::io::Result<()> {
-    let service = router(app).into_make_service_with_connect_info::<SocketAddr>();
-    axum::serve(listener, service)
-        .with_graceful_shutdown(stop)
-        .await
+    connections: usize,
+    stop: impl Future<Output = ()>,
+) {
+    listen::serve(listener, router(app), connections, stop).await;
 }

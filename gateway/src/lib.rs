@@ -33,6 +33,8 @@ mod worker;
 #[cfg(test)]
 mod testing;
 
+pub use body::Pace;
+pub use connection::Paced;
 pub use count::Counters;
 pub use listen::{Bound, Gateway, GatewayConfig, StartError};
 pub use shared::{Pauses, Shared};

@@ -348,6 +348,24 @@ pub(crate) enum AccountCommand {
         #[arg(long, default_value = "publisher")]
         role: String,
     },
+    /// Change an account's role, or its password, which is read from standard input; a new password ends its sessions.
+    Change {
+        /// Its name.
+        name: String,
+        /// viewer, publisher or administrator.
+        #[arg(long, required_unless_present = "password")]
+        role: Option<String>,
+        /// Read a new password.
+        #[arg(long)]
+        password: bool,
+    },
+    /// Change one's own password: the old one and the new one are read from standard input, a line each. One's sessions end.
+    Password,
+    /// End an account and its sessions.
+    End {
+        /// Its name.
+        name: String,
+    },
 }
 
 #[cfg(test)]

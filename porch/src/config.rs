@@ -19,6 +19,8 @@ pub(crate) struct FileConfig {
     pub(crate) seal_key_file: Option<PathBuf>,
     pub(crate) workers: Option<usize>,
     pub(crate) drain: Option<u64>,
+    pub(crate) connections: Option<usize>,
+    pub(crate) body_memory: Option<usize>,
     pub(crate) viewers_do_not_try: Option<bool>,
 }
 

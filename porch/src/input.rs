@@ -19,11 +19,32 @@ pub(crate) fn read_input(what: &str) -> Result<String, CliError> {
             .read_to_string(&mut input)
             .map_err(|e| CliError::new(e.to_string()))?;
     }
+    Ok(without_space(what, &input))
+}
+
+/// The first two lines of standard input, each without the white space around it.
+pub(crate) fn read_two(first: &str, second: &str) -> Result<(String, String), CliError> {
+    use std::io::{BufRead, IsTerminal};
+    let asks = std::io::stdin().is_terminal();
+    let mut from = std::io::stdin().lock().take(1 << 20);
+    let mut read = |what: &str| {
+        if asks {
+            eprint!("{what}: ");
+        }
+        let mut line = String::new();
+        let read = from.read_line(&mut line);
+        read.map_err(|e| CliError::new(e.to_string()))?;
+        Ok(without_space(what, &line))
+    };
+    Ok((read(first)?, read(second)?))
+}
+
+fn without_space(what: &str, input: &str) -> String {
     // The line feed that echo adds is not worth a word; anything else is told.
-    let line = input.strip_suffix('\n').unwrap_or(&input);
+    let line = input.strip_suffix('\n').unwrap_or(input);
     let line = line.strip_suffix('\r').unwrap_or(line);
     if line.trim() != line {
         eprintln!("porch: white space around the {what} was taken away");
     }
-    Ok(line.trim().to_owned())
+    line.trim().to_owned()
 }

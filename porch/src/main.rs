@@ -3,6 +3,7 @@
 mod cli;
 mod client;
 mod config;
+mod descriptors;
 mod error;
 mod input;
 mod local;

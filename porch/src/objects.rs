@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 use crate::cli::{AccountCommand, ConsumerCommand, KeyCommand, SecretCommand};
 use crate::client::{Client, segment};
 use crate::error::CliError;
-use crate::input::read_input;
+use crate::input::{read_input, read_two};
 use crate::show::{Show, bold, list, number, table, text, time};
 
 fn rows(v: &Value) -> impl Iterator<Item = &Value> {
@@ -233,6 +233,45 @@ pub(crate) async fn account(
                 .await?;
             show.value(&made, |v| {
                 format!("made {} ({})", text(v, "name"), text(v, "role"))
+            });
+        }
+        AccountCommand::Change {
+            name,
+            role,
+            password,
+        } => {
+            let new = if password {
+                Some(read_input("password")?)
+            } else {
+                None
+            };
+            let path = format!("/api/accounts/{}", segment(&name));
+            let change = json!({ "role": role, "password": new });
+            let changed = client.send(Method::PATCH, &path, Some(change)).await?;
+            show.value(&changed, |v| {
+                let ended = if password {
+                    "; its sessions are over"
+                } else {
+                    ""
+                };
+                format!("{} is a {}{ended}", text(v, "name"), text(v, "role"))
+            });
+        }
+        AccountCommand::Password => {
+            let (old, new) = read_two("old password", "new password")?;
+            let body = json!({ "old": old, "new": new });
+            client
+                .send(Method::PUT, "/api/session/password", Some(body))
+                .await?;
+            show.value(&json!({ "changed": true }), |_| {
+                "the password is changed; sign in again".into()
+            });
+        }
+        AccountCommand::End { name } => {
+            let path = format!("/api/accounts/{}", segment(&name));
+            client.send(Method::DELETE, &path, None).await?;
+            show.value(&json!({ "name": name }), |_| {
+                format!("{name} is no account any more, and its sessions are over")
             });
         }
     }

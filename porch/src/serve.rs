@@ -6,11 +6,11 @@ use std::time::Duration;
 
 use clap::Args;
 use porch_control::{App, AppConfig, FirstAccount};
-use porch_gateway::{Gateway, GatewayConfig, Shared, Trials};
+use porch_gateway::{Bound, GatewayConfig, Shared, StartError, Trials};
 use porch_store::Seal;
 
-use crate::config;
 use crate::error::CliError;
+use crate::{config, descriptors};
 
 /// Options of `porch serve`.
 #[derive(Args)]
@@ -47,6 +47,12 @@ pub(crate) struct ServeOptions {
     /// Seconds that open exchanges may take to end when the service stops [default: 10].
     #[arg(long, env = "ELM_PORCH_DRAIN", value_name = "SECONDS")]
     drain: Option<u64>,
+    /// Connections of callers at the same time; more of them wait [default: what the limit of open files leaves, up to 10000].
+    #[arg(long, env = "ELM_PORCH_CONNECTIONS", value_name = "NUMBER")]
+    connections: Option<usize>,
+    /// Megabytes of memory for bodies that are gathered or read whole, all of them together [default: 512].
+    #[arg(long, env = "ELM_PORCH_BODY_MEMORY", value_name = "MEGABYTES")]
+    body_memory: Option<usize>,
     /// Whether only publishers may make trial runs; viewers may try what is safe unless given.
     #[arg(long, env = "ELM_PORCH_VIEWERS_DO_NOT_TRY")]
     viewers_do_not_try: bool,
@@ -67,6 +73,8 @@ struct Settings {
     environment: String,
     state: PathBuf,
     database: String,
+    connections: usize,
+    body_memory: usize,
     viewers_do_not_try: bool,
 }
 
@@ -98,6 +106,11 @@ impl Settings {
             environment: environment.unwrap_or_else(|| "live".into()),
             state,
             database,
+            connections: options
+                .connections
+                .or(file.connections)
+                .unwrap_or_else(descriptors::for_callers),
+            body_memory: options.body_memory.or(file.body_memory).unwrap_or(512) << 20,
             viewers_do_not_try: options.viewers_do_not_try
                 || file.viewers_do_not_try.unwrap_or(false),
         })
@@ -134,7 +147,7 @@ pub(crate) fn run(options: ServeOptions) -> Result<bool, CliError> {
 }
 
 async fn serve(settings: Settings) -> Result<bool, CliError> {
-    let (shared, records) = Shared::new();
+    let (shared, records) = Shared::with_memory(settings.body_memory);
     let trials = Trials::start(shared.clone()).map_err(|e| CliError::new(e.to_string()))?;
     // Both listeners are bound before anything else begins, so that a port in use leaves nothing half-started.
     let listener = tokio::net::TcpListener::bind(settings.console)
@@ -146,34 +159,36 @@ async fn serve(settings: Settings) -> Result<bool, CliError> {
         address: settings.gateway,
         workers: settings.workers,
         drain,
+        connections: settings.connections,
+        ..GatewayConfig::at(settings.gateway)
     };
-    let gateway = Gateway::start(&config, &shared).map_err(|e| {
+    let not_there = |e: StartError| {
         CliError::new(e.to_string())
             .help("end what listens there, or choose another with --gateway")
-    })?;
+    };
+    let bound = Bound::new(config).map_err(not_there)?;
     let config = AppConfig {
         environment: settings.environment,
         state: settings.state,
         database: settings.database,
-        gateway: format!("http://{}", gateway.address),
+        gateway: format!("http://{}", bound.address),
         viewers_do_not_try: settings.viewers_do_not_try,
     };
     let app = App::new(config, shared.clone(), trials, settings.seal);
-    let started = porch_control::start_jobs(app.clone(), shared, records, settings.first).await;
-    if let Err(why) = started {
-        gateway.stop();
-        return Err(CliError::new(why.to_string()));
-    }
+    porch_control::start_jobs(app.clone(), shared.clone(), records, settings.first)
+        .await
+        .map_err(|why| CliError::new(why.to_string()))?;
+    // Whoever comes now finds what was released.
+    let gateway = bound.listen(&shared).map_err(not_there)?;
     println!("gateway http://{}", gateway.address);
     println!("console http://{console_address}");
     use std::io::Write;
     let _ = std::io::stdout().flush();
-    let served = porch_control::serve(listener, app, until_told());
-    tokio::select! {
-        result = served => result.map_err(|e| CliError::new(format!("the console: {e}")))?,
-        () = until_told() => {}
-    }
-    tracing::info!("stopping: open exchanges may take {drain:?} to end");
+    let told = async {
+        until_told().await;
+        tracing::info!("stopping: open exchanges may take {drain:?} to end");
+    };
+    porch_control::serve(listener, app, descriptors::OF_CONSOLE, told).await;
     let _ = tokio::task::spawn_blocking(move || gateway.stop()).await;
     // What was counted last is written by the jobs' next tick.
     tokio::time::sleep(Duration::from_millis(700)).await;

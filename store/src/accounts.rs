@@ -3,7 +3,8 @@
 use argon2::Argon2;
 use argon2::password_hash::{PasswordHasher, PasswordVerifier};
 use sea_orm::{
-    ActiveModelTrait, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder, Set,
+    ActiveModelTrait, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder,
+    QuerySelect, Set,
 };
 
 use crate::entity::{account, session};
@@ -165,12 +166,7 @@ impl Change {
         password: &str,
         role: Role,
     ) -> Result<account::Model> {
-        let password = password.to_owned();
-        let hash = tokio::task::spawn_blocking(move || hash_password(&password))
-            .await
-            .ok()
-            .flatten();
-        let hash = hash.ok_or_else(|| StoreError::Missing("way to hash the password".into()))?;
+        let hash = hashed(password).await?;
         let model = account::ActiveModel {
             name: Set(name.into()),
             password_hash: Set(hash),
@@ -180,4 +176,72 @@ impl Change {
         };
         model.insert(&self.transaction).await.map_err(taken(name))
     }
+
+    /// Changes an account's role or password; a new password ends its sessions.
+    ///
+    /// # Errors
+    /// When there is no such account, or no administrator would be left.
+    pub async fn change_account(
+        &self,
+        name: &str,
+        role: Option<Role>,
+        password: Option<&str>,
+    ) -> Result<account::Model> {
+        let found = self.account(name, role).await?;
+        let id = found.id;
+        let mut model: account::ActiveModel = found.into();
+        if let Some(role) = role {
+            model.role = Set(role.name().into());
+        }
+        if let Some(password) = password {
+            model.password_hash = Set(hashed(password).await?);
+            session::Entity::delete_many()
+                .filter(session::Column::AccountId.eq(id))
+                .exec(&self.transaction)
+                .await?;
+        }
+        Ok(model.update(&self.transaction).await?)
+    }
+
+    /// Ends an account; its sessions end with it.
+    ///
+    /// # Errors
+    /// When there is no such account, or no administrator would be left.
+    pub async fn end_account(&self, name: &str) -> Result<()> {
+        let found = self.account(name, Some(Role::Viewer)).await?;
+        account::Entity::delete_by_id(found.id)
+            .exec(&self.transaction)
+            .await?;
+        Ok(())
+    }
+
+    /// An account that is about to get a role. All administrators are locked meanwhile, so that two of them cannot undo each
+    /// other at the same time.
+    async fn account(&self, name: &str, role: Option<Role>) -> Result<account::Model> {
+        let administrators = account::Entity::find()
+            .filter(account::Column::Role.eq(Role::Administrator.name()))
+            .order_by_asc(account::Column::Id)
+            .lock_exclusive()
+            .all(&self.transaction)
+            .await?;
+        let last = matches!(administrators.as_slice(), [only] if only.name == name);
+        if last && role.is_some_and(|role| role != Role::Administrator) {
+            return Err(StoreError::LastAdministrator(name.into()));
+        }
+        account::Entity::find()
+            .filter(account::Column::Name.eq(name))
+            .lock_exclusive()
+            .one(&self.transaction)
+            .await?
+            .ok_or_else(|| StoreError::Missing(format!("account “{name}”")))
+    }
+}
+
+async fn hashed(password: &str) -> Result<String> {
+    let password = password.to_owned();
+    let hash = tokio::task::spawn_blocking(move || hash_password(&password))
+        .await
+        .ok()
+        .flatten();
+    hash.ok_or_else(|| StoreError::Missing("way to hash the password".into()))
 }

@@ -39,6 +39,9 @@ pub enum StoreError {
     /// There is no such thing.
     #[error("there is no {0}")]
     Missing(String),
+    /// Nobody would be left who may change accounts.
+    #[error("{0} is the only administrator")]
+    LastAdministrator(String),
     /// Somebody else changed it in the meantime.
     #[error("{0} was changed by somebody else in the meantime")]
     Stale(String),

@@ -195,6 +195,103 @@ fn guessing_passwords_is_slowed_down_and_other_sites_are_refused() {
         .collect();
     assert_eq!((statuses[0], statuses[9], statuses[11]), (401, 401, 429));
     assert_eq!(sign_in("harbour-lights").status, 429);
+    let audit = porch.api("GET", "/api/audit", &Value::Null).json();
+    let failed = |l: &&Value| l["what"] == "failed to sign in" && l["who"] == "inge";
+    let failed = audit.as_array().unwrap().iter().filter(failed).count();
+    assert_eq!(failed, 10, "what was refused unread is not written down");
+    // Little is read of those who are not signed in.
+    let large = json!({"name": "inge", "password": "x".repeat(20_000)}).to_string();
+    let url = format!("{}/api/session", porch.console);
+    let json = [("content-type", "application/json")];
+    let refused = Http::send("POST", &url, &json, large.into_bytes());
+    assert_eq!(refused.status, 413);
+}
+
+#[test]
+fn a_session_by_tls_has_a_cookie_that_no_other_host_can_set() {
+    let porch = Porch::start();
+    let url = format!("{}/api/session", porch.console);
+    let body = json!({"name": "inge", "password": "harbour-lights"}).to_string();
+    let fields = [
+        ("content-type", "application/json"),
+        ("origin", "https://console.example"),
+    ];
+    let signed_in = Http::send("POST", &url, &fields, body.into_bytes());
+    let cookie = signed_in.header("set-cookie");
+    assert!(
+        cookie.starts_with("__Host-porch-session=")
+            && cookie.contains("; Path=/;")
+            && cookie.contains(" Secure;")
+            && !cookie.contains("Domain"),
+        "{cookie}"
+    );
+    let pair = cookie.split(';').next().unwrap();
+    // It goes before one of the plain name, which anybody on this host can set.
+    let both = format!("porch-session=stolen; {pair}");
+    let who = Http::send("GET", &url, &[("cookie", &both)], Vec::new());
+    assert_eq!(
+        (who.status, who.json()["name"].clone()),
+        (200, json!("inge"))
+    );
+}
+
+#[test]
+fn accounts_are_changed_and_ended_and_their_sessions_with_them() {
+    let porch = Porch::start();
+    porch.ok_with(&["account", "create", "tove"], "quiet-harbour");
+    let token = |password: &str| {
+        let session = porch.sign_in("tove", password);
+        session["token"].as_str().unwrap_or_default().to_owned()
+    };
+    let sees = |token: &str| {
+        porch
+            .api_as(token, "GET", "/api/facades", &Value::Null)
+            .status
+    };
+    let first = token("quiet-harbour");
+    let changed = porch.ok(&["account", "change", "tove", "--role", "viewer"]);
+    assert_eq!(changed["role"], "viewer");
+    // A role acts at once.
+    assert_eq!(sees(&first), 200);
+    let make = json!({"name": "X"});
+    assert_eq!(
+        porch.api_as(&first, "POST", "/api/consumers", &make).status,
+        403
+    );
+    porch.ok_with(
+        &["account", "change", "tove", "--password"],
+        "new-moorings\n",
+    );
+    assert_eq!(sees(&first), 401, "the session was the old password's");
+    assert_eq!(token("quiet-harbour"), "");
+    let second = token("new-moorings");
+    let own = json!({"old": "new-moorings", "new": "old-moorings"});
+    let wrong = json!({"old": "guess", "new": "old-moorings"});
+    let password = "/api/session/password";
+    assert_eq!(porch.api_as(&second, "PUT", password, &wrong).status, 403);
+    assert_eq!(porch.api_as(&second, "PUT", password, &own).status, 204);
+    assert_eq!(sees(&second), 401);
+    let third = token("old-moorings");
+    assert_eq!(sees(&third), 200);
+    porch.ok(&["account", "end", "tove"]);
+    assert_eq!(sees(&third), 401);
+    assert_eq!(token("old-moorings"), "");
+    // Somebody must be left who can do this.
+    for arguments in [
+        &["account", "end", "inge"][..],
+        &["account", "change", "inge", "--role", "publisher"],
+    ] {
+        let refused = porch.client(arguments, "");
+        let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+        assert!(said.contains("inge is the only administrator"), "{said}");
+    }
+    porch.ok_with(
+        &["account", "create", "pelle", "--role", "administrator"],
+        "quiet-harbour",
+    );
+    porch.ok(&["account", "change", "inge", "--role", "publisher"]);
+    let refused = porch.client(&["account", "list"], "");
+    assert!(!refused.status.success());
 }
 
 #[test]

@@ -1,5 +1,6 @@
 //! The console API: the handlers, and what role each of their routes needs.
 
+mod accounts;
 mod draft;
 mod facades;
 mod look;
@@ -11,6 +12,7 @@ mod trials;
 
 use std::sync::Arc;
 
+use axum::extract::DefaultBodyLimit;
 use axum::middleware;
 use porch_store::Role;
 use utoipa::OpenApi;
@@ -32,7 +34,7 @@ struct Api;
 /// All routes; whoever calls one must be signed in with the role that stands beside it.
 pub(crate) fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::with_openapi(Api::openapi())
-        .merge(OpenApiRouter::new().routes(routes!(session::sign_in)))
+        .merge(strangers())
         .merge(whoever_has(Role::Viewer, viewers()))
         .merge(whoever_has(Role::Publisher, publishers()))
         .merge(whoever_has(Role::Administrator, administrators()))
@@ -63,6 +65,14 @@ fn viewers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(observe::usage))
         .routes(routes!(observe::audit))
         .routes(routes!(objects::consumers))
+        .routes(routes!(accounts::change_own_password))
+}
+
+/// What everybody may do who reaches the console: little is read of them.
+fn strangers() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new()
+        .routes(routes!(session::sign_in))
+        .layer(DefaultBodyLimit::max(16 << 10))
 }
 
 /// What changes the draft, what callers are served, and who may call.
@@ -82,5 +92,6 @@ fn publishers() -> OpenApiRouter<Arc<App>> {
 fn administrators() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(objects::secrets, objects::set_secret))
-        .routes(routes!(objects::accounts, objects::create_account))
+        .routes(routes!(accounts::accounts, accounts::create_account))
+        .routes(routes!(accounts::change_account, accounts::end_account))
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Extension, Path, State};
 use axum::http::StatusCode;
-use porch_store::{Role, now_ms};
+use porch_store::now_ms;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -78,7 +78,7 @@ pub(crate) struct NewConsumer {
     owner: String,
 }
 
-fn tidy_name(name: &str) -> Result<String, ApiError> {
+pub(super) fn tidy_name(name: &str) -> Result<String, ApiError> {
     let name = name.trim();
     if name.is_empty() || name.chars().count() > 80 || name.chars().any(char::is_control) {
         return Err(ApiError::new(400, "A name has 1 to 80 characters", ""));
@@ -248,77 +248,4 @@ pub(crate) async fn set_secret(
         name: name.to_owned(),
         trimmed: value != body.value,
     }))
-}
-
-#[derive(Serialize, ToSchema)]
-pub(crate) struct AccountView {
-    name: String,
-    role: String,
-    created_at: i64,
-}
-
-/// All accounts.
-#[utoipa::path(get, path = "/api/accounts", responses((status = 200, body = Vec<AccountView>)))]
-pub(crate) async fn accounts(
-    State(app): State<Arc<App>>,
-) -> Result<Json<Vec<AccountView>>, ApiError> {
-    Ok(Json(
-        app.database
-            .store()?
-            .accounts()
-            .await?
-            .into_iter()
-            .map(|a| AccountView {
-                name: a.name,
-                role: a.role,
-                created_at: a.created_at,
-            })
-            .collect(),
-    ))
-}
-
-#[derive(Deserialize, ToSchema)]
-pub(crate) struct NewAccount {
-    name: String,
-    /// At least 8 characters; white space around it is taken away.
-    password: String,
-    /// `viewer`, `publisher` or `administrator`.
-    role: String,
-}
-
-/// Makes an account.
-#[utoipa::path(post, path = "/api/accounts", request_body = NewAccount, responses((status = 201, body = AccountView), (status = 409)))]
-pub(crate) async fn create_account(
-    State(app): State<Arc<App>>,
-    Extension(publisher): Extension<Publisher>,
-    Json(body): Json<NewAccount>,
-) -> Result<(StatusCode, Json<AccountView>), ApiError> {
-    let role = Role::parse(&body.role).ok_or_else(|| {
-        ApiError::new(
-            400,
-            format!("“{}” is no role", body.role),
-            "Roles are viewer, publisher and administrator.",
-        )
-    })?;
-    let password = body.password.trim();
-    if password.chars().count() < 8 {
-        return Err(ApiError::new(
-            400,
-            "The password is too short",
-            "Take at least 8 characters.",
-        ));
-    }
-    let name = tidy_name(&body.name)?;
-    let directory = &app.directory;
-    let a = directory
-        .create_account(&publisher.name, &name, password, role)
-        .await?;
-    Ok((
-        StatusCode::CREATED,
-        Json(AccountView {
-            name: a.name,
-            role: a.role,
-            created_at: a.created_at,
-        }),
-    ))
 }

@@ -1,15 +1,14 @@
 //! Who may do what: sessions, tokens and roles, all decided here.
 
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use axum::Json;
 use axum::extract::{ConnectInfo, Extension, Request, State};
 use axum::http::{HeaderMap, Method, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
-use porch_rules::limit::{Limit, stable_id};
 use porch_store::Role;
 use serde::{Deserialize, Serialize};
 use serde_json::json;
@@ -23,6 +22,8 @@ use crate::error::ApiError;
 pub(crate) struct Publisher {
     pub(crate) name: String,
     pub(crate) role: Role,
+    /// Where the request comes from.
+    pub(crate) address: IpAddr,
 }
 
 impl Publisher {
@@ -40,6 +41,7 @@ impl Publisher {
 }
 
 const COOKIE: &str = "porch-session";
+const SECURE_COOKIE: &str = "__Host-porch-session";
 const HOUR: i64 = 3_600_000;
 
 /// The token of a request: `Authorization: Bearer` (RFC 6750 §2.1), or the console's cookie.
@@ -53,12 +55,12 @@ fn token(headers: &HeaderMap) -> Option<(String, bool)> {
             .map(|t| (t.trim().to_owned(), false));
     }
     let cookies = headers.get(header::COOKIE)?.to_str().ok()?;
-    cookies.split(';').find_map(|c| {
-        c.trim()
-            .strip_prefix(COOKIE)?
-            .strip_prefix('=')
-            .map(|t| (t.to_owned(), true))
-    })
+    let value = |name: &str| {
+        let mut all = cookies.split(';');
+        all.find_map(|c| c.trim().strip_prefix(name)?.strip_prefix('='))
+    };
+    let value = value(SECURE_COOKIE).or_else(|| value(COOKIE))?;
+    Some((value.to_owned(), true))
 }
 
 /// Lets a request pass when its account's role is enough; the role stands beside the routes.
@@ -69,7 +71,9 @@ pub(crate) async fn guard(
     next: Next,
 ) -> Response {
     let (method, headers) = (request.method().clone(), request.headers().clone());
-    match publisher(&app, &method, &headers, role).await {
+    let peer = request.extensions().get::<ConnectInfo<SocketAddr>>();
+    let peer = peer.map_or(IpAddr::from([0, 0, 0, 0]), |ConnectInfo(peer)| peer.ip());
+    match publisher(&app, &method, &headers, role, peer).await {
         Ok(publisher) => {
             request.extensions_mut().insert(publisher);
             next.run(request).await
@@ -108,6 +112,7 @@ async fn publisher(
     method: &Method,
     headers: &HeaderMap,
     role: Role,
+    address: IpAddr,
 ) -> Result<Publisher, ApiError> {
     let (token, by_cookie) = token(headers)
         .ok_or_else(|| ApiError::new(401, "Sign in first", "Use the console, or `porch login`."))?;
@@ -136,6 +141,7 @@ async fn publisher(
     Ok(Publisher {
         name: account.name,
         role: own,
+        address,
     })
 }
 
@@ -162,51 +168,40 @@ pub(crate) struct Session {
 pub(crate) async fn sign_in(
     State(app): State<Arc<App>>,
     ConnectInfo(peer): ConnectInfo<SocketAddr>,
+    headers: HeaderMap,
     Json(body): Json<SignIn>,
 ) -> Result<Response, ApiError> {
     // Pasted white space is not part of a name or password.
     let (name, password) = (body.name.trim(), body.password.trim());
-    let limit = Limit {
-        requests: 10,
-        window: Duration::from_secs(60),
-    };
-    let now = started().elapsed().as_millis() as u64;
-    let ids = [stable_id(name), stable_id(&peer.ip().to_string())];
-    for id in ids {
-        let decision = app.attempts.ask(1, id, limit, now);
-        if !decision.allowed {
-            return Err(ApiError::new(
-                429,
-                "Too many attempts to sign in",
-                format!(
-                    "Try again in {} seconds.",
-                    decision.retry_after.as_secs() + 1
-                ),
-            ));
-        }
-    }
+    let attempt = app.attempts.begin(name, peer.ip()).map_err(too_many)?;
+    tokio::time::sleep(attempt.wait).await;
     let store = app.database.store()?;
-    let Some(account) = store.sign_in(name, password).await? else {
+    let turn = app.attempts.turn().await;
+    let found = store.sign_in(name, password).await?;
+    drop(turn);
+    let Some(account) = found else {
+        if app.attempts.is_told() {
+            let (name, detail) = (short(name), json!({ "address": peer.ip().to_string() }));
+            let change = store.change(&name).await?;
+            change.audit("failed to sign in", "session", detail).await?;
+            change.commit().await?;
+        }
         return Err(ApiError::new(401, "Name or password is wrong", ""));
     };
-    for id in ids {
-        app.attempts.give_back(1, id);
-    }
+    app.attempts.succeeded(&attempt);
     let mut random = [0u8; 32];
     getrandom::fill(&mut random)
         .map_err(|_| ApiError::new(500, "The system gives no random bytes", ""))?;
+    let label = short(body.label.trim());
     let token: String = random.iter().map(|b| format!("{b:02x}")).collect();
     store
-        .create_session(&token, account.id, body.label.trim(), 30 * 24 * HOUR)
+        .create_session(&token, account.id, &label, 30 * 24 * HOUR)
         .await?;
     let change = store.change(&account.name).await?;
-    let detail = json!({ "label": body.label });
+    let detail = json!({ "label": label });
     change.audit("signed in", "session", detail).await?;
     change.commit().await?;
-    let cookie = format!(
-        "{COOKIE}={token}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}",
-        30 * 24 * 3600
-    );
+    let cookie = cookie(&headers, &token, 30 * 24 * 3600);
     Ok((
         [(header::SET_COOKIE, cookie)],
         Json(Session {
@@ -218,9 +213,26 @@ pub(crate) async fn sign_in(
         .into_response())
 }
 
-fn started() -> Instant {
-    static STARTED: std::sync::OnceLock<Instant> = std::sync::OnceLock::new();
-    *STARTED.get_or_init(Instant::now)
+/// As much of a text as can be read in a line of the audit.
+fn short(text: &str) -> String {
+    let plain = |c: char| if c.is_control() { ' ' } else { c };
+    text.chars().take(80).map(plain).collect()
+}
+
+pub(crate) fn too_many(wait: Duration) -> ApiError {
+    let detail = format!("Try again in {} seconds.", wait.as_secs() + 1);
+    ApiError::new(429, "Too many attempts to sign in", detail)
+}
+
+/// The session's cookie. Where the browser says that its page came by TLS, it has the name that no other host and no page
+/// without TLS can set (RFC 6265bis §4.1.3.2).
+fn cookie(headers: &HeaderMap, token: &str, lasts: u32) -> String {
+    let origin = headers.get(header::ORIGIN).and_then(|v| v.to_str().ok());
+    let (name, secure) = match origin.is_some_and(|o| o.starts_with("https://")) {
+        true => (SECURE_COOKIE, " Secure;"),
+        false => (COOKIE, ""),
+    };
+    format!("{name}={token}; Path=/; HttpOnly;{secure} SameSite=Strict; Max-Age={lasts}")
 }
 
 /// Who is signed in.
@@ -242,7 +254,7 @@ pub(crate) async fn sign_out(
     if let Some((token, _)) = token(&headers) {
         app.database.store()?.end_session(&token).await?;
     }
-    let cookie = format!("{COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0");
+    let cookie = cookie(&headers, "", 0);
     Ok((
         axum::http::StatusCode::NO_CONTENT,
         [(header::SET_COOKIE, cookie)],

@@ -1,5 +1,6 @@
 //! Directory: accounts, consumers, keys and pauses, and the table of grants that follows from them.
 
+mod attempts;
 mod grants;
 mod objects;
 
@@ -10,6 +11,7 @@ use porch_gateway::Shared;
 use porch_store::Topic;
 use tokio::sync::Mutex;
 
+pub(crate) use attempts::Attempts;
 pub(crate) use grants::{GrantRow, grants_of, pauses_of};
 pub(crate) use objects::{NewKeyOf, Pausing};
 

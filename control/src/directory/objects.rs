@@ -160,6 +160,28 @@ impl Directory {
         Ok(made)
     }
 
+    pub(crate) async fn change_account(
+        &self,
+        who: &str,
+        name: &str,
+        role: Option<Role>,
+        password: Option<&str>,
+    ) -> Result<account::Model, ApiError> {
+        let change = self.database.store()?.change(who).await?;
+        let changed = change.change_account(name, role, password).await?;
+        let detail = json!({ "role": changed.role, "new password": password.is_some() });
+        change.audit("changed an account", name, detail).await?;
+        change.commit().await?;
+        Ok(changed)
+    }
+
+    pub(crate) async fn end_account(&self, who: &str, name: &str) -> Result<(), ApiError> {
+        let change = self.database.store()?.change(who).await?;
+        change.end_account(name).await?;
+        change.audit("ended an account", name, json!({})).await?;
+        change.commit().await.map_err(ApiError::from)
+    }
+
     /// Commits a change of what is in memory, too; the caller changes that.
     async fn commit(&self, known: &mut i64, change: Change) -> Result<(), ApiError> {
         change.touch(&Topic::Grants).await?;

@@ -10,7 +10,7 @@ use std::task::{Context, Poll};
 use bytes::Bytes;
 
 pub(crate) use idle::Idle;
-pub(crate) use pace::Pace;
+pub use pace::Pace;
 pub(crate) use reply::{ReplyBody, Through};
 pub(crate) use request::{InBody, OutBody, ReadFailure};
 

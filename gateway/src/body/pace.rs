@@ -16,7 +16,7 @@ const PATIENCE: Duration = Duration::from_secs(20);
 const LEAST_RATE: u32 = 512;
 
 /// The patience with one direction of an exchange or connection. A timer is only set while something is waited for.
-pub(crate) struct Pace {
+pub struct Pace {
     left: Duration,
     waiting: Option<Waiting>,
 }
@@ -26,8 +26,15 @@ struct Waiting {
     until: Pin<Box<Sleep>>,
 }
 
+impl Default for Pace {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
 impl Pace {
-    pub(crate) fn new() -> Self {
+    /// All the patience there is.
+    pub fn new() -> Self {
         Self {
             left: PATIENCE,
             waiting: None,
@@ -36,7 +43,7 @@ impl Pace {
 
     /// So many bytes moved.
     #[inline]
-    pub(crate) fn moved(&mut self, bytes: usize) {
+    pub fn moved(&mut self, bytes: usize) {
         if self.waiting.is_some() || self.left < PATIENCE {
             self.settle(bytes);
         }
@@ -52,7 +59,7 @@ impl Pace {
     }
 
     /// Whether the patience is at its end while nothing moves; wakes the task when it is.
-    pub(crate) fn is_over(&mut self, cx: &mut Context<'_>) -> bool {
+    pub fn is_over(&mut self, cx: &mut Context<'_>) -> bool {
         let left = self.left;
         let waiting = self.waiting.get_or_insert_with(|| Waiting {
             since: Instant::now(),

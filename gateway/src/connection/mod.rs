@@ -22,7 +22,7 @@ use crate::body::{InBody, ReplyBody};
 use crate::exchange::run;
 use crate::exchange::state::Mode;
 use crate::worker::Worker;
-use paced::Paced;
+pub use paced::Paced;
 use stalled::Streams;
 
 /// Heads of requests may have at most so many bytes.

@@ -9,13 +9,14 @@ use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use crate::body::Pace;
 
 /// A socket that breaks when its other side does not read.
-pub(super) struct Paced<S> {
+pub struct Paced<S> {
     socket: S,
     pace: Pace,
 }
 
 impl<S> Paced<S> {
-    pub(super) fn new(socket: S) -> Self {
+    /// Watches over a socket.
+    pub fn new(socket: S) -> Self {
         Self {
             socket,
             pace: Pace::new(),
