@@ -112,6 +112,15 @@ pub fn names_local(address: &str) -> bool {
 
 /// Whether an address is the host's own, of its link, or unspecified (RFC 6890); those of machines' metadata are among them.
 fn is_local(ip: IpAddr) -> bool {
+    is_of_link(ip) || is_of_interface(ip)
+}
+
+/// Whether one of the host's interfaces has an address: only then can a socket be bound to it.
+fn is_of_interface(ip: IpAddr) -> bool {
+    std::net::UdpSocket::bind((ip.to_canonical(), 0)).is_ok()
+}
+
+fn is_of_link(ip: IpAddr) -> bool {
     match ip.to_canonical() {
         IpAddr::V4(v4) => {
             v4.is_loopback()
@@ -383,4 +392,40 @@ async fn get(
         url.to_string(),
         format!("more than {MAX_REDIRECTS} redirects"),
     ))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The addresses of this host's interfaces, as the system tells them (`fib_trie`): each stands before a line that says so.
+    fn of_interfaces() -> Vec<IpAddr> {
+        let told = std::fs::read_to_string("/proc/net/fib_trie").unwrap();
+        let lines: Vec<&str> = told.lines().map(str::trim).collect();
+        let own = lines.windows(2).filter(|l| l[1] == "/32 host LOCAL");
+        own.filter_map(|l| l[0].strip_prefix("|-- ")?.parse().ok())
+            .collect()
+    }
+
+    #[test]
+    fn what_an_interface_has_is_the_host_s_own() {
+        let own = of_interfaces();
+        assert!(own.contains(&"127.0.0.1".parse().unwrap()), "{own:?}");
+        for ip in own {
+            assert!(is_local(ip), "{ip}");
+        }
+        for ip in [
+            "169.254.169.254",
+            "::1",
+            "fe80::1",
+            "::ffff:127.0.0.1",
+            "0.0.0.0",
+        ] {
+            assert!(is_local(ip.parse().unwrap()), "{ip}");
+        }
+        // Networks for documentation (RFC 5737, RFC 3849): nobody has them.
+        for ip in ["192.0.2.7", "198.51.100.1", "2001:db8::1"] {
+            assert!(!is_local(ip.parse().unwrap()), "{ip}");
+        }
+    }
 }

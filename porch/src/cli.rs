@@ -317,6 +317,9 @@ pub(crate) enum KeyCommand {
         /// Days until it ends.
         #[arg(long)]
         days: Option<u32>,
+        /// A facade that it opens; may stand several times. It opens every facade unless given.
+        #[arg(long = "facade", value_name = "NAME")]
+        facades: Vec<String>,
     },
     /// End a key now.
     End {

@@ -85,12 +85,18 @@ pub(crate) async fn consumer(
                             vec![
                                 format!("{}…", text(k, "prefix")),
                                 text(k, "label").into(),
+                                opens(k),
                                 key_state(k),
                             ]
                         })
                         .collect();
                     if lines.is_empty() {
-                        lines.push(vec!["(none)".into(), String::new(), String::new()]);
+                        lines.push(vec![
+                            "(none)".into(),
+                            String::new(),
+                            String::new(),
+                            String::new(),
+                        ]);
                     }
                     lines
                         .into_iter()
@@ -98,7 +104,9 @@ pub(crate) async fn consumer(
                         .collect::<Vec<_>>()
                 });
                 table(
-                    &["consumer", "owner", "state", "key", "label", "key is"],
+                    &[
+                        "consumer", "owner", "state", "key", "label", "opens", "key is",
+                    ],
                     rows,
                 )
             });
@@ -123,6 +131,17 @@ pub(crate) async fn consumer(
     Ok(true)
 }
 
+/// The facades that a key opens.
+fn opens(key: &Value) -> String {
+    match key["facades"].as_array() {
+        None => "every facade".into(),
+        Some(all) => {
+            let names: Vec<&str> = all.iter().filter_map(Value::as_str).collect();
+            names.join(", ")
+        }
+    }
+}
+
 pub(crate) async fn key(
     command: KeyCommand,
     client: &Client,
@@ -133,17 +152,19 @@ pub(crate) async fn key(
             consumer,
             label,
             days,
+            facades,
         } => {
+            let facades = (!facades.is_empty()).then_some(facades);
             let ends_at =
                 days.map(|d| chrono::Utc::now().timestamp_millis() + i64::from(d) * 86_400_000);
             let made = client
                 .send(
                     Method::POST,
                     &format!("/api/consumers/{}/keys", segment(&consumer)),
-                    Some(json!({ "label": label, "ends_at": ends_at })),
+                    Some(json!({ "label": label, "ends_at": ends_at, "facades": facades })),
                 )
                 .await?;
-            show.value(&made, |v| format!("{}\nThis is the only time the key is shown whole. It is known as {}… from now on.", bold(text(v, "key")), text(v, "prefix")));
+            show.value(&made, |v| format!("{}\nThis is the only time the key is shown whole. It is known as {}… from now on, and opens {}.", bold(text(v, "key")), text(v, "prefix"), opens(v)));
         }
         KeyCommand::End { prefix } => {
             let known_by = porch_rules::key::prefix(&prefix)

@@ -127,6 +127,7 @@ impl Change {
         prefix: &str,
         hash: &str,
         ends_at: Option<i64>,
+        opens: Option<&[String]>,
     ) -> Result<api_key::Model> {
         let owner = consumer_of(&self.transaction, consumer).await?;
         let model = api_key::ActiveModel {
@@ -137,6 +138,7 @@ impl Change {
             ends_at: Set(ends_at),
             paused: Set(false),
             created_at: Set(now_ms()),
+            facades: Set(opens.map(|all| all.join(","))),
             ..Default::default()
         };
         model.insert(&self.transaction).await.map_err(taken(prefix))

@@ -7,7 +7,7 @@ pub(crate) struct Migrator;
 
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First), Box::new(Revisions)]
+        vec![Box::new(First), Box::new(Revisions), Box::new(Opens)]
     }
 }
 
@@ -157,6 +157,24 @@ impl MigrationTrait for Revisions {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         let connection = manager.get_connection();
         connection.execute_unprepared(REVISIONS).await?;
+        Ok(())
+    }
+}
+
+/// Which facades a key opens.
+struct Opens;
+
+impl MigrationName for Opens {
+    fn name(&self) -> &str {
+        "m0003_opens"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Opens {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let add = "alter table api_key add column facades text";
+        manager.get_connection().execute_unprepared(add).await?;
         Ok(())
     }
 }

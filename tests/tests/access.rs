@@ -236,6 +236,61 @@ fn a_session_by_tls_has_a_cookie_that_no_other_host_can_set() {
 }
 
 #[test]
+fn only_administrators_look_at_addresses_of_the_porch_s_own_host() {
+    let porch = Porch::start();
+    porch.ok_with(&["account", "create", "tove"], "quiet-harbour");
+    let session = porch.sign_in("tove", "quiet-harbour");
+    let token = session["token"].as_str().unwrap();
+    // The console's own listener, which nobody should be shown from inside.
+    for path in ["/api/look", "/api/derive"] {
+        let ask = json!({"url": porch.console, "allow_local": true, "name": "own"});
+        let refused = porch.api_as(token, "POST", path, &ask);
+        assert_eq!(refused.status, 403, "{path}: {}", refused.text());
+        let may = porch.api("POST", path, &ask);
+        assert_ne!(may.status, 403, "{path}");
+        let ask = json!({"url": porch.console, "name": "own"});
+        let refused = porch.api_as(token, "POST", path, &ask);
+        assert_eq!(refused.json()["title"], "The address must be allowed first");
+    }
+}
+
+#[test]
+fn a_key_opens_the_facades_that_it_was_made_for() {
+    let (porch, every) = Porch::published();
+    let made = porch.ok(&["key", "create", "Quayside Kiosk", "--facade", "vessels"]);
+    assert_eq!(made["facades"], json!(["vessels"]));
+    let one = made["key"].as_str().unwrap();
+    let vessels = "/vessels/v1/vessels/alca";
+    let other = "/sailings/v2/fares/FAR-MAR/foot";
+    let status = |key: &str, path: &str| porch.call("GET", path, key, "").status;
+    assert_eq!((status(&every, vessels), status(one, vessels)), (200, 200));
+    let refused = porch.call("GET", other, one, "");
+    assert_eq!(refused.status, 403);
+    assert_eq!(refused.json()["type"], "urn:elm-porch:problem:not-granted");
+    assert_ne!(status(&every, other), 403);
+    // What it opens is listed, and outlives a restart.
+    let list = porch.client(&["consumer", "list"], "");
+    let list = String::from_utf8_lossy(&list.stdout).into_owned();
+    assert!(
+        list.contains("every facade") && list.contains("vessels"),
+        "{list}"
+    );
+    for (name, says) in [
+        ("vessel", "Did you mean “vessels”?"),
+        ("x y", "no facade “x y”"),
+    ] {
+        let refused = porch.client(&["key", "create", "Quayside Kiosk", "--facade", name], "");
+        let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+        assert!(said.contains(says), "{said}");
+    }
+    let mut porch = porch;
+    porch.stop_service();
+    porch.start_service(&[]).unwrap();
+    let status = |key: &str, path: &str| porch.call("GET", path, key, "").status;
+    assert_eq!((status(one, vessels), status(one, other)), (200, 403));
+}
+
+#[test]
 fn accounts_are_changed_and_ended_and_their_sessions_with_them() {
     let porch = Porch::start();
     porch.ok_with(&["account", "create", "tove"], "quiet-harbour");

@@ -56,6 +56,7 @@ fn grants() -> Grants {
         }),
         shown: "bench".into(),
         ends: i64::MAX,
+        facades: None,
         paused: false,
     };
     Grants::new([(KeyHash::of("bench"), grant)])

@@ -3,12 +3,15 @@
 use std::collections::BTreeMap;
 
 use axum::Json;
+use axum::extract::Extension;
 use porch_contract::Finding;
 use porch_facade::{Look, Source};
 use porch_fetch::FetchError;
+use porch_store::Role;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::session::Publisher;
 use crate::compute::compute;
 use crate::error::ApiError;
 
@@ -20,7 +23,7 @@ pub(crate) struct LookRequest {
     /// Name and password for that address, as NAME:PASSWORD; nothing of it is kept.
     #[serde(default)]
     login: String,
-    /// Whether addresses of the service's own host and link may be called.
+    /// Whether addresses of the service's own host and link may be called; for administrators.
     #[serde(default)]
     allow_local: bool,
     /// Certificates in PEM that a server's own may be signed with, for reflection by TLS; the machine's unless given.
@@ -60,6 +63,15 @@ impl LookRequest {
         let files = files.map(|(n, t)| (n, t.into_bytes())).collect();
         let source = Source::from_files("", files, main);
         source.map(plain).map_err(|f| unreadable(&f))
+    }
+
+    /// Whether somebody may ask for it: behind an address of this host may be what only those may see who look after it.
+    fn may(&self, publisher: &Publisher) -> Result<(), ApiError> {
+        if !self.allow_local {
+            return Ok(());
+        }
+        let why = "An address of the porch's own host or link may belong to what keeps it running";
+        publisher.needs(Role::Administrator, why)
     }
 
     fn uploaded(&self) -> Result<Source, ApiError> {
@@ -141,8 +153,12 @@ pub(crate) struct Looked {
 }
 
 /// Looks at a definition: what it offers, and what it would look like as REST.
-#[utoipa::path(post, path = "/api/look", request_body = LookRequest, responses((status = 200, body = Looked), (status = 422), (status = 502)))]
-pub(crate) async fn look(Json(request): Json<LookRequest>) -> Result<Json<Looked>, ApiError> {
+#[utoipa::path(post, path = "/api/look", request_body = LookRequest, responses((status = 200, body = Looked), (status = 403), (status = 422), (status = 502)))]
+pub(crate) async fn look(
+    Extension(publisher): Extension<Publisher>,
+    Json(request): Json<LookRequest>,
+) -> Result<Json<Looked>, ApiError> {
+    request.may(&publisher)?;
     let Found { source, notes } = request.source().await?;
     let look = compute(move || porch_facade::look(&source)).await?;
     let look = look.map_err(|f| unreadable(&f))?;
@@ -174,10 +190,12 @@ pub(crate) struct DerivedDocuments {
 }
 
 /// Derives documents from a definition; nothing is kept.
-#[utoipa::path(post, path = "/api/derive", request_body = DeriveRequest, responses((status = 200, body = DerivedDocuments), (status = 422), (status = 502)))]
+#[utoipa::path(post, path = "/api/derive", request_body = DeriveRequest, responses((status = 200, body = DerivedDocuments), (status = 403), (status = 422), (status = 502)))]
 pub(crate) async fn derive(
+    Extension(publisher): Extension<Publisher>,
     Json(request): Json<DeriveRequest>,
 ) -> Result<Json<DerivedDocuments>, ApiError> {
+    request.source.may(&publisher)?;
     let Found { source, .. } = request.source.source().await?;
     let address = Some(request.address.trim().to_owned()).filter(|a| !a.is_empty());
     let derived = compute(move || {

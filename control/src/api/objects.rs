@@ -32,6 +32,8 @@ pub(crate) struct KeyView {
     ends_at: Option<i64>,
     paused: bool,
     created_at: i64,
+    /// The facades that it opens; none: every one.
+    facades: Option<Vec<String>>,
     /// The whole key: shown once, when it is made.
     #[serde(skip_serializing_if = "Option::is_none")]
     key: Option<String>,
@@ -39,6 +41,7 @@ pub(crate) struct KeyView {
 
 fn key_view(k: porch_store::entity::api_key::Model, key: Option<String>) -> KeyView {
     KeyView {
+        facades: k.opens(),
         prefix: k.prefix,
         label: k.label,
         ends_at: k.ends_at,
@@ -136,6 +139,8 @@ pub(crate) struct NewKey {
     label: String,
     /// Milliseconds since 1970; none: it does not end.
     ends_at: Option<i64>,
+    /// Names of the facades that it opens; none: every one.
+    facades: Option<Vec<String>>,
 }
 
 /// Makes a key. The answer is the only place where it is shown whole.
@@ -150,10 +155,39 @@ pub(crate) async fn create_key(
         consumer: &consumer,
         label: body.label.trim(),
         ends_at: body.ends_at,
+        facades: body.facades.as_deref(),
     };
+    if let Some(facades) = new.facades {
+        known_facades(&app, facades).await?;
+    }
     let (made, key) = app.directory.create_key(&publisher.name, &new).await?;
     app.publication.write_snapshot().await;
     Ok((StatusCode::CREATED, Json(key_view(made, Some(key)))))
+}
+
+/// Whether there are facades of these names: in the draft, or served.
+async fn known_facades(app: &App, names: &[String]) -> Result<(), ApiError> {
+    if names.is_empty() {
+        let help = "Name the facades that it opens, or leave them out: then it opens every one.";
+        return Err(ApiError::new(400, "The key would open nothing", help));
+    }
+    let (draft, porch) = (app.publication.summary().await?, app.publication.porch());
+    let served = porch.facades.iter().map(|f| f.name.as_str());
+    let known: Vec<&str> = draft
+        .facades
+        .keys()
+        .map(String::as_str)
+        .chain(served)
+        .collect();
+    match names.iter().find(|name| !known.contains(&name.as_str())) {
+        None => Ok(()),
+        Some(stranger) => {
+            let near = porch_contract::suggest(stranger, known.iter().copied());
+            let help = near.map_or_else(String::new, |n| format!("Did you mean “{n}”?"));
+            let title = format!("There is no facade “{stranger}”");
+            Err(ApiError::new(400, title, help))
+        }
+    }
 }
 
 #[derive(Deserialize, ToSchema)]

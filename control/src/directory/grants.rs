@@ -18,11 +18,15 @@ pub(crate) struct GrantRow {
     /// Milliseconds since 1970; none: it does not end.
     pub(crate) ends_at: Option<i64>,
     pub(crate) paused: bool,
+    /// The facades that it opens; none: every one.
+    #[serde(default)]
+    pub(crate) facades: Option<Vec<String>>,
 }
 
 impl From<api_key::Model> for GrantRow {
     fn from(k: api_key::Model) -> Self {
         Self {
+            facades: k.opens(),
             hash: k.hash,
             prefix: k.prefix,
             consumer: k.consumer_id,
@@ -40,6 +44,7 @@ impl GrantRow {
             shown: self.prefix.as_str().into(),
             ends: self.ends_at.map_or(i64::MAX, |ms| ms / 1000),
             paused: self.paused,
+            facades: self.facades.as_deref().map(Into::into),
         };
         Some((KeyHash::from_hex(&self.hash)?, grant))
     }

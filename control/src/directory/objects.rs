@@ -15,6 +15,8 @@ pub(crate) struct NewKeyOf<'a> {
     pub(crate) consumer: &'a str,
     pub(crate) label: &'a str,
     pub(crate) ends_at: Option<i64>,
+    /// The facades that it opens; none: every one.
+    pub(crate) facades: Option<&'a [String]>,
 }
 
 /// What is paused or resumed: a facade, or one of its operations.
@@ -94,10 +96,17 @@ impl Directory {
         let store = self.database.store()?;
         let change = store.change(who).await?;
         let made = change
-            .create_key(new.consumer, new.label, known_by, &hash, new.ends_at)
+            .create_key(
+                new.consumer,
+                new.label,
+                known_by,
+                &hash,
+                new.ends_at,
+                new.facades,
+            )
             .await?;
         let object = format!("consumer {}", new.consumer);
-        let detail = json!({ "key": known_by, "label": new.label });
+        let detail = json!({ "key": known_by, "label": new.label, "facades": new.facades });
         change.audit("made a key", &object, detail).await?;
         self.commit(&mut known, change).await?;
         let of = store.consumer(new.consumer).await?;

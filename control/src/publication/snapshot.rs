@@ -54,7 +54,9 @@ impl Publication {
     /// Writes down what is served. What goes wrong is told on the overview: callers are served all the same.
     pub(crate) async fn write_snapshot(&self) {
         if let Err(why) = self.try_write_snapshot().await {
-            let what = format!("the state folder cannot be written: {why:?}");
+            let what = format!(
+                "the state folder cannot be written, and without the database this service could not start again: {why:?}"
+            );
             tracing::error!("{what}");
             self.trouble.set(what);
         }
@@ -89,7 +91,7 @@ impl Publication {
             secrets: to_hex(&sealed.map_err(StoreError::from)?),
         };
         let path = self.state.join(FILE);
-        tokio::task::spawn_blocking(move || write(&path, &snapshot))
+        tokio::task::spawn_blocking(move || replace(&path, &snapshot))
             .await
             .map_err(|e| ApiError::new(500, "The state was not written", e.to_string()))?
             .map_err(|e| ApiError::new(500, "The state cannot be written", e.to_string()))
@@ -162,6 +164,16 @@ impl Publication {
     }
 }
 
+/// Keeps a snapshot in place of the one before. One that cannot be replaced is taken away: it may hold keys that have ended
+/// since, and a full disk lets files be removed still.
+fn replace(path: &Path, snapshot: &Snapshot) -> std::io::Result<()> {
+    let written = write(path, snapshot);
+    if written.is_err() && path.exists() {
+        std::fs::remove_file(path)?;
+    }
+    written
+}
+
 /// Written beside and moved into place, so that a half-written file is never read; for nobody else's eyes.
 fn write(path: &Path, snapshot: &Snapshot) -> std::io::Result<()> {
     use std::io::Write;
@@ -205,5 +217,36 @@ mod tests {
         for bad in ["0", "zz", "é0", "0g"] {
             assert_eq!(from_hex(bad), None, "{bad}");
         }
+    }
+
+    fn empty(number: i64) -> Snapshot {
+        Snapshot {
+            environment: "live".into(),
+            served: Served {
+                number,
+                ..Served::default()
+            },
+            consumers: Vec::new(),
+            keys: Vec::new(),
+            pauses: Vec::new(),
+            secrets: String::new(),
+        }
+    }
+
+    #[test]
+    fn what_cannot_be_replaced_is_taken_away() {
+        let folder = std::env::temp_dir().join(format!("porch-snapshot-{}", std::process::id()));
+        std::fs::create_dir_all(&folder).unwrap();
+        let path = folder.join(FILE);
+        replace(&path, &empty(1)).unwrap();
+        replace(&path, &empty(2)).unwrap();
+        let kept = std::fs::read_to_string(&path).unwrap();
+        assert!(kept.contains("\"number\":2"), "{kept}");
+        // Nothing can be written beside it any more, as on a full disk.
+        std::fs::create_dir(path.with_extension("new")).unwrap();
+        assert!(replace(&path, &empty(3)).is_err());
+        assert!(!path.exists(), "an old one would bring ended keys back");
+        assert!(replace(&path, &empty(4)).is_err(), "and again, without one");
+        std::fs::remove_dir_all(&folder).unwrap();
     }
 }

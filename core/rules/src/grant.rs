@@ -33,6 +33,18 @@ pub struct Grant {
     pub ends: i64,
     /// Whether it is paused.
     pub paused: bool,
+    /// The facades that it opens; none: every one.
+    pub facades: Option<Arc<[String]>>,
+}
+
+impl Grant {
+    /// Whether it opens a facade.
+    #[inline]
+    pub fn opens(&self, facade: &str) -> bool {
+        self.facades
+            .as_ref()
+            .is_none_or(|all| all.iter().any(|f| f == facade))
+    }
 }
 
 /// Why a credential does not open the door.
@@ -156,6 +168,7 @@ mod tests {
             shown: "p".into(),
             ends,
             paused,
+            facades: None,
         }
     }
 
@@ -189,5 +202,21 @@ mod tests {
             }
         }
         assert_eq!(table.check("n7", 0).unwrap().consumer.name, "new");
+    }
+
+    #[test]
+    fn a_grant_opens_what_it_names_or_everything() {
+        let every = entry("a", i64::MAX, false);
+        assert!(every.opens("tides") && every.opens("sailings"));
+        let one = Grant {
+            facades: Some(["tides".to_owned()].into()),
+            ..every.clone()
+        };
+        assert!(one.opens("tides") && !one.opens("sailings") && !one.opens("tide"));
+        let none = Grant {
+            facades: Some([].into()),
+            ..every
+        };
+        assert!(!none.opens("tides"));
     }
 }

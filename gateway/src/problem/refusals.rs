@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use http::header;
 use porch_facade::{CompiledFacade, CompiledOperation, LimitPlan, Per, RulePlace};
-use porch_rules::grant::Consumer;
+use porch_rules::grant::{Consumer, Grant};
 use porch_rules::limit::Decision;
 use serde_json::json;
 
@@ -180,6 +180,26 @@ pub(crate) fn body_unreadable(failure: ReadFailure, op: &CompiledOperation) -> B
         ),
     };
     Problem::new(status, kind, title, detail, StageName::Admit).by(&op.place)
+}
+
+/// A good key that is for other facades (RFC 9110 §15.5.4): the caller is known, and so no challenge is made.
+pub(crate) fn not_granted(
+    facade: &CompiledFacade,
+    grant: &Grant,
+    place: &RulePlace,
+) -> Box<Problem> {
+    let detail = format!("The key is good, but not for {}.", facade.name);
+    let opened = grant.facades.iter().flat_map(|all| all.iter());
+    let opened: Vec<&str> = opened.map(String::as_str).collect();
+    let why = format!(
+        "the key “{}…” of {} opens {} only",
+        grant.shown,
+        grant.consumer.name,
+        opened.join(", ")
+    );
+    Problem::new(403, "not-granted", "Not granted", detail, StageName::Admit)
+        .why(why)
+        .by(place)
 }
 
 /// There is no memory for a body now, or there never will be.

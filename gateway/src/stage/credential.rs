@@ -79,7 +79,8 @@ impl Credential for Key {
         };
         let shown = value.to_str().unwrap_or_default().trim();
         match grants.check(shown, now) {
-            Ok(grant) => Ok(Caller::of(grant)),
+            Ok(grant) if grant.opens(&facade.name) => Ok(Caller::of(grant)),
+            Ok(grant) => Err(problem::not_granted(facade, grant, &rule.place)),
             Err(refused) => {
                 let (detail, why) = not_good(refused, shown);
                 refuse(detail.into(), why)

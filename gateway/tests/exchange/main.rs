@@ -193,10 +193,12 @@ impl Stage {
             shown: name.into(),
             ends: i64::MAX,
             paused: false,
+            facades: (name == "three").then(|| ["elsewhere".to_owned()].into()),
         };
         shared.grants.store(Arc::new(Grants::new([
             (KeyHash::of("one"), entry("one", 1)),
             (KeyHash::of("two"), entry("two", 2)),
+            (KeyHash::of("three"), entry("three", 3)),
         ])));
         let gateway = Gateway::start(config, &shared).unwrap();
         Self {

@@ -361,3 +361,28 @@ fn a_parameter_that_stands_several_times_is_a_list_where_the_contract_says_so() 
     assert_eq!(pointers, ["/query/port", "/query/seats", "/query/n"]);
     assert!(told.to_string().contains("did you mean “FAR”?"), "{told}");
 }
+
+#[test]
+fn a_good_key_for_other_facades_is_told_so_and_not_asked_for_again() {
+    let backend = Scripted::start(|_, _| plain("{}"));
+    let stage = Stage::new(
+        backend.address,
+        "admit: { credentials: [key] }\noperations:\n  item: { call: { backend: b } }\n",
+    );
+    assert_eq!(status(&stage.get("/f/item/1", "API-Key: one\r\n")), 200);
+    let refused = stage.get("/f/item/1", "API-Key: three\r\n");
+    assert_eq!(status(&refused), 403, "{refused}");
+    assert!(
+        refused.contains("urn:elm-porch:problem:not-granted"),
+        "{refused}"
+    );
+    // Another key is no cure that the caller has at hand: nothing is asked for (RFC 9110 §15.5.4).
+    assert!(!refused.contains("www-authenticate"), "{refused}");
+    assert_eq!(backend.connections(), 1);
+    let (traces, _) = stage.end();
+    let why = format!("{:?}", traces[1].refusal);
+    assert!(
+        why.contains("the key “three…” of three opens elsewhere only"),
+        "{why}"
+    );
+}

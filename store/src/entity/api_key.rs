@@ -16,6 +16,21 @@ pub struct Model {
     pub ends_at: Option<i64>,
     pub paused: bool,
     pub created_at: i64,
+    /// Names of the facades that it opens, with a comma between them; none: every one.
+    pub facades: Option<String>,
+}
+
+impl Model {
+    /// The facades that it opens; none: every one.
+    pub fn opens(&self) -> Option<Vec<String>> {
+        let all = self.facades.as_ref()?;
+        Some(
+            all.split(',')
+                .filter(|f| !f.is_empty())
+                .map(str::to_owned)
+                .collect(),
+        )
+    }
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

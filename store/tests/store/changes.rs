@@ -118,7 +118,7 @@ async fn accounts_keys_and_pauses_are_found_again() {
         .unwrap();
     change.create_consumer("Tide Clock", "").await.unwrap();
     let key = change
-        .create_key("Tide Clock", "wall", "abcdefgh", "00", None)
+        .create_key("Tide Clock", "wall", "abcdefgh", "00", None, None)
         .await
         .unwrap();
     change

@@ -13,13 +13,14 @@ export function Keys({ consumer }: { consumer: ConsumerView }) {
     <>
       <Table
         label={`Keys of ${consumer.name}`}
-        head={["Key", "Label", "Made", "State", ""]}
+        head={["Key", "Label", "Opens", "Made", "State", ""]}
         empty="It has no key yet."
         rows={consumer.keys.map((k) => ({
           key: k.prefix,
           cells: [
             <code key="p">{k.prefix}…</code>,
             k.label,
+            k.facades ? k.facades.join(", ") : "every facade",
             time(k.created_at),
             <KeyState key="s" k={k} />,
             <RowOf key="a">

@@ -7,8 +7,11 @@ import { Keys } from "./Keys";
 
 export function OneConsumer({ consumer }: { consumer: ConsumerView }) {
   const [label, setLabel] = useState("");
+  const [opens, setOpens] = useState("");
+  const names = opens.split(",").map((name) => name.trim()).filter(Boolean);
+  const facades = names.length > 0 ? names : undefined;
   const make = useChange(() =>
-    api("POST /api/consumers/{consumer}/keys", { path: { consumer: consumer.name }, body: { label } }),
+    api("POST /api/consumers/{consumer}/keys", { path: { consumer: consumer.name }, body: { label, facades } }),
   );
   const pause = useChange((paused: boolean) =>
     api("PUT /api/consumers/{consumer}/pause", { path: { consumer: consumer.name }, body: { paused } }),
@@ -27,6 +30,7 @@ export function OneConsumer({ consumer }: { consumer: ConsumerView }) {
       <Keys consumer={consumer} />
       <RowOf>
         <Field label="Label of a new key" value={label} onChange={setLabel} />
+        <Field label="Facades it opens, with commas; all unless given" value={opens} onChange={setOpens} />
         <Button onPress={() => make.mutate(undefined)} style={{ alignSelf: "end" }}>
           Make a key
         </Button>
