@@ -17,16 +17,16 @@ pub(crate) struct Worker {
     pub(crate) backends: Backends,
     batch: RefCell<Batch>,
     random: Cell<u64>,
-    /// The second, and how many full traces were begun in it.
-    traces: Cell<(u64, u32)>,
+    /// The second, and how many traces were kept in it: full ones, and short ones.
+    traces: Cell<(u64, [u32; 2])>,
     inflight: Cell<usize>,
     /// Exchanges at the same time, at most.
     most: usize,
 }
 
 /// Full traces begun in one second by one worker, at most; beyond that only refusals and failures are kept, in short.
-pub(crate) const FULL_TRACES: u32 = 20;
-pub(crate) const SHORT_TRACES: u32 = 50;
+const FULL_TRACES: u32 = 20;
+const SHORT_TRACES: u32 = 50;
 
 impl Worker {
     pub(crate) fn new(shared: Arc<Shared>, most: usize) -> Rc<Self> {
@@ -65,12 +65,26 @@ impl Worker {
         }
     }
 
-    pub(crate) fn may_trace(&self, now: i64, most: u32) -> bool {
+    /// Whether another exchange of this second may be kept in full.
+    pub(crate) fn may_trace(&self, now: i64) -> bool {
+        self.may_keep(now, 0, FULL_TRACES)
+    }
+
+    /// Whether another refusal of this second may be kept in short.
+    pub(crate) fn may_tell(&self, now: i64) -> bool {
+        self.may_keep(now, 1, SHORT_TRACES)
+    }
+
+    fn may_keep(&self, now: i64, which: usize, most: u32) -> bool {
         let second = now as u64 / 1000;
         let (at, used) = self.traces.get();
-        let used = if at == second { used } else { 0 };
-        self.traces.set((second, used + 1));
-        used < most
+        let mut used = if at == second { used } else { [0; 2] };
+        if used[which] >= most {
+            return false;
+        }
+        used[which] += 1;
+        self.traces.set((second, used));
+        true
     }
 
     fn finish(&self, porch: &Arc<CompiledPorch>, finished: &Finished) {

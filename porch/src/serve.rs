@@ -180,6 +180,11 @@ async fn serve(settings: Settings) -> Result<bool, CliError> {
         .map_err(|why| CliError::new(why.to_string()))?;
     // Whoever comes now finds what was released.
     let gateway = bound.listen(&shared).map_err(not_there)?;
+    if shares_a_name(gateway.address, console_address) {
+        tracing::warn!(
+            "console and gateway listen on one address, and cookies know no ports (RFC 6265 §8.5): give the console a host name of its own"
+        );
+    }
     println!("gateway http://{}", gateway.address);
     println!("console http://{console_address}");
     use std::io::Write;
@@ -193,6 +198,11 @@ async fn serve(settings: Settings) -> Result<bool, CliError> {
     // What was counted last is written by the jobs' next tick.
     tokio::time::sleep(Duration::from_millis(700)).await;
     Ok(true)
+}
+
+/// Whether a browser would take console and gateway for one host. On this machine alone there is nobody to mislead.
+fn shares_a_name(gateway: SocketAddr, console: SocketAddr) -> bool {
+    gateway.ip() == console.ip() && !gateway.ip().is_loopback()
 }
 
 fn in_use(what: &str, address: SocketAddr, flag: &str, error: &std::io::Error) -> CliError {
@@ -243,4 +253,23 @@ fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
         .mode(0o600)
         .open(path)?;
     file.write_all(text.as_bytes())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn one_address_for_both_is_only_told_where_others_reach_it() {
+        for (gateway, console, told) in [
+            ("0.0.0.0:3810", "0.0.0.0:3820", true),
+            ("192.0.2.7:80", "192.0.2.7:3820", true),
+            ("192.0.2.7:80", "192.0.2.8:80", false),
+            ("127.0.0.1:3810", "127.0.0.1:3820", false),
+            ("[::1]:3810", "[::1]:3820", false),
+        ] {
+            let told_now = shares_a_name(gateway.parse().unwrap(), console.parse().unwrap());
+            assert_eq!(told_now, told, "{gateway} {console}");
+        }
+    }
 }

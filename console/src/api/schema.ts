@@ -1,5 +1,12 @@
 // Written by `cargo xtask api` from the publisher's API. Do not edit.
 
+export interface AccountChange {
+  /** `viewer`, `publisher` or `administrator`; the same as before unless given. */
+  role?: string | null;
+  /** A new password, at least 8 characters: the account's sessions end. The same as before unless given. */
+  password?: string | null;
+}
+
 export interface AccountView {
   name: string;
   role: string;
@@ -48,7 +55,7 @@ export interface DeriveRequest {
   url?: string;
   /** Name and password for that address, as NAME:PASSWORD; nothing of it is kept. */
   login?: string;
-  /** Whether addresses of the service's own host and link may be called. */
+  /** Whether addresses of the service's own host and link may be called; for administrators. */
   allow_local?: boolean;
   /** Certificates in PEM that a server's own may be signed with, for reflection by TLS; the machine's unless given. */
   trust?: string;
@@ -179,6 +186,8 @@ export interface KeyView {
   ends_at?: number | null;
   paused: boolean;
   created_at: number;
+  /** The facades that it opens; none: every one. */
+  facades?: string[] | null;
   /** The whole key: shown once, when it is made. */
   key?: string | null;
 }
@@ -254,7 +263,7 @@ export interface LookRequest {
   url?: string;
   /** Name and password for that address, as NAME:PASSWORD; nothing of it is kept. */
   login?: string;
-  /** Whether addresses of the service's own host and link may be called. */
+  /** Whether addresses of the service's own host and link may be called; for administrators. */
   allow_local?: boolean;
   /** Certificates in PEM that a server's own may be signed with, for reflection by TLS; the machine's unless given. */
   trust?: string;
@@ -324,6 +333,8 @@ export interface NewKey {
   label?: string;
   /** Milliseconds since 1970; none: it does not end. */
   ends_at?: number | null;
+  /** Names of the facades that it opens; none: every one. */
+  facades?: string[] | null;
 }
 
 export interface NewSecret {
@@ -384,6 +395,13 @@ export interface Overview {
   /** What is paused: facade and operation. */
   paused: ([string, string])[];
   lost_records: number;
+}
+
+export interface OwnPassword {
+  /** The password until now. */
+  old: string;
+  /** The new one, at least 8 characters. */
+  new: string;
 }
 
 export interface Pause {
@@ -666,6 +684,8 @@ export interface UsedBy {
 export interface Routes {
   "GET /api/accounts": { query: undefined; body: undefined; reply: AccountView[] };
   "POST /api/accounts": { query: undefined; body: NewAccount; reply: AccountView };
+  "DELETE /api/accounts/{name}": { query: undefined; body: undefined; reply: null };
+  "PATCH /api/accounts/{name}": { query: undefined; body: AccountChange; reply: AccountView };
   "GET /api/audit": { query: undefined; body: undefined; reply: AuditLine[] };
   "POST /api/check": { query: undefined; body: CheckRequest; reply: Checked };
   "GET /api/compare": { query: undefined; body: undefined; reply: Difference[] };
@@ -692,6 +712,7 @@ export interface Routes {
   "GET /api/session": { query: undefined; body: undefined; reply: Session };
   "POST /api/session": { query: undefined; body: SignIn; reply: Session };
   "DELETE /api/session": { query: undefined; body: undefined; reply: null };
+  "PUT /api/session/password": { query: undefined; body: OwnPassword; reply: null };
   "GET /api/traces": { query: { facade?: string; operation?: string; consumer?: string; status?: string; most?: number | null }; body: undefined; reply: TraceLine[] };
   "GET /api/traces/{id}": { query: undefined; body: undefined; reply: Explained };
   "POST /api/trials": { query: undefined; body: Trial; reply: TrialResult };

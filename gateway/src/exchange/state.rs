@@ -14,7 +14,7 @@ use crate::body::InBody;
 use crate::budget::Share;
 use crate::caller::{Caller, RateFields};
 use crate::trace::Recorder;
-use crate::worker::{FULL_TRACES, InFlight, Worker};
+use crate::worker::{InFlight, Worker};
 
 /// Whether an exchange is a caller's or a publisher's.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -68,7 +68,7 @@ impl<'x> Exchange<'x> {
         mode: Mode,
     ) -> Self {
         let now = unix_ms();
-        let full = mode == Mode::Trial || worker.may_trace(now, FULL_TRACES);
+        let full = mode == Mode::Trial || worker.may_trace(now);
         let context = trace_context(worker, &parts.headers);
         Self {
             worker,

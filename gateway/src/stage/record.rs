@@ -9,7 +9,7 @@ use crate::body::ReplyBody;
 use crate::exchange::state::{Exchange, Mode, target};
 use crate::trace::{Message, Refusal, StageName, Trace};
 use crate::usage::Record;
-use crate::worker::{Ending, SHORT_TRACES};
+use crate::worker::Ending;
 
 /// Ends an exchange whose reply is known. The trace is given for trial runs; those of live traffic are handed out.
 pub(crate) fn record(
@@ -32,7 +32,7 @@ pub(crate) fn record(
         });
     }
     let full = x.recorder.borrow().full;
-    let short = || refusal.is_some() && x.worker.may_trace(x.now, SHORT_TRACES);
+    let short = || refusal.is_some() && x.worker.may_tell(x.now);
     if !full && !short() {
         return None;
     }

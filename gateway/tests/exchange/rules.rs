@@ -386,3 +386,51 @@ fn a_good_key_for_other_facades_is_told_so_and_not_asked_for_again() {
         "{why}"
     );
 }
+
+#[test]
+fn several_segments_may_be_none() {
+    let backend = Scripted::start(|_, request| plain(&format!("{:?}", request.lines().next())));
+    let stage = Stage::new(
+        backend.address,
+        "operations:\n  files: { call: { backend: b } }\n",
+    );
+    for (path, there) in [
+        ("/f/files/a/b", "GET /inner/files/a/b "),
+        ("/f/files/a/", "GET /inner/files/a/ "),
+        ("/f/files/", "GET /inner/files/ "),
+        ("/f/files", "GET /inner/files "),
+    ] {
+        let answer = stage.get(path, "");
+        assert_eq!(status(&answer), 200, "{path}: {answer}");
+        assert!(answer.contains(there), "{path}: {answer}");
+    }
+}
+
+#[test]
+fn refusals_are_recorded_however_many_calls_succeed() {
+    let backend = Scripted::start(|_, _| plain("{}"));
+    let stage = Stage::new(
+        backend.address,
+        "operations:\n  item: { call: { backend: b } }\n",
+    );
+    // On one connection, and so by one worker: more in a second than are recorded at all.
+    let mut stream = TcpStream::connect(stage.address()).unwrap();
+    let mut pass = |target: &str| {
+        let request = format!("GET {target} HTTP/1.1\r\nHost: x\r\n\r\n");
+        stream.write_all(request.as_bytes()).unwrap();
+        let head = read_request(&mut stream).unwrap();
+        status(&head)
+    };
+    let mut refused = 0;
+    for _ in 0..40 {
+        for _ in 0..10 {
+            assert_eq!(pass("/f/item/1"), 200);
+        }
+        assert_eq!(pass("/f/item/1?n=x"), 400);
+        refused += 1;
+    }
+    let (traces, calls) = stage.end();
+    assert_eq!(calls, 440);
+    let told = traces.iter().filter(|t| t.refusal.is_some()).count();
+    assert_eq!(told, refused);
+}

@@ -26,7 +26,9 @@ impl<'p> Search<'_, 'p> {
         let router = self.router;
         let node = &router.nodes[at as usize];
         if i == self.offsets.len() {
-            return self.leaf(node);
+            // Several segments may be none, where nothing is wanted behind them.
+            let none = |s: &mut Self| s.leaf(&router.nodes[node.rest? as usize]);
+            return self.leaf(node).or_else(|| none(self));
         }
         self.steps = self.steps.checked_sub(1)?;
         let segment = self.segment(i);
@@ -44,7 +46,11 @@ impl<'p> Search<'_, 'p> {
             }
             self.captured.pop();
         }
-        let next = node.rest.filter(|_| !segment.is_empty())?;
+        // An empty one at the end is a trailing slash; not where something else is published without it, whose rules must
+        // not be got round by a slash that the backend may overlook.
+        let slash = i + 1 == self.offsets.len() && node.methods.is_empty();
+        let some = !segment.is_empty() || slash;
+        let next = node.rest.filter(|_| some)?;
         let below = &router.nodes[next as usize];
         let goes_on = !below.literals.is_empty() || below.parameter.is_some();
         self.captured.push(&self.path[self.offsets[i]..]);

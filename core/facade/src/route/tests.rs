@@ -172,3 +172,38 @@ fn index(i: usize) -> OperationIndex {
         operation: i as u32,
     }
 }
+
+#[test]
+fn several_segments_may_be_none_but_not_beside_what_stands_there_itself() {
+    let r = router(&[
+        ("GET", "/open/{r*}"),
+        ("GET", "/kept"),
+        ("GET", "/kept/{r*}"),
+        ("POST", "/posted"),
+        ("GET", "/posted/{r*}"),
+        ("GET", "/deep/{r*}/end"),
+    ]);
+    let find = |path: &str| {
+        r.find(None, "GET", path)
+            .map(|m| (m.operation.operation, m.captured.join(",")))
+            .ok()
+    };
+    for (path, found) in [
+        ("/v2/open", Some((0, ""))),
+        ("/v2/open/", Some((0, ""))),
+        ("/v2/open/a/", Some((0, "a/"))),
+        ("/v2/open//a", None),
+        ("/v2/kept", Some((1, ""))),
+        // A backend that overlooks the slash would give what /kept guards.
+        ("/v2/kept/", None),
+        ("/v2/kept/a", Some((2, "a"))),
+        ("/v2/posted", Some((4, ""))),
+        ("/v2/posted/", None),
+        ("/v2/deep", None),
+        ("/v2/deep/end", None),
+        ("/v2/deep/a/end", Some((5, "a"))),
+    ] {
+        let found = found.map(|(at, captured)| (at, captured.to_owned()));
+        assert_eq!(find(path), found, "{path}");
+    }
+}

@@ -71,7 +71,12 @@ fn target(call: &HttpCall, cx: &Context<'_>) -> Result<String, Failure> {
             PathPart::Fixed(text) => target.push_str(text),
             // Captured segments are normalised already, so they are passed on as they stand.
             PathPart::Captured(i) | PathPart::CapturedRest(i) => {
-                target.push_str(cx.captured.get(*i).copied().unwrap_or_default())
+                match cx.captured.get(*i) {
+                    Some(segments) => target.push_str(segments),
+                    // None of several: the slash before them is none either.
+                    None if target.ends_with('/') => drop(target.pop()),
+                    None => {}
+                }
             }
             PathPart::Value(expr) => {
                 let failed = |e| Failure::unsuitable("the path", (expr.source().to_owned(), e));
