@@ -8,7 +8,10 @@ import { Keys } from "./Keys";
 export function OneConsumer({ consumer }: { consumer: ConsumerView }) {
   const [label, setLabel] = useState("");
   const [opens, setOpens] = useState("");
-  const names = opens.split(",").map((name) => name.trim()).filter(Boolean);
+  const names = opens
+    .split(",")
+    .map((name) => name.trim())
+    .filter(Boolean);
   const facades = names.length > 0 ? names : undefined;
   const make = useChange(() =>
     api("POST /api/consumers/{consumer}/keys", { path: { consumer: consumer.name }, body: { label, facades } }),
