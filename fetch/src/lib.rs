@@ -158,12 +158,7 @@ pub async fn fetch(address: &str, allowed: &Allowed) -> Result<Fetched, FetchErr
             missing: Vec::new(),
         });
     }
-    let text = decode_document(&body, None).map_err(|e| {
-        FetchError::Answer(
-            address.to_owned(),
-            format!("what it answers is not {}", e.0),
-        )
-    })?;
+    let text = text_of(&body, address)?;
     let (mut files, mut missing, mut total) = (Files::new(), Vec::new(), text.len());
     let mut seen = HashSet::from([main.to_string()]);
     let mut open: VecDeque<(Url, String, usize)> = VecDeque::from([(main.clone(), text, 0)]);
@@ -221,11 +216,13 @@ async fn import(
         return Err(too_much(format!("imports more than {MAX_DEPTH} deep")));
     }
     let bytes = get(target, allowed, origin, until).await?;
-    decode_document(&bytes, None).map_err(|e| {
-        FetchError::Answer(
-            target.to_string(),
-            format!("what it answers is not {}", e.0),
-        )
+    text_of(&bytes, target.as_str())
+}
+
+fn text_of(bytes: &[u8], address: &str) -> Result<String, FetchError> {
+    decode_document(bytes, None).map_err(|e| {
+        let what = format!("what it answers is not {}", e.0);
+        FetchError::Answer(address.to_owned(), what)
     })
 }
 

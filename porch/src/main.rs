@@ -1,5 +1,6 @@
 //! `porch`: the service and its client in one program.
 
+mod accounts;
 mod cli;
 mod client;
 mod config;

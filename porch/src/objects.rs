@@ -3,13 +3,13 @@
 use reqwest::Method;
 use serde_json::{Value, json};
 
-use crate::cli::{AccountCommand, ConsumerCommand, KeyCommand, SecretCommand};
+use crate::cli::{ConsumerCommand, KeyCommand, SecretCommand};
 use crate::client::{Client, segment};
 use crate::error::CliError;
-use crate::input::{read_input, read_two};
+use crate::input::read_input;
 use crate::show::{Show, bold, list, number, table, text, time};
 
-fn rows(v: &Value) -> impl Iterator<Item = &Value> {
+pub(crate) fn rows(v: &Value) -> impl Iterator<Item = &Value> {
     v.as_array().into_iter().flatten()
 }
 
@@ -58,6 +58,44 @@ fn key_state(key: &Value) -> String {
     }
 }
 
+/// A consumer's lines in the list: one for each of its keys.
+fn keys_of(c: &Value) -> Vec<Vec<String>> {
+    let state = if c["paused"] == json!(true) {
+        "paused"
+    } else {
+        "active"
+    };
+    let head = vec![
+        text(c, "name").to_owned(),
+        text(c, "owner").to_owned(),
+        state.to_owned(),
+    ];
+    let keys = list(c, "keys");
+    let mut lines: Vec<Vec<String>> = keys
+        .iter()
+        .map(|k| {
+            vec![
+                format!("{}…", text(k, "prefix")),
+                text(k, "label").into(),
+                opens(k),
+                key_state(k),
+            ]
+        })
+        .collect();
+    if lines.is_empty() {
+        lines.push(vec![
+            "(none)".into(),
+            String::new(),
+            String::new(),
+            String::new(),
+        ]);
+    }
+    lines
+        .into_iter()
+        .map(move |line| [head.clone(), line].concat())
+        .collect::<Vec<_>>()
+}
+
 pub(crate) async fn consumer(
     command: ConsumerCommand,
     client: &Client,
@@ -67,42 +105,7 @@ pub(crate) async fn consumer(
         ConsumerCommand::List => {
             let consumers = client.get("/api/consumers").await?;
             show.value(&consumers, |v| {
-                let rows = rows(v).flat_map(|c| {
-                    let state = if c["paused"] == json!(true) {
-                        "paused"
-                    } else {
-                        "active"
-                    };
-                    let head = vec![
-                        text(c, "name").to_owned(),
-                        text(c, "owner").to_owned(),
-                        state.to_owned(),
-                    ];
-                    let keys = list(c, "keys");
-                    let mut lines: Vec<Vec<String>> = keys
-                        .iter()
-                        .map(|k| {
-                            vec![
-                                format!("{}…", text(k, "prefix")),
-                                text(k, "label").into(),
-                                opens(k),
-                                key_state(k),
-                            ]
-                        })
-                        .collect();
-                    if lines.is_empty() {
-                        lines.push(vec![
-                            "(none)".into(),
-                            String::new(),
-                            String::new(),
-                            String::new(),
-                        ]);
-                    }
-                    lines
-                        .into_iter()
-                        .map(move |line| [head.clone(), line].concat())
-                        .collect::<Vec<_>>()
-                });
+                let rows = rows(v).flat_map(keys_of);
                 table(
                     &[
                         "consumer", "owner", "state", "key", "label", "opens", "key is",
@@ -216,83 +219,6 @@ pub(crate) async fn secret(
                 .await?;
             show.value(&set, |v| {
                 format!("{} is set and acts at once", text(v, "name"))
-            });
-        }
-    }
-    Ok(true)
-}
-
-pub(crate) async fn account(
-    command: AccountCommand,
-    client: &Client,
-    show: &Show,
-) -> Result<bool, CliError> {
-    match command {
-        AccountCommand::List => {
-            let accounts = client.get("/api/accounts").await?;
-            show.value(&accounts, |v| {
-                table(
-                    &["account", "role", "since (utc)"],
-                    rows(v).map(|a| {
-                        vec![
-                            text(a, "name").into(),
-                            text(a, "role").into(),
-                            time(number(a, "created_at")),
-                        ]
-                    }),
-                )
-            });
-        }
-        AccountCommand::Create { name, role } => {
-            let password = read_input("password")?;
-            let made = client
-                .send(
-                    Method::POST,
-                    "/api/accounts",
-                    Some(json!({ "name": name, "password": password, "role": role })),
-                )
-                .await?;
-            show.value(&made, |v| {
-                format!("made {} ({})", text(v, "name"), text(v, "role"))
-            });
-        }
-        AccountCommand::Change {
-            name,
-            role,
-            password,
-        } => {
-            let new = if password {
-                Some(read_input("password")?)
-            } else {
-                None
-            };
-            let path = format!("/api/accounts/{}", segment(&name));
-            let change = json!({ "role": role, "password": new });
-            let changed = client.send(Method::PATCH, &path, Some(change)).await?;
-            show.value(&changed, |v| {
-                let ended = if password {
-                    "; its sessions are over"
-                } else {
-                    ""
-                };
-                format!("{} is a {}{ended}", text(v, "name"), text(v, "role"))
-            });
-        }
-        AccountCommand::Password => {
-            let (old, new) = read_two("old password", "new password")?;
-            let body = json!({ "old": old, "new": new });
-            client
-                .send(Method::PUT, "/api/session/password", Some(body))
-                .await?;
-            show.value(&json!({ "changed": true }), |_| {
-                "the password is changed; sign in again".into()
-            });
-        }
-        AccountCommand::End { name } => {
-            let path = format!("/api/accounts/{}", segment(&name));
-            client.send(Method::DELETE, &path, None).await?;
-            show.value(&json!({ "name": name }), |_| {
-                format!("{name} is no account any more, and its sessions are over")
             });
         }
     }

@@ -13,7 +13,7 @@ use crate::pulled::write_below;
 use crate::show::{Show, bold, findings_text, list, number, paint, table, text, time};
 use crate::sources::read_paths;
 use crate::trying::{find_operation, try_out};
-use crate::{objects, watch};
+use crate::{accounts, objects, watch};
 
 pub(crate) async fn dispatch(
     command: Command,
@@ -54,7 +54,7 @@ pub(crate) async fn dispatch(
         Command::Consumer(c) => objects::consumer(c, client, show).await,
         Command::Key(c) => objects::key(c, client, show).await,
         Command::Secret(c) => objects::secret(c, client, show).await,
-        Command::Account(c) => objects::account(c, client, show).await,
+        Command::Account(c) => accounts::account(c, client, show).await,
         Command::Login { name } => login(&name, client, show).await,
         Command::Logout => {
             let ended = client.send(Method::DELETE, "/api/session", None).await;

@@ -68,32 +68,7 @@ pub(crate) async fn connection(
     let Ok(Some(is_http2)) = peeked else { return };
     let io = TokioIo::new(Paced::new(stream));
     if is_http2 {
-        let mut builder = http2::Builder::new(Local);
-        builder
-            .timer(TokioTimer::new())
-            .max_concurrent_streams(MAX_STREAMS)
-            .max_header_list_size(MAX_HEADERS)
-            .initial_stream_window_size(STREAM_WINDOW)
-            .initial_connection_window_size(CONNECTION_WINDOW)
-            .keep_alive_interval(KEEP_ALIVE)
-            .keep_alive_timeout(PATIENCE);
-        let streams = Rc::new(Streams::default());
-        let of_connection = streams.clone();
-        let watching = service_fn(move |request| {
-            let (served, streams) = (service.call(request), of_connection.clone());
-            async move { served.await.map(|r| r.map(|body| streams.watch(body))) }
-        });
-        let mut connection = std::pin::pin!(builder.serve_connection(io, watching));
-        tokio::select! {
-            _ = connection.as_mut() => return,
-            () = streams.look() => {}
-            _ = stop.wait_for(|s| *s) => connection.as_mut().graceful_shutdown(),
-        }
-        tokio::select! {
-            _ = connection => {}
-            () = streams.look() => {}
-        }
-        return;
+        return streams(io, service, stop).await;
     }
     let mut builder = http1::Builder::new();
     builder
@@ -107,6 +82,39 @@ pub(crate) async fn connection(
         _ = stop.wait_for(|s| *s) => connection.as_mut().graceful_shutdown(),
     }
     let _ = connection.await;
+}
+
+/// Serves a connection of HTTP/2, and looks after its streams.
+async fn streams<S>(io: TokioIo<Paced<TcpStream>>, service: S, mut stop: watch::Receiver<bool>)
+where
+    S: Service<Request<Incoming>, Response = Response<ReplyBody>, Error = Infallible>,
+    S::Future: 'static,
+{
+    let mut builder = http2::Builder::new(Local);
+    builder
+        .timer(TokioTimer::new())
+        .max_concurrent_streams(MAX_STREAMS)
+        .max_header_list_size(MAX_HEADERS)
+        .initial_stream_window_size(STREAM_WINDOW)
+        .initial_connection_window_size(CONNECTION_WINDOW)
+        .keep_alive_interval(KEEP_ALIVE)
+        .keep_alive_timeout(PATIENCE);
+    let streams = Rc::new(Streams::default());
+    let of_connection = streams.clone();
+    let watching = service_fn(move |request| {
+        let (served, streams) = (service.call(request), of_connection.clone());
+        async move { served.await.map(|r| r.map(|body| streams.watch(body))) }
+    });
+    let mut connection = std::pin::pin!(builder.serve_connection(io, watching));
+    tokio::select! {
+        _ = connection.as_mut() => return,
+        () = streams.look() => {}
+        _ = stop.wait_for(|s| *s) => connection.as_mut().graceful_shutdown(),
+    }
+    tokio::select! {
+        _ = connection => {}
+        () = streams.look() => {}
+    }
 }
 
 const PREFACE: &[u8; 24] = b"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n";

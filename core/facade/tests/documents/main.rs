@@ -5,6 +5,7 @@
 )]
 
 mod mistakes;
+mod spread;
 
 use std::any::Any;
 use std::collections::HashMap;
