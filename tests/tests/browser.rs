@@ -6,6 +6,7 @@
 
 use porch_tests::browser::{Browser, switched_off};
 use porch_tests::{ADMIN, Porch, wait_until};
+use serde_json::json;
 use thirtyfour::prelude::*;
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -402,5 +403,55 @@ async fn every_page_is_accessible_in_light_and_dark_and_by_keyboard() {
     }
     assert_eq!(name, "Run");
     browser.find(By::Css("[data-testid=trial-body]")).await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn nothing_that_is_typed_is_changed_or_written_over_others() {
+    if switched_off() {
+        return;
+    }
+    let (porch, _) = tokio::task::spawn_blocking(Porch::published).await.unwrap();
+    let browser = Browser::open(&porch.console, false).await;
+    browser.sign_in(ADMIN.0, ADMIN.1).await;
+
+    // A number keeps digits that no binary float has.
+    browser.go("/facades/cargo/bookConsignment").await;
+    let body = browser.find(By::Css("textarea[aria-label=Body]")).await;
+    body.clear().await.unwrap();
+    body.send_keys(r#"{"number": 12345678901234567890.10}"#)
+        .await
+        .unwrap();
+    browser.press("Run").await;
+    // As the porch got it, in the stage before the request was made.
+    browser
+        .find(By::XPath("//pre[contains(., '12345678901234567890.10')]"))
+        .await;
+
+    // Two edit one document: the later one is told before anything is lost.
+    let path = "sailings/sailings.facade.yaml";
+    browser.go(&format!("/documents?file={path}")).await;
+    let area = browser.find(By::Css("textarea")).await;
+    let text = area.prop("value").await.unwrap().unwrap();
+    area.send_keys("# mine\n").await.unwrap();
+    let theirs = format!("# theirs\n{text}");
+    let saved = json!({ "files": { path: theirs } });
+    let saved = porch.api("PUT", "/api/draft", &saved);
+    assert_eq!(saved.status, 200, "{}", saved.text());
+    browser.press("Check").await;
+    browser
+        .see("has saved another text in the meantime; yours cannot be saved over it")
+        .await;
+    browser.press("Save to the draft").await;
+    browser.see("was changed by somebody else").await;
+    let kept = area.prop("value").await.unwrap().unwrap();
+    assert!(kept.contains("# mine") && !kept.contains("# theirs"));
+    browser.press("Take theirs").await;
+    wait_until("their text is there", || {
+        let value = tokio::task::block_in_place(|| {
+            tokio::runtime::Handle::current().block_on(area.prop("value"))
+        });
+        value.unwrap().unwrap() == theirs
+    });
     browser.close().await;
 }

@@ -522,6 +522,8 @@ export interface Sample {
   query: Record<string, unknown>;
   /** The body, if there is one. */
   body?: unknown;
+  /** The same as text: not every reader of JSON keeps all digits of its numbers. */
+  text?: string | null;
 }
 
 export interface SecretSet {
@@ -648,6 +650,8 @@ export interface Trial {
   headers?: Record<string, string>;
   /** The body, if there is one. */
   body?: unknown | null;
+  /** The body as a text, sent as it stands: all digits of numbers are kept. Goes before `body`. */
+  text?: string | null;
   /** Files to put over the draft's for this run only. */
   files?: Record<string, string>;
 }

@@ -9,7 +9,16 @@ export function Loaded<T>(props: {
   of: { data: T | undefined; error: ApiError | null; isPending: boolean };
   children: (data: T) => ReactNode;
 }) {
-  if (props.of.data !== undefined) return <>{props.children(props.of.data)}</>;
-  if (props.of.error) return <Problem error={props.of.error} />;
+  const { data, error } = props.of;
+  if (data !== undefined) {
+    return (
+      <>
+        {/* What is shown is what was known before it went wrong. */}
+        {error && <Problem error={error} />}
+        {props.children(data)}
+      </>
+    );
+  }
+  if (error) return <Problem error={error} />;
   return <Soft role="status">Loading…</Soft>;
 }

@@ -35,6 +35,8 @@ pub(crate) struct Trial {
     #[serde(default)]
     #[schema(value_type = Option<Object>)]
     body: Option<Value>,
+    /// The body as a text, sent as it stands: all digits of numbers are kept. Goes before `body`.
+    text: Option<String>,
     /// Files to put over the draft's for this run only.
     #[serde(default)]
     files: BTreeMap<String, String>,
@@ -158,15 +160,13 @@ fn request(
     }
     let mut names = trial.headers.keys();
     let has_type = names.any(|k| k.eq_ignore_ascii_case("content-type"));
-    let body = match &trial.body {
-        Some(body) if !body.is_null() => {
-            if !has_type {
-                request = request.header("content-type", "application/json");
-            }
-            Bytes::from(body.to_string())
-        }
-        _ => Bytes::new(),
-    };
+    let given = trial.body.as_ref().filter(|body| !body.is_null());
+    let text = trial.text.clone().or_else(|| given.map(Value::to_string));
+    let body = text.filter(|text| !text.trim().is_empty());
+    if body.is_some() && !has_type {
+        request = request.header("content-type", "application/json");
+    }
+    let body = body.map_or_else(Bytes::new, Bytes::from);
     request
         .body(body)
         .map_err(|e| ApiError::new(422, "No request can be made of this", e.to_string()))

@@ -50,6 +50,9 @@ pub struct Sample {
     /// The body, if there is one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub body: Option<Value>,
+    /// The same as text: not every reader of JSON keeps all digits of its numbers.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub text: Option<String>,
 }
 
 /// One field on the caller's side.
@@ -326,12 +329,12 @@ fn sample(contract: &Contract, op: &porch_contract::Operation, every: bool) -> S
             .map(|p| (p.name.clone(), contract.view(&p.schema).sample()))
             .collect()
     };
+    let body = op.body.as_ref();
+    let body = body.map(|(schema, _)| contract.view(schema).sample());
     Sample {
         path: values(Place::Path),
         query: values(Place::Query),
-        body: op
-            .body
-            .as_ref()
-            .map(|(schema, _)| contract.view(schema).sample()),
+        text: body.as_ref().map(|body| format!("{body:#}")),
+        body,
     }
 }

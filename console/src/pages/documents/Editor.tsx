@@ -6,10 +6,19 @@ import { Area, Button, Findings, Notice, Problem, RowOf, Sheet, Soft } from "../
 import { time } from "../../parts/format";
 
 export function Editor({ file }: { file: DraftFile }) {
+  // What the text began from. Somebody else's newer text is not what was changed here, and so its revision is not either.
+  const [base, setBase] = useState(file);
   const [text, setText] = useState(file.text);
+  const take = (newer: DraftFile) => {
+    setBase(newer);
+    setText(newer.text);
+  };
+  const newer = file.revision !== base.revision;
+  const untouched = text === base.text || text === file.text;
+  if (newer && untouched) take(file);
   const check = useChange(() => api("POST /api/check", { body: { files: { [file.path]: text } } }));
   const save = useChange(() =>
-    api("PUT /api/draft", { body: { files: { [file.path]: text }, revisions: { [file.path]: file.revision } } }),
+    api("PUT /api/draft", { body: { files: { [file.path]: text }, revisions: { [file.path]: base.revision } } }),
   );
   const findings = save.data?.findings ?? check.data?.findings;
   return (
@@ -29,11 +38,17 @@ export function Editor({ file }: { file: DraftFile }) {
       />
       <RowOf>
         <Button onPress={() => check.mutate(undefined)}>Check</Button>
-        <Button $kind="main" isDisabled={text === file.text || save.isPending} onPress={() => save.mutate(undefined)}>
+        <Button $kind="main" isDisabled={text === base.text || save.isPending} onPress={() => save.mutate(undefined)}>
           Save to the draft
         </Button>
         <Soft>Callers see nothing of it before a release.</Soft>
       </RowOf>
+      {newer && !untouched && (
+        <Notice $tone="warn" role="alert">
+          {file.changed_by} has saved another text in the meantime; yours cannot be saved over it.{" "}
+          <Button onPress={() => take(file)}>Take theirs: yours is lost</Button>
+        </Notice>
+      )}
       {save.error && <Problem error={save.error} />}
       {check.error && <Problem error={check.error} />}
       {save.data && save.data.unreleased.length > 0 && (

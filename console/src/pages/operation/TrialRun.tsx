@@ -2,7 +2,7 @@ import { useState } from "react";
 
 import { api, useChange } from "../../api/client";
 import type { Table as OperationTable } from "../../api/schema";
-import { Area, Button, Notice, Problem, RowOf, Sheet, Soft } from "../../parts";
+import { Area, Button, Problem, RowOf, Sheet, Soft } from "../../parts";
 import { TrialInputs } from "./TrialInputs";
 import { TrialResult } from "./TrialResult";
 
@@ -28,25 +28,16 @@ const texts = (values: Record<string, unknown>): Texts =>
 export function TrialRun({ facade, id, table }: { facade: string; id: string; table: OperationTable }) {
   const [path, setPath] = useState(() => texts(table.sample.path));
   const [query, setQuery] = useState(() => texts(table.sample.query));
-  const [body, setBody] = useState(table.sample.body === undefined ? "" : JSON.stringify(table.sample.body, null, 2));
-  const [unreadable, setUnreadable] = useState("");
+  const [body, setBody] = useState(table.sample.text ?? "");
   const given = Object.fromEntries(
     Object.entries(query)
       .filter(([, v]) => v !== "")
       .map(([name, v]) => [name, meant(v, table.sample.query[name])]),
   );
-  const trial = useChange((parsed: unknown) =>
-    api("POST /api/trials", { body: { facade, operation: id, path, query: given, body: parsed } }),
+  // The body goes as it was typed: reading it here would take digits from its numbers.
+  const trial = useChange(() =>
+    api("POST /api/trials", { body: { facade, operation: id, path, query: given, text: body } }),
   );
-  const run = () => {
-    try {
-      const parsed: unknown = body.trim() ? JSON.parse(body) : null;
-      setUnreadable("");
-      trial.mutate(parsed);
-    } catch (e) {
-      setUnreadable(`The body is no JSON: ${e instanceof Error ? e.message : ""}`);
-    }
-  };
   return (
     <Sheet>
       <h2>Trial run</h2>
@@ -54,11 +45,11 @@ export function TrialRun({ facade, id, table }: { facade: string; id: string; ta
       <form
         onSubmit={(e) => {
           e.preventDefault();
-          run();
+          trial.mutate(undefined);
         }}
       >
         <TrialInputs path={path} onPath={setPath} query={query} onQuery={setQuery} />
-        {table.sample.body !== undefined && (
+        {table.sample.text !== undefined && (
           <Area aria-label="Body" rows={8} value={body} onChange={(e) => setBody(e.target.value)} />
         )}
         <RowOf style={{ marginTop: 12 }}>
@@ -67,11 +58,6 @@ export function TrialRun({ facade, id, table }: { facade: string; id: string; ta
           </Button>
         </RowOf>
       </form>
-      {unreadable && (
-        <Notice $tone="bad" role="alert">
-          {unreadable}
-        </Notice>
-      )}
       {trial.error && <Problem error={trial.error} />}
       {trial.data && <TrialResult reply={trial.data} />}
     </Sheet>
