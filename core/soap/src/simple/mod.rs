@@ -7,6 +7,7 @@ mod facets;
 mod lexical;
 mod pattern;
 mod schema;
+mod temporal;
 mod text;
 mod wrong;
 
@@ -16,8 +17,7 @@ use regex::Regex;
 use serde_json::Value;
 
 use self::lexical::{
-    compare_decimals, expand, from_hex, is_base64, is_collapsed, push_number, short, temporal_fits,
-    temporal_name, trim,
+    compare_decimals, expand, from_hex, is_base64, is_collapsed, push_number, short, trim,
 };
 pub use self::lexical::{from_base64, to_base64};
 pub(crate) use self::pattern::regex_of;
@@ -65,8 +65,16 @@ pub enum Temporal {
     DateTime,
     /// `duration`.
     Duration,
-    /// `gYear`, `gMonth` and their kin.
-    Other,
+    /// `gYearMonth`.
+    YearMonth,
+    /// `gYear`.
+    Year,
+    /// `gMonthDay`.
+    MonthDay,
+    /// `gMonth`.
+    Month,
+    /// `gDay`.
+    Day,
 }
 
 /// A simple type with its facets.
@@ -138,9 +146,11 @@ impl Simple {
             // `timeInstant` and `timeDuration` are what the drafts of 1999 and 2000 called them.
             "dateTime" | "timeInstant" => Self::plain(Base::Temporal(Temporal::DateTime)),
             "duration" | "timeDuration" => Self::plain(Base::Temporal(Temporal::Duration)),
-            "gYear" | "gYearMonth" | "gMonth" | "gMonthDay" | "gDay" => {
-                Self::plain(Base::Temporal(Temporal::Other))
-            }
+            "gYearMonth" => Self::plain(Base::Temporal(Temporal::YearMonth)),
+            "gYear" => Self::plain(Base::Temporal(Temporal::Year)),
+            "gMonthDay" => Self::plain(Base::Temporal(Temporal::MonthDay)),
+            "gMonth" => Self::plain(Base::Temporal(Temporal::Month)),
+            "gDay" => Self::plain(Base::Temporal(Temporal::Day)),
             "base64Binary" => Self::plain(Base::Base64),
             "hexBinary" => Self::plain(Base::Hex),
             _ => return None,
@@ -245,9 +255,9 @@ impl Simple {
                 let words: Vec<&str> = text.split_ascii_whitespace().collect();
                 words.join(" ").into()
             }
-            Base::Temporal(kind) if temporal_fits(*kind, text) => Cow::Borrowed(text),
+            Base::Temporal(kind) if temporal::fits(*kind, text) => Cow::Borrowed(text),
             Base::Temporal(kind) => {
-                return Err(ValueError::lexical(text, temporal_name(*kind)));
+                return Err(ValueError::lexical(text, temporal::name(*kind)));
             }
             Base::Float if matches!(text, "INF" | "-INF" | "NaN") => Cow::Borrowed(text),
             Base::Base64 if is_base64(text) => Cow::Borrowed(text),
@@ -273,7 +283,7 @@ impl Simple {
     /// Whether a text fits facets and lexical form, as the members of a union are tried.
     fn fits_text(&self, text: &str) -> bool {
         let form = match &self.base {
-            Base::Temporal(kind) => temporal_fits(*kind, text),
+            Base::Temporal(kind) => temporal::fits(*kind, text),
             Base::Base64 => from_base64(text).is_some(),
             _ => true,
         };

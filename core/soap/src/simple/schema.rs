@@ -99,6 +99,7 @@ fn temporal_format(kind: Temporal) -> Option<&'static str> {
         Temporal::Time => "time",
         Temporal::DateTime => "date-time",
         Temporal::Duration => "duration",
-        Temporal::Other => return None,
+        // JSON Schema has no formats for parts of dates.
+        _ => return None,
     })
 }
