@@ -8,7 +8,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use http::request::Parts;
-use http::{Request, Response, StatusCode, header};
+use http::{HeaderValue, Request, Response, StatusCode, Version, header};
 use porch_facade::CompiledPorch;
 
 use crate::body::{InBody, ReplyBody};
@@ -18,9 +18,13 @@ use crate::problem::{Problem, Tell};
 use crate::scope::Scope;
 use crate::stage::{self, Sound};
 use crate::steps;
-use crate::trace::Trace;
+use crate::trace::{StageName, Trace};
 use crate::worker::Worker;
 use state::{Exchange, Mode};
+
+/// A body of a refused request is not waited for: where it may be longer than this, the connection closes, and says so
+/// (RFC 9112 §9.6).
+const DRAINED: u64 = 16 << 10;
 
 /// Carries out one exchange. The trace is given for trial runs; those of live traffic are handed out as records.
 pub(crate) async fn run(
@@ -32,11 +36,16 @@ pub(crate) async fn run(
 ) -> (Response<ReplyBody>, Option<Box<Trace>>) {
     let (mut parts, body) = request.into_parts();
     let sound = stage::sound(&mut parts);
+    let unread = parts.version < Version::HTTP_2 && body.length().is_none_or(|n| n > DRAINED);
     let mut x = Exchange::begin(worker, porch, &parts, &body, address, mode);
     let (mut response, refusal) = match x.stages(&parts, body, sound).await {
         Ok(response) => (response, None),
         Err(problem) => {
-            let response = x.refusal(&parts, &problem);
+            let mut response = x.refusal(&parts, &problem);
+            if unread && matches!(problem.refusal.stage, StageName::Match | StageName::Admit) {
+                let close = HeaderValue::from_static("close");
+                response.headers_mut().insert(header::CONNECTION, close);
+            }
             (response, Some(problem.refusal))
         }
     };

@@ -1,5 +1,7 @@
 //! Fields by their paths, and values from the texts of a query.
 
+use std::collections::HashMap;
+
 use crate::json::put_varint;
 use crate::types::*;
 
@@ -7,6 +9,41 @@ use crate::types::*;
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("{0}")]
 pub struct BindError(pub String);
+
+/// The fields that a query has given so far: each once, whatever it is called, and of a `oneof` one only.
+#[derive(Default)]
+pub struct Given {
+    fields: HashMap<Vec<u32>, String>,
+    /// The member of each `oneof`, and the path that gave it.
+    members: HashMap<(Vec<u32>, u16), (u32, String)>,
+}
+
+impl Given {
+    /// Takes in a path.
+    ///
+    /// # Errors
+    /// When there is no such field, it was given by its other name, or another member of its `oneof` was given.
+    pub fn add(&mut self, types: &Types, message: MessageId, path: &str) -> Result<(), BindError> {
+        let mut numbers = Vec::new();
+        for field in types.resolve(message, path)? {
+            if let Some(oneof) = field.oneof {
+                let key = (numbers.clone(), oneof);
+                let given = self.members.entry(key);
+                let (number, by) = given.or_insert_with(|| (field.number, path.to_owned()));
+                if *number != field.number {
+                    return Err(BindError(format!(
+                        "cannot stand beside “{by}”: only one of them has a value"
+                    )));
+                }
+            }
+            numbers.push(field.number);
+        }
+        match self.fields.insert(numbers, path.to_owned()) {
+            None => Ok(()),
+            Some(before) => Err(BindError(format!("is the same field as “{before}”"))),
+        }
+    }
+}
 
 impl Types {
     /// The fields that a path such as `vessel.homePort` leads through; both spellings of names are understood.

@@ -17,7 +17,7 @@ pub mod schemas;
 pub mod status;
 pub mod types;
 
-pub use bind::BindError;
+pub use bind::{BindError, Given};
 pub use json::{JsonError, Mistake, WireError, put_varint, read_varint};
 pub use read::{Definition, Files, Method, Service, read};
 pub use schemas::Schemas;

@@ -1,5 +1,7 @@
 //! Proposing a REST shape for an operation, from its name and its input.
 
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+
 use crate::plan::{Plan, TypePlan};
 use crate::wsdl::{Definition, Operation};
 
@@ -20,21 +22,62 @@ pub struct Shape {
     pub why: String,
 }
 
-/// The shapes of all operations of a definition; no two share method and path.
+/// The shapes of all operations of a definition; no two share an id, or method and path.
 pub fn shapes(definition: &Definition) -> Vec<Shape> {
-    let mut shapes: Vec<Shape> = Vec::new();
+    let ids = ids(definition.operations.iter().map(|o| o.name.as_str()));
+    let mut taken: HashSet<(&'static str, String)> = HashSet::new();
+    let mut shapes: Vec<Shape> = Vec::with_capacity(definition.operations.len());
     for operation in &definition.operations {
         let mut shape = shape(&definition.plan, operation);
-        let clash = |s: &Shape, all: &[Shape]| {
-            all.iter()
-                .any(|o| o.method == s.method && pattern(&o.path) == pattern(&s.path))
-        };
-        if clash(&shape, &shapes) {
+        if taken.contains(&(shape.method, pattern(&shape.path))) {
             shape = whole_name(operation, "another operation has the shorter path already");
+        }
+        let (short, mut n) = (shape.path.clone(), 1);
+        while !taken.insert((shape.method, pattern(&shape.path))) {
+            n += 1;
+            shape.path = format!("{short}-{n}");
+            "another operation has nearly the same name".clone_into(&mut shape.why);
+        }
+        if let Some(id) = ids.get(operation.name.as_str()) {
+            shape.id.clone_from(id);
         }
         shapes.push(shape);
     }
     shapes
+}
+
+/// An `operationId` for each name. Names that are told apart by their case or marks alone are numbered by their own order, so
+/// that the order in which a definition has them does not matter.
+fn ids<'d>(names: impl Iterator<Item = &'d str>) -> HashMap<&'d str, String> {
+    let mut by_id: BTreeMap<String, BTreeSet<&str>> = BTreeMap::new();
+    for name in names {
+        by_id.entry(lower_camel(name)).or_default().insert(name);
+    }
+    let plain: HashSet<String> = by_id.keys().cloned().collect();
+    let (mut ids, mut numbered) = (HashMap::new(), HashSet::new());
+    for (id, names) in by_id {
+        let mut n = 1;
+        for (i, name) in names.into_iter().enumerate() {
+            let mut own = id.clone();
+            while i > 0 && (plain.contains(&own) || !numbered.insert(own.clone())) {
+                n += 1;
+                own = format!("{id}{n}");
+            }
+            ids.insert(name, own);
+        }
+    }
+    ids
+}
+
+/// Names of parameters for members: those that would be the same are numbered in the members' order.
+fn told_apart(members: &mut [(String, String)], taken: &mut HashSet<String>) {
+    for (_, parameter) in members {
+        let (plain, mut n) = (parameter.clone(), 1);
+        while !taken.insert(parameter.clone()) {
+            n += 1;
+            *parameter = format!("{plain}{n}");
+        }
+    }
 }
 
 /// A path with its variables' names left out, since names do not tell paths apart.
@@ -55,7 +98,9 @@ const LISTING: [&str; 4] = ["List", "Search", "Find", "Query"];
 
 fn shape(plan: &Plan, operation: &Operation) -> Shape {
     let words = words(&operation.name);
-    let verb = words.first().map_or("", String::as_str);
+    // `getX` says what `GetX` says.
+    let verb = words.first().map_or_else(String::new, |w| capital(w));
+    let verb = verb.as_str();
     let noun: Vec<String> = words.iter().skip(1).map(|w| w.to_lowercase()).collect();
     if noun.is_empty() {
         return whole_name(operation, "its name has no verb that tells a method");
@@ -87,6 +132,12 @@ fn shape(plan: &Plan, operation: &Operation) -> Shape {
     }
 }
 
+fn capital(word: &str) -> String {
+    let mut chars = word.chars();
+    let first = chars.next().map(|c| c.to_uppercase().to_string());
+    first.unwrap_or_default() + chars.as_str()
+}
+
 fn no_method(operation: &Operation, verb: &str) -> Shape {
     let why = format!("“{verb}” changes something and tells no standard method");
     whole_name(operation, &why)
@@ -111,11 +162,13 @@ fn reading(operation: &Operation, verb: &str, noun: &str, fields: Vec<(String, b
         Some(key) if !lists => (with_key(noun, &key), vec![(key.clone(), lower_camel(&key))]),
         _ => (format!("/{noun}"), Vec::new()),
     };
-    let in_query = fields
+    let mut in_query: Vec<(String, String)> = fields
         .into_iter()
         .filter(|(n, _)| !in_path.iter().any(|(p, _)| p == n))
         .map(|(n, _)| (n.clone(), lower_camel(&n)))
         .collect();
+    let mut taken = in_path.iter().map(|(_, v)| v.clone()).collect();
+    told_apart(&mut in_query, &mut taken);
     let what = if lists { "lists" } else { "reads one" };
     Shape {
         in_path,
@@ -161,7 +214,6 @@ fn flat_fields(plan: &Plan, operation: &Operation) -> Option<Vec<(String, bool)>
         !m.many
             && !m.in_choice
             && m.items.is_none()
-            && !m.nillable
             && matches!(plan.get(m.type_id), TypePlan::Simple(s) if s.is_scalar())
     };
     (object.members.iter().all(|m| plain(&m))).then(|| {

@@ -270,3 +270,34 @@ fn a_body_of_a_type_that_is_not_taken_is_415() {
         assert_eq!(status(&put(kind)), 200, "{kind}");
     }
 }
+
+#[test]
+fn a_refusal_that_does_not_wait_for_the_body_says_that_it_closes() {
+    let (backend, _) = keeping();
+    let facade = format!("admit: {{ credentials: [key] }}\n{OPERATIONS}");
+    let stage = Stage::new(backend.address, &facade);
+    let put = |fields: &str| {
+        stage.raw(
+            format!("PUT /f/item/7 HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\n{fields}\r\n")
+                .as_bytes(),
+        )
+    };
+    for fields in [
+        "Content-Length: 900000\r\n",
+        "Transfer-Encoding: chunked\r\n",
+    ] {
+        let refused = put(fields);
+        assert_eq!(status(&refused), 401, "{refused}");
+        assert!(refused.contains("connection: close\r\n"), "{refused}");
+    }
+    // What is short is read, and the connection goes on.
+    let mut caller = TcpStream::connect(stage.address()).unwrap();
+    for _ in 0..2 {
+        caller
+            .write_all(b"PUT /f/item/7 HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: 2\r\n\r\n{}")
+            .unwrap();
+        let refused = read_request(&mut caller).unwrap();
+        assert_eq!(status(&refused), 401, "{refused}");
+        assert!(!refused.contains("connection: close"), "{refused}");
+    }
+}

@@ -67,6 +67,11 @@ pub(crate) async fn answer(
             Ok(Frame::trailers(HeaderMap::new())),
         ]),
         "nothing" => parts.push(Ok(trailers("0"))),
+        "head only" => {
+            let ended = HeaderValue::from_static("0");
+            response.headers_mut().insert("grpc-status", ended);
+            return Ok(response);
+        }
         "twice" => parts.extend([
             data(frame(b"\x0a\x01a")),
             data(frame(b"\x0a\x01b")),

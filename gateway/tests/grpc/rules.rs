@@ -193,6 +193,12 @@ async fn what_callers_send_wrong_is_told_with_its_place() {
             "is the message odd.v1.Place",
         ),
         (
+            "/query?spelt=a&Called-Otherwise=b",
+            None,
+            "/query/Called-Otherwise",
+            "is the same field as “spelt”",
+        ),
+        (
             "/query?name=a&name=b",
             None,
             "/query/name",

@@ -232,3 +232,31 @@ async fn callers_who_do_not_read_their_streams_keep_nothing_from_others() {
         tokio::task::yield_now().await;
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_stream_may_be_empty_however_the_server_says_so() {
+    let (_server, porch) = odd().await;
+    for name in ["nothing", "head only"] {
+        let asked = json!({ "name": name }).to_string();
+        let reply = porch
+            .client
+            .post(porch.url("/odd/v1/bad-stream"))
+            .body(asked.clone())
+            .send()
+            .await
+            .unwrap();
+        let kind = reply.headers()["content-type"].to_str().unwrap().to_owned();
+        assert_eq!(
+            (reply.status().as_u16(), kind.as_str()),
+            (200, "application/x-ndjson"),
+            "{name}"
+        );
+        assert_eq!(reply.text().await.unwrap(), "", "{name}");
+        // A single answer is not.
+        assert_eq!(
+            porch.send("POST", "/odd/v1/bad", Some(&asked)).await.0,
+            502,
+            "{name}"
+        );
+    }
+}

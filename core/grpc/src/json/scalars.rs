@@ -97,6 +97,14 @@ impl ToWire<'_, '_, '_> {
         {
             return Err(Unfit::Null);
         }
+        if let Kind::Enum(id) = kind
+            && let e = self.types.enumeration(id)
+            && e.closed
+            && !i32::try_from(value).is_ok_and(|number| e.name_of(number).is_some())
+        {
+            // A reader would put it among the unknown fields, and the value would be lost.
+            return Err(Unfit::Closed(value, e.name.to_string()));
+        }
         let (least, most): (i128, i128) = match kind {
             Kind::Int32 | Kind::Sint32 | Kind::Sfixed32 | Kind::Enum(_) => {
                 (i32::MIN.into(), i32::MAX.into())

@@ -15,6 +15,8 @@ pub(crate) enum Unfit {
         of: String,
         help: String,
     },
+    #[error("{0} is no number of {1}, which takes no others")]
+    Closed(i128, String),
     #[error("must be a number")]
     Number,
     #[error("must be a whole number")]

@@ -5,6 +5,7 @@
 )]
 
 mod hostile;
+mod queries;
 mod shapes;
 
 use std::collections::BTreeMap;

@@ -9,6 +9,11 @@ impl<'a> EnvelopeWriter<'a> {
             self.tag(false, member);
             return self.out.extend_from_slice(b" xsi:nil=\"true\"/>");
         }
+        if matches!(value, Json::Array(_)) {
+            // Written as elements of one name, all but one of them would be lost at the other side.
+            return self
+                .error("one value is expected, not an array: the schema has one element here");
+        }
         if let Some(Json::String(name)) = value.get(TYPE_MEMBER) {
             let found = self.plan.named.iter().find(|d| d.json == name.as_ref());
             if let (Some(found), Json::Object(map)) = (found, value)
@@ -71,7 +76,10 @@ impl<'a> EnvelopeWriter<'a> {
         match value {
             Json::Object(map) if map.len() == 1 => {
                 for (name, value) in map {
-                    self.within(name, |w| w.generic(name, None, value));
+                    self.within(name, |w| match value {
+                        Json::Array(_) => w.error("one element is expected, not several"),
+                        value => w.generic(name, None, value),
+                    });
                 }
             }
             _ => self.error("an object with one member, the element's name, is expected"),

@@ -178,3 +178,32 @@ fn any_type_is_generic_or_named() {
         ["/v/0/xsi:type there is no type “Liquit”; did you mean “Liquid”?"]
     );
 }
+
+#[test]
+fn several_values_in_place_of_one_are_refused_before_they_are_lost() {
+    let service = Service::of(
+        "<x:sequence><x:element name='one' type='x:anyType'/><x:any minOccurs='0' processContents='lax'/></x:sequence>",
+        CARGO,
+    );
+    for (value, says) in [
+        (
+            json!({"one": ["a", "b"]}),
+            "/one one value is expected, not an array: the schema has one element here",
+        ),
+        (
+            json!({"one": []}),
+            "/one one value is expected, not an array: the schema has one element here",
+        ),
+        (
+            json!({"one": "a", "any": [{"k": ["1", "2"]}]}),
+            "/any/0/k one element is expected, not several",
+        ),
+    ] {
+        assert_eq!(service.write(&value).unwrap_err(), [says], "{value}");
+    }
+    // Inside of it there may be as many of a name as one likes.
+    assert_eq!(
+        service.write(&json!({"one": {"k": ["1", "2"]}})).unwrap(),
+        "<n1:In><n1:one><k>1</k><k>2</k></n1:one></n1:In>"
+    );
+}

@@ -276,6 +276,8 @@ fn over(
         (Some(complaint), _) => Err(complaint),
         (None, Err(failure)) => Err(failure),
         (None, Ok((_, ended))) if ended.code != 0 => Err(failed::told(call, cx.faults, &ended)),
+        // A stream may be empty.
+        (None, Ok((None, _))) if call.server_streaming => Ok(no_messages(call, cx, &head.headers)),
         (None, Ok((None, _))) => {
             let why = "it ended well, but without a message";
             Err(Failure::Answer(why.into()))
@@ -289,6 +291,16 @@ fn over(
         notes: Vec::new(),
         answer,
     }
+}
+
+/// A stream that ended well before its first message.
+fn no_messages(call: &GrpcCall, cx: &Context<'_>, headers: &HeaderMap) -> Answer {
+    let form = Form::of(&cx.parts.headers, call.raw_response && !cx.whole);
+    Answer::Through(Box::new(Passing {
+        head: stream_head(call, headers, form.content_type(), form),
+        body: ReplyBody::Full(None),
+        of_backend: false,
+    }))
 }
 
 fn note_message(call: &GrpcCall, wire: &[u8], which: &str, seen: &mut Seen) {

@@ -100,7 +100,7 @@ fn query_to_wire(
     fields: &[(String, Vec<String>)],
     out: &mut Vec<u8>,
 ) -> Result<(), Vec<Mistake>> {
-    let mut mistakes = Vec::new();
+    let (mut mistakes, mut given) = (Vec::new(), porch_grpc::Given::default());
     for (name, values) in fields {
         if call.json.ignore_unknown && call.types.resolve(call.input, name).is_err() {
             continue;
@@ -111,7 +111,9 @@ fn query_to_wire(
             MessagePart::Whole => Err(porch_grpc::BindError(
                 "has no place: the body is the whole message".into(),
             )),
-            _ => call.types.bind(call.input, name, &texts, out),
+            _ => given
+                .add(&call.types, call.input, name)
+                .and_then(|()| call.types.bind(call.input, name, &texts, out)),
         };
         if let Err(e) = result {
             mistakes.push((format!("/query/{name}"), e.0));
