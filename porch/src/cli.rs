@@ -95,17 +95,18 @@ pub(crate) enum Command {
         minutes: i64,
     },
     /// List facades of the draft.
-    Facade,
+    #[command(subcommand)]
+    Facade(FacadeCommand),
     /// List, register and look after consumers.
     #[command(subcommand)]
     Consumer(ConsumerCommand),
-    /// Make and end keys.
+    /// List, make and end keys.
     #[command(subcommand)]
     Key(KeyCommand),
     /// List and set secrets.
     #[command(subcommand)]
     Secret(SecretCommand),
-    /// List and make accounts.
+    /// List, make, change and end accounts.
     #[command(subcommand)]
     Account(AccountCommand),
     /// Show who changed what.
@@ -213,7 +214,7 @@ pub(crate) struct CheckArgs {
     pub(crate) environment: String,
     /// Print the rules that act on an operation (FACADE/OPERATION, or only OPERATION).
     #[arg(long, value_name = "OPERATION")]
-    pub(crate) effective: Option<String>,
+    pub(crate) rules: Option<String>,
 }
 
 #[derive(Args)]
@@ -292,6 +293,12 @@ pub(crate) struct PauseArgs {
 }
 
 #[derive(Subcommand)]
+pub(crate) enum FacadeCommand {
+    /// List facades of the draft, with how each stands to what is served.
+    List,
+}
+
+#[derive(Subcommand)]
 pub(crate) enum ConsumerCommand {
     /// List consumers with their keys.
     List,
@@ -307,6 +314,8 @@ pub(crate) enum ConsumerCommand {
 
 #[derive(Subcommand)]
 pub(crate) enum KeyCommand {
+    /// List keys, with whose they are and what they open.
+    List,
     /// Make a key; it is shown whole this once.
     Create {
         /// The consumer it is for.

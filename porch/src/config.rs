@@ -16,7 +16,7 @@ pub(crate) struct FileConfig {
     pub(crate) database: Option<String>,
     pub(crate) environment: Option<String>,
     pub(crate) state: Option<PathBuf>,
-    pub(crate) seal_key_file: Option<PathBuf>,
+    pub(crate) secrets_key_file: Option<PathBuf>,
     pub(crate) workers: Option<usize>,
     pub(crate) drain: Option<u64>,
     pub(crate) connections: Option<usize>,

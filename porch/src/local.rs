@@ -257,8 +257,8 @@ pub(crate) fn check(args: &CheckArgs, json: bool) -> Result<bool, CliError> {
     let files = read_paths(&args.paths)?;
     let model = Model::read(Arc::new(files), &args.environment, &Arc::default());
     known_environment(&model, &args.environment)?;
-    if let Some(wanted) = &args.effective {
-        return show_effective(&model, wanted, json);
+    if let Some(wanted) = &args.rules {
+        return show_rules(&model, wanted, json);
     }
     let (findings, documents) = (model.findings(), &model.documents);
     let ok = !porch_contract::has_errors(findings);
@@ -301,7 +301,7 @@ fn known_environment(model: &Model, name: &str) -> Result<(), CliError> {
     Err(CliError::new(message).help(help).usage())
 }
 
-fn show_effective(model: &Model, wanted: &str, json: bool) -> Result<bool, CliError> {
+fn show_rules(model: &Model, wanted: &str, json: bool) -> Result<bool, CliError> {
     let (facade, operation) = wanted
         .split_once('/')
         .map_or((None, wanted), |(f, o)| (Some(f), o));

@@ -32,7 +32,7 @@ fn main() -> ExitCode {
         Ok(false) => ExitCode::FAILURE,
         Err(e) => {
             if json {
-                println!("{}", e.to_json());
+                show::say(&e.to_json().to_string());
             } else {
                 eprintln!("{e}");
             }
@@ -53,12 +53,14 @@ fn run(cli: Cli) -> Result<bool, CliError> {
         Command::Serve(options) => return serve::run(*options),
         Command::Check(args) => return local::check(&args, json),
         Command::Complete { shell } => {
-            clap_complete::generate(shell, &mut Cli::command(), "porch", &mut std::io::stdout());
+            let mut script = Vec::new();
+            clap_complete::generate(shell, &mut Cli::command(), "porch", &mut script);
+            show::say(String::from_utf8_lossy(&script).trim_end());
             return Ok(true);
         }
         Command::Openapi => {
             let document = porch_control::openapi().map_err(|e| CliError::new(e.to_string()))?;
-            println!("{document}");
+            show::say(&document);
             return Ok(true);
         }
         Command::Man { folder } => return local::man(&folder),

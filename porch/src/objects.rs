@@ -145,12 +145,46 @@ fn opens(key: &Value) -> String {
     }
 }
 
+/// All keys, each with its consumer.
+fn key_list(consumers: &Value) -> Value {
+    let of = |consumer: &Value| {
+        let name = consumer["name"].clone();
+        let with_name = move |key: &Value| {
+            let mut key = key.clone();
+            key["consumer"] = name.clone();
+            key
+        };
+        list(consumer, "keys")
+            .iter()
+            .map(with_name)
+            .collect::<Vec<_>>()
+    };
+    rows(consumers).flat_map(of).collect()
+}
+
+fn key_line(key: &Value) -> Vec<String> {
+    vec![
+        format!("{}…", text(key, "prefix")),
+        text(key, "consumer").into(),
+        text(key, "label").into(),
+        opens(key),
+        key_state(key),
+    ]
+}
+
 pub(crate) async fn key(
     command: KeyCommand,
     client: &Client,
     show: &Show,
 ) -> Result<bool, CliError> {
     match command {
+        KeyCommand::List => {
+            let consumers = client.get("/api/consumers").await?;
+            show.value(&key_list(&consumers), |v| {
+                let head = ["key", "consumer", "label", "opens", "key is"];
+                table(&head, rows(v).map(key_line))
+            });
+        }
         KeyCommand::Create {
             consumer,
             label,

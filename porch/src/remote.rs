@@ -5,7 +5,7 @@ use std::path::Path;
 use reqwest::Method;
 use serde_json::{Value, json};
 
-use crate::cli::{Command, PauseArgs, PushArgs};
+use crate::cli::{Command, FacadeCommand, PauseArgs, PushArgs};
 use crate::client::{Client, forget_session, keep_session, segment};
 use crate::error::CliError;
 use crate::input::read_input;
@@ -50,7 +50,7 @@ pub(crate) async fn dispatch(
         Command::Explain { id, stages } => watch::explain(&id, stages, client, show).await,
         Command::Usage { minutes } => watch::usage(minutes, client, show).await,
         Command::Audit => watch::audit(client, show).await,
-        Command::Facade => objects::facades(client, show).await,
+        Command::Facade(FacadeCommand::List) => objects::facades(client, show).await,
         Command::Consumer(c) => objects::consumer(c, client, show).await,
         Command::Key(c) => objects::key(c, client, show).await,
         Command::Secret(c) => objects::secret(c, client, show).await,

@@ -39,8 +39,8 @@ pub(crate) struct ServeOptions {
     #[arg(long, env = "ELM_PORCH_STATE", value_name = "DIR")]
     state: Option<PathBuf>,
     /// File with the key that secrets are sealed with; made in the state folder unless given.
-    #[arg(long, env = "ELM_PORCH_SEAL_KEY_FILE", value_name = "FILE")]
-    seal_key_file: Option<PathBuf>,
+    #[arg(long, env = "ELM_PORCH_SECRETS_KEY_FILE", value_name = "FILE")]
+    secrets_key_file: Option<PathBuf>,
     /// Number of gateway workers [default: one for each core].
     #[arg(long, env = "ELM_PORCH_WORKERS")]
     workers: Option<usize>,
@@ -90,7 +90,7 @@ impl Settings {
         let state = state.unwrap_or_else(|| "porch-state".into());
         std::fs::create_dir_all(&state)
             .map_err(|e| CliError::new(format!("the state folder {}: {e}", state.display())))?;
-        let seal_key = options.seal_key_file.or(file.seal_key_file);
+        let seal_key = options.secrets_key_file.or(file.secrets_key_file);
         let gateway = options.gateway.or(file.gateway);
         let console = options.console.or(file.console);
         let workers = options.workers.or(file.workers);
@@ -226,8 +226,8 @@ async fn until_told() {
 
 /// The seal of the key in the environment, in a file, or of a new key in the state folder.
 fn seal(file: Option<&Path>, state: &Path) -> Result<Seal, CliError> {
-    if let Ok(key) = std::env::var("ELM_PORCH_SEAL_KEY") {
-        return Seal::new(&key).map_err(|e| CliError::new(format!("ELM_PORCH_SEAL_KEY: {e}")));
+    if let Ok(key) = std::env::var("ELM_PORCH_SECRETS_KEY") {
+        return Seal::new(&key).map_err(|e| CliError::new(format!("ELM_PORCH_SECRETS_KEY: {e}")));
     }
     let own = state.join("seal.key");
     let path = file.unwrap_or(&own);

@@ -15,13 +15,24 @@ impl Show {
     /// JSON for machines, or what `text` makes of it for people.
     pub(crate) fn value(&self, value: &Value, text: impl FnOnce(&Value) -> String) {
         if self.json {
-            println!("{value:#}");
+            say(&format!("{value:#}"));
         } else {
             let text = text(&printable(value));
             if !text.is_empty() {
-                println!("{}", text.trim_end());
+                say(text.trim_end());
             }
         }
+    }
+}
+
+/// Writes lines to standard output. Who reads them may have had enough, as `head` does: that is no failure, and ends the
+/// program without a word.
+pub(crate) fn say(text: &str) {
+    use std::io::Write;
+    let mut out = std::io::stdout().lock();
+    let written = writeln!(out, "{text}").and_then(|()| out.flush());
+    if written.is_err() {
+        std::process::exit(0);
     }
 }
 

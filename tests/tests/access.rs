@@ -275,6 +275,17 @@ fn a_key_opens_the_facades_that_it_was_made_for() {
         list.contains("every facade") && list.contains("vessels"),
         "{list}"
     );
+    let keys = porch.ok(&["key", "list"]);
+    let of = |facades: &Value| {
+        let mut all = keys.as_array().unwrap().iter();
+        let found = all.find(|k| &k["facades"] == facades);
+        found.map(|k| k["consumer"].clone())
+    };
+    assert_eq!(of(&json!(["vessels"])), Some(json!("Quayside Kiosk")));
+    assert_eq!(of(&Value::Null), Some(json!("Quayside Kiosk")));
+    let facades = porch.ok(&["facade", "list"]);
+    let mut facades = facades.as_array().unwrap().iter();
+    assert!(facades.any(|f| f["name"] == "vessels"));
     for (name, says) in [
         ("vessel", "Did you mean “vessels”?"),
         ("x y", "no facade “x y”"),

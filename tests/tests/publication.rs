@@ -97,7 +97,10 @@ fn another_node_follows_releases_keys_pauses_and_secrets() {
     let one = Porch::start_with(&database, &[]);
     // Secrets are sealed with one key, which all nodes must have.
     let key_file = one.folder().join("state/seal.key");
-    let other = Porch::start_with(&database, &["--seal-key-file", key_file.to_str().unwrap()]);
+    let other = Porch::start_with(
+        &database,
+        &["--secrets-key-file", key_file.to_str().unwrap()],
+    );
     // This test asks again and again; the demo's limit would soon answer in place of what is awaited.
     let facade = one.documents.join("sailings/sailings.facade.yaml");
     let text = std::fs::read_to_string(&facade).unwrap();

@@ -13,6 +13,7 @@ const ROLES: [(&str, &[&str]); 4] = [
         &[
             "GET /api/session",
             "DELETE /api/session",
+            "PUT /api/session/password",
             "GET /api/overview",
             "GET /api/draft",
             "POST /api/check",
@@ -52,6 +53,8 @@ const ROLES: [(&str, &[&str]); 4] = [
             "PUT /api/secrets",
             "GET /api/accounts",
             "POST /api/accounts",
+            "PATCH /api/accounts/{name}",
+            "DELETE /api/accounts/{name}",
         ],
     ),
 ];
