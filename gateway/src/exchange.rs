@@ -122,3 +122,26 @@ impl<'x> Exchange<'x> {
         response
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The size of the future that a function of these five gives.
+    fn size_of<A, B, C, D, E, F: Future>(_: fn(A, B, C, D, E) -> F) -> usize {
+        std::mem::size_of::<F>()
+    }
+
+    #[test]
+    fn an_exchange_is_small_enough_to_be_moved() {
+        // It is moved into a box for each request. What it holds twice, or for the rarest of cases, every call pays for.
+        let size = size_of(
+            |worker: &'static Rc<Worker>,
+             porch: &'static Arc<CompiledPorch>,
+             request,
+             from,
+             mode| { run(worker, porch, request, from, mode) },
+        );
+        assert!(size <= 6 << 10, "{size} bytes");
+    }
+}

@@ -242,6 +242,10 @@ mod tests {
         replace(&path, &empty(2)).unwrap();
         let kept = std::fs::read_to_string(&path).unwrap();
         assert!(kept.contains("\"number\":2"), "{kept}");
+        // Hashes of keys and sealed secrets are for nobody else's eyes.
+        use std::os::unix::fs::PermissionsExt;
+        let mode = std::fs::metadata(&path).unwrap().permissions().mode();
+        assert_eq!(mode & 0o777, 0o600);
         // Nothing can be written beside it any more, as on a full disk.
         std::fs::create_dir(path.with_extension("new")).unwrap();
         assert!(replace(&path, &empty(3)).is_err());

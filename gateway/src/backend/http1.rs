@@ -89,7 +89,8 @@ pub(super) async fn send(
     let reused = kept.is_some();
     let mut sender = match kept {
         Some(sender) => sender,
-        None => match connect(to).await {
+        // Boxed: it is large, and mostly there is no need for it.
+        None => match Box::pin(connect(to)).await {
             Ok(sender) => sender,
             Err(what) => return Err(Attempt::connect(what, request)),
         },

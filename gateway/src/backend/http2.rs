@@ -140,7 +140,7 @@ impl Channels {
         if let Some(found) = self.open(key).await {
             return Ok(found);
         }
-        let sender = connect(to).await?;
+        let sender = Box::pin(connect(to)).await?;
         let channel = Channel {
             sender: sender.clone(),
             calls: Rc::default(),

@@ -8,6 +8,7 @@ mod http2;
 mod tls;
 
 use std::cell::Cell;
+use std::pin::Pin;
 use std::rc::Rc;
 use std::time::Duration;
 
@@ -114,7 +115,8 @@ impl Backends {
         loop {
             aim(&mut request, backend, at, first);
             let moved = request.body().moved();
-            let once = self.once(backend, at, request, fresh);
+            // In place: the exchange's own future is moved about, and must not hold this one twice.
+            let once = std::pin::pin!(self.once(backend, at, request, fresh));
             let attempt = match in_time(once, until, within, moved).await {
                 Ok(Ok(answered)) => return Ok(answered),
                 Ok(Err(attempt)) => attempt,
@@ -179,15 +181,14 @@ impl Backends {
 /// Waits for an answer's head. Where the caller's body is sent on as it comes, the backend's time begins with what came of
 /// it last.
 async fn in_time<T>(
-    answer: impl Future<Output = T>,
-    until: Instant,
+    mut answer: Pin<&mut impl Future<Output = T>>,
+    mut until: Instant,
     within: Duration,
     moved: Option<Rc<Cell<Instant>>>,
 ) -> Result<T, tokio::time::error::Elapsed> {
     let Some(moved) = moved else {
         return tokio::time::timeout_at(until, answer).await;
     };
-    let (mut answer, mut until) = (std::pin::pin!(answer), until);
     loop {
         match tokio::time::timeout_at(until, answer.as_mut()).await {
             Ok(done) => return Ok(done),

@@ -238,3 +238,28 @@ fn nobody_is_taken_in_before_there_is_something_to_serve() {
     assert_eq!(status(&answer), 200, "{answer}");
     gateway.stop();
 }
+
+#[test]
+fn a_request_that_begins_as_the_other_protocol_does_is_waited_for() {
+    let backend = Scripted::start(|_, _| plain("{}"));
+    let stage = narrow(backend.address, "20s", |_| ());
+    // The first letter of HTTP/2's preface, and of three methods.
+    let mut callers: Vec<TcpStream> = (0..50)
+        .map(|_| {
+            let mut caller = TcpStream::connect(stage.address()).unwrap();
+            caller.write_all(b"P").unwrap();
+            caller
+        })
+        .collect();
+    // Others are served meanwhile, and they are when they go on.
+    assert_eq!(status(&stage.get("/f/item/1", "")), 200);
+    for caller in &mut callers {
+        let rest = b"UT /f/item/7 HTTP/1.1\r\nHost: x\r\nConnection: close\r\nContent-Type: application/json\r\nContent-Length: 2\r\n\r\n{}";
+        caller.write_all(rest).unwrap();
+    }
+    for caller in &mut callers {
+        let mut answer = String::new();
+        caller.read_to_string(&mut answer).unwrap();
+        assert_eq!(status(&answer), 200, "{answer}");
+    }
+}

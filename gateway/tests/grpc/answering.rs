@@ -138,6 +138,7 @@ pub(crate) async fn answer(
             return Ok(response);
         }
         "code" => parts.push(Ok(trailers("8"))),
+        "localized" => parts.push(Ok(localized())),
         other => parts.extend([
             data(frame(
                 format!("\x0a{}{other}", other.len() as u8 as char).as_bytes(),
@@ -151,4 +152,23 @@ pub(crate) async fn answer(
         }
     });
     Ok(response)
+}
+
+/// RESOURCE_EXHAUSTED with a message for people who read logs, and one for those who call.
+fn localized() -> Frame<Bytes> {
+    let field = |tag: u8, bytes: &[u8]| [&[tag, bytes.len() as u8], bytes].concat();
+    let message = [field(0x0a, b"de"), field(0x12, b"Zu viele Fragen")].concat();
+    let kind = b"type.googleapis.com/google.rpc.LocalizedMessage";
+    let any = [field(0x0a, kind), field(0x12, &message)].concat();
+    let status = [vec![0x08, 0x08], field(0x1a, &any)].concat();
+    let fields = [
+        ("grpc-status", "8".to_owned()),
+        ("grpc-message", "quota of questions".to_owned()),
+        ("grpc-status-details-bin", porch_soap::to_base64(&status)),
+    ];
+    let fields = fields.map(|(name, value)| {
+        let name = http::HeaderName::from_static(name);
+        (name, HeaderValue::from_str(&value).unwrap())
+    });
+    Frame::trailers(HeaderMap::from_iter(fields))
 }

@@ -43,6 +43,7 @@ const ODDITIES: &str = include_str!("../fixtures/oddities.proto");
 struct Server {
     address: SocketAddr,
     calls: Arc<AtomicUsize>,
+    connections: Arc<AtomicUsize>,
     /// Calls that were cancelled by the other side.
     left: Arc<AtomicUsize>,
 }
@@ -77,8 +78,11 @@ impl Server {
         let address = listener.local_addr().unwrap();
         let (calls, left) = (Arc::new(AtomicUsize::new(0)), Arc::new(AtomicUsize::new(0)));
         let (c, l) = (calls.clone(), left.clone());
+        let connections = Arc::new(AtomicUsize::new(0));
+        let accepted = connections.clone();
         tokio::spawn(async move {
             while let Ok((stream, _)) = listener.accept().await {
+                accepted.fetch_add(1, Ordering::SeqCst);
                 let _ = stream.set_nodelay(true);
                 let (calls, left) = (c.clone(), l.clone());
                 tokio::spawn(async move {
@@ -92,6 +96,7 @@ impl Server {
         Self {
             address,
             calls,
+            connections,
             left,
         }
     }

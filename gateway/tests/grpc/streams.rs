@@ -260,3 +260,42 @@ async fn a_stream_may_be_empty_however_the_server_says_so() {
         );
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_caller_in_a_hurry_keeps_the_connection_for_the_others() {
+    let (server, porch) = odd().await;
+    let well = Some(r#"{"name": "well"}"#);
+    assert_eq!(porch.send("POST", "/odd/v1/bad", well).await.0, 200);
+    let native = reqwest::Client::builder()
+        .no_proxy()
+        .http2_prior_knowledge()
+        .build()
+        .unwrap();
+    for _ in 0..5 {
+        let reply = native
+            .post(porch.url("/odd.v1.Oddities/Bad"))
+            .header("content-type", "application/grpc")
+            .header("te", "trailers")
+            .header("grpc-timeout", "1n")
+            .body(frame(b"\x0a\x05never").to_vec())
+            .send()
+            .await
+            .unwrap();
+        // DEADLINE_EXCEEDED.
+        assert_eq!(reply.headers()["grpc-status"], "4");
+    }
+    assert_eq!(porch.send("POST", "/odd/v1/bad", well).await.0, 200);
+    assert_eq!(server.connections.load(Ordering::SeqCst), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_text_for_people_does_not_take_the_place_of_the_message() {
+    let (_server, porch) = odd().await;
+    let asked = Some(r#"{"name": "localized"}"#);
+    let (status, told) = porch.send("POST", "/odd/v1/bad", asked).await;
+    assert_eq!(
+        (status, &told["detail"], &told["message"]),
+        (429, &json!("Zu viele Fragen"), &json!("quota of questions")),
+        "{told}"
+    );
+}

@@ -76,6 +76,8 @@ pub struct Fault {
     pub code: String,
     /// Local part of the innermost subcode.
     pub subcode: String,
+    /// Who found the fault on the way: `faultactor` (SOAP 1.1 §4.4), `Role` (SOAP 1.2 part 1 §5.4.4).
+    pub actor: String,
     /// The text for people: the English one, else the first.
     pub reason: String,
     /// All texts by language, when there are several.

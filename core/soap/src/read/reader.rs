@@ -93,6 +93,7 @@ enum FaultField {
     Code,
     Subcode,
     Reason,
+    Actor,
 }
 
 /// Reads one answer.

@@ -56,6 +56,13 @@ fn faults_in_all_their_forms() {
             ("en-GB".to_owned(), "closed".to_owned())
         ]
     );
+    // Who found it, on the way: by the names of both versions.
+    for body in [
+        "<s:Fault><faultcode>s:Server</faultcode><faultstring>x</faultstring><faultactor>urn:broker:west</faultactor></s:Fault>",
+        "<s:Fault><s:Code><s:Value>s:Receiver</s:Value></s:Code><s:Reason><s:Text xml:lang='en'>x</s:Text></s:Reason><s:Role> urn:broker:west </s:Role></s:Fault>",
+    ] {
+        assert_eq!(fault(body).0.actor, "urn:broker:west", "{body}");
+    }
     // Without a namespace.
     let (found, _, notes) =
         fault("<Fault><faultcode>Server</faultcode><faultstring>gone</faultstring></Fault>");

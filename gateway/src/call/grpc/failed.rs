@@ -37,6 +37,10 @@ pub(super) fn told(
         _ => "The backend reports a failure.".into(),
     };
     let mut members = vec![("code", json!(name))];
+    if text != said && open && !said.is_empty() {
+        // A text in the caller's language does not take its place: it is what one searches for.
+        members.push(("message", json!(said)));
+    }
     if open && !details.details.is_empty() {
         members.push(("details", Value::Array(details.details)));
     }

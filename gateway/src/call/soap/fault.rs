@@ -56,6 +56,9 @@ fn member(fault: &Fault, name: &str, detail: &[u8], open: bool) -> Value {
     if !open {
         return member;
     }
+    if !fault.actor.is_empty() {
+        member["actor"] = json!(fault.actor);
+    }
     if !fault.reasons.is_empty() {
         member["reasons"] = fault
             .reasons

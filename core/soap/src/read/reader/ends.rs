@@ -50,6 +50,7 @@ impl AnswerReader {
                     match field {
                         FaultField::Code => local.clone_into(&mut fault.code),
                         FaultField::Subcode => local.clone_into(&mut fault.subcode),
+                        FaultField::Actor => text.clone_into(&mut fault.actor),
                         FaultField::Reason => fault
                             .reasons
                             .push((std::mem::take(&mut self.language), text.to_owned())),

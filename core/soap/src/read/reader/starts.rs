@@ -44,6 +44,7 @@ impl AnswerReader {
                 let frame = match tag.local {
                     "faultcode" => Frame::FaultText(FaultField::Code),
                     "faultstring" => Frame::FaultText(FaultField::Reason),
+                    "faultactor" | "Role" => Frame::FaultText(FaultField::Actor),
                     "Code" | "Reason" => Frame::FaultGroup { sub: false },
                     "detail" | "Detail" => Frame::FaultDetail,
                     _ => Frame::Skip,
