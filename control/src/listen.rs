@@ -36,11 +36,13 @@ pub(crate) async fn serve(
     let (stopping, watch) = watch::channel(false);
     let mut stop = std::pin::pin!(stop);
     loop {
-        let Ok(place) = places.clone().acquire_owned().await else {
-            break;
+        // A place first: who finds none waits in the queue of the system.
+        let next = async {
+            let place = places.clone().acquire_owned().await.ok();
+            (place, listener.accept().await)
         };
-        let accepted = tokio::select! {
-            accepted = listener.accept() => accepted,
+        let (place, accepted) = tokio::select! {
+            next = next => next,
             () = stop.as_mut() => break,
         };
         match accepted {
@@ -178,6 +180,18 @@ mod tests {
         stop.send(()).unwrap();
         served.await.unwrap();
         assert!(TcpStream::connect(address).await.is_err());
+    }
+
+    #[tokio::test]
+    async fn the_service_stops_although_every_place_is_taken() {
+        let (address, stop, served) = started(1).await;
+        let mut only = TcpStream::connect(address).await.unwrap();
+        let get = "GET /peer HTTP/1.1\r\nHost: x\r\n\r\n";
+        assert!(asked(&mut only, get, "127.0.0.1").await.contains("200 OK"));
+        stop.send(()).unwrap();
+        served.await.unwrap();
+        // The connection had nothing to end.
+        assert_eq!(asked(&mut only, "", "\0").await, "");
     }
 
     #[tokio::test]

@@ -85,9 +85,11 @@ impl Bound {
     pub fn new(config: GatewayConfig) -> Result<Self, StartError> {
         let mut address = config.address;
         let mut sockets = Vec::new();
-        for i in 0..config.workers.max(1) {
-            // The first one is bound alone, so that a port in use is noticed even when its owner shares it.
-            let socket = bind(address, i == 0).map_err(|e| StartError::Listen(address, e))?;
+        if address.port() != 0 {
+            probe(address).map_err(|e| StartError::Listen(address, e))?;
+        }
+        for _ in 0..config.workers.max(1) {
+            let socket = bind(address).map_err(|e| StartError::Listen(address, e))?;
             address = socket
                 .local_addr()
                 .ok()
@@ -107,6 +109,8 @@ impl Bound {
     /// # Errors
     /// See [`StartError`]; nothing is left running then.
     pub fn listen(self, shared: &Arc<Shared>) -> Result<Gateway, StartError> {
+        // Meanwhile another may have come: whoever shares a port is only noticed by listening.
+        probe(self.address).map_err(|e| StartError::Listen(self.address, e))?;
         for socket in &self.sockets {
             let listening = socket.listen(1024);
             listening.map_err(|e| StartError::Listen(self.address, e))?;
@@ -163,26 +167,26 @@ impl Gateway {
     }
 }
 
-fn bind(address: SocketAddr, probe: bool) -> std::io::Result<Socket> {
-    let make = |reuse_port: bool| -> std::io::Result<Socket> {
-        let socket = Socket::new(
-            Domain::for_address(address),
-            Type::STREAM,
-            Some(Protocol::TCP),
-        )?;
-        socket.set_reuse_address(true)?;
-        if reuse_port {
-            socket.set_reuse_port(true)?;
-        }
-        socket.set_nonblocking(true)?;
-        socket.bind(&address.into())?;
-        Ok(socket)
-    };
-    if probe && address.port() != 0 {
-        // Two that share a port may both be bound; that one listens there is only noticed by listening.
-        make(false)?.listen(1)?;
-    }
-    make(true)
+fn bind(address: SocketAddr) -> std::io::Result<Socket> {
+    let socket = socket(address)?;
+    socket.set_reuse_port(true)?;
+    socket.bind(&address.into())?;
+    Ok(socket)
+}
+
+/// Whether anybody listens at an address: those who share a port would let us listen beside them.
+fn probe(address: SocketAddr) -> std::io::Result<()> {
+    let socket = socket(address)?;
+    socket.bind(&address.into())?;
+    socket.listen(1)
+}
+
+fn socket(address: SocketAddr) -> std::io::Result<Socket> {
+    let kind = Domain::for_address(address);
+    let socket = Socket::new(kind, Type::STREAM, Some(Protocol::TCP))?;
+    socket.set_reuse_address(true)?;
+    socket.set_nonblocking(true)?;
+    Ok(socket)
 }
 
 async fn work(

@@ -4,7 +4,7 @@ use argon2::Argon2;
 use argon2::password_hash::{PasswordHasher, PasswordVerifier};
 use sea_orm::{
     ActiveModelTrait, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder,
-    QuerySelect, Set,
+    QuerySelect, Set, TransactionTrait,
 };
 
 use crate::entity::{account, session};
@@ -95,33 +95,43 @@ impl Store {
         Ok(found.filter(|_| fits))
     }
 
-    /// Keeps a session for an account.
+    /// Keeps a session for an account as it was when its password was checked: one whose password has changed since, or that
+    /// has ended, gets none.
     ///
     /// # Errors
-    /// When the database does.
+    /// When the account is another now, or the database fails.
     pub async fn create_session(
         &self,
         token: &str,
-        account_id: i64,
+        account: &account::Model,
         label: &str,
         lasts_ms: i64,
     ) -> Result<()> {
         let now = now_ms();
+        let transaction = self.db.begin().await?;
+        let same = account::Entity::find_by_id(account.id)
+            .filter(account::Column::PasswordHash.eq(&*account.password_hash))
+            .lock_shared()
+            .one(&transaction)
+            .await?;
+        if same.is_none() {
+            return Err(StoreError::Stale(format!("the account {}", account.name)));
+        }
         let model = session::ActiveModel {
             token_hash: Set(hash_token(token)),
-            account_id: Set(account_id),
+            account_id: Set(account.id),
             label: Set(label.into()),
             created_at: Set(now),
             expires_at: Set(now + lasts_ms),
         };
         session::Entity::insert(model)
-            .exec_without_returning(&self.db)
+            .exec_without_returning(&transaction)
             .await?;
         session::Entity::delete_many()
             .filter(session::Column::ExpiresAt.lt(now))
-            .exec(&self.db)
+            .exec(&transaction)
             .await?;
-        Ok(())
+        Ok(transaction.commit().await?)
     }
 
     /// The account of a session that is still good.

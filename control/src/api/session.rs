@@ -195,7 +195,7 @@ pub(crate) async fn sign_in(
     let label = short(body.label.trim());
     let token: String = random.iter().map(|b| format!("{b:02x}")).collect();
     store
-        .create_session(&token, account.id, &label, 30 * 24 * HOUR)
+        .create_session(&token, &account, &label, 30 * 24 * HOUR)
         .await?;
     let change = store.change(&account.name).await?;
     let detail = json!({ "label": label });

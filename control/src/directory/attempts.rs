@@ -56,6 +56,11 @@ impl Attempts {
 
     /// Counts an attempt; or says how long to wait.
     pub(crate) fn begin(&self, name: &str, address: IpAddr) -> Result<Attempt, Duration> {
+        // Of IPv6 the network, of which one caller has 2^64 addresses (RFC 6177 §2).
+        let address = match address.to_canonical() {
+            IpAddr::V6(v6) => IpAddr::V6((u128::from(v6) >> 64 << 64).into()),
+            v4 => v4,
+        };
         let (name, address) = (stable_id(name), stable_id(&address.to_string()));
         let pair = stable_id(&format!("{name} {address}"));
         let ids = [(1, pair), (2, address), (3, name)];
@@ -124,6 +129,19 @@ mod tests {
             attempts.begin("tove", address(last)).unwrap();
         }
         assert_eq!(attempts.begin("tove", address(2)).unwrap().wait, SLOWER);
+    }
+
+    #[test]
+    fn a_network_of_ipv6_is_one_address() {
+        let attempts = Attempts::new();
+        let guess = |last: u16| {
+            let address = [0x2001, 0xdb8, 0, 7, 0, 0, 0, last];
+            attempts.begin("tove", IpAddr::from(address))
+        };
+        assert_eq!((0..10).filter(|i| guess(*i).is_ok()).count(), 10);
+        assert!(guess(11).is_err());
+        let elsewhere = IpAddr::from([0x2001, 0xdb8, 0, 8, 0, 0, 0, 1]);
+        assert!(attempts.begin("tove", elsewhere).is_ok());
     }
 
     #[test]

@@ -225,7 +225,14 @@ fn nobody_is_taken_in_before_there_is_something_to_serve() {
     shared
         .porch
         .store(Arc::new(compile(backend.address, PLAIN)));
+    // Of two that took the address at the same time, one serves.
+    let late = porch_gateway::Bound::new(GatewayConfig {
+        address,
+        ..config.clone()
+    })
+    .unwrap();
     let gateway = bound.listen(&shared).unwrap();
+    assert!(late.listen(&shared).is_err());
     // A second one on the same address is noticed.
     let taken = GatewayConfig { address, ..config };
     assert!(porch_gateway::Bound::new(taken).is_err());

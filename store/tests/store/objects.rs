@@ -66,7 +66,7 @@ async fn sessions_are_found_by_their_token_until_they_end() {
     assert_eq!(store.accounts().await.unwrap().len(), 1);
     for (token, lasts_ms) in [("over", -1), ("good", 3_600_000)] {
         store
-            .create_session(token, inge.id, "test", lasts_ms)
+            .create_session(token, &inge, "test", lasts_ms)
             .await
             .unwrap();
     }
@@ -115,4 +115,34 @@ async fn pausing_twice_is_pausing_once() {
         let all = store.pauses().await.unwrap();
         assert_eq!(all.len(), if paused { 2 } else { 0 });
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_knows_an_old_password_only_gets_no_session() {
+    let store = store("passwords").await;
+    let change = store.change("inge").await.unwrap();
+    let before = change
+        .create_account("tove", "quiet-harbour", Role::Publisher)
+        .await
+        .unwrap();
+    change.commit().await.unwrap();
+    // Between the check of the password and the session, it becomes another one.
+    let checked = store.sign_in("tove", "quiet-harbour").await.unwrap();
+    assert_eq!(checked.as_ref(), Some(&before));
+    let change = store.change("inge").await.unwrap();
+    let now = change
+        .change_account("tove", None, Some("new-moorings"))
+        .await
+        .unwrap();
+    change.commit().await.unwrap();
+    let refused = store.create_session("t1", &before, "", 60_000).await;
+    assert!(refused.is_err());
+    assert_eq!(store.session("t1").await.unwrap(), None);
+    store.create_session("t2", &now, "", 60_000).await.unwrap();
+    assert!(store.session("t2").await.unwrap().is_some());
+    let change = store.change("inge").await.unwrap();
+    change.end_account("tove").await.unwrap();
+    change.commit().await.unwrap();
+    assert_eq!(store.session("t2").await.unwrap(), None);
+    assert!(store.create_session("t3", &now, "", 60_000).await.is_err());
 }
