@@ -71,7 +71,7 @@ name: pilots
 base: /pilots/v1
 contract: pilots.openapi.yaml
 operations:
-  pilot: { call: { backend: pilots, operation: GetPilot }, send: { body: { number: =path.number } } }
+  pilot: { call: { backend: pilots, operation: GetPilot }, send: { number: =path.number } }
 ",
     );
     files
