@@ -16,6 +16,7 @@ mod listen;
 mod memory;
 mod observatory;
 mod publication;
+mod target;
 mod trouble;
 
 use std::sync::Arc;

@@ -59,19 +59,9 @@ pub(crate) enum Command {
         facade: Option<String>,
     },
     /// Make facades of the draft what callers are served.
-    Release {
-        /// Names of the facades.
-        #[arg(required = true)]
-        facades: Vec<String>,
-        /// What it is for.
-        #[arg(long, default_value = "")]
-        note: String,
-    },
+    Release(ReleaseArgs),
     /// List releases, or make an older one what callers are served.
-    Rollback {
-        /// Number of the release; without it, releases are listed.
-        number: Option<i64>,
-    },
+    Rollback(RollbackArgs),
     /// Stop a facade, an operation, a consumer or a key at once.
     Pause(PauseArgs),
     /// End a pause.
@@ -94,7 +84,7 @@ pub(crate) enum Command {
         #[arg(long, default_value_t = 60)]
         minutes: i64,
     },
-    /// List facades of the draft.
+    /// List facades of the draft, or take one out of it.
     #[command(subcommand)]
     Facade(FacadeCommand),
     /// List, register and look after consumers.
@@ -126,7 +116,7 @@ pub(crate) enum Command {
         /// The shell to write it for.
         shell: clap_complete::Shell,
     },
-    /// Write the OpenAPI document of the publisher's API.
+    /// Write the OpenAPI document of the console API.
     #[command(hide = true)]
     Openapi,
     /// Write man pages.
@@ -222,9 +212,34 @@ pub(crate) struct PushArgs {
     /// Folders (their files keep their paths below it) and files.
     #[arg(required = true)]
     pub(crate) paths: Vec<PathBuf>,
-    /// Remove from the draft what is not among the files pushed.
+    /// Remove from the folders of the draft that are pushed what is not here any more; other folders stay as they are.
     #[arg(long)]
     pub(crate) remove: bool,
+}
+
+#[derive(Args)]
+pub(crate) struct ReleaseArgs {
+    /// Names of the facades. One that is not in the draft any more is no longer served.
+    #[arg(required = true)]
+    pub(crate) facades: Vec<String>,
+    /// What it is for.
+    #[arg(long, default_value = "")]
+    pub(crate) note: String,
+    /// Do not ask, also when callers lose something.
+    #[arg(long)]
+    pub(crate) yes: bool,
+}
+
+#[derive(Args)]
+pub(crate) struct RollbackArgs {
+    /// Number of the release; without it, releases are listed.
+    pub(crate) number: Option<i64>,
+    /// Take only this facade back; everything else stays as it is.
+    #[arg(long, value_name = "NAME", requires = "number")]
+    pub(crate) facade: Option<String>,
+    /// Do not ask, also when callers lose something.
+    #[arg(long)]
+    pub(crate) yes: bool,
 }
 
 #[derive(Args)]
@@ -243,7 +258,7 @@ pub(crate) struct TryArgs {
 
 #[derive(Args)]
 pub(crate) struct CallArgs {
-    /// Method and path, as in `GET /sailings/v2/fares/FAR-MAR/foot`, or only the path.
+    /// Method and path, as in `GET /sailings/v2/fares/FAR-MAR/foot`, in one text or two, or only the path.
     #[arg(required = true, num_args = 1..=2)]
     pub(crate) request: Vec<String>,
     /// The consumer's key.
@@ -296,6 +311,14 @@ pub(crate) struct PauseArgs {
 pub(crate) enum FacadeCommand {
     /// List facades of the draft, with how each stands to what is served.
     List,
+    /// Take a facade out of the draft: its document and its contract.
+    Delete {
+        /// Its name.
+        name: String,
+        /// Do not ask.
+        #[arg(long)]
+        yes: bool,
+    },
 }
 
 #[derive(Subcommand)]

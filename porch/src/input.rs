@@ -48,3 +48,24 @@ fn without_space(what: &str, input: &str) -> String {
     }
     line.trim().to_owned()
 }
+
+/// Asks whether to go on, after what is told. Where nobody can be asked, `--yes` is demanded.
+pub(crate) fn agreed(told: &str, question: &str, yes: bool) -> Result<(), CliError> {
+    use std::io::IsTerminal;
+    if yes {
+        return Ok(());
+    }
+    if !std::io::stdin().is_terminal() {
+        let help = "nobody can be asked here: say --yes to go on all the same";
+        return Err(CliError::new(format!("{}\n  {question}", told.trim_end())).help(help));
+    }
+    eprint!("{told}{question} [y/N] ");
+    let mut answer = String::new();
+    std::io::stdin()
+        .read_line(&mut answer)
+        .map_err(|e| CliError::new(e.to_string()))?;
+    match answer.trim().to_ascii_lowercase().as_str() {
+        "y" | "yes" => Ok(()),
+        _ => Err(CliError::new("nothing was changed")),
+    }
+}

@@ -19,37 +19,25 @@ pub(crate) async fn find_operation(
     if let Some((facade, operation)) = wanted.split_once('/') {
         return Ok((facade.to_owned(), operation.to_owned()));
     }
-    let (mut hits, mut known) = (Vec::new(), Vec::new());
-    for facade in client
-        .get("/api/facades")
-        .await?
-        .as_array()
-        .into_iter()
-        .flatten()
-    {
-        let name = text(facade, "name");
-        let Ok(view) = client.get(&format!("/api/facades/{}", segment(name))).await else {
-            continue;
-        };
-        for operation in list(&view, "operations") {
-            known.push(text(operation, "id").to_owned());
-            if text(operation, "id") == wanted {
-                hits.push(name.to_owned());
-            }
-        }
-    }
-    match hits.as_slice() {
-        [one] => Ok((one.clone(), wanted.to_owned())),
+    let found = client
+        .get(&format!("/api/operations?id={}", segment(wanted)))
+        .await?;
+    let facades: Vec<&str> = list(&found, "facades")
+        .iter()
+        .filter_map(Value::as_str)
+        .collect();
+    match facades.as_slice() {
+        [one] => Ok(((*one).to_owned(), wanted.to_owned())),
         [] => {
-            let near = porch_contract::suggest(wanted, known.iter().map(String::as_str))
-                .map_or_else(
-                    || format!("the draft has: {}", known.join(", ")),
-                    |n| format!("did you mean “{n}”?"),
-                );
-            Err(CliError::new(format!(
-                "no facade of the draft has an operation “{wanted}”"
-            ))
-            .help(near))
+            let help = match found["near"].as_str() {
+                Some(near) => format!("did you mean “{near}”?"),
+                None => format!(
+                    "the draft has {} operations; `porch facade list` shows their facades",
+                    found["known"]
+                ),
+            };
+            let message = format!("no facade of the draft has an operation “{wanted}”");
+            Err(CliError::new(message).help(help))
         }
         many => Err(
             CliError::new(format!("“{wanted}” is in the facades {}", many.join(", ")))
@@ -212,11 +200,13 @@ fn answer_text(line: &str, v: &Value) -> String {
 
 /// `porch call`.
 pub(crate) async fn call(args: &CallArgs, show: &Show) -> Result<bool, CliError> {
+    let usual = if args.body.is_some() { "POST" } else { "GET" };
     let (method, path) = match args.request.as_slice() {
-        [path] => (
-            if args.body.is_some() { "POST" } else { "GET" },
-            path.as_str(),
-        ),
+        // Both in one text, as they stand in documents.
+        [both] => match both.trim().split_once(' ') {
+            Some((method, path)) if !method.starts_with('/') => (method, path.trim_start()),
+            _ => (usual, both.trim()),
+        },
         [method, path, ..] => (method.as_str(), path.as_str()),
         [] => return Err(CliError::new("no path was given").usage()),
     };

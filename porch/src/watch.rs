@@ -1,6 +1,6 @@
 //! Watching: traces, explanations, usage, audit.
 
-use serde_json::{Value, json};
+use serde_json::Value;
 
 use crate::cli::TraceArgs;
 use crate::client::{Client, segment};
@@ -194,20 +194,13 @@ pub(crate) async fn audit(client: &Client, show: &Show) -> Result<bool, CliError
     let lines = client.get("/api/audit").await?;
     show.value(&lines, |v| {
         let rows = v.as_array().into_iter().flatten().map(|l| {
-            let detail = if l["detail"] == json!({}) {
-                String::new()
-            } else {
-                l["detail"].to_string()
-            };
             vec![
                 time(number(l, "at")),
                 text(l, "who").into(),
-                text(l, "what").into(),
-                text(l, "object").into(),
-                detail,
+                text(l, "words").into(),
             ]
         });
-        table(&["at (utc)", "who", "did", "to", "detail"], rows)
+        table(&["at (utc)", "who", "did"], rows)
     });
     Ok(true)
 }

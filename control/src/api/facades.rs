@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Extension, Path, State};
-use porch_contract::{Contract, Finding};
+use axum::extract::{Extension, Path, Query, State};
+use porch_contract::{Contract, Finding, suggest};
 use porch_facade::{EffectiveRule, FacadeDoc, Model, OperationDoc, Table, effective, table};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -14,6 +14,7 @@ use crate::app::App;
 use crate::compute::compute;
 use crate::directory::Pausing;
 use crate::error::ApiError;
+use crate::publication::FacadeFacts;
 
 #[derive(Serialize, ToSchema)]
 pub(crate) struct FacadeSummary {
@@ -45,7 +46,7 @@ pub(crate) async fn list(
             title: facts.title,
             base: facts.base,
             version: facts.version,
-            operations: facts.operations,
+            operations: facts.operations.len(),
             backends: facts.backends,
             status: d.status,
             paused: app.observatory.is_paused(&d.facade, None),
@@ -54,6 +55,44 @@ pub(crate) async fn list(
         }
     });
     Ok(Json(list.collect()))
+}
+
+#[derive(Deserialize)]
+pub(crate) struct Sought {
+    id: String,
+}
+
+/// Where an operation stands.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct FoundOperation {
+    /// Facades of the draft that have it.
+    facades: Vec<String>,
+    /// The nearest name, when none has it.
+    near: Option<String>,
+    /// How many operations the draft has.
+    known: usize,
+}
+
+/// The facades of the draft that have an operation of this name.
+#[utoipa::path(get, path = "/api/operations", params(("id" = String, Query)), responses((status = 200, body = FoundOperation)))]
+pub(crate) async fn find(
+    State(app): State<Arc<App>>,
+    Query(sought): Query<Sought>,
+) -> Result<Json<FoundOperation>, ApiError> {
+    let summary = app.publication.summary().await?;
+    let has = |facts: &FacadeFacts| facts.operations.contains(&sought.id);
+    let with = summary.facades.iter().filter(|(_, facts)| has(facts));
+    let facades: Vec<String> = with.map(|(name, _)| name.clone()).collect();
+    let ids = || summary.facades.values().flat_map(|f| &f.operations);
+    let near = match facades.is_empty() {
+        true => suggest(&sought.id, ids().map(String::as_str)).map(str::to_owned),
+        false => None,
+    };
+    Ok(Json(FoundOperation {
+        known: ids().count(),
+        facades,
+        near,
+    }))
 }
 
 #[derive(Serialize, ToSchema)]
@@ -218,6 +257,39 @@ fn called(wiring: &OperationDoc, op: &porch_contract::Operation) -> String {
             format!("{method} {path}")
         }
     }
+}
+
+/// What of a facade was taken out of the draft.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Deleted {
+    /// Files.
+    removed: Vec<String>,
+    /// Backends that no facade of the draft calls any more; they stay.
+    unused: Vec<String>,
+    /// Whether callers are served it until the next release of it.
+    served: bool,
+}
+
+/// Takes a facade out of the draft: its document and its contract. Callers are served it until it is released so.
+#[utoipa::path(delete, path = "/api/facades/{facade}", params(("facade" = String, Path)), responses((status = 200, body = Deleted), (status = 404)))]
+pub(crate) async fn delete(
+    State(app): State<Arc<App>>,
+    Extension(publisher): Extension<Publisher>,
+    Path(facade): Path<String>,
+) -> Result<Json<Deleted>, ApiError> {
+    let model = app.publication.model().await?;
+    let Some((removed, unused)) = model.own_files(&facade) else {
+        let missing = ApiError::missing(format!("facade “{facade}” in the draft"));
+        return Err(missing);
+    };
+    let who = &publisher.name;
+    app.publication.remove(who, &removed).await?;
+    let served = app.publication.porch().facade(&facade).is_some();
+    Ok(Json(Deleted {
+        removed,
+        unused,
+        served,
+    }))
 }
 
 #[derive(Deserialize, ToSchema)]

@@ -25,7 +25,7 @@ use crate::app::App;
 
 #[derive(OpenApi)]
 #[openapi(info(
-    title = "Elm Porch publisher's API",
+    title = "Elm Porch console API",
     description = "Everything that the console and the client do. Errors are problem documents (RFC 9457).",
     license(name = "MIT")
 ))]
@@ -56,7 +56,9 @@ fn viewers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(look::derive))
         .routes(routes!(releases::compare))
         .routes(routes!(releases::list))
+        .routes(routes!(releases::compare_with))
         .routes(routes!(facades::list))
+        .routes(routes!(facades::find))
         .routes(routes!(facades::facade))
         .routes(routes!(facades::operation))
         .routes(routes!(trials::run))
@@ -81,7 +83,7 @@ fn publishers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(draft::push))
         .routes(routes!(releases::release))
         .routes(routes!(releases::rollback))
-        .routes(routes!(facades::pause))
+        .routes(routes!(facades::pause, facades::delete))
         .routes(routes!(objects::create_consumer))
         .routes(routes!(objects::pause_consumer))
         .routes(routes!(objects::create_key))

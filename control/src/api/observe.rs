@@ -13,7 +13,7 @@ use utoipa::{IntoParams, ToSchema};
 
 use crate::app::App;
 use crate::error::ApiError;
-use crate::observatory::{Minute, Traffic, explain, traffic};
+use crate::observatory::{Minute, Traffic, explain, traffic, words};
 use crate::publication::Difference;
 
 /// So many lines of the audit are shown.
@@ -233,6 +233,8 @@ pub(crate) struct AuditLine {
     who: String,
     what: String,
     object: String,
+    /// The change as a sentence, without who made it.
+    words: String,
     detail: BTreeMap<String, Value>,
 }
 
@@ -244,6 +246,7 @@ pub(crate) async fn audit(State(app): State<Arc<App>>) -> Result<Json<Vec<AuditL
         id: l.id,
         at: l.at,
         who: l.who,
+        words: words(&l.what, &l.object, &l.detail),
         what: l.what,
         object: l.object,
         detail: match l.detail {

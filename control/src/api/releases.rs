@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Extension, Path, State};
+use axum::extract::{Extension, Path, Query, State};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -93,15 +93,63 @@ pub(crate) async fn release(
     Ok(Json(released))
 }
 
+/// A release against what is served.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Back {
+    /// The release that is served.
+    served: i64,
+    /// What serving the other one again would change, facade by facade.
+    differences: Vec<Difference>,
+}
+
+#[derive(Deserialize)]
+pub(crate) struct Only {
+    #[serde(default)]
+    facade: String,
+}
+
+/// What making an older release what callers are served would change.
+#[utoipa::path(get, path = "/api/releases/{number}/compare", params(("number" = i64, Path), ("facade" = Option<String>, Query, description = "Only this facade.")), responses((status = 200, body = Back), (status = 404)))]
+pub(crate) async fn compare_with(
+    State(app): State<Arc<App>>,
+    Path(number): Path<i64>,
+    Query(only): Query<Only>,
+) -> Result<Json<Back>, ApiError> {
+    let facades = Some(only.facade).filter(|f| !f.is_empty());
+    let found = app
+        .publication
+        .compare_with(number, facades.into_iter().collect());
+    let (served, mut differences) = found.await?;
+    add_users(&*app.database.store()?, &mut differences).await?;
+    Ok(Json(Back {
+        served,
+        differences,
+    }))
+}
+
+#[derive(Default, Deserialize, ToSchema)]
+pub(crate) struct RollbackRequest {
+    /// Only these facades; everything else is carried over. All of the release unless given.
+    #[serde(default)]
+    facades: Vec<String>,
+    /// The release that is served, as the comparison told: another one in the meantime is a conflict.
+    served: Option<i64>,
+}
+
 /// Makes an older release what callers are served, as a new release.
-#[utoipa::path(post, path = "/api/releases/{number}/rollback", params(("number" = i64, Path)), responses((status = 200, body = Released), (status = 404)))]
+#[utoipa::path(post, path = "/api/releases/{number}/rollback", params(("number" = i64, Path)), request_body = Option<RollbackRequest>, responses((status = 200, body = Released), (status = 404), (status = 409)))]
 pub(crate) async fn rollback(
     State(app): State<Arc<App>>,
     Extension(publisher): Extension<Publisher>,
     Path(number): Path<i64>,
+    request: Option<Json<RollbackRequest>>,
 ) -> Result<Json<Released>, ApiError> {
-    let released = app.publication.rollback(&publisher.name, number).await?;
-    Ok(Json(released))
+    let request = request.map(|Json(r)| r).unwrap_or_default();
+    let who = &publisher.name;
+    let released = app
+        .publication
+        .rollback(who, number, request.facades, request.served);
+    Ok(Json(released.await?))
 }
 
 fn names(list: &serde_json::Value) -> Vec<String> {

@@ -145,7 +145,10 @@ impl Directory {
         change
             .set_pause(pausing.facade, pausing.operation, pausing.paused)
             .await?;
-        let object = format!("{} {}", pausing.facade, pausing.operation);
+        let object = match pausing.operation {
+            "" => format!("facade {}", pausing.facade),
+            operation => format!("operation {}/{operation}", pausing.facade),
+        };
         change.audit(pausing.what(), &object, json!({})).await?;
         self.commit(&mut known, change).await?;
         let pauses = store.pauses().await?.into_iter();

@@ -2,6 +2,7 @@
 
 mod explain;
 mod traffic;
+mod words;
 mod writer;
 
 use std::collections::BTreeMap;
@@ -13,6 +14,8 @@ use porch_store::entity::{audit, trace};
 use porch_store::{Store, TraceQuery, UsageTotals};
 
 pub(crate) use explain::explain;
+pub(crate) use words::words;
+
 pub(crate) use traffic::{Minute, Traffic, traffic};
 
 use crate::database::Database;

@@ -1,15 +1,16 @@
 //! How the draft differs from what is served.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
-use porch_contract::{Change, Contract};
+use porch_contract::{Change, Contract, Harm};
 use porch_facade::Model;
 use porch_store::Store;
 use serde::Serialize;
 use similar::TextDiff;
 use utoipa::ToSchema;
 
-use super::content::{ReleasedFacade, Served};
+use super::content::{Content, ReleasedFacade, Served};
 use crate::error::ApiError;
 
 /// How one facade differs between the draft and what is served.
@@ -22,7 +23,7 @@ pub(crate) struct Difference {
     pub(crate) changes: Vec<Change>,
     /// Changed files, as unified differences.
     pub(crate) files: BTreeMap<String, String>,
-    /// Consumers that called an operation in the last seven days that would break.
+    /// Consumers that called an operation in the last seven days that would break, or would be gone.
     #[serde(default)]
     pub(crate) used_by: Vec<UsedBy>,
 }
@@ -35,8 +36,8 @@ pub(crate) struct UsedBy {
     calls: i64,
 }
 
-/// The contract of a facade that is served.
-fn contract_of(facade: &ReleasedFacade) -> Option<Contract> {
+/// The contract of a facade of a release.
+pub(super) fn contract_of(facade: &ReleasedFacade) -> Option<Contract> {
     let documents = porch_facade::Documents::read(&facade.files);
     let (_, served) = documents.facades.first()?;
     let (file, text) = porch_facade::contract_file(&facade.files, served)?;
@@ -44,22 +45,26 @@ fn contract_of(facade: &ReleasedFacade) -> Option<Contract> {
 }
 
 /// Changed files, as unified differences.
-fn changed_files(draft: &ReleasedFacade, served: &ReleasedFacade) -> BTreeMap<String, String> {
+fn changed_files(
+    new: &ReleasedFacade,
+    served: &ReleasedFacade,
+    called: &str,
+) -> BTreeMap<String, String> {
     let mut files = BTreeMap::new();
-    let names: BTreeSet<&String> = draft.files.keys().chain(served.files.keys()).collect();
+    let names: BTreeSet<&String> = new.files.keys().chain(served.files.keys()).collect();
     for path in names {
         let text = |of: &ReleasedFacade| of.files.get(path).cloned().unwrap_or_default();
-        let (old, new) = (text(served), text(draft));
+        let (old, new) = (text(served), text(new));
         if old != new {
             let lines = TextDiff::from_lines(&old, &new)
                 .unified_diff()
                 .context_radius(2)
-                .header("served", "draft")
+                .header("served", called)
                 .to_string();
             files.insert(path.clone(), lines);
         }
     }
-    for (backend, address) in &draft.addresses {
+    for (backend, address) in &new.addresses {
         let was = served.addresses.get(backend);
         if was != Some(address) {
             let was = was.map_or("the backend's own", String::as_str);
@@ -74,27 +79,76 @@ fn changed_files(draft: &ReleasedFacade, served: &ReleasedFacade) -> BTreeMap<St
 
 fn difference(model: &Model, served: &Served, environment: &str, name: &str) -> Difference {
     let draft = ReleasedFacade::take(model, environment, name);
-    let released = served.content.facades.get(name);
-    let mut difference = Difference {
-        facade: name.to_owned(),
-        status: "gone",
-        changes: Vec::new(),
-        files: BTreeMap::new(),
-        used_by: Vec::new(),
-    };
-    match (&draft, released) {
-        (Some(d), Some(s)) if *d == **s => difference.status = "same",
-        (Some(d), Some(s)) => {
-            difference.status = "changed";
-            difference.files = changed_files(d, s);
-            if let (Some(old), Some(new)) = (contract_of(s), model.contract(name)) {
-                difference.changes = porch_contract::compare(&old, new);
-            }
-        }
-        (Some(_), None) => difference.status = "new",
-        (None, _) => {}
+    let released = served.content.facades.get(name).map(Arc::as_ref);
+    let mut difference = Difference::between(name, released, draft.as_ref(), "draft");
+    if let (Some(old), Some(new)) = (
+        released.filter(|_| difference.status == "changed"),
+        model.contract(name),
+    ) && let Some(old) = contract_of(old)
+    {
+        difference.changes = porch_contract::compare(&old, new);
     }
     difference
+}
+
+impl Difference {
+    /// From what is served to something else, but for what callers see of it.
+    fn between(
+        name: &str,
+        served: Option<&ReleasedFacade>,
+        new: Option<&ReleasedFacade>,
+        called: &str,
+    ) -> Self {
+        let mut difference = Self {
+            facade: name.to_owned(),
+            status: "same",
+            changes: Vec::new(),
+            files: BTreeMap::new(),
+            used_by: Vec::new(),
+        };
+        match (served, new) {
+            (Some(s), Some(n)) if s == n => {}
+            (Some(s), Some(n)) => {
+                difference.status = "changed";
+                difference.files = changed_files(n, s, called);
+            }
+            (None, _) => difference.status = "new",
+            (Some(_), None) => {
+                difference.status = "gone";
+                difference.changes.push(Change {
+                    harm: Harm::Breaks,
+                    operation: String::new(),
+                    what: "the whole facade is gone: its callers get 404".into(),
+                });
+            }
+        }
+        difference
+    }
+
+    /// Whether a change of this kind breaks the callers of an operation.
+    fn breaks(&self, operation: &str) -> bool {
+        let harmful = self.changes.iter().filter(|c| c.harm == Harm::Breaks);
+        let mut ids = harmful.map(|c| c.operation.as_str());
+        ids.any(|id| id == operation || (id.is_empty() && self.status == "gone"))
+    }
+}
+
+/// What serving other content in place of the served one would change, facade by facade.
+pub(super) fn to_other(served: &Content, other: &Content, called: &str) -> Vec<Difference> {
+    let names: BTreeSet<&String> = served.facades.keys().chain(other.facades.keys()).collect();
+    let of = |name: &String| {
+        let one = |content: &Content| content.facades.get(name).cloned();
+        let (old, new) = (one(served), one(other));
+        let mut difference = Difference::between(name, old.as_deref(), new.as_deref(), called);
+        if let (Some(old), Some(new)) = (&old, &new)
+            && old != new
+            && let (Some(old), Some(new)) = (contract_of(old), contract_of(new))
+        {
+            difference.changes = porch_contract::compare(&old, &new);
+        }
+        difference
+    };
+    names.into_iter().map(of).collect()
 }
 
 /// The differences of all facades, between a draft and what is served.
@@ -113,11 +167,8 @@ pub(super) fn differences(model: &Model, served: &Served, environment: &str) -> 
 
 /// Adds who uses the operations that would break.
 pub(crate) async fn add_users(store: &Store, list: &mut [Difference]) -> Result<(), ApiError> {
-    if list.iter().all(|d| {
-        d.changes
-            .iter()
-            .all(|c| c.harm != porch_contract::Harm::Breaks)
-    }) {
+    let harmless = |d: &Difference| d.changes.iter().all(|c| c.harm != Harm::Breaks);
+    if list.iter().all(harmless) {
         return Ok(());
     }
     let week = porch_store::now_ms() / 60_000 - 7 * 24 * 60;
@@ -132,11 +183,7 @@ pub(crate) async fn add_users(store: &Store, list: &mut [Difference]) -> Result<
         .collect();
     for d in list {
         for ((facade, operation, consumer), total) in &usage {
-            let breaks = d
-                .changes
-                .iter()
-                .any(|c| c.harm == porch_contract::Harm::Breaks && c.operation == *operation);
-            if *facade == d.facade && breaks {
+            if *facade == d.facade && d.breaks(operation) {
                 let consumer = names
                     .get(consumer)
                     .cloned()

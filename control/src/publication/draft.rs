@@ -56,7 +56,7 @@ pub(crate) struct FacadeFacts {
     pub(crate) title: String,
     pub(crate) base: String,
     pub(crate) version: String,
-    pub(crate) operations: usize,
+    pub(crate) operations: Vec<String>,
     pub(crate) backends: Vec<String>,
     pub(crate) errors: usize,
 }
@@ -215,6 +215,15 @@ impl Publication {
             unreleased: summary.unreleased().map(|d| d.facade.clone()).collect(),
         })
     }
+
+    /// Takes files out of the draft.
+    pub(crate) async fn remove(&self, who: &str, files: &[String]) -> Result<(), ApiError> {
+        let change = self.database.store()?.change(who).await?;
+        change.write_draft(&[], files).await?;
+        let detail = json!({ "changed": [], "removed": files });
+        change.audit("changed the draft", "draft", detail).await?;
+        Ok(change.commit().await?)
+    }
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
@@ -236,7 +245,7 @@ fn summary(model: &Model, served: &Served, environment: &str, revision: i64) -> 
                 version: model
                     .contract(name)
                     .map_or_else(String::new, |c| c.version.clone()),
-                operations: facade.doc.operations.len(),
+                operations: facade.doc.operations.keys().cloned().collect(),
                 backends: model
                     .backends_of(facade)
                     .map(|b| b.doc.name.clone())

@@ -6,6 +6,7 @@ mod difference;
 mod draft;
 mod recent;
 mod release;
+mod serves;
 mod snapshot;
 
 use std::path::PathBuf;
@@ -20,7 +21,7 @@ use tokio::sync::Mutex;
 
 pub(crate) use content::Served;
 pub(crate) use difference::{Difference, add_users};
-pub(crate) use draft::Pushed;
+pub(crate) use draft::{FacadeFacts, Pushed};
 pub(crate) use release::Released;
 
 use crate::compute::compute;
@@ -33,6 +34,8 @@ use content::{CompiledContent, Content};
 /// One environment's publication.
 pub(crate) struct Publication {
     environment: String,
+    /// Address of the gateway.
+    gateway: String,
     state: PathBuf,
     shared: Arc<Shared>,
     database: Database,
@@ -65,6 +68,7 @@ impl Publication {
     ) -> Self {
         Self {
             environment: config.environment.clone(),
+            gateway: config.gateway.clone(),
             state: config.state.clone(),
             shared,
             database,

@@ -4,12 +4,16 @@ use std::sync::Arc;
 
 use porch_contract::{Finding, has_errors, suggest};
 use porch_facade::Model;
+use porch_store::StoreError;
 use serde::Serialize;
 use serde_json::json;
 use utoipa::ToSchema;
 
 use super::content::{Content, ReleasedFacade, Served};
+use super::difference::{Difference, to_other};
+use super::serves::{SampleCall, ServedFacade, sample_call};
 use super::{Live, Publication, readable};
+use crate::compute::compute;
 use crate::error::ApiError;
 
 /// What a release or a rollback did.
@@ -20,6 +24,10 @@ pub(crate) struct Released {
     carried_over: Vec<String>,
     removed: Vec<String>,
     findings: Vec<Finding>,
+    /// All that callers are served now.
+    serves: Vec<ServedFacade>,
+    /// A call of what was taken, with values from its contract.
+    call: Option<SampleCall>,
 }
 
 /// Content that is to be served, and how it came to be.
@@ -52,30 +60,87 @@ impl Publication {
         .await
     }
 
-    /// Makes an older release what callers are served, as a new release.
+    /// Makes an older release what callers are served, or of it only the named facades, as a new release. When `after` is
+    /// given, that release must still be the one that is served.
     pub(crate) async fn rollback(
         self: &Arc<Self>,
         who: &str,
         number: i64,
+        facades: Vec<String>,
+        after: Option<i64>,
     ) -> Result<Released, ApiError> {
         let (own, who) = (self.clone(), who.to_owned());
         self.to_the_end(async move {
             let mut live = own.lock.lock().await;
             own.catch_up_locked(&mut live).await?;
-            let store = own.database.store()?;
-            let old = store.release(&own.environment, number).await?;
-            let content = readable(old.content)?;
-            let taken: Vec<String> = content.facades.keys().cloned().collect();
+            let served = own.served();
+            if after.is_some_and(|after| after != served.number) {
+                return Err(StoreError::Stale(format!("what {} serves", own.environment)).into());
+            }
+            let content = own.as_it_was(&served.content, number, &facades).await?;
+            let named = |n: &&String| facades.is_empty() || facades.contains(n);
+            let gone = |n: &&String| !content.facades.contains_key(*n);
+            let taken: Vec<String> = content.facades.keys().filter(named).cloned().collect();
             let wanted = Wanted {
                 asked: json!(taken),
                 taken,
+                removed: served
+                    .content
+                    .facades
+                    .keys()
+                    .filter(gone)
+                    .cloned()
+                    .collect(),
                 content,
-                removed: Vec::new(),
-                note: format!("back to release {number}"),
+                note: match facades.as_slice() {
+                    [] => format!("back to release {number}"),
+                    some => format!("{} back to release {number}", some.join(", ")),
+                },
             };
             own.put_live(&mut live, &who, wanted).await
         })
         .await
+    }
+
+    /// What going back to a release would change for callers, and the number of the release that is served.
+    pub(crate) async fn compare_with(
+        &self,
+        number: i64,
+        facades: Vec<String>,
+    ) -> Result<(i64, Vec<Difference>), ApiError> {
+        let served = self.served();
+        let content = self.as_it_was(&served.content, number, &facades).await?;
+        let (from, called) = (served.content.clone(), format!("release {number}"));
+        let list = compute(move || to_other(&from, &content, &called)).await?;
+        Ok((served.number, list))
+    }
+
+    /// What is served, with the named facades as a release had them; without names, the release.
+    async fn as_it_was(
+        &self,
+        served: &Content,
+        number: i64,
+        facades: &[String],
+    ) -> Result<Content, ApiError> {
+        let store = self.database.store()?;
+        let mut old = readable(store.release(&self.environment, number).await?.content)?;
+        if facades.is_empty() {
+            return Ok(old);
+        }
+        let mut content = served.clone();
+        for name in facades {
+            match old.facades.remove(name) {
+                Some(facade) => drop(content.facades.insert(name.clone(), facade)),
+                None => {
+                    let had = old.facades.keys().map(String::as_str);
+                    let help = suggest(name, had)
+                        .map_or_else(String::new, |n| format!("Did you mean “{n}”?"));
+                    let title = format!("Release {number} had no facade “{name}”");
+                    return Err(ApiError::new(404, title, help));
+                }
+            }
+        }
+        Ok(content)
     }
 
     fn taken_from(
@@ -149,10 +214,19 @@ impl Publication {
             content: wanted.content,
             from_disk: false,
         };
+        let (of, taken) = (served.content.clone(), wanted.taken.clone());
+        let call = compute(move || taken.iter().find_map(|f| sample_call(&of, f))).await?;
+        let serves = compiled
+            .facades
+            .iter()
+            .filter_map(|f| f.compiled.as_deref());
+        let serves = serves.map(|f| ServedFacade::of(f, &self.gateway)).collect();
         self.serve(live, served, compiled);
         live.release += 1;
         self.write_snapshot().await;
         Ok(Released {
+            serves,
+            call,
             number: kept.number,
             taken: wanted.taken,
             carried_over,

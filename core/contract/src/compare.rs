@@ -1,11 +1,11 @@
 //! Comparing two contracts: what changes for callers, ranked by harm.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use serde::Serialize;
 use serde_json::Value;
 
-use crate::{Contract, Operation, SchemaView};
+use crate::{Contract, Operation, PathTemplate, SchemaView};
 
 /// What a change does to a caller who does nothing about it.
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -49,8 +49,21 @@ pub fn compare(old: &Contract, new: &Contract) -> Vec<Change> {
             format!("the version goes from {} to {}", old.version, new.version),
         );
     }
+    let (was, now) = (Routes::of(old), Routes::of(new));
     for (id, before) in &old.operations {
-        match new.operations.get(id) {
+        let renamed = || now.other(before, old);
+        match new.operations.get(id).or_else(renamed) {
+            Some(after) if after.id != *id => {
+                let same = "callers see no difference, but what is named by it does";
+                add(
+                    Harm::Tells,
+                    id,
+                    format!("its operationId is “{}” now: {same}", after.id),
+                );
+                compare_operation(old, new, before, after, &mut |harm, what| {
+                    add(harm, id, what)
+                });
+            }
             None => add(
                 Harm::Breaks,
                 id,
@@ -62,7 +75,7 @@ pub fn compare(old: &Contract, new: &Contract) -> Vec<Change> {
         }
     }
     for (id, after) in &new.operations {
-        if !old.operations.contains_key(id) {
+        if !old.operations.contains_key(id) && was.other(after, new).is_none() {
             add(
                 Harm::Adds,
                 id,
@@ -72,6 +85,22 @@ pub fn compare(old: &Contract, new: &Contract) -> Vec<Change> {
     }
     changes.sort_by_key(|c| c.harm);
     changes
+}
+
+/// The operations of a contract by their routes.
+struct Routes<'a>(HashMap<(&'a str, &'a PathTemplate), &'a Operation>);
+
+impl<'a> Routes<'a> {
+    fn of(contract: &'a Contract) -> Self {
+        let all = contract.operations.values();
+        Self(all.map(|o| ((o.method.as_str(), &o.path), o)).collect())
+    }
+
+    /// The operation that has the route of another contract's under an `operationId` which that one does not have.
+    fn other(&self, op: &Operation, its: &Contract) -> Option<&'a Operation> {
+        let found = self.0.get(&(op.method.as_str(), &op.path)).copied();
+        found.filter(|o| !its.operations.contains_key(&o.id))
+    }
 }
 
 fn compare_parameters(
@@ -282,6 +311,34 @@ mod tests {
             &(Harm::Adds, "the reply's “tax” is new".to_owned())
         );
         assert_eq!(compare(&old, &old), []);
+    }
+
+    #[test]
+    fn an_operation_with_another_id_and_the_same_route_is_told_and_breaks_nobody() {
+        let old = contract("{type: object, properties: {fare: {type: number}}}", "");
+        let mut new = contract("{type: object, properties: {fare: {type: string}}}", "");
+        let mut op = new.operations.shift_remove("a").unwrap();
+        op.id = "readA".into();
+        new.operations.insert("readA".into(), op);
+        let said: Vec<_> = compare(&old, &new)
+            .into_iter()
+            .map(|c| (c.harm, c.operation, c.what))
+            .collect();
+        assert_eq!(said.len(), 2, "{said:?}");
+        assert_eq!(said[0].0, Harm::Breaks);
+        assert!(said[0].2.contains("“fare” goes from number to string"));
+        assert_eq!((said[1].0, said[1].1.as_str()), (Harm::Tells, "a"));
+        assert!(said[1].2.contains("its operationId is “readA” now"));
+        // With another path it is another operation.
+        let mut moved = new.clone();
+        let op = moved.operations.get_mut("readA").unwrap();
+        op.path = crate::PathTemplate::parse("/b").unwrap();
+        let said: Vec<_> = compare(&old, &moved)
+            .into_iter()
+            .map(|c| (c.harm, c.what))
+            .collect();
+        assert_eq!(said[0], (Harm::Breaks, "GET /a is gone".into()));
+        assert_eq!(said[1], (Harm::Adds, "GET /b is new".into()));
     }
 
     #[test]

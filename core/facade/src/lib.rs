@@ -51,5 +51,5 @@ pub use route::{
     Matched, Miss, Normalised, Router, normalise, percent_decode, percent_encode_segment,
 };
 pub use source::{Source, is_zip, unzip};
-pub use table::{Row, Sample, Table, table};
+pub use table::{Row, Sample, Table, sample, table};
 pub use update::{Updated, update};

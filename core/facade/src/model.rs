@@ -198,6 +198,30 @@ impl Model {
         )
     }
 
+    /// A facade's document and its contract, unless another facade has it too; and the backends that only it calls.
+    pub fn own_files(&self, facade: &str) -> Option<(Vec<String>, Vec<String>)> {
+        let own = self.documents.facades.get(facade)?;
+        let others = || {
+            self.documents
+                .facades
+                .values()
+                .filter(|f| f.file != own.file)
+        };
+        let contract = |f: &Document<FacadeDoc>| beside(&f.file, &f.doc.contract);
+        let mut files = vec![own.file.clone()];
+        let its = contract(own);
+        if self.files.contains_key(&its) && others().all(|f| contract(f) != its) {
+            files.push(its);
+        }
+        let called: HashSet<&str> = others()
+            .flat_map(|f| f.doc.operations.values())
+            .map(|o| o.call.backend.as_str())
+            .collect();
+        let backends = self.backends_of(own).map(|b| b.doc.name.clone());
+        let unused = backends.filter(|b| !called.contains(b.as_str())).collect();
+        Some((files, unused))
+    }
+
     /// The backends that a facade calls, each once.
     pub fn backends_of<'m>(
         &'m self,

@@ -321,7 +321,7 @@ fn flatten(value: &Value, name: String, f: &mut dyn FnMut(String, &Value)) {
 }
 
 /// A request that fits; `every` optional query parameter is in it too, when that is wanted.
-fn sample(contract: &Contract, op: &porch_contract::Operation, every: bool) -> Sample {
+pub fn sample(contract: &Contract, op: &porch_contract::Operation, every: bool) -> Sample {
     let values = |place: Place| {
         op.parameters
             .iter()

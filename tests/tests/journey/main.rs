@@ -6,6 +6,7 @@
 
 mod first;
 mod releases;
+mod withdrawing;
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
