@@ -18,7 +18,7 @@ fn soap(sailings: u32) -> String {
     let sailing = |i: u32| {
         format!(
             "<r:Sailing><r:Id>S-{i}</r:Id><r:RouteCode>FAR-MAR</r:RouteCode><r:Departs>2027-05-14T08:30:00Z</r:Departs><r:Legs><r:Leg><r:From>Farholt</r:From><r:To>Maren Quay</r:To>\
-             <r:Minutes>55</r:Minutes></r:Leg></r:Legs><r:SeatsLeft>{i}</r:SeatsLeft><r:Vessel>Gannet</r:Vessel></r:Sailing>"
+             <r:Minutes>55</r:Minutes></r:Leg></r:Legs><r:SeatsLeft>{i}</r:SeatsLeft><r:Vessel>Lantern</r:Vessel></r:Sailing>"
         )
     };
     let list: String = (17..17 + sailings).map(sailing).collect();

@@ -38,13 +38,13 @@ const MAX_BODY: usize = 32 << 20;
 /// # Errors
 /// When it cannot be written.
 pub fn openapi() -> Result<String, serde_json::Error> {
-    api::routes().into_openapi().to_pretty_json()
+    serde_json::to_string_pretty(&api::document()?)
 }
 
 /// The whole of the control plane's HTTP service.
 fn router(app: Arc<App>) -> Router {
-    let (api, document) = api::routes().split_for_parts();
-    let document: Arc<str> = document.to_pretty_json().unwrap_or_default().into();
+    let (api, _) = api::routes().split_for_parts();
+    let document: Arc<str> = openapi().unwrap_or_default().into();
     let document = move || async move {
         let json = [("content-type", "application/json")];
         (json, document.to_string())

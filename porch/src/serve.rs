@@ -21,7 +21,7 @@ pub(crate) struct ServeOptions {
     /// Where callers are served [default: 127.0.0.1:3810].
     #[arg(long, env = "ELM_PORCH_GATEWAY_LISTEN", value_name = "ADDRESS")]
     gateway: Option<SocketAddr>,
-    /// Where console and publisher's API are served [default: 127.0.0.1:3820].
+    /// Where console and console API are served [default: 127.0.0.1:3820].
     #[arg(long, env = "ELM_PORCH_CONSOLE_LISTEN", value_name = "ADDRESS")]
     console: Option<SocketAddr>,
     /// Address of the PostgreSQL database.

@@ -148,6 +148,10 @@ pub(crate) fn finding_text(finding: &Value) -> String {
         ),
         place => place.to_owned(),
     };
+    let place = match text(finding, "pointer") {
+        "" => place,
+        pointer => format!("{place} ({pointer})"),
+    };
     let mut out = format!(
         "{place}: {}: {}",
         paint(severity, colour),

@@ -51,7 +51,7 @@ pub(crate) fn routes() -> Router {
     if let Ok(mut all) = desk.lock() {
         all.insert(
             2041,
-            "<k:from>Farholt</k:from><k:to>Tern Rock</k:to><k:container><k:mark>SKRU 204117</k:mark><k:feet>20</k:feet></k:container><k:goods xsi:type=\"k:Dangerous\" un=\"1203\"><k:what>Petrol in drums</k:what><k:weight>1520.250</k:weight><k:classes>3 9</k:classes></k:goods><k:goods xsi:type=\"k:General\"><k:what>Rope &amp; tackle</k:what><k:weight xsi:nil=\"true\"/></k:goods>".into(),
+            "<k:from>Farholt</k:from><k:to>Tern Rock</k:to><k:container><k:mark>crate 17</k:mark><k:feet>20</k:feet></k:container><k:goods xsi:type=\"k:Dangerous\" un=\"1203\"><k:what>Petrol in drums</k:what><k:weight>1520.250</k:weight><k:classes>3 9</k:classes></k:goods><k:goods xsi:type=\"k:General\"><k:what>Rope &amp; tackle</k:what><k:weight xsi:nil=\"true\"/></k:goods>".into(),
         );
         all.insert(2042, "<k:from>Farholt</k:from><k:to>Hollow Bay</k:to><k:pallets>3</k:pallets><k:goods xsi:type=\"k:Livestock\"><k:what>Sheep</k:what><k:weight unit=\"t\">0.9</k:weight><k:heads>14</k:heads></k:goods><k:notes><k:note>Keep dry</k:note></k:notes>".into());
     }

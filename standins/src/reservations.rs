@@ -209,7 +209,7 @@ fn search(request: Node<'_, '_>) -> Response {
                     "08:30",
                     "<r:SeatsLeft>42</r:SeatsLeft>",
                     &[("Farholt", "Maren Quay", 55)],
-                    "<r:Vessel>Gannet</r:Vessel><r:Remark>Swell expected &amp; likely</r:Remark>",
+                    "<r:Vessel>Lantern</r:Vessel><r:Remark>Swell expected &amp; likely</r:Remark>",
                 ),
                 sailing(
                     "S-18",

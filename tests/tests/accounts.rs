@@ -115,7 +115,7 @@ fn a_key_opens_the_facades_that_it_was_made_for() {
     let made = porch.ok(&["key", "create", "Quayside Kiosk", "--facade", "vessels"]);
     assert_eq!(made["facades"], json!(["vessels"]));
     let one = made["key"].as_str().unwrap();
-    let vessels = "/vessels/v1/vessels/alca";
+    let vessels = "/vessels/v1/vessels/kettle";
     let other = "/sailings/v2/fares/FAR-MAR/foot";
     let status = |key: &str, path: &str| porch.call("GET", path, key, "").status;
     assert_eq!((status(&every, vessels), status(one, vessels)), (200, 200));

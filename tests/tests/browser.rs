@@ -300,12 +300,12 @@ async fn a_running_grpc_server_is_published_and_its_stream_drawn_live() {
         .click()
         .await
         .unwrap();
-    browser.fill("path vessel", "dunlin").await;
+    browser.fill("path vessel", "old-button").await;
     browser.press("Run").await;
     let body = browser.find(By::Css("[data-testid=trial-body]")).await;
     let text = body.text().await.unwrap();
     assert!(
-        text.contains("\"Dunlin\"") && text.contains("9007199254740995"),
+        text.contains("\"Old Button\"") && text.contains("9007199254740995"),
         "{text}"
     );
     browser.see("shown is its JSON").await;
@@ -320,7 +320,7 @@ async fn a_running_grpc_server_is_published_and_its_stream_drawn_live() {
             "//*[name()='polyline'][string-length(@points) > 26]",
         ))
         .await;
-    browser.see("fulmar").await;
+    browser.see("thimble").await;
     browser.close().await;
 }
 
@@ -330,7 +330,7 @@ async fn every_page_is_accessible_in_light_and_dark_and_by_keyboard() {
         return;
     }
     let (porch, key) = tokio::task::spawn_blocking(Porch::published).await.unwrap();
-    for _ in 0..6 {
+    for _ in 0..8 {
         porch.call("GET", "/sailings/v2/fares/FAR-MAR/foot", &key, "");
     }
     wait_until("the trace is written", || {
@@ -347,7 +347,7 @@ async fn every_page_is_accessible_in_light_and_dark_and_by_keyboard() {
     // A difference, so that the pages about it have something to show.
     porch.edit(
         "sailings/sailings.facade.yaml",
-        "requests: 5",
+        "requests: 7",
         "requests: 6",
     );
     porch.ok(&["push", porch.documents.to_str().unwrap()]);

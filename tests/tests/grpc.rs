@@ -75,12 +75,12 @@ fn a_running_server_becomes_a_released_api_in_one_sitting() {
             "POST",
             "/own/v1/berth/f2:assign",
             &key,
-            r#"{"vessel": "vessels/brent", "berthId": "not this one"}"#,
+            r#"{"vessel": "vessels/lantern", "berthId": "not this one"}"#,
         )
         .json();
     assert_eq!(
         berth,
-        json!({"berthId": "f2", "harbour": "Farholt", "vessel": "vessels/brent", "length": 48})
+        json!({"berthId": "f2", "harbour": "Farholt", "vessel": "vessels/lantern", "length": 48})
     );
     assert_eq!(porch.call("GET", "/own/v1/berth/f2", "", "").status, 401);
     // A second derivation changes nothing; a definition that has changed is brought over.
@@ -100,12 +100,12 @@ fn every_kind_of_call_works_on_the_demo() {
     let (porch, _) = Porch::published();
     let url = |path: &str| format!("{}/vessels/v1{path}", porch.gateway);
     let get = |path: &str| Http::send("GET", &url(path), &[], Vec::new());
-    let alca = get("/vessels/alca").json();
+    let kettle = get("/vessels/kettle").json();
     assert_eq!(
         (
-            &alca["number"],
-            &alca["certificate"]["authority"],
-            &alca["remarks"]
+            &kettle["number"],
+            &kettle["certificate"]["authority"],
+            &kettle["remarks"]
         ),
         (
             &json!("9007199254740993"),
@@ -120,17 +120,17 @@ fn every_kind_of_call_works_on_the_demo() {
             &some["vessels"][0]["title"],
             &some["total"]
         ),
-        (1, &json!("Brent"), &json!("1"))
+        (1, &json!("Lantern"), &json!("1"))
     );
     assert_eq!(
         get("/harbours/hollow-bay/vessels").json()["vessels"][0]["title"],
-        "Dunlin"
+        "Old Button"
     );
     // A mask that nobody sent is made of the members that were; one that was sent counts.
     let patch = |query: &str, body: &str| {
         Http::send(
             "PATCH",
-            &url(&format!("/vessels/dunlin{query}")),
+            &url(&format!("/vessels/old-button{query}")),
             &[("content-type", "application/json")],
             body.as_bytes().to_vec(),
         )
@@ -142,12 +142,15 @@ fn every_kind_of_call_works_on_the_demo() {
     );
     assert_eq!(
         (&changed["seats"], &changed["homePorts"], &changed["title"]),
-        (&json!(333), &json!(["Farholt"]), &json!("Dunlin"))
+        (&json!(333), &json!(["Farholt"]), &json!("Old Button"))
     );
-    let masked = patch("?updateMask=title", r#"{"seats": 1, "title": "Dunlin II"}"#);
+    let masked = patch(
+        "?updateMask=title",
+        r#"{"seats": 1, "title": "Old Button II"}"#,
+    );
     assert_eq!(
         (&masked["seats"], &masked["title"]),
-        (&json!(333), &json!("Dunlin II"))
+        (&json!(333), &json!("Old Button II"))
     );
     // Failures: statuses, details, fields.
     let gone = get("/vessels/nobody");
@@ -163,7 +166,7 @@ fn every_kind_of_call_works_on_the_demo() {
     assert_eq!((fog.status, fog.header("retry-after")), (503, "2"));
     let empty = Http::send(
         "POST",
-        &url("/vessels/alca/defects"),
+        &url("/vessels/kettle/defects"),
         &[("content-type", "application/json")],
         b"{}".to_vec(),
     );
@@ -175,14 +178,14 @@ fn every_kind_of_call_works_on_the_demo() {
         )
     );
     // Bodies that are not JSON, both ways of reading a part, metadata, the caller's deadline.
-    let plan = get("/vessels/alca/deckplan");
+    let plan = get("/vessels/kettle/deckplan");
     assert_eq!(
         (plan.header("content-type"), plan.text().starts_with("<svg")),
         ("image/svg+xml", true)
     );
     let defect = Http::send(
         "POST",
-        &url("/vessels/alca/defects?urgent=true"),
+        &url("/vessels/kettle/defects?urgent=true"),
         &[("content-type", "application/json")],
         br#"{"text": "ramp squeaks"}"#.to_vec(),
     )
@@ -194,7 +197,7 @@ fn every_kind_of_call_works_on_the_demo() {
     );
     let told = Http::send(
         "GET",
-        &url("/vessels/alca"),
+        &url("/vessels/kettle"),
         &[
             ("x-voyage", "7"),
             ("x-chart-bin", "AAEC"),
@@ -292,7 +295,7 @@ fn messages_of_a_stream_come_when_they_are_sent_and_a_backend_that_misbehaves_is
     .unwrap();
     let mut reader = BufReader::new(stream);
     let mut line = String::new();
-    while !line.contains("vessels/alca") {
+    while !line.contains("vessels/kettle") {
         line.clear();
         assert!(reader.read_line(&mut line).unwrap() > 0, "the stream ended");
     }
@@ -301,7 +304,7 @@ fn messages_of_a_stream_come_when_they_are_sent_and_a_backend_that_misbehaves_is
     let get = || {
         Http::send(
             "GET",
-            &format!("{}/vessels/v1/vessels/alca", porch.gateway),
+            &format!("{}/vessels/v1/vessels/kettle", porch.gateway),
             &[],
             Vec::new(),
         )
@@ -429,7 +432,7 @@ fn documents_that_do_not_fit_a_definition_are_told_where() {
     assert!(found.contains("fleet.proto"), "{found}");
     let (status, _) = http(
         "GET",
-        &format!("{}/vessels/v1/vessels/alca", porch.gateway),
+        &format!("{}/vessels/v1/vessels/kettle", porch.gateway),
         &[],
         "",
     );

@@ -251,3 +251,80 @@ fn two_exchanges_of_one_trace_are_two() {
         assert_eq!(explained["trace"]["id"], *id);
     }
 }
+
+#[test]
+fn the_document_of_the_api_says_what_each_route_answers_and_the_routes_do_so() {
+    let porch = Porch::start();
+    let document = porch.api("GET", "/api/openapi.json", &Value::Null).json();
+    let schemes = document["components"]["securitySchemes"].as_object();
+    assert_eq!(schemes.map(serde_json::Map::len), Some(2));
+    let mut ids = BTreeSet::new();
+    for (path, item) in document["paths"].as_object().unwrap() {
+        for (method, operation) in item.as_object().unwrap() {
+            let route = format!("{method} {path}");
+            let id = operation["operationId"].as_str().unwrap();
+            assert!(ids.insert(id.to_owned()), "{route}: {id} stands twice");
+            assert!(operation["description"].is_string(), "{route}");
+            let responses = operation["responses"].as_object().unwrap();
+            let open = operation["security"] == json!([]);
+            assert_eq!(open, route == "post /api/session", "{route}");
+            assert!(open || responses.contains_key("401"), "{route}");
+            for (status, response) in responses {
+                let told = response["description"]
+                    .as_str()
+                    .is_some_and(|d| d.len() > 5);
+                assert!(told || response["$ref"].is_string(), "{route} {status}");
+            }
+            if operation.get("requestBody").is_some() {
+                let said = ["400", "413", "415"].map(|s| responses.contains_key(s));
+                assert_eq!(said, [true; 3], "{route}");
+                refuses_what_is_no_json(&porch, &method.to_uppercase(), path);
+            }
+        }
+    }
+    for (path, title) in [
+        (
+            "/api/usage?minutes=soon",
+            "A query parameter cannot be read",
+        ),
+        ("/api/releases/one/compare", "The path cannot be read"),
+    ] {
+        let refused = porch.api("GET", path, &Value::Null);
+        assert_eq!(refused.status, 400, "{path}: {refused:?}");
+        assert_eq!(refused.header("content-type"), "application/problem+json");
+        assert_eq!(refused.json()["title"], title);
+    }
+}
+
+fn refuses_what_is_no_json(porch: &Porch, method: &str, path: &str) {
+    let url = format!(
+        "{}{}",
+        porch.console,
+        path.replace("{number}", "1").replace(['{', '}'], "")
+    );
+    let token = format!("Bearer {}", porch.token);
+    for (kind, body, status) in [
+        ("application/json", "{\"facades\": [", 400),
+        ("application/json", "[7]", 400),
+        ("text/plain", "{}", 415),
+    ] {
+        let headers = [("Authorization", token.as_str()), ("Content-Type", kind)];
+        let refused = Http::send(method, &url, &headers, body.as_bytes().to_vec());
+        assert_eq!(
+            refused.status, status,
+            "{method} {path} {body}: {refused:?}"
+        );
+        assert_eq!(
+            refused.header("content-type"),
+            "application/problem+json",
+            "{method} {path}"
+        );
+        let problem = refused.json();
+        assert!(!problem["detail"].as_str().unwrap().is_empty(), "{problem}");
+        // Nothing of this program's own types.
+        assert!(
+            !problem.to_string().contains("struct "),
+            "{method} {path}: {problem}"
+        );
+    }
+}

@@ -1,4 +1,4 @@
-//! The console's types of the publisher's API, written from its OpenAPI document.
+//! The console's types of the console API, written from its OpenAPI document.
 
 use std::fs;
 use std::process::Command;
@@ -16,8 +16,7 @@ pub(crate) fn types() -> Outcome<String> {
         .map_err(|e| format!("porch openapi: {e}"))?;
     let document: Value =
         serde_json::from_slice(&output.stdout).map_err(|e| format!("porch openapi: {e}"))?;
-    let mut out =
-        "// Written by `cargo xtask api` from the publisher's API. Do not edit.\n".to_owned();
+    let mut out = "// Written by `cargo xtask api` from the console API. Do not edit.\n".to_owned();
     let schemas = document.pointer("/components/schemas");
     for (name, schema) in schemas.and_then(Value::as_object).into_iter().flatten() {
         if schema["enum"].is_array() || schema["oneOf"].is_array() {

@@ -273,7 +273,7 @@ Elm Porch is up{}.
 Three things to try:
   . target/demo/env                        (addresses, token and a key for the commands below)
   1. curl -i -H \"API-Key: $ELM_PORCH_KEY\" http://127.0.0.1:{GATEWAY}/sailings/v2/fares/FAR-MAR/car
-     five times in two minutes; the sixth is refused. Then: target/debug/porch trace --status refused
+     seven times in 90 seconds; the eighth is refused. Then: target/debug/porch trace --status refused
   2. target/debug/porch try quoteFare route=FAR-MAR fareClass=cabin passengers=2
      shows each step from the caller's request to the SOAP envelope and back
   3. target/debug/porch look 'http://127.0.0.1:3850/reservations?wsdl'

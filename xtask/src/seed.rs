@@ -228,14 +228,21 @@ fn traffic(keys: &[String]) {
         call("/cargo/v1/consignments/C-2041/label", key);
         call(&format!("/loyalty/v1/members/L-00{:02}", 7 + i), "");
     }
-    for name in ["alca", "brent", "dunlin", "fulmar", "ghost", "nobody"] {
+    for name in [
+        "kettle",
+        "lantern",
+        "old-button",
+        "thimble",
+        "ghost",
+        "nobody",
+    ] {
         call(&format!("/vessels/v1/vessels/{name}"), "");
     }
     for path in [
         "vessels?states=MOORED",
         "harbours/hollow-bay/vessels",
         "positions:stream?count=5&interval=0s",
-        "vessels/alca/deckplan",
+        "vessels/kettle/deckplan",
         "vessels?stats=MOORED",
     ] {
         call(&format!("/vessels/v1/{path}"), "");

@@ -53,7 +53,7 @@ function problemOf(status: number, text: string): ApiError {
   return new ApiError(status, title, problem.detail ?? "", problem.findings ?? []);
 }
 
-/** One call of the publisher's API. */
+/** One call of the console API. */
 export async function api<R extends Route>(route: R, given: Given<R> = {}): Promise<Routes[R]["reply"]> {
   const { method, address } = addressOf(route, given);
   let answer: Response;

@@ -1,4 +1,4 @@
-// Written by `cargo xtask api` from the publisher's API. Do not edit.
+// Written by `cargo xtask api` from the console API. Do not edit.
 
 export interface AccountChange {
   /** `viewer`, `publisher` or `administrator`; the same as before unless given. */

@@ -2,14 +2,14 @@
 
 use std::sync::Arc;
 
-use axum::Json;
-use axum::extract::{Extension, Path, State};
+use axum::extract::{Extension, State};
 use axum::http::StatusCode;
 use porch_store::Role;
 use porch_store::entity::account;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::extract::{Json, Path};
 use super::objects::tidy_name;
 use super::session::Publisher;
 use crate::app::App;

@@ -3,7 +3,6 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::{Extension, State};
 use porch_contract::Finding;
 use porch_facade::is_file_name;
@@ -11,6 +10,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use utoipa::ToSchema;
 
+use super::extract::Json;
 use super::session::Publisher;
 use crate::app::App;
 use crate::compute::compute;

@@ -2,13 +2,13 @@
 
 use std::sync::Arc;
 
-use axum::Json;
-use axum::extract::{Extension, Path, Query, State};
+use axum::extract::{Extension, State};
 use porch_contract::{Contract, Finding, suggest};
 use porch_facade::{EffectiveRule, FacadeDoc, Model, OperationDoc, Table, effective, table};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::extract::{Json, Path, Query};
 use super::session::Publisher;
 use crate::app::App;
 use crate::compute::compute;
@@ -33,7 +33,7 @@ pub(crate) struct FacadeSummary {
 }
 
 /// All facades of the draft, and those that are served but no longer in it.
-#[utoipa::path(get, path = "/api/facades", responses((status = 200, body = Vec<FacadeSummary>)))]
+#[utoipa::path(get, path = "/api/facades", operation_id = "facades", responses((status = 200, body = Vec<FacadeSummary>)))]
 pub(crate) async fn list(
     State(app): State<Arc<App>>,
 ) -> Result<Json<Vec<FacadeSummary>>, ApiError> {
@@ -74,7 +74,7 @@ pub(crate) struct FoundOperation {
 }
 
 /// The facades of the draft that have an operation of this name.
-#[utoipa::path(get, path = "/api/operations", params(("id" = String, Query)), responses((status = 200, body = FoundOperation)))]
+#[utoipa::path(get, path = "/api/operations", operation_id = "find_operation", params(("id" = String, Query)), responses((status = 200, body = FoundOperation)))]
 pub(crate) async fn find(
     State(app): State<Arc<App>>,
     Query(sought): Query<Sought>,
@@ -271,7 +271,7 @@ pub(crate) struct Deleted {
 }
 
 /// Takes a facade out of the draft: its document and its contract. Callers are served it until it is released so.
-#[utoipa::path(delete, path = "/api/facades/{facade}", params(("facade" = String, Path)), responses((status = 200, body = Deleted), (status = 404)))]
+#[utoipa::path(delete, path = "/api/facades/{facade}", operation_id = "delete_facade", params(("facade" = String, Path)), responses((status = 200, body = Deleted), (status = 404)))]
 pub(crate) async fn delete(
     State(app): State<Arc<App>>,
     Extension(publisher): Extension<Publisher>,

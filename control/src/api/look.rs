@@ -2,7 +2,6 @@
 
 use std::collections::BTreeMap;
 
-use axum::Json;
 use axum::extract::Extension;
 use porch_contract::Finding;
 use porch_facade::{Look, Source};
@@ -11,6 +10,7 @@ use porch_store::Role;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::extract::Json;
 use super::session::Publisher;
 use crate::compute::compute;
 use crate::error::ApiError;

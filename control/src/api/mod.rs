@@ -1,7 +1,9 @@
 //! The console API: the handlers, and what role each of their routes needs.
 
 mod accounts;
+mod document;
 mod draft;
+mod extract;
 mod facades;
 mod look;
 mod objects;
@@ -27,7 +29,7 @@ use crate::app::App;
 #[openapi(info(
     title = "Elm Porch console API",
     description = "Everything that the console and the client do. Errors are problem documents (RFC 9457).",
-    license(name = "MIT")
+    license(name = "MIT", identifier = "MIT")
 ))]
 struct Api;
 
@@ -38,6 +40,26 @@ pub(crate) fn routes() -> OpenApiRouter<Arc<App>> {
         .merge(whoever_has(Role::Viewer, viewers()))
         .merge(whoever_has(Role::Publisher, publishers()))
         .merge(whoever_has(Role::Administrator, administrators()))
+}
+
+/// The OpenAPI document of all routes.
+pub(crate) fn document() -> Result<serde_json::Value, serde_json::Error> {
+    let of = |routes: OpenApiRouter<Arc<App>>| serde_json::to_value(routes.into_openapi());
+    let of_role = [
+        (Role::Viewer, document::routes_of(&of(viewers())?)),
+        (Role::Publisher, document::routes_of(&of(publishers())?)),
+        (
+            Role::Administrator,
+            document::routes_of(&of(administrators())?),
+        ),
+    ];
+    let needs = |route: &str| {
+        let mut roles = of_role.iter();
+        roles
+            .find(|(_, all)| all.contains(route))
+            .map(|(role, _)| *role)
+    };
+    Ok(document::complete(of(routes())?, &needs))
 }
 
 fn whoever_has(role: Role, routes: OpenApiRouter<Arc<App>>) -> OpenApiRouter<Arc<App>> {

@@ -2,13 +2,13 @@
 
 use std::sync::Arc;
 
-use axum::Json;
-use axum::extract::{Extension, Path, State};
+use axum::extract::{Extension, State};
 use axum::http::StatusCode;
 use porch_store::now_ms;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::extract::{Json, Path};
 use super::session::Publisher;
 use crate::app::App;
 use crate::directory::NewKeyOf;

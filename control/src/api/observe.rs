@@ -3,14 +3,14 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::State;
 use porch_gateway::Trace;
 use porch_store::{TraceQuery, UsageTotals};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use utoipa::{IntoParams, ToSchema};
 
+use super::extract::{Json, Path, Query};
 use crate::app::App;
 use crate::error::ApiError;
 use crate::observatory::{Minute, Traffic, explain, traffic, words};

@@ -2,11 +2,11 @@
 
 use std::sync::Arc;
 
-use axum::Json;
-use axum::extract::{Extension, Path, Query, State};
+use axum::extract::{Extension, State};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::extract::{Json, Path, Query};
 use super::session::Publisher;
 use crate::app::App;
 use crate::error::ApiError;
@@ -37,7 +37,7 @@ pub(crate) struct Release {
 }
 
 /// The latest releases, the newest first.
-#[utoipa::path(get, path = "/api/releases", responses((status = 200, body = Vec<Release>)))]
+#[utoipa::path(get, path = "/api/releases", operation_id = "releases", responses((status = 200, body = Vec<Release>)))]
 pub(crate) async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<Release>>, ApiError> {
     let environment = app.publication.environment();
     let releases = app.database.store()?.releases(environment, 100).await?;
@@ -109,7 +109,7 @@ pub(crate) struct Only {
 }
 
 /// What making an older release what callers are served would change.
-#[utoipa::path(get, path = "/api/releases/{number}/compare", params(("number" = i64, Path), ("facade" = Option<String>, Query, description = "Only this facade.")), responses((status = 200, body = Back), (status = 404)))]
+#[utoipa::path(get, path = "/api/releases/{number}/compare", operation_id = "compare_with_release", params(("number" = i64, Path), ("facade" = Option<String>, Query, description = "Only this facade.")), responses((status = 200, body = Back), (status = 404)))]
 pub(crate) async fn compare_with(
     State(app): State<Arc<App>>,
     Path(number): Path<i64>,

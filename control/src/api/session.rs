@@ -4,7 +4,6 @@ use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use std::time::Duration;
 
-use axum::Json;
 use axum::extract::{ConnectInfo, Extension, Request, State};
 use axum::http::{HeaderMap, Method, header};
 use axum::middleware::Next;
@@ -14,6 +13,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::json;
 use utoipa::ToSchema;
 
+use super::extract::Json;
 use crate::app::App;
 use crate::error::ApiError;
 

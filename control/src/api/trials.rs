@@ -3,7 +3,6 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::{Extension, State};
 use bytes::Bytes;
 use porch_facade::{CompiledFacade, CompiledOperation, Documents, Secrets};
@@ -13,6 +12,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
 
+use super::extract::Json;
 use super::session::Publisher;
 use crate::app::App;
 use crate::compute::compute;

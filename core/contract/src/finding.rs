@@ -31,6 +31,9 @@ pub struct Finding {
     pub line: usize,
     /// Column in the line, in characters, from 1.
     pub column: usize,
+    /// The same place as a JSON Pointer (RFC 6901), where the line is too long to find a column in.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub pointer: String,
     /// What was found.
     pub message: String,
     /// What to do about it, or an empty text.
@@ -45,6 +48,7 @@ impl Finding {
             file: file.to_owned(),
             line: at.line,
             column: at.column,
+            pointer: String::new(),
             message: message.into(),
             help: String::new(),
         }

@@ -247,6 +247,33 @@ impl Node {
         }
     }
 
+    /// The way to the innermost value, or member's name, that stands at a place or begins last before it, as a JSON Pointer
+    /// (RFC 6901).
+    pub fn pointer_to(&self, at: Position) -> Option<String> {
+        let (mut node, mut pointer) = (self, String::new());
+        let before = |p: Position| (p.line, p.column) <= (at.line, at.column);
+        loop {
+            let next = match &node.kind {
+                NodeKind::Scalar(_) => None,
+                NodeKind::List(items) => {
+                    let last = items.iter().rposition(|item| before(item.at));
+                    last.map(|i| (i.to_string(), &items[i]))
+                }
+                NodeKind::Map(entries) => {
+                    let last = entries.iter().rev().find(|(_, key_at, _)| before(*key_at));
+                    // Section 3: `~` and `/` are written as `~0` and `~1`.
+                    last.map(|(key, _, child)| (key.replace('~', "~0").replace('/', "~1"), child))
+                }
+            };
+            let Some((step, child)) = next else {
+                return (!pointer.is_empty()).then_some(pointer);
+            };
+            pointer.push('/');
+            pointer.push_str(&step);
+            node = child;
+        }
+    }
+
     /// The place of what a path leads to, or of the nearest thing on the way.
     ///
     /// A path that ends in a member gives the place of the member's key when `key` is asked for.
@@ -331,6 +358,20 @@ fn scalar(text: &str, style: ScalarStyle) -> Value {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_place_in_one_long_line_has_its_pointer() {
+        let text = r#"{"a": {"b/c": [1, {"d": "x"}]}, "e": 2}"#;
+        let doc = Node::parse(text).unwrap();
+        let pointer = |of: &str| {
+            let column = text.find(of).unwrap() + 1;
+            doc.pointer_to(Position { line: 1, column })
+        };
+        assert_eq!(pointer("\"x\"").as_deref(), Some("/a/b~1c/1/d"));
+        assert_eq!(pointer("1,").as_deref(), Some("/a/b~1c/0"));
+        assert_eq!(pointer("\"e\"").as_deref(), Some("/e"));
+        assert_eq!(pointer("{\"a\""), None);
+    }
 
     #[test]
     fn places_are_those_an_editor_shows() {

@@ -222,18 +222,51 @@ pub struct FacadeDoc {
 #[derive(Clone, Copy, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct JsonDoc {
-    /// Whether fields that have their default are shown; left out unless true.
+    /// What fields are called; their JSON names unless given.
     #[serde(default)]
-    pub defaults: bool,
-    /// Whether fields have the names of the `.proto` file instead of lower camel case.
+    pub field_names: FieldNames,
+    /// What enums are shown as; their names unless given.
     #[serde(default)]
-    pub proto_names: bool,
-    /// Whether enums are shown as numbers.
+    pub enums: EnumsAs,
+    /// What is done with fields that have their default; left out unless given.
     #[serde(default)]
-    pub enum_numbers: bool,
+    pub absent: Absent,
     /// What is done with members and query parameters that are no fields; refused unless given.
     #[serde(default)]
     pub unknown_fields: UnknownFields,
+}
+
+/// What fields are called in JSON.
+#[derive(Clone, Copy, Debug, Default, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub enum FieldNames {
+    /// Lower camel case, or what the definition's `json_name` says.
+    #[default]
+    Json,
+    /// As the `.proto` file has them.
+    Proto,
+}
+
+/// What enums are shown as.
+#[derive(Clone, Copy, Debug, Default, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub enum EnumsAs {
+    /// By name.
+    #[default]
+    Name,
+    /// By number.
+    Number,
+}
+
+/// What is done with fields that have their default.
+#[derive(Clone, Copy, Debug, Default, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub enum Absent {
+    /// They are left out.
+    #[default]
+    Omit,
+    /// They are shown.
+    Show,
 }
 
 /// What is done with members that are no fields.
@@ -385,20 +418,29 @@ pub enum MediaType {
 #[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct XmlDoc {
-    /// What stands before the name of an attribute; `@` unless given.
-    pub attribute: Option<String>,
-    /// The member for text beside attributes; `#text` unless given.
-    pub text: Option<String>,
-    /// The member for text and elements that must keep their order; `#content` unless given.
-    pub content: Option<String>,
+    /// What tells attributes and texts from elements.
+    #[serde(default)]
+    pub marks: MarksDoc,
     /// Names of elements that are always arrays.
     #[serde(default)]
     pub repeated: Vec<String>,
     /// Whether texts that look like a number or a boolean become one.
     #[serde(default)]
     pub typed: bool,
-    /// Name of the document's element, which JSON does not show.
-    pub root: Option<String>,
+    /// Name of the outermost element, which JSON does not show.
+    pub document: Option<String>,
+}
+
+/// What tells attributes and texts from elements, in the JSON of XML.
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct MarksDoc {
+    /// What stands before the name of an attribute; `@` unless given.
+    pub attribute: Option<String>,
+    /// The member for text beside attributes; `#text` unless given.
+    pub text: Option<String>,
+    /// The member for text and elements that must keep their order; `#content` unless given.
+    pub content: Option<String>,
 }
 
 impl XmlDoc {
@@ -406,12 +448,12 @@ impl XmlDoc {
     pub fn mapping(&self) -> porch_soap::generic::Mapping {
         let default = porch_soap::generic::Mapping::default();
         porch_soap::generic::Mapping {
-            attribute: self.attribute.clone().unwrap_or(default.attribute),
-            text: self.text.clone().unwrap_or(default.text),
-            content: self.content.clone().unwrap_or(default.content),
+            attribute: self.marks.attribute.clone().unwrap_or(default.attribute),
+            text: self.marks.text.clone().unwrap_or(default.text),
+            content: self.marks.content.clone().unwrap_or(default.content),
             repeated: self.repeated.clone(),
             typed: self.typed,
-            root: self.root.clone(),
+            root: self.document.clone(),
         }
     }
 }

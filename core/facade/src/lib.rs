@@ -21,6 +21,7 @@ mod library;
 mod look;
 mod mask;
 mod model;
+mod pointers;
 mod read;
 mod reading;
 mod route;

@@ -9,6 +9,7 @@ use crate::compile::{self, Sources};
 use crate::compiled::{Checked, CompiledPorch, Definition, Secrets};
 use crate::documents::{BackendDoc, EnvironmentDoc, FacadeDoc};
 use crate::library::{Content, Digest, Library, ReadContract};
+use crate::pointers;
 use crate::read::{Document, beside};
 use crate::{Documents, Files};
 
@@ -179,8 +180,12 @@ impl Model {
     pub fn findings(&self) -> &[Finding] {
         self.findings.get_or_init(|| {
             let mut findings = self.documents.findings.clone();
-            findings.extend(self.porch(&[], &Secrets::Placeholder).1);
-            findings.extend(self.unused_backends());
+            let found = self.porch(&[], &Secrets::Placeholder).1.into_iter();
+            findings.extend(found.filter(|f| !self.follows_from_what_is_unread(f)));
+            if !self.documents.may_hold("facade/1", None) {
+                findings.extend(self.unused_backends());
+            }
+            pointers::add(&self.files, &mut findings);
             findings
         })
     }
@@ -318,6 +323,19 @@ impl Model {
         let near = suggest(&path, self.files.keys().map(String::as_str))
             .map_or_else(String::new, |n| format!("did you mean “{n}”?"));
         Finding::error(&facade.file, at, format!("there is no file “{path}”")).help(near)
+    }
+
+    /// Whether something is only missing because the document that would have it cannot be read.
+    fn follows_from_what_is_unread(&self, finding: &Finding) -> bool {
+        let named = |text: &str| text.split(['“', '”']).nth(1).map(str::to_owned);
+        let Some(name) = named(&finding.message) else {
+            return false;
+        };
+        let documents = &self.documents;
+        if finding.message == compile::no_backend(&name) {
+            return documents.may_hold("backend/1", Some(&name));
+        }
+        finding.message == compile::no_address(&name) && documents.may_hold("environment/1", None)
     }
 
     fn unused_backends(&self) -> Vec<Finding> {

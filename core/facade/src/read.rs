@@ -34,6 +34,17 @@ pub struct Documents {
     pub environments: IndexMap<String, Document<EnvironmentDoc>>,
     /// What is wrong with the documents themselves.
     pub findings: Vec<Finding>,
+    /// What could not be read as a document, for whatever follows from its absence is no mistake of its own.
+    pub unread: Vec<Unread>,
+}
+
+/// A file that holds a document, or may hold one, and is not among those read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Unread {
+    /// Nobody knows what it was.
+    Anything,
+    /// One of this kind, with this name if it says one.
+    Of(String, Option<String>),
 }
 
 const KINDS: [&str; 3] = ["backend/1", "facade/1", "environment/1"];
@@ -51,7 +62,10 @@ impl Documents {
             }
             match Node::parse(text) {
                 Ok(node) => all.take_in(file, node),
-                Err(e) => all.findings.push(Finding::error(file, e.at, e.message)),
+                Err(e) => {
+                    all.findings.push(Finding::error(file, e.at, e.message));
+                    all.unread.push(Unread::Anything);
+                }
             }
         }
         all
@@ -62,7 +76,12 @@ impl Documents {
             return;
         };
         let at = kind.at;
-        match kind.text().unwrap_or_default() {
+        let (before, kind) = (
+            self.findings.len(),
+            kind.text().unwrap_or_default().to_owned(),
+        );
+        let name = node.get("name").and_then(Node::text).map(str::to_owned);
+        match kind.as_str() {
             "backend/1" => add(
                 &mut self.backends,
                 &mut self.findings,
@@ -95,6 +114,19 @@ impl Documents {
                 );
             }
         }
+        if self.findings.len() > before {
+            self.unread.push(Unread::Of(kind, name));
+        }
+    }
+
+    /// Whether a document of this kind and name may be among what could not be read.
+    pub(crate) fn may_hold(&self, kind: &str, name: Option<&str>) -> bool {
+        self.unread.iter().any(|unread| match unread {
+            Unread::Anything => true,
+            Unread::Of(its, called) => {
+                its == kind && (name.is_none() || called.is_none() || called.as_deref() == name)
+            }
+        })
     }
 }
 
@@ -196,7 +228,61 @@ fn shape_error(
         )
         .help(format!("known are {}", known.join(", ")));
     }
-    Finding::error(file, node.locate(&path, false), message)
+    let at = node.locate(&path, false);
+    if path.contains(&Step::Key("limits".into())) && message.contains("expected struct") {
+        return Finding::error(file, at, in_words(&message)).help(limit_help(&message));
+    }
+    Finding::error(file, at, in_words(&message))
+}
+
+/// The reader's message about a value of another kind, without the names of this program's types.
+fn in_words(message: &str) -> String {
+    let Some((found, expected)) = message
+        .strip_prefix("invalid type: ")
+        .and_then(|m| m.split_once(", expected "))
+    else {
+        return message.to_owned();
+    };
+    let (kind, value) = found.split_once(' ').unwrap_or((found, ""));
+    let value = value.trim_matches(['"', '`']);
+    let found = match kind {
+        "string" => format!("“{value}” is a text"),
+        "integer" | "floating" => {
+            format!("{} is a number", value.trim_start_matches("point `"))
+        }
+        "boolean" => format!("{value} is a truth value"),
+        "map" => "this is an object".to_owned(),
+        "sequence" => "this is a list".to_owned(),
+        _ => "nothing stands here".to_owned(),
+    };
+    let expected = match expected {
+        e if e.starts_with("struct ") || e.contains("map") => "an object",
+        e if e.contains("sequence") => "a list",
+        e if e.contains("string") => "a text",
+        e if e.contains("boolean") => "true or false",
+        e if e.starts_with(['u', 'i']) => "a whole number",
+        _ => "something else",
+    };
+    format!("{found}; {expected} is expected here")
+}
+
+/// How a limit is written, with the numbers of one that was written as `3/minute`.
+fn limit_help(message: &str) -> String {
+    let text = message.split('"').nth(1).unwrap_or_default();
+    let parts = text.split_once(['/', ' ']).and_then(|(number, unit)| {
+        let number: u32 = number.trim().parse().ok().filter(|n| *n > 0)?;
+        let unit = unit.trim().trim_start_matches("per ").trim_end_matches('s');
+        let unit = match unit {
+            "second" | "sec" | "s" => "1s",
+            "minute" | "min" | "m" => "1m",
+            "hour" | "h" => "1h",
+            "day" | "d" => "1d",
+            _ => return None,
+        };
+        Some((number, unit))
+    });
+    let (number, unit) = parts.unwrap_or((60, "1m"));
+    format!("write {{ requests: {number}, window: {unit} }}")
 }
 
 /// Where an expression's character stands: the expression begins `offset` characters behind the value's first one.

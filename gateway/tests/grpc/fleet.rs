@@ -52,14 +52,14 @@ async fn native_callers_pass_under_the_same_rules() {
     let mut client = FleetClient::connect(porch.url("")).await.unwrap();
     let vessel = client
         .get_vessel(GetVesselRequest {
-            name: "vessels/alca".into(),
+            name: "vessels/kettle".into(),
         })
         .await
         .unwrap()
         .into_inner();
     assert_eq!(
         (vessel.title.as_str(), vessel.number),
-        ("Alca", 9_007_199_254_740_993)
+        ("Kettle", 9_007_199_254_740_993)
     );
     let failed = client
         .get_vessel(GetVesselRequest {
@@ -93,21 +93,24 @@ async fn native_callers_pass_under_the_same_rules() {
     assert_eq!(answers.message().await.unwrap().unwrap().number, 1);
     let refused = client
         .retire_vessel(GetVesselRequest {
-            name: "vessels/alca".into(),
+            name: "vessels/kettle".into(),
         })
         .await
         .unwrap_err();
     assert_eq!(refused.code(), tonic::Code::Unauthenticated, "{refused:?}");
     assert!(refused.message().contains("API-Key"), "{refused:?}");
     assert_eq!(
-        porch.send("GET", "/vessels/v1/vessels/alca", None).await.0,
+        porch
+            .send("GET", "/vessels/v1/vessels/kettle", None)
+            .await
+            .0,
         200
     );
     // The sixth, whoever makes it: the one without a key was not counted.
     assert_eq!(
         client
             .get_vessel(GetVesselRequest {
-                name: "vessels/alca".into()
+                name: "vessels/kettle".into()
             })
             .await
             .unwrap_err()
@@ -120,7 +123,7 @@ async fn native_callers_pass_under_the_same_rules() {
     assert_eq!(
         client
             .get_vessel(GetVesselRequest {
-                name: "vessels/alca".into()
+                name: "vessels/kettle".into()
             })
             .await
             .unwrap_err()
@@ -168,16 +171,16 @@ async fn a_server_is_read_and_called_by_tls_and_certificates_are_checked() {
         files["vessels.backend.yaml"]
     );
     let (status, got) = Porch::over(&files, &["vessels"])
-        .send("GET", "/vessels/v1/vessels/alca", None)
+        .send("GET", "/vessels/v1/vessels/kettle", None)
         .await;
-    assert_eq!((status, &got["title"]), (200, &json!("Alca")), "{got}");
+    assert_eq!((status, &got["title"]), (200, &json!("Kettle")), "{got}");
     // Without that authority nobody vouches for it.
     let strangers: Files = files
         .iter()
         .map(|(n, t)| (n.clone(), t.replace("\ntrust: trust.pem", "")))
         .collect();
     let (status, got) = Porch::over(&strangers, &["vessels"])
-        .send("GET", "/vessels/v1/vessels/alca", None)
+        .send("GET", "/vessels/v1/vessels/kettle", None)
         .await;
     assert_eq!(status, 502, "{got}");
     let refused = porch_fetch::reflect(

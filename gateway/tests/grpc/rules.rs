@@ -347,7 +347,7 @@ async fn choices_of_json_and_statuses() {
     let files = documents(ODDITIES, &[server.address], |files| {
         for text in files.values_mut() {
             *text = text
-                .replace("operations:\n", "json: { defaults: true, proto-names: true, enum-numbers: true, unknown-fields: ignore }\noperations:\n")
+                .replace("operations:\n", "json: { absent: show, field-names: proto, enums: number, unknown-fields: ignore }\noperations:\n")
                 .replace("  bad:\n", "  bad:\n    faults: { RESOURCE_EXHAUSTED: 420 }\n");
         }
     });

@@ -8,10 +8,16 @@ pub(super) fn time(seconds: i64) -> Option<prost_types::Timestamp> {
 
 pub(super) fn fleet() -> BTreeMap<String, Vessel> {
     let rows = [
-        ("alca", "Alca", 40, State::UnderWay, "Farholt"),
-        ("brent", "Brent", 180, State::Moored, "Maren Quay"),
-        ("dunlin", "Dunlin", 320, State::UnderWay, "Hollow Bay"),
-        ("fulmar", "Fulmar", 12, State::InDock, "Tern Rock"),
+        ("kettle", "Kettle", 40, State::UnderWay, "Farholt"),
+        ("lantern", "Lantern", 180, State::Moored, "Maren Quay"),
+        (
+            "old-button",
+            "Old Button",
+            320,
+            State::UnderWay,
+            "Hollow Bay",
+        ),
+        ("thimble", "Thimble", 12, State::InDock, "Tern Rock"),
     ];
     let make = |(i, (id, title, seats, state, port)): (usize, (&str, &str, u32, State, &str))| {
         let certificate = Certificate {
@@ -83,9 +89,9 @@ pub(super) fn position(names: &[String], i: usize) -> Position {
 
 pub(super) fn berths() -> Vec<Berth> {
     [
-        ("f1", "Farholt", "vessels/alca", 62.5),
+        ("f1", "Farholt", "vessels/kettle", 62.5),
         ("f2", "Farholt", "", 48.0),
-        ("m1", "Maren Quay", "vessels/brent", 110.0),
+        ("m1", "Maren Quay", "vessels/lantern", 110.0),
     ]
     .map(|(id, harbour, vessel, length)| Berth {
         berth_id: id.into(),

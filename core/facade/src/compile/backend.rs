@@ -75,7 +75,7 @@ impl FacadeCompiler<'_> {
         let facade = self.from.facade;
         let steps = ["operations", id, "call", "backend"].map(|k| Step::Key(k.into()));
         let at = facade.node.locate(&steps, false);
-        let message = format!("there is no backend “{name}”");
+        let message = no_backend(name);
         self.findings
             .push(Finding::error(&facade.file, at, message).help(near));
     }
@@ -92,7 +92,7 @@ impl FacadeCompiler<'_> {
             .filter(|a| !a.all().is_empty())
         else {
             let help = "add `address: http://…`, or name it in the environment's document";
-            let message = format!("the backend “{}” has no address", backend.doc.name);
+            let message = no_address(&backend.doc.name);
             self.findings
                 .push(Finding::error(&backend.file, backend.node.at, message).help(help));
             return None;
@@ -299,4 +299,14 @@ mod tests {
             identity(&at, Transport::Http1, &Trust::Machine, &none)
         );
     }
+}
+
+/// What is said of a backend that is not among the documents.
+pub(crate) fn no_backend(name: &str) -> String {
+    format!("there is no backend “{name}”")
+}
+
+/// What is said of a backend that nobody gives an address.
+pub(crate) fn no_address(name: &str) -> String {
+    format!("the backend “{name}” has no address")
 }

@@ -5,6 +5,8 @@ mod backend;
 mod credentials;
 mod keys;
 
+pub(crate) use backend::{no_address, no_backend};
+
 use std::cell::OnceCell;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;

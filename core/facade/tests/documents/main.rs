@@ -130,7 +130,7 @@ fn a_bundle_compiles_on_its_own() {
         [
             "match | GET /sailings/v2/fares/{route}/{fareClass} | operation quoteFare | 12",
             "admit | a key is demanded in the header API-Key | facade sailings | 7",
-            "admit | limit 5 in 2m per consumer | facade sailings | 9",
+            "admit | limit 7 in 90s per consumer | facade sailings | 9",
             "admit | body at most 1048576 bytes | everywhere | 0",
         ]
     );

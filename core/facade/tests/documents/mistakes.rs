@@ -74,7 +74,19 @@ fn each_mistake_is_found_where_it_stands() {
         ),
         (
             facade,
-            "window: 2m",
+            "{ requests: 7, window: 90s, per: consumer }",
+            "3/minute",
+            "sailings/sailings.facade.yaml:9:7 “3/minute” is a text; an object is expected here (write { requests: 3, window: 1m })",
+        ),
+        (
+            facade,
+            "credentials: [key]",
+            "credentials: key",
+            "sailings/sailings.facade.yaml:7:16 “key” is a text; a list is expected here ()",
+        ),
+        (
+            facade,
+            "window: 90s",
             "window: 2",
             "sailings/sailings.facade.yaml:9:30 “2” is no duration: write a number and ms, s, m, h or d, as in 2m ()",
         ),
@@ -247,5 +259,74 @@ fn facades_that_want_the_same_route_are_told_of_each_other() {
         first(&findings).contains("is the route of") && first(&findings).contains("too"),
         "{}",
         first(&findings)
+    );
+}
+
+#[test]
+fn what_only_follows_from_a_document_that_cannot_be_read_is_not_told() {
+    for (file, from, to, message) in [
+        (
+            "sailings/reservations.backend.yaml",
+            "kind: soap",
+            "kind: soap\nkind: soap",
+            "stands here a second time",
+        ),
+        (
+            "sailings/reservations.backend.yaml",
+            "kind: soap",
+            "knid: soap",
+            "“knid” is not known here",
+        ),
+        (
+            "sailings/sailings.facade.yaml",
+            "base: /sailings/v2",
+            "bsae: /sailings/v2",
+            "“bsae” is not known here",
+        ),
+        (
+            "live.environment.yaml",
+            "backends:",
+            "backend:",
+            "“backend” is not known here",
+        ),
+    ] {
+        let found = changed(file, from, to);
+        let told: Vec<&str> = found.iter().map(|f| f.message.as_str()).collect();
+        assert_eq!(told.len(), 1, "{file}: {told:?}");
+        assert!(told[0].contains(message), "{file}: {told:?}");
+    }
+    // What is missing for another reason is told all the same.
+    let found = changed(
+        "sailings/sailings.facade.yaml",
+        "{ backend: reservations, operation: QuoteFare }",
+        "{ backend: reservation, operation: QuoteFare }",
+    );
+    assert_eq!(found[0].message, "there is no backend “reservation”");
+}
+
+#[test]
+fn a_mistake_in_one_long_line_has_its_pointer() {
+    let mut files = demo();
+    let name = "timetable/timetable.facade.yaml";
+    let text = files.remove(name).unwrap();
+    let text = text.replace("backend: timetable", "backend: timetabel");
+    let node = porch_contract::Node::parse(&text).unwrap();
+    files.insert(
+        "timetable/timetable.facade.json".into(),
+        node.to_value().to_string(),
+    );
+    let found = check(&files, "live");
+    let first = found
+        .iter()
+        .find(|f| f.message.contains("timetabel"))
+        .unwrap();
+    assert_eq!(
+        (first.line, first.pointer.rsplit_once('/').unwrap().1),
+        (1, "backend")
+    );
+    assert!(
+        first.pointer.starts_with("/operations/"),
+        "{}",
+        first.pointer
     );
 }

@@ -9,7 +9,7 @@ use porch_rules::expr::Template;
 use serde_json::{Value, json};
 
 use super::{Described, GrpcCall, MessagePart};
-use crate::documents::{FacadeDoc, UnknownFields};
+use crate::documents::{Absent, EnumsAs, FacadeDoc, FieldNames, UnknownFields};
 use crate::kind::Compiled;
 use crate::wiring::{CallCompiler, Shapes, Target, uses};
 
@@ -20,9 +20,9 @@ const OWN_FIELDS: [&str; 4] = ["te", "content-type", "host", "connection"];
 fn json_options(facade: &FacadeDoc) -> JsonOptions {
     let doc = &facade.json;
     JsonOptions {
-        defaults: doc.defaults,
-        own_names: doc.proto_names,
-        enum_numbers: doc.enum_numbers,
+        defaults: doc.absent == Absent::Show,
+        own_names: doc.field_names == FieldNames::Proto,
+        enum_numbers: doc.enums == EnumsAs::Number,
         ignore_unknown: doc.unknown_fields == UnknownFields::Ignore,
     }
 }
