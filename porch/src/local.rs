@@ -141,6 +141,8 @@ fn name_of(title: &str) -> String {
         }
         lower = c.is_ascii_lowercase() || c.is_ascii_digit();
     }
+    // Names have at most 64 characters.
+    name.truncate(50);
     let name = name.trim_end_matches('-');
     if name.starts_with(|c: char| c.is_ascii_lowercase()) {
         name.to_owned()

@@ -9,6 +9,7 @@
 mod compare;
 mod finding;
 mod fnv;
+mod ids;
 mod node;
 mod openapi;
 mod schema;
@@ -19,7 +20,7 @@ pub use compare::{Change, Harm, compare};
 pub use finding::{Finding, Severity, has_errors};
 pub use fnv::{Fnv, stable_id};
 pub use node::{Node, NodeKind, Position, ReadError, Step};
-pub use openapi::{Contract, Operation, Parameter, Place, parse as parse_contract};
+pub use openapi::{Contract, Operation, Parameter, Place, parse as parse_contract, parse_source};
 pub use schema::{Field, ParamType, SchemaView};
 pub use suggest::suggest;
 pub use template::{PathTemplate, Segment, TemplateError};

@@ -5,6 +5,7 @@ use std::collections::HashSet;
 use indexmap::IndexMap;
 use serde_json::Value;
 
+use crate::ids::give_ids;
 use crate::{Finding, Node, PathTemplate, Position, SchemaView, Severity, Step};
 
 /// Where a parameter stands in a request (OpenAPI 3.1 §4.8.12.1).
@@ -88,7 +89,7 @@ impl Contract {
     }
 }
 
-const METHODS: [&str; 8] = [
+pub(crate) const METHODS: [&str; 8] = [
     "get", "put", "post", "delete", "options", "head", "patch", "trace",
 ];
 
@@ -105,6 +106,23 @@ pub fn parse(file: &str, text: &str) -> (Option<Contract>, Vec<Finding>) {
         file,
         document: node.to_value(),
         findings: Vec::new(),
+    };
+    let contract = reader.contract(&node);
+    (contract, reader.findings)
+}
+
+/// Reads the description of a backend: like a contract, but each operation gets an `operationId` where it has none of its own.
+pub fn parse_source(file: &str, text: &str) -> (Option<Contract>, Vec<Finding>) {
+    let mut node = match Node::parse(text) {
+        Ok(node) => node,
+        Err(e) => return (None, vec![Finding::error(file, e.at, e.message)]),
+    };
+    let mut findings = Vec::new();
+    give_ids(file, &mut node, &mut findings);
+    let mut reader = ContractReader {
+        file,
+        document: node.to_value(),
+        findings,
     };
     let contract = reader.contract(&node);
     (contract, reader.findings)

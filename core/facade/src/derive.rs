@@ -1,5 +1,7 @@
 //! Deriving documents from a definition, ready to edit.
 
+use std::collections::HashSet;
+
 use porch_contract::{Finding, SchemaView};
 use serde_json::{Map, Value, json};
 
@@ -72,20 +74,21 @@ pub(crate) fn facade_doc(
 
 /// A contract of these paths and schemas, with what every contract has.
 pub(crate) fn contract_doc(
-    title: &str,
+    (title, base): (&str, &str),
     description: &str,
     paths: Map<String, Value>,
     schemas: Map<String, Value>,
 ) -> String {
     let mut contract = json!({
         "openapi": "3.1.0", "info": { "title": title, "version": "1.0.0" },
+        "servers": [{ "url": base }],
         "paths": paths, "components": { "schemas": schemas }, "security": [{ "key": [] }],
     });
     if !description.is_empty() {
         contract["info"]["description"] = json!(description);
     }
     add_problem_and_key(&mut contract);
-    keep_used_schemas(&mut contract);
+    keep_used_components(&mut contract);
     add_examples(&mut contract);
     to_yaml(&contract)
 }
@@ -114,7 +117,7 @@ fn add_examples(contract: &mut Value) {
 }
 
 /// What every contract has: the problem document and how a key is shown.
-fn add_problem_and_key(contract: &mut Value) {
+pub(crate) fn add_problem_and_key(contract: &mut Value) {
     contract["components"]["responses"] = json!({ "Problem": { "description": "Why there is no answer (RFC 9457).", "content": { "application/problem+json": { "schema": { "$ref": "#/components/schemas/Problem" } } } } });
     contract["components"]["schemas"]["Problem"] = json!({ "type": "object", "properties": {
         "type": { "type": "string", "format": "uri-reference" }, "title": { "type": "string" }, "status": { "type": "integer" },
@@ -124,20 +127,75 @@ fn add_problem_and_key(contract: &mut Value) {
         json!({ "key": { "type": "apiKey", "in": "header", "name": "API-Key" } });
 }
 
-/// Drops schemas that nothing refers to.
-fn keep_used_schemas(contract: &mut Value) {
-    loop {
-        let text = contract.to_string();
-        let Some(schemas) = contract
-            .pointer_mut("/components/schemas")
-            .and_then(Value::as_object_mut)
-        else {
-            return;
-        };
-        let before = schemas.len();
-        schemas.retain(|name, _| text.contains(&format!("\"#/components/schemas/{name}\"")));
-        if schemas.len() == before {
-            return;
+/// Drops components that nothing refers to, directly or by others (OpenAPI 3.1 §4.8.7). Each is walked once.
+pub(crate) fn keep_used_components(contract: &mut Value) {
+    let Some(Value::Object(mut components)) = contract
+        .as_object_mut()
+        .and_then(|c| c.shift_remove("components"))
+    else {
+        return;
+    };
+    let (mut used, mut open) = (HashSet::new(), Vec::new());
+    references(contract, &mut open);
+    while let Some((kind, name)) = open.pop() {
+        if let Some(component) = components.get(&kind).and_then(|all| all.get(&name))
+            && used.insert((kind, name))
+        {
+            references(component, &mut open);
         }
+    }
+    for (kind, all) in &mut components {
+        if let (Some(all), false) = (all.as_object_mut(), kind == "securitySchemes") {
+            all.retain(|name, _| used.contains(&(kind.clone(), name.clone())));
+        }
+    }
+    components.retain(|_, all| all.as_object().is_none_or(|all| !all.is_empty()));
+    contract["components"] = Value::Object(components);
+}
+
+/// The components that a value refers to: kind and name.
+fn references(value: &Value, into: &mut Vec<(String, String)>) {
+    match value {
+        Value::String(text) => into.extend(component(text)),
+        Value::Array(items) => items.iter().for_each(|v| references(v, into)),
+        Value::Object(map) => {
+            for (name, value) in map {
+                // A discriminator may name schemas without the way to them (§4.8.25.3).
+                if name == "mapping" {
+                    let names = value.as_object().into_iter().flatten();
+                    let bare = names
+                        .filter_map(|(_, v)| v.as_str())
+                        .filter(|n| !n.contains('/'));
+                    into.extend(bare.map(|n| ("schemas".to_owned(), n.to_owned())));
+                }
+                references(value, into);
+            }
+        }
+        _ => {}
+    }
+}
+
+fn component(text: &str) -> Option<(String, String)> {
+    let mut parts = text.strip_prefix("#/components/")?.split('/');
+    let kind = parts.next()?.to_owned();
+    // Names are steps of a JSON Pointer (RFC 6901 §3).
+    let name = parts.next()?.replace("~1", "/").replace("~0", "~");
+    Some((kind, name))
+}
+
+/// A base path that does not double a version which the paths have already.
+pub(crate) fn base_for<'p>(name: &str, mut paths: impl Iterator<Item = &'p str>) -> String {
+    let versioned = |path: &str| {
+        let first = path
+            .trim_start_matches('/')
+            .split('/')
+            .next()
+            .unwrap_or_default();
+        let version = first.strip_prefix('v').unwrap_or_default();
+        version.starts_with(|c: char| c.is_ascii_digit())
+    };
+    match paths.all(versioned) {
+        true => format!("/{name}"),
+        false => format!("/{name}/v1"),
     }
 }

@@ -10,7 +10,9 @@ use porch_grpc::{Definition, Method, Schemas, Types};
 use serde_json::{Map, Value, json};
 
 use super::{is_raw_field, is_raw_message};
-use crate::derive::{BackendParts, Derived, Wanted, backend_doc, contract_doc, facade_doc};
+use crate::derive::{
+    BackendParts, Derived, Wanted, backend_doc, base_for, contract_doc, facade_doc,
+};
 use crate::{Files, Source};
 
 /// Methods that OpenAPI 3.1 has a place for (§4.8.9).
@@ -53,12 +55,18 @@ pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Bo
         .map(|s| s.name.rsplit('.').next().unwrap_or(&s.name))
         .collect::<Vec<_>>()
         .join(", ");
-    let contract = contract_doc(&title, &documentation.join("\n"), paths, schemas.schemas);
+    let base = base_for(wanted.name, picked.iter().map(|s| s.path.as_str()));
+    let contract = contract_doc(
+        (&title, &base),
+        &documentation.join("\n"),
+        paths,
+        schemas.schemas,
+    );
     Ok(documents(
         (source, definition, &services),
         wanted,
         &title,
-        &base(wanted.name, &picked),
+        &base,
         (wiring, contract),
     ))
 }
@@ -88,20 +96,6 @@ fn wired_paths(
         );
     }
     (paths, wiring)
-}
-
-/// The base path; without a version where the rules' paths have one.
-fn base(name: &str, picked: &[Shape]) -> String {
-    let versioned = picked.iter().all(|s| {
-        s.path
-            .strip_prefix("/v")
-            .is_some_and(|rest| rest.starts_with(|c: char| c.is_ascii_digit()))
-    });
-    if versioned {
-        format!("/{name}")
-    } else {
-        format!("/{name}/v1")
-    }
 }
 
 fn documents(

@@ -9,7 +9,7 @@ use crate::source::Source;
 pub(super) fn contract(
     source: &Source,
 ) -> Result<(porch_contract::Contract, Vec<Finding>), Box<Finding>> {
-    let (contract, findings) = porch_contract::parse_contract(&source.main, source.main_text());
+    let (contract, findings) = porch_contract::parse_source(&source.main, source.main_text());
     match contract {
         Some(contract) => Ok((contract, findings)),
         None => Err(Box::new(findings.into_iter().next().unwrap_or_else(|| {

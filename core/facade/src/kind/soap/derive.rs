@@ -6,7 +6,9 @@ use porch_soap::{Definition, JsonSchemas, ObjectPlan, Operation, TypePlan, propo
 use serde_json::{Map, Value, json};
 
 use crate::Files;
-use crate::derive::{BackendParts, Derived, Wanted, backend_doc, contract_doc, facade_doc};
+use crate::derive::{
+    BackendParts, Derived, Wanted, backend_doc, base_for, contract_doc, facade_doc,
+};
 use crate::source::Source;
 
 pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Box<Finding>> {
@@ -140,8 +142,9 @@ impl Making<'_> {
 
     fn documents(self, source: &Source, wanted: &Wanted<'_>) -> Derived {
         let (definition, name) = (self.definition, self.name);
+        let base = base_for(name, self.paths.keys().map(String::as_str));
         let contract = contract_doc(
-            &definition.title,
+            (&definition.title, &base),
             &definition.documentation,
             self.paths,
             self.schemas.schemas,
@@ -167,7 +170,6 @@ impl Making<'_> {
             address: wanted.address.unwrap_or(address(definition)),
             soap_headers: self.headers,
         });
-        let base = format!("/{name}/v1");
         let facade = facade_doc(name, &definition.title, &base, self.wiring);
         let mut files = Files::from([
             (format!("{name}.backend.yaml"), backend),
