@@ -4,6 +4,7 @@
 //! atoms in the sea. Every walk therefore visits each part once and has a bound on how many it visits and how deep it goes
 //! ([`walk`]); what lies beyond the bound is taken as not said.
 
+mod fits;
 mod sample;
 mod walk;
 

@@ -1,7 +1,7 @@
 //! `.proto` files by the names that others import them by.
 
 use std::collections::{BTreeSet, HashMap};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use miette::Diagnostic;
 use porch_contract::{Finding, Position, Severity};
@@ -10,6 +10,7 @@ use protox::file::FileResolver;
 use super::shipped::SHIPPED;
 use super::texts::{MAX_BRACES, edition, imports, too_deep, without_comments};
 use super::{Files, is_proto};
+use crate::descriptor::{Location, SourceCodeInfo};
 
 /// Finds files by the names that others import them by.
 #[derive(Default)]
@@ -145,15 +146,40 @@ fn as_syntax(text: &str, clean: &str) -> Option<(String, Option<i32>)> {
 }
 
 /// The files, for the compiler.
-pub(super) struct Shared(pub(super) Arc<Tree>);
+pub(super) struct Shared {
+    pub(super) tree: Arc<Tree>,
+    /// Where comments are kept meanwhile. The compiler goes through all places of a file for each of its options, so it gets
+    /// none; without this, it gets them, to tell where a mistake stands.
+    pub(super) comments: Option<Arc<Mutex<HashMap<String, SourceCodeInfo>>>>,
+}
 
 impl FileResolver for Shared {
     fn open_file(&self, name: &str) -> Result<protox::file::File, protox::Error> {
         let shipped = || SHIPPED.iter().find(|(n, _)| *n == name).map(|(_, t)| *t);
-        match self.0.texts.get(name).map(String::as_str).or_else(shipped) {
-            Some(text) => protox::file::File::from_source(name, text),
-            None => Err(protox::Error::file_not_found(name)),
-        }
+        let own = self.tree.texts.get(name).map(String::as_str);
+        let Some(text) = own.or_else(shipped) else {
+            return Err(protox::Error::file_not_found(name));
+        };
+        let file = protox::file::File::from_source(name, text)?;
+        let Some(comments) = &self.comments else {
+            return Ok(file);
+        };
+        let mut descriptor = file.file_descriptor_proto().clone();
+        let places = descriptor.source_code_info.take().map(|info| info.location);
+        let location = places.into_iter().flatten().filter_map(|place| {
+            let (leading, trailing) = (place.leading_comments, place.trailing_comments);
+            (leading.is_some() || trailing.is_some()).then(|| Location {
+                path: place.path,
+                leading_comments: leading.unwrap_or_default(),
+                trailing_comments: trailing.unwrap_or_default(),
+            })
+        });
+        let info = SourceCodeInfo {
+            location: location.collect(),
+        };
+        let mut kept = comments.lock().unwrap_or_else(PoisonError::into_inner);
+        kept.insert(name.to_owned(), info);
+        Ok(protox::file::File::from_file_descriptor_proto(descriptor))
     }
 }
 
