@@ -173,7 +173,8 @@ fn number(map: &Map<String, Value>, whole: bool) -> Option<Value> {
     high = below.map_or(high, |b| high.min(b));
     if low > high && !whole && step.is_none() {
         // Between bounds that are near one another.
-        let (from, to) = (low - small, high + small);
+        let from = bound("exclusiveMinimum").or_else(|| bound("minimum"))?;
+        let to = bound("exclusiveMaximum").or_else(|| bound("maximum"))?;
         return (from < to).then(|| Value::from(f64::midpoint(from, to)));
     }
     let wanted = if low <= 1.0 && 1.0 <= high {

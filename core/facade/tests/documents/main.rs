@@ -5,6 +5,7 @@
 )]
 
 mod described;
+mod examples;
 mod mistakes;
 mod spread;
 
