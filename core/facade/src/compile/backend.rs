@@ -65,6 +65,7 @@ impl FacadeCompiler<'_> {
             backend: compiled,
             kind,
             definition,
+            sides: Arc::default(),
         })
     }
 

@@ -9,13 +9,15 @@ pub(crate) use backend::{no_address, no_backend};
 
 use std::cell::OnceCell;
 use std::collections::{HashMap, HashSet};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use http::HeaderName;
 use porch_contract::{
     Contract, Finding, Operation as ContractOperation, PathTemplate, Segment, Severity, Step,
     TemplateError, suggest,
 };
+
+use serde_json::Value;
 
 use crate::compiled::{
     ANSWER, CompiledBackend, CompiledFacade, CompiledOperation, Definition, Route, RulePlace,
@@ -65,6 +67,8 @@ struct Wired {
     backend: Arc<CompiledBackend>,
     kind: Arc<dyn Kind>,
     definition: Arc<dyn Definition>,
+    /// What the operations that are called take and give, once for all of them: see [`CallCompiler::sides`].
+    sides: Arc<OnceLock<Value>>,
 }
 
 struct FacadeCompiler<'a> {
@@ -242,6 +246,7 @@ impl<'a> FacadeCompiler<'a> {
             doc,
             backend: &wired.backend,
             definition: wired.definition.clone(),
+            sides: wired.sides.clone(),
             findings: &mut self.findings,
         };
         let (at_call, at) = (compiler.at_key(&["call"]), compiler.at_key(&[]));

@@ -2,7 +2,8 @@
 
 mod fits;
 
-use std::sync::Arc;
+use std::collections::HashSet;
+use std::sync::{Arc, OnceLock};
 
 use porch_contract::{
     Contract, Finding, Operation as ContractOperation, Position, Severity, Step, suggest,
@@ -37,11 +38,22 @@ pub struct CallCompiler<'a> {
     pub backend: &'a CompiledBackend,
     /// What it says of itself.
     pub definition: Arc<dyn Definition>,
+    /// What the operations of the definition that the facade calls take and give, found when the first asks for it: many of
+    /// them have the same types.
+    pub sides: Arc<OnceLock<Value>>,
     /// What was found.
     pub findings: &'a mut Vec<Finding>,
 }
 
 impl<'a> CallCompiler<'a> {
+    /// The names of the definition's operations that the facade calls of this backend.
+    pub fn called_names(&self) -> HashSet<&'a str> {
+        let all = self.facade.doc.operations.values();
+        all.filter(|o| o.call.backend == self.backend.name)
+            .filter_map(|o| o.call.operation.as_deref())
+            .collect()
+    }
+
     /// The steps to a place of the wiring.
     pub fn path(&self, rest: &[&str]) -> Vec<Step> {
         ["operations", self.id]

@@ -12,6 +12,8 @@ use crate::plan::{
 pub struct JsonSchemas<'a> {
     plan: &'a Plan,
     names: HashMap<TypeId, String>,
+    /// Families of types by the type at their head.
+    families: HashMap<TypeId, String>,
     /// The schemas by name, ready for `components/schemas`.
     pub schemas: Map<String, Value>,
 }
@@ -22,6 +24,7 @@ impl<'a> JsonSchemas<'a> {
         Self {
             plan,
             names: HashMap::new(),
+            families: HashMap::new(),
             schemas: Map::new(),
         }
     }
@@ -37,7 +40,7 @@ impl<'a> JsonSchemas<'a> {
             TypePlan::Object(object)
                 if object.is_abstract || object.derived.iter().any(|d| d.type_id != id) =>
             {
-                self.family(&object.derived)
+                self.family(id, object)
             }
             TypePlan::Object(object) => self.reference(id, object),
         }
@@ -52,7 +55,23 @@ impl<'a> JsonSchemas<'a> {
     }
 
     /// One of several types; the member `xsi:type` says which (OpenAPI 3.1 §4.8.25).
-    fn family(&mut self, derived: &[Derived]) -> Value {
+    /// A wide one stands in many places, so it has a name of its own.
+    fn family(&mut self, id: TypeId, head: &ObjectPlan) -> Value {
+        let name = match self.families.get(&id) {
+            Some(name) => name.clone(),
+            None => {
+                let name = self.unused_name(&format!("Any{}", head.name));
+                self.families.insert(id, name.clone());
+                self.schemas.insert(name.clone(), Value::Null);
+                let schema = self.members_of_family(&head.derived);
+                self.schemas.insert(name.clone(), schema);
+                name
+            }
+        };
+        json!({ "$ref": format!("#/components/schemas/{name}") })
+    }
+
+    fn members_of_family(&mut self, derived: &[Derived]) -> Value {
         let (mut one_of, mut mapping) = (Vec::new(), Map::new());
         for entry in derived {
             if let TypePlan::Object(object) = self.plan.get(entry.type_id) {
@@ -64,9 +83,9 @@ impl<'a> JsonSchemas<'a> {
         json!({ "oneOf": one_of, "discriminator": { "propertyName": TYPE_MEMBER, "mapping": mapping } })
     }
 
-    fn add(&mut self, id: TypeId, object: &ObjectPlan) -> String {
-        let clean: String = object
-            .name
+    /// A name for a schema that no other has.
+    fn unused_name(&self, wanted: &str) -> String {
+        let clean: String = wanted
             .chars()
             .map(|c| {
                 if c.is_ascii_alphanumeric() || "._-".contains(c) {
@@ -82,6 +101,11 @@ impl<'a> JsonSchemas<'a> {
             n += 1;
             name = format!("{clean}_{n}");
         }
+        name
+    }
+
+    fn add(&mut self, id: TypeId, object: &ObjectPlan) -> String {
+        let name = self.unused_name(&object.name);
         self.names.insert(id, name.clone());
         self.schemas.insert(name.clone(), Value::Null);
         let schema = self.object(object);

@@ -35,7 +35,10 @@ fn xsi_type_is_a_discriminator() {
             .unwrap_err(),
         ["/c/0/litres Cargo has no such member"]
     );
-    let item = &schema(&service)["M"]["properties"]["c"]["items"];
+    let schemas = schema(&service);
+    let item = &schemas["M"]["properties"]["c"]["items"];
+    assert_eq!(item, &json!({"$ref": "#/components/schemas/AnyCargo"}));
+    let item = &schemas["AnyCargo"];
     assert_eq!(
         item["discriminator"],
         json!({"propertyName": "xsi:type", "mapping": {"Cargo": "#/components/schemas/Cargo", "Fuel": "#/components/schemas/Fuel", "Liquid": "#/components/schemas/Liquid"}})

@@ -6,7 +6,7 @@ use ::http::HeaderName;
 use porch_contract::{Place, suggest};
 use porch_grpc::{Cardinality, JsonOptions, MessageId, Method, Schemas, Types, WellKnown};
 use porch_rules::expr::Template;
-use serde_json::{Value, json};
+use serde_json::{Map, Value, json};
 
 use super::{Described, GrpcCall, MessagePart};
 use crate::documents::{Absent, EnumsAs, FacadeDoc, FieldNames, UnknownFields};
@@ -36,15 +36,21 @@ impl CallCompiler<'_> {
         let body = self.body_part(types, method)?;
         let response = self.response_part(types, method)?;
         self.grpc_faults();
-        let document = sides(types, method, &response);
+        let all = self.sides.clone();
+        let document = all.get_or_init(|| sides(types, &self.called_methods(described)));
+        let own = &document["operations"][&method.full];
+        let output = match &response {
+            MessagePart::Field(field) => &own["fields"][&*field.name],
+            _ => &own["output"],
+        };
         let shapes = Shapes {
-            answer: Some((&document, &document["output"])),
+            answer: Some((document, output)),
             soap_header: None,
         };
         let target = Target {
             what: format!("{}'s message", method.name),
-            root: &document,
-            schema: &document["input"],
+            root: document,
+            schema: &own["input"],
         };
         let send = self.send(&shapes, &target)?;
         let reply = self.reply(&shapes);
@@ -88,6 +94,13 @@ impl CallCompiler<'_> {
             used_query: Some(used_query),
             ..Compiled::new(Arc::new(call), reply)
         })
+    }
+
+    /// The methods of the definition that the facade calls.
+    fn called_methods<'d>(&self, described: &'d Described) -> Vec<&'d Method> {
+        let names = self.called_names();
+        let known = names.iter().filter_map(|n| described.descriptors.method(n));
+        known.collect()
     }
 
     /// The part of the answer's message that callers get.
@@ -290,20 +303,24 @@ fn mask(
     Some((one.clone(), about))
 }
 
-/// The schemas of what a method takes and gives. What is laid over a message need not be all of it.
-fn sides(types: &Types, method: &Method, response: &MessagePart) -> Value {
+/// The schemas of what methods take and give, by their full names; what several of them have stands there once. What is laid
+/// over a message need not be all of it.
+fn sides(types: &Types, methods: &[&Method]) -> Value {
     let mut schemas = Schemas::lenient(types);
-    let (input, output) = (schemas.of(method.input), schemas.of(method.output));
-    let output = match response {
-        MessagePart::Field(field) => schemas.field(field),
-        _ => output,
-    };
-    for schema in schemas
-        .schemas
-        .values_mut()
-        .filter_map(Value::as_object_mut)
-    {
+    let mut all = Map::new();
+    for method in methods {
+        let (input, output) = (schemas.of(method.input), schemas.of(method.output));
+        let fields = &types.message(method.output).fields;
+        let fields: Map<String, Value> = fields
+            .iter()
+            .map(|f| (f.name.to_string(), schemas.field(f)))
+            .collect();
+        let sides = json!({ "input": input, "output": output, "fields": fields });
+        all.insert(method.full.clone(), sides);
+    }
+    let named = schemas.schemas.values_mut();
+    for schema in named.filter_map(Value::as_object_mut) {
         schema.shift_remove("required");
     }
-    json!({ "components": { "schemas": schemas.schemas }, "input": input, "output": output })
+    json!({ "components": { "schemas": schemas.schemas }, "operations": all })
 }

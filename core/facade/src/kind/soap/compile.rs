@@ -19,16 +19,18 @@ impl CallCompiler<'_> {
         let operation = self.soap_operation(wsdl)?;
         self.soap_faults(operation);
         let envelope = self.envelope(wsdl, operation)?;
-        let document = sides(&wsdl.plan, operation);
+        let all = self.sides.clone();
+        let document = all.get_or_init(|| sides(&wsdl.plan, &self.called(wsdl)));
+        let own = &document["operations"][&operation.name];
         let shapes = Shapes {
-            answer: Some((&document, &document["output"])),
+            answer: Some((document, &own["output"])),
             soap_header: (!operation.output_headers.is_empty())
-                .then(|| (&document, &document["soapHeader"])),
+                .then(|| (document, &own["soapHeader"])),
         };
         let target = Target {
             what: format!("{}'s input", operation.name),
-            root: &document,
-            schema: &document["input"],
+            root: document,
+            schema: &own["input"],
         };
         let default = if self.contract_op.body.is_some() {
             json!("=body")
@@ -56,6 +58,13 @@ impl CallCompiler<'_> {
             headers,
         };
         Some(Compiled::new(Arc::new(call), reply))
+    }
+
+    /// The operations of the definition that the facade calls.
+    fn called<'w>(&self, wsdl: &'w Wsdl) -> Vec<&'w porch_soap::Operation> {
+        let names = self.called_names();
+        let all = wsdl.definition.operations.iter();
+        all.filter(|o| names.contains(o.name.as_str())).collect()
     }
 
     fn soap_operation<'w>(&mut self, wsdl: &'w Wsdl) -> Option<&'w porch_soap::Operation> {
@@ -159,24 +168,23 @@ impl CallCompiler<'_> {
     }
 }
 
-/// The schemas of what an operation takes and gives.
-fn sides(plan: &Plan, operation: &porch_soap::Operation) -> Value {
+/// The schemas of what operations take and give, by their names; what several of them have stands there once.
+fn sides(plan: &Plan, operations: &[&porch_soap::Operation]) -> Value {
     let mut schemas = JsonSchemas::new(plan);
-    let input = operation
-        .input
-        .as_ref()
-        .map_or(Value::Null, |m| schemas.of(m.type_id));
-    let output = operation
-        .output
-        .as_ref()
-        .map_or(json!({}), |m| schemas.of(m.type_id));
-    let header: Map<String, Value> = operation
-        .output_headers
-        .iter()
-        .map(|h| (h.json.clone(), schemas.of(h.type_id)))
-        .collect();
-    let header = json!({ "type": "object", "properties": header, "additionalProperties": false });
-    json!({ "components": { "schemas": schemas.schemas }, "input": input, "output": output, "soapHeader": header })
+    let mut all = Map::new();
+    for operation in operations {
+        let mut of = |m: &Option<porch_soap::Message>| m.as_ref().map(|m| schemas.of(m.type_id));
+        let (input, output) = (of(&operation.input), of(&operation.output));
+        let headers = operation.output_headers.iter();
+        let header: Map<String, Value> = headers
+            .map(|h| (h.json.clone(), schemas.of(h.type_id)))
+            .collect();
+        let header =
+            json!({ "type": "object", "properties": header, "additionalProperties": false });
+        let sides = json!({ "input": input, "output": output.unwrap_or_else(|| json!({})), "soapHeader": header });
+        all.entry(operation.name.clone()).or_insert(sides);
+    }
+    json!({ "components": { "schemas": schemas.schemas }, "operations": all })
 }
 
 /// Whether a fault's name is one of the codes that SOAP 1.1 §4.4.1 and SOAP 1.2 part 1 §5.4.6 define, or below one of them.
