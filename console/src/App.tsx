@@ -29,6 +29,8 @@ export const router = createBrowserRouter([
       { path: "traces", lazy: async () => ({ Component: (await import("./pages/traces/Traces")).Traces }) },
       { path: "traces/:id", lazy: async () => ({ Component: (await import("./pages/traces/TracePage")).TracePage }) },
       { path: "usage", lazy: async () => ({ Component: (await import("./pages/Usage")).Usage }) },
+      { path: "secrets", lazy: async () => ({ Component: (await import("./pages/Secrets")).Secrets }) },
+      { path: "accounts", lazy: async () => ({ Component: (await import("./pages/Accounts")).Accounts }) },
       { path: "audit", lazy: async () => ({ Component: (await import("./pages/Audit")).Audit }) },
       { path: "*", Component: NotFound },
     ],

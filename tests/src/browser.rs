@@ -110,6 +110,21 @@ impl Browser {
         browser
     }
 
+    /// Gives the window another width.
+    pub async fn widen(&self, width: u32) {
+        let metrics =
+            json!({ "width": width, "height": 800, "deviceScaleFactor": 1, "mobile": false });
+        self.cdp("Emulation.setDeviceMetricsOverride", metrics)
+            .await;
+    }
+
+    /// What does not fit the width of the window: the page itself, and tables that must be scrolled.
+    pub async fn too_wide(&self) -> Vec<String> {
+        let script = "const wide = [...document.querySelectorAll('[role=region], main, section')].filter(e => e.scrollWidth > e.clientWidth + 1).map(e => (e.getAttribute('aria-label') || e.tagName) + ' ' + e.scrollWidth + ' > ' + e.clientWidth); if (document.documentElement.scrollWidth > window.innerWidth + 1) wide.push('page ' + document.documentElement.scrollWidth + ' > ' + window.innerWidth); return wide;";
+        let found = self.driver.execute(script, vec![]).await.unwrap();
+        found.convert().unwrap()
+    }
+
     async fn cdp(&self, command: &str, parameters: Value) -> Value {
         self.driver
             .cdp()

@@ -117,8 +117,11 @@ async fn a_publisher_publishes_tries_releases_and_explains() {
         .await
         .unwrap();
     browser.fill("What it is for", "the kiosk's fares").await;
+    let tick = "//label[contains(., 'kiosk')]/input[not(@checked)]";
+    browser.find(By::XPath(tick)).await.click().await.unwrap();
     browser.press("Release kiosk").await;
     browser.see("There is nothing to release").await;
+    browser.see("is live").await;
     browser.see("the kiosk's fares").await;
 
     // A key, shown whole once; the call; the refusal, explained.
@@ -371,6 +374,8 @@ async fn every_page_is_accessible_in_light_and_dark_and_by_keyboard() {
             (&format!("/traces/{id}"), "Stages"),
             ("/usage", "Half within"),
             ("/audit", "signed in"),
+            ("/secrets", "reservations-user"),
+            ("/accounts", "administrator"),
             ("/nowhere", "There is no such page"),
         ] {
             browser.go(path).await;
@@ -381,6 +386,12 @@ async fn every_page_is_accessible_in_light_and_dark_and_by_keyboard() {
                 "{path} {}",
                 if dark { "dark" } else { "light" }
             );
+            // Nothing is cut off at the width of a laptop or of a telephone.
+            for width in if dark { vec![] } else { vec![420, 1280] } {
+                browser.widen(width).await;
+                let wide = browser.too_wide().await;
+                assert_eq!(wide, Vec::<String>::new(), "{path} at {width}");
+            }
         }
         browser.close().await;
     }

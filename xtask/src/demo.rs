@@ -13,7 +13,7 @@ use std::time::{Duration, Instant};
 use porch_cluster::{Cluster, place_for};
 
 use crate::places::{ACCOUNT, CONSOLE, GATEWAY, PASSWORD, program};
-use crate::{Outcome, install, root, run as run_command, seed};
+use crate::{Outcome, history, install, root, run as run_command, seed};
 
 const PORTS: [(&str, u16); 8] = [
     ("gateway", GATEWAY),
@@ -233,6 +233,9 @@ fn serve(told: &AtomicBool, talk: bool) -> Outcome {
     )?;
     let first = !folder().join("seeded").exists();
     let seeded = seed::seed(&folder(), first)?;
+    if first {
+        history::write(&cluster.url("porch"))?;
+    }
     let text = welcome(first, &seeded);
     if talk {
         print!("{text}");

@@ -4,6 +4,7 @@ mod api;
 mod bench;
 mod demo;
 mod floor;
+mod history;
 mod install;
 mod places;
 mod seed;

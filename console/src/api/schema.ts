@@ -20,7 +20,16 @@ export interface AuditLine {
   who: string;
   what: string;
   object: string;
+  /** The change as a sentence, without who made it. */
+  words: string;
   detail: Record<string, unknown>;
+}
+
+export interface Back {
+  /** The release that is served. */
+  served: number;
+  /** What serving the other one again would change, facade by facade. */
+  differences: Difference[];
 }
 
 export interface Change {
@@ -48,6 +57,15 @@ export interface ConsumerView {
   paused: boolean;
   created_at: number;
   keys: KeyView[];
+}
+
+export interface Deleted {
+  /** Files. */
+  removed: string[];
+  /** Backends that no facade of the draft calls any more; they stay. */
+  unused: string[];
+  /** Whether callers are served it until the next release of it. */
+  served: boolean;
 }
 
 export interface DeriveRequest {
@@ -91,7 +109,7 @@ export interface Difference {
   changes: Change[];
   /** Changed files, as unified differences. */
   files: Record<string, string>;
-  /** Consumers that called an operation in the last seven days that would break. */
+  /** Consumers that called an operation in the last seven days that would break, or would be gone. */
   used_by?: UsedBy[];
 }
 
@@ -164,10 +182,21 @@ export interface Finding {
   line: number;
   /** Column in the line, in characters, from 1. */
   column: number;
+  /** The same place as a JSON Pointer (RFC 6901), where the line is too long to find a column in. */
+  pointer?: string;
   /** What was found. */
   message: string;
   /** What to do about it, or an empty text. */
   help: string;
+}
+
+export interface FoundOperation {
+  /** Facades of the draft that have it. */
+  facades: string[];
+  /** The nearest name, when none has it. */
+  near?: string | null;
+  /** How many operations the draft has. */
+  known: number;
 }
 
 export type Harm = "breaks" | "adds" | "tells";
@@ -487,6 +516,16 @@ export interface Released {
   carried_over: string[];
   removed: string[];
   findings: Finding[];
+  /** All that callers are served now. */
+  serves: ServedFacade[];
+  call?: SampleCall | null;
+}
+
+export interface RollbackRequest {
+  /** Only these facades; everything else is carried over. All of the release unless given. */
+  facades?: string[];
+  /** The release that is served, as the comparison told: another one in the meantime is a conflict. */
+  served?: number | null;
 }
 
 export interface Row {
@@ -526,6 +565,16 @@ export interface Sample {
   text?: string | null;
 }
 
+export interface SampleCall {
+  facade: string;
+  operation: string;
+  method: string;
+  /** Path and query. */
+  path: string;
+  /** The body in JSON, if there is one. */
+  body?: string | null;
+}
+
 export interface SecretSet {
   name: string;
   /** Whether white space was taken away. */
@@ -536,6 +585,14 @@ export interface SecretView {
   name: string;
   changed_by: string;
   changed_at: number;
+}
+
+export interface ServedFacade {
+  name: string;
+  version: string;
+  /** How callers reach it. */
+  address: string;
+  operations: number;
 }
 
 export interface Session {
@@ -685,6 +742,16 @@ export interface UsedBy {
   calls: number;
 }
 
+export interface Problem {
+  /** What happened. */
+  title: string;
+  /** The status code. */
+  status: number;
+  /** What to do about it. */
+  detail?: string;
+  findings?: Finding[];
+}
+
 export interface Routes {
   "GET /api/accounts": { query: undefined; body: undefined; reply: AccountView[] };
   "POST /api/accounts": { query: undefined; body: NewAccount; reply: AccountView };
@@ -702,14 +769,17 @@ export interface Routes {
   "PUT /api/draft": { query: undefined; body: Push; reply: Pushed };
   "GET /api/facades": { query: undefined; body: undefined; reply: FacadeSummary[] };
   "GET /api/facades/{facade}": { query: undefined; body: undefined; reply: FacadeView };
+  "DELETE /api/facades/{facade}": { query: undefined; body: undefined; reply: Deleted };
   "GET /api/facades/{facade}/operations/{operation}": { query: undefined; body: undefined; reply: OperationView };
   "PUT /api/facades/{facade}/pause": { query: undefined; body: Pause; reply: null };
   "PUT /api/keys/{prefix}": { query: undefined; body: KeyChange; reply: KeyView };
   "POST /api/look": { query: undefined; body: LookRequest; reply: Looked };
+  "GET /api/operations": { query: { id?: string }; body: undefined; reply: FoundOperation };
   "GET /api/overview": { query: undefined; body: undefined; reply: Overview };
   "GET /api/releases": { query: undefined; body: undefined; reply: Release[] };
   "POST /api/releases": { query: undefined; body: ReleaseRequest; reply: Released };
-  "POST /api/releases/{number}/rollback": { query: undefined; body: undefined; reply: Released };
+  "GET /api/releases/{number}/compare": { query: { facade?: string }; body: undefined; reply: Back };
+  "POST /api/releases/{number}/rollback": { query: undefined; body: RollbackRequest | null; reply: Released };
   "GET /api/schemas": { query: undefined; body: undefined; reply: unknown };
   "GET /api/secrets": { query: undefined; body: undefined; reply: SecretView[] };
   "PUT /api/secrets": { query: undefined; body: NewSecret; reply: SecretSet };

@@ -27,6 +27,12 @@ export function Shell({ session }: { session: Session }) {
         <Item to="/traces">Traces</Item>
         <Item to="/usage">Usage</Item>
         <Item to="/audit">Audit</Item>
+        {session.role === "administrator" && (
+          <>
+            <Item to="/secrets">Secrets</Item>
+            <Item to="/accounts">Accounts</Item>
+          </>
+        )}
         <Bottom>
           <Soft>
             {overview.data
@@ -48,6 +54,9 @@ const Frame = styled.div`
   display: grid;
   grid-template-columns: 232px minmax(0, 1fr);
   min-height: 100vh;
+  @media (max-width: 720px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;
 
 const Side = styled.nav`
@@ -60,6 +69,15 @@ const Side = styled.nav`
   position: sticky;
   top: 0;
   height: 100vh;
+  overflow-y: auto;
+  @media (max-width: 720px) {
+    position: static;
+    height: auto;
+    flex-flow: row wrap;
+    padding: var(--space-2);
+    border-right: 0;
+    border-bottom: 1px solid var(--line);
+  }
 `;
 
 const Item = styled(NavLink)`

@@ -1,6 +1,5 @@
 import { useApi } from "../api/client";
-import { Loaded, Page, Sheet, Table } from "../parts";
-import { time } from "../parts/format";
+import { Loaded, Page, Sheet, Table, When } from "../parts";
 import { useTitle } from "../parts/title";
 
 export function Audit() {
@@ -14,17 +13,12 @@ export function Audit() {
           {(list) => (
             <Table
               label="Changes"
-              head={["At", "Who", "Did", "To", "Detail"]}
+              head={["When", "Who", "Did"]}
               empty="Nothing was changed yet."
               rows={list.map((l) => ({
                 key: String(l.id),
-                cells: [
-                  time(l.at),
-                  l.who,
-                  l.what,
-                  l.object,
-                  Object.keys(l.detail).length ? <code key="d">{JSON.stringify(l.detail)}</code> : "",
-                ],
+                worth: [l.at],
+                cells: [<When key="w" at={l.at} />, l.who, l.words],
               }))}
             />
           )}

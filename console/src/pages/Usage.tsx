@@ -28,6 +28,15 @@ export function Usage() {
               empty="Nobody has called in the last hour."
               rows={list.map((u, i) => ({
                 key: String(i),
+                worth: [
+                  `${u.facade} / ${u.operation}`,
+                  u.consumer,
+                  undefined,
+                  undefined,
+                  undefined,
+                  u.p50_us,
+                  u.p99_us,
+                ],
                 cells: [
                   u.operation ? `${u.facade} / ${u.operation}` : <Soft key="n">nothing found</Soft>,
                   u.consumer || <Soft key="c">without a key</Soft>,

@@ -1,5 +1,6 @@
 import type { Finding } from "../api/schema";
 import { Soft } from "./Layout";
+import { Place } from "./Place";
 import { Tag } from "./Tag";
 
 export function Findings({ findings }: { findings: Finding[] }) {
@@ -9,10 +10,8 @@ export function Findings({ findings }: { findings: Finding[] }) {
       {findings.map((f, i) => (
         <div role="listitem" key={i}>
           <Tag $tone={f.severity === "error" ? "bad" : f.severity === "warning" ? "warn" : undefined}>{f.severity}</Tag>{" "}
-          <code>
-            {f.file}:{f.line}:{f.column}
-          </code>{" "}
-          {f.message} {f.help && <Soft>({f.help})</Soft>}
+          {f.file && <Place file={f.file} line={f.line} />} {f.pointer && <code>{f.pointer}</code>} {f.message}{" "}
+          {f.help && <Soft>({f.help})</Soft>}
         </div>
       ))}
     </div>

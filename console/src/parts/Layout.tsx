@@ -3,6 +3,11 @@ import styled from "styled-components";
 export const Page = styled.main`
   padding: var(--space-5) var(--space-6);
   max-width: 1200px;
+  min-width: 0;
+  grid-template-columns: minmax(0, 1fr);
+  @media (max-width: 720px) {
+    padding: var(--space-3);
+  }
   display: grid;
   gap: var(--space-4);
   align-content: start;

@@ -1,5 +1,5 @@
 import type { Trace } from "../api/schema";
-import { Notice, Soft } from ".";
+import { Notice, Place, Soft } from ".";
 import { StageView } from "./StageView";
 
 /** An exchange, stage by stage; the one that ended it is open. */
@@ -14,7 +14,11 @@ export function Stages({ trace }: { trace: Trace }) {
               {" "}
               <Soft>
                 — the rule “{trace.refusal.rule}”, reach {trace.refusal.reach}
-                {trace.refusal.file && `, ${trace.refusal.file}:${trace.refusal.line}`}
+                {trace.refusal.file && (
+                  <>
+                    , <Place file={trace.refusal.file} line={trace.refusal.line} />
+                  </>
+                )}
               </Soft>
             </>
           )}

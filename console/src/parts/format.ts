@@ -12,6 +12,23 @@ export function time(ms: number): string {
   return `${t.getFullYear()}-${two(t.getMonth() + 1)}-${two(t.getDate())} ${two(t.getHours())}:${two(t.getMinutes())}:${two(t.getSeconds())}`;
 }
 
+/** A time as people say it: how long ago, or in how long. */
+export function ago(ms: number, now: number): string {
+  const seconds = Math.round(Math.abs(now - ms) / 1000);
+  const [n, unit] =
+    seconds < 60
+      ? [seconds, "second"]
+      : seconds < 3600
+        ? [Math.floor(seconds / 60), "minute"]
+        : seconds < 86_400
+          ? [Math.floor(seconds / 3600), "hour"]
+          : [Math.floor(seconds / 86_400), "day"];
+  if (unit === "day" && n > 13) return time(ms).slice(0, 10);
+  const said = `${n} ${unit}${n === 1 ? "" : "s"}`;
+  if (seconds < 5) return "just now";
+  return ms > now ? `in ${said}` : `${said} ago`;
+}
+
 /** JSON laid out for reading, and other text as it is. */
 export function pretty(text: string): string {
   const start = text.trimStart().charAt(0);

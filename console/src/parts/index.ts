@@ -1,6 +1,8 @@
 export { Area } from "./Area";
+export { Ask } from "./Ask";
 export { Button } from "./Button";
 export { Code } from "./Code";
+export { Copy } from "./Copy";
 export { DraftTag } from "./DraftTag";
 export { Field } from "./Field";
 export { Findings } from "./Findings";
@@ -8,7 +10,9 @@ export { Fold } from "./Fold";
 export { Page, RowOf, Sheet, Soft, Whole } from "./Layout";
 export { Loaded } from "./Loaded";
 export { Notice } from "./Notice";
+export { Place } from "./Place";
 export { Problem } from "./Problem";
 export { StatusTag } from "./StatusTag";
 export { Table } from "./Table";
 export { Tag } from "./Tag";
+export { When } from "./When";

@@ -83,6 +83,11 @@ describe("consumers and keys", () => {
     expect(await one.findByText("ep_abc_whole")).toBeInTheDocument();
     expect(service.bodies("POST /api/consumers/{consumer}/keys")).toEqual([{ label: "second" }]);
     await userEvent.click(one.getByRole("button", { name: "End for good: ep_abc" }));
+    const question = within(await screen.findByRole("alertdialog"));
+    expect(question.getByText(/with this key get 401 from now on/)).toBeInTheDocument();
+    await userEvent.click(question.getByRole("button", { name: "End for good" }));
+    // One that has ended has nothing left to be done to it.
+    expect(one.getAllByRole("button", { name: /^End for good: / })).toHaveLength(1);
     expect(service.bodies("PUT /api/keys/{prefix}")).toEqual([{ ends_at: 0 }]);
     expect(service.asked.map((a) => a.address)).toContain("/api/consumers/Tide%20Clock/keys");
   });
@@ -178,6 +183,9 @@ describe("facades and operations", () => {
     expect(await screen.findByText(/callers are served something else/)).toBeInTheDocument();
     expect(screen.getByText("not wired")).toBeInTheDocument();
     await userEvent.click(screen.getByRole("button", { name: /^Pause/ }));
+    const question = within(await screen.findByRole("alertdialog"));
+    expect(question.getByText(/Every caller gets 503 at once/)).toBeInTheDocument();
+    await userEvent.click(question.getByRole("button", { name: "Pause" }));
     expect(service.bodies("PUT /api/facades/{facade}/pause")).toEqual([{ paused: true }]);
   });
 
@@ -211,6 +219,7 @@ describe("facades and operations", () => {
     });
     show(<OperationPage />, "/facades/:facade/:operation", "/facades/sailings/quoteFare");
     expect(await screen.findByText("limit 5 per 2m")).toBeInTheDocument();
+    expect(screen.getByRole("link", { name: "s.yaml:9" })).toHaveAttribute("href", "/documents?file=s.yaml&line=9");
     const body = screen.getByLabelText("Body");
     await userEvent.clear(body);
     // Digits that no binary float has go as they are typed.
@@ -219,6 +228,7 @@ describe("facades and operations", () => {
     expect(ports).toHaveValue("FAR, MAR");
     await userEvent.clear(ports);
     await userEvent.type(ports, "FAR, HOL");
+    await userEvent.type(screen.getByLabelText("header Accept"), "application/xml");
     await userEvent.click(screen.getByRole("button", { name: "Run" }));
     const result = within(await screen.findByRole("region", { name: "Result of the trial run" }));
     expect(result.getByText(/callers are not served this draft yet/)).toBeInTheDocument();
@@ -228,6 +238,7 @@ describe("facades and operations", () => {
         operation: "quoteFare",
         path: { route: "FAR-MAR" },
         query: { port: ["FAR", "HOL"] },
+        headers: { Accept: "application/xml" },
         text: "12345678901234567890.10",
       },
     ]);

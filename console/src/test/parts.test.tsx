@@ -6,6 +6,7 @@ import { describe, expect, it } from "vitest";
 import { ApiError } from "../api/client";
 import { Loaded, Table } from "../parts";
 import { Stages } from "../parts/Stages";
+import { show } from "./stage";
 
 const trace: Trace = {
   id: "a",
@@ -37,7 +38,7 @@ const trace: Trace = {
 
 describe("parts", () => {
   it("shows the rule that refused, opens its stage, and opens others by keyboard", async () => {
-    render(<Stages trace={trace} />);
+    show(<Stages trace={trace} />);
     expect(screen.getByText(/s\.yaml:9/)).toBeInTheDocument();
     expect(screen.getByText("refused here")).toBeVisible();
     const other = screen.getByRole("button", { name: /match/ });
@@ -45,6 +46,31 @@ describe("parts", () => {
     other.focus();
     await userEvent.keyboard("{Enter}");
     expect(other).toHaveAttribute("aria-expanded", "true");
+  });
+
+  it("sorts by what a column is worth, and searches where there are many", async () => {
+    const rows = Array.from({ length: 12 }, (_, i) => ({
+      key: String(i),
+      worth: [`row ${i}`, (i * 7) % 12],
+      cells: [<b key="b">row {i}</b>, (i * 7) % 12],
+    }));
+    render(<Table label="T" head={["Name", "#Calls"]} empty="" rows={rows} />);
+    const first = () =>
+      screen
+        .getAllByRole("cell")
+        .slice(0, 2)
+        .map((c) => c.textContent);
+    expect(first()).toEqual(["row 0", "0"]);
+    await userEvent.click(screen.getByRole("button", { name: "Calls" }));
+    expect(first()[1]).toBe("11");
+    expect(screen.getByRole("columnheader", { name: /Calls/ })).toHaveAttribute("aria-sort", "descending");
+    await userEvent.click(screen.getByRole("button", { name: /Calls/ }));
+    expect(first()[1]).toBe("0");
+    await userEvent.type(screen.getByLabelText("Search among 12"), "row 11");
+    // That one, and the one whose calls are as many.
+    expect(screen.getAllByRole("row")).toHaveLength(3);
+    await userEvent.type(screen.getByLabelText("Search among 12"), "zzz");
+    expect(screen.getByText("Nothing fits “row 11zzz”.")).toBeInTheDocument();
   });
 
   it("has a state for loading, failing, empty and full", () => {

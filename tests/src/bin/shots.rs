@@ -37,7 +37,6 @@ async fn main() {
         ("/facades/sailings", "What a crossing costs", "facade"),
         ("/consumers", "Gullwing Tours", "consumers"),
         ("/usage", "Half within", "usage"),
-        ("/release", "Releases", "release"),
         (
             "/documents?file=sailings/sailings.facade.yaml",
             "Save to the draft",
@@ -48,6 +47,21 @@ async fn main() {
         light.see(wait).await;
         light.shot(&shot(name)).await;
     }
+    let documents = root().join("demo/documents");
+    let changed = root().join("target/demo/changed/sailings");
+    std::fs::create_dir_all(&changed).expect("the folder can be made");
+    let name = "sailings.facade.yaml";
+    let text = std::fs::read_to_string(documents.join("sailings").join(name));
+    let text = text
+        .expect("the demo's document")
+        .replace("requests: 7", "requests: 20");
+    std::fs::write(changed.join(name), text).expect("the file can be written");
+    porch(&["push", changed.join("..").to_str().expect("a plain path")]);
+    light.go("/release").await;
+    light.see("requests: 20").await;
+    light.see("first release").await;
+    light.shot(&shot("release")).await;
+    porch(&["push", documents.to_str().expect("a plain path")]);
     light.go("/traces?status=refused").await;
     light.see("Why refused").await;
     light.find(By::XPath("//tbody/tr")).await;

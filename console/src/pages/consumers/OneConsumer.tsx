@@ -2,7 +2,7 @@ import { useState } from "react";
 
 import { api, useChange } from "../../api/client";
 import type { ConsumerView } from "../../api/schema";
-import { Button, Code, Field, Notice, Problem, RowOf, Sheet, Soft, Tag } from "../../parts";
+import { Ask, Button, Code, Copy, Field, Notice, Problem, RowOf, Sheet, Soft, Tag } from "../../parts";
 import { Keys } from "./Keys";
 
 export function OneConsumer({ consumer }: { consumer: ConsumerView }) {
@@ -26,9 +26,20 @@ export function OneConsumer({ consumer }: { consumer: ConsumerView }) {
         <h2>{consumer.name}</h2>
         <Soft>{consumer.owner}</Soft>
         {consumer.paused && <Tag $tone="warn">paused</Tag>}
-        <Button $kind={consumer.paused ? undefined : "bad"} onPress={() => pause.mutate(!consumer.paused)}>
-          {consumer.paused ? "Resume" : "Pause: all its keys are refused"}
-        </Button>
+        {consumer.paused ? (
+          <Button aria-label={`Resume ${consumer.name}`} onPress={() => pause.mutate(false)}>
+            Resume
+          </Button>
+        ) : (
+          <Ask
+            label="Pause"
+            name={`Pause ${consumer.name}`}
+            title={`Pause ${consumer.name}?`}
+            onYes={() => pause.mutate(true)}
+          >
+            All of its keys are refused with 401 at once, until you resume it.
+          </Ask>
+        )}
       </RowOf>
       <Keys consumer={consumer} />
       <RowOf>
@@ -42,6 +53,7 @@ export function OneConsumer({ consumer }: { consumer: ConsumerView }) {
         <Notice $tone="accent">
           This is the only time the key is shown whole. Older keys stay good until you end them.
           <Code>{make.data.key}</Code>
+          <Copy text={make.data.key} what="the key" />
         </Notice>
       )}
       {error && <Problem error={error} />}

@@ -11,6 +11,7 @@ export function Documents() {
   const [search, setSearch] = useSearchParams();
   const draft = useApi("GET /api/draft");
   const chosen = search.get("file") ?? "";
+  const line = Number(search.get("line") ?? 0);
   return (
     <Page>
       <h1>Documents of the draft</h1>
@@ -40,7 +41,7 @@ export function Documents() {
                   ))}
                 </List>
               </Sheet>
-              <Editor key={file.path} file={file} />
+              <Editor key={`${file.path}:${line}`} file={file} line={line} />
             </Beside>
           );
         }}
@@ -54,6 +55,9 @@ const Beside = styled.div`
   grid-template-columns: 310px minmax(0, 1fr);
   gap: var(--space-4);
   align-items: start;
+  @media (max-width: 900px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;
 
 const List = styled.ul`

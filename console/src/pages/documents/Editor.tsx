@@ -1,11 +1,12 @@
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 
 import { api, useChange } from "../../api/client";
 import type { DraftFile } from "../../api/schema";
-import { Area, Button, Findings, Notice, Problem, RowOf, Sheet, Soft } from "../../parts";
-import { time } from "../../parts/format";
+import { Area, Button, Findings, Notice, Problem, RowOf, Sheet, Soft, When } from "../../parts";
 
-export function Editor({ file }: { file: DraftFile }) {
+export function Editor({ file, line }: { file: DraftFile; line: number }) {
+  const area = useRef<HTMLTextAreaElement>(null);
+  useEffect(() => showLine(area.current, line), [line]);
   // What the text began from. Somebody else's newer text is not what was changed here, and so its revision is not either.
   const [base, setBase] = useState(file);
   const [text, setText] = useState(file.text);
@@ -26,10 +27,12 @@ export function Editor({ file }: { file: DraftFile }) {
       <RowOf>
         <h2>{file.path}</h2>
         <Soft>
-          changed by {file.changed_by} at {time(file.changed_at)}
+          changed by {file.changed_by} <When at={file.changed_at} />
+          {line > 0 && `, line ${line} is marked`}
         </Soft>
       </RowOf>
       <Area
+        ref={area}
         aria-label={`Text of ${file.path}`}
         rows={26}
         spellCheck={false}
@@ -58,4 +61,15 @@ export function Editor({ file }: { file: DraftFile }) {
         (findings.length === 0 ? <Notice $tone="accent">Nothing is wrong.</Notice> : <Findings findings={findings} />)}
     </Sheet>
   );
+}
+
+/** Marks a line of a text, and brings it where it can be seen. */
+function showLine(area: HTMLTextAreaElement | null, line: number) {
+  if (!area || line < 1) return;
+  const lines = area.value.split("\n");
+  if (line > lines.length) return;
+  const from = lines.slice(0, line - 1).reduce((sum, l) => sum + l.length + 1, 0);
+  area.focus();
+  area.setSelectionRange(from, from + (lines[line - 1]?.length ?? 0));
+  area.scrollTop = ((line - 1) / lines.length) * area.scrollHeight - area.clientHeight / 3;
 }

@@ -2,7 +2,7 @@ import { Link } from "react-router";
 
 import { api, useChange } from "../../api/client";
 import type { FacadeView } from "../../api/schema";
-import { Button, DraftTag, Findings, Notice, Problem, RowOf, Sheet, Soft, Tag } from "../../parts";
+import { Ask, Button, Copy, DraftTag, Findings, Notice, Problem, RowOf, Sheet, Soft, Tag } from "../../parts";
 import { Operations } from "./Operations";
 
 export function FacadeShown({ data }: { data: FacadeView }) {
@@ -16,14 +16,16 @@ export function FacadeShown({ data }: { data: FacadeView }) {
         <Soft>version {data.version}</Soft>
         <DraftTag status={data.status} />
         {data.paused && <Tag $tone="warn">paused</Tag>}
-        {data.status !== "new" && (
-          <Button $kind={data.paused ? undefined : "bad"} onPress={() => pause.mutate(!data.paused)}>
-            {data.paused ? "Resume" : "Pause: callers get 503 at once"}
-          </Button>
-        )}
+        {data.status !== "new" && <PauseButton data={data} onPress={(paused) => pause.mutate(paused)} />}
       </RowOf>
       {pause.error && <Problem error={pause.error} />}
-      {data.status !== "same" && (
+      {data.status === "new" && (
+        <Notice $tone="warn">
+          It is not released: callers get 404. <Link to="/release">Release it</Link> when a trial run shows what you
+          want.
+        </Notice>
+      )}
+      {data.status !== "same" && data.status !== "new" && (
         <Notice $tone="warn">
           What you see here is the draft; callers are served something else.{" "}
           <Link to="/release">Compare and release</Link>
@@ -35,6 +37,9 @@ export function FacadeShown({ data }: { data: FacadeView }) {
         <Soft>
           Callers reach them below <code>{data.address}</code>
         </Soft>
+        <div>
+          <Copy text={data.address} what="the address" />
+        </div>
         <Operations data={data} />
       </Sheet>
       {data.findings.length > 0 && (
@@ -54,5 +59,15 @@ export function FacadeShown({ data }: { data: FacadeView }) {
         </RowOf>
       </Sheet>
     </>
+  );
+}
+
+function PauseButton({ data, onPress }: { data: FacadeView; onPress: (paused: boolean) => void }) {
+  if (data.paused) return <Button onPress={() => onPress(false)}>Resume</Button>;
+  const calls = data.operations.reduce((sum, o) => sum + o.calls, 0);
+  return (
+    <Ask label="Pause" title={`Pause ${data.name}?`} onYes={() => onPress(true)}>
+      Every caller gets 503 at once, until you resume it. It had {calls} calls in the last hour.
+    </Ask>
   );
 }

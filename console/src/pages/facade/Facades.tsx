@@ -28,6 +28,7 @@ export function Facades() {
               empty="There is no facade yet. Publish a backend to make one."
               rows={list.map((f) => ({
                 key: f.name,
+                worth: [f.name, undefined, f.base, undefined, undefined, undefined, f.status],
                 cells: [
                   <Link key="l" to={`/facades/${f.name}`}>
                     {f.name}

@@ -12,6 +12,7 @@ export function Operations({ data }: { data: FacadeView }) {
       empty="The contract has no operation."
       rows={data.operations.map((o) => ({
         key: o.id,
+        worth: [o.id, undefined, o.path, undefined, o.backend],
         cells: [
           o.backend ? (
             <Link key="l" to={`/facades/${data.name}/${o.id}`}>

@@ -1,7 +1,7 @@
 import styled from "styled-components";
 
 import type { OperationView } from "../../api/schema";
-import { DraftTag, RowOf, Sheet, Soft } from "../../parts";
+import { DraftTag, Place, RowOf, Sheet, Soft } from "../../parts";
 import { Fields } from "./Fields";
 import { TrialRun } from "./TrialRun";
 
@@ -40,7 +40,12 @@ export function OperationShown({ data }: { data: OperationView }) {
                 {r.rule}
                 <small>
                   {r.stage} · {r.reach}
-                  {r.file && ` · ${r.file.split("/").pop()}:${r.line}`}
+                  {r.file && (
+                    <>
+                      {" · "}
+                      <Place file={r.file} line={r.line} short />
+                    </>
+                  )}
                 </small>
               </li>
             ))}
@@ -56,6 +61,9 @@ const Beside = styled.div`
   grid-template-columns: minmax(0, 1fr) 300px;
   gap: var(--space-4);
   align-items: start;
+  @media (max-width: 900px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;
 
 const RuleList = styled.ol`

@@ -16,8 +16,10 @@ export function TrialInputs(props: {
   onPath: (path: Texts) => void;
   query: Texts;
   onQuery: (query: Texts) => void;
+  headers: Texts;
+  onHeaders: (headers: Texts) => void;
 }) {
-  const { path, onPath, query, onQuery } = props;
+  const { path, onPath, query, onQuery, headers, onHeaders } = props;
   return (
     <Inputs>
       {Object.entries(path).map(([name, value]) => (
@@ -25,6 +27,14 @@ export function TrialInputs(props: {
       ))}
       {Object.entries(query).map(([name, value]) => (
         <Field key={name} label={`query ${name}`} value={value} onChange={(v) => onQuery({ ...query, [name]: v })} />
+      ))}
+      {Object.entries(headers).map(([name, value]) => (
+        <Field
+          key={name}
+          label={`header ${name}`}
+          value={value}
+          onChange={(v) => onHeaders({ ...headers, [name]: v })}
+        />
       ))}
     </Inputs>
   );

@@ -24,19 +24,28 @@ const meant = (text: string, example: unknown) =>
 const texts = (values: Record<string, unknown>): Texts =>
   Object.fromEntries(Object.entries(values).map(([name, value]) => [name, shown(value)]));
 
+/** The header fields that an operation's contract has, and `Accept`, which picks among media types (RFC 9110 §12.5.1). */
+const headerNames = (table: OperationTable): string[] => {
+  const own = table.request.flatMap((row) => (row.caller.startsWith("header ") ? [row.caller.slice(7)] : []));
+  return own.some((name) => name.toLowerCase() === "accept") ? own : [...own, "Accept"];
+};
+
 /** One exchange against the draft, filled in with what the contract gives as examples. */
 export function TrialRun({ facade, id, table }: { facade: string; id: string; table: OperationTable }) {
   const [path, setPath] = useState(() => texts(table.sample.path));
   const [query, setQuery] = useState(() => texts(table.sample.query));
+  // Those of the contract, and one for what the backend makes a difference by.
+  const [headers, setHeaders] = useState<Texts>(() => Object.fromEntries(headerNames(table).map((n) => [n, ""])));
   const [body, setBody] = useState(table.sample.text ?? "");
   const given = Object.fromEntries(
     Object.entries(query)
       .filter(([, v]) => v !== "")
       .map(([name, v]) => [name, meant(v, table.sample.query[name])]),
   );
+  const sent = Object.fromEntries(Object.entries(headers).filter(([, v]) => v.trim() !== ""));
   // The body goes as it was typed: reading it here would take digits from its numbers.
   const trial = useChange(() =>
-    api("POST /api/trials", { body: { facade, operation: id, path, query: given, text: body } }),
+    api("POST /api/trials", { body: { facade, operation: id, path, query: given, headers: sent, text: body } }),
   );
   return (
     <Sheet>
@@ -48,7 +57,14 @@ export function TrialRun({ facade, id, table }: { facade: string; id: string; ta
           trial.mutate(undefined);
         }}
       >
-        <TrialInputs path={path} onPath={setPath} query={query} onQuery={setQuery} />
+        <TrialInputs
+          path={path}
+          onPath={setPath}
+          query={query}
+          onQuery={setQuery}
+          headers={headers}
+          onHeaders={setHeaders}
+        />
         {table.sample.text !== undefined && (
           <Area aria-label="Body" rows={8} value={body} onChange={(e) => setBody(e.target.value)} />
         )}

@@ -1,19 +1,28 @@
 import { useState } from "react";
 
 import { api, useChange } from "../../api/client";
-import type { Difference } from "../../api/schema";
-import { Button, Field, Problem, RowOf, Sheet, Soft } from "../../parts";
+import type { Difference, Released } from "../../api/schema";
+import { Ask, Button, Field, Problem, RowOf, Sheet, Soft } from "../../parts";
+import { Callers } from "./Callers";
 
-export function ReleaseForm({ list }: { list: Difference[] }) {
-  const [chosen, setChosen] = useState<string[]>(list.map((d) => d.facade));
+/** Which facades of the draft become what callers are served. Nothing is chosen beforehand. */
+export function ReleaseForm({ list, onDone }: { list: Difference[]; onDone: (released: Released) => void }) {
+  const [chosen, setChosen] = useState<string[]>([]);
   const [note, setNote] = useState("");
-  const release = useChange(() => api("POST /api/releases", { body: { facades: chosen, note } }));
+  const release = useChange(async () => {
+    const released = await api("POST /api/releases", { body: { facades: chosen, note } });
+    onDone(released);
+    return released;
+  });
+  const ends = list.filter((d) => d.status === "gone" && chosen.includes(d.facade));
+  const disabled = chosen.length === 0 || release.isPending;
+  const label = chosen.length === 0 ? "Release" : `Release ${chosen.join(", ")}`;
   return (
     <Sheet>
       <h2>Release</h2>
       <RowOf>
         {list.map((d) => (
-          <label key={d.facade}>
+          <label key={d.facade} style={{ minHeight: 24 }}>
             <input
               type="checkbox"
               checked={chosen.includes(d.facade)}
@@ -22,19 +31,31 @@ export function ReleaseForm({ list }: { list: Difference[] }) {
               }
             />{" "}
             {d.facade}
+            {d.status === "gone" && <Soft> (ends)</Soft>}
           </label>
         ))}
       </RowOf>
       <Field label="What it is for" value={note} onChange={setNote} />
       <RowOf>
-        <Button
-          $kind="main"
-          isDisabled={chosen.length === 0 || release.isPending}
-          onPress={() => release.mutate(undefined)}
-        >
-          Release {chosen.join(", ")}
-        </Button>
-        <Soft>Callers are served it at once; everything else is carried over unchanged.</Soft>
+        {ends.length > 0 ? (
+          <Ask
+            label={label}
+            title={`End ${ends.map((d) => d.facade).join(", ")} for callers?`}
+            isDisabled={disabled}
+            onYes={() => release.mutate(undefined)}
+          >
+            <Callers list={ends} />
+          </Ask>
+        ) : (
+          <Button $kind="main" isDisabled={disabled} onPress={() => release.mutate(undefined)}>
+            {label}
+          </Button>
+        )}
+        <Soft>
+          {chosen.length === 0
+            ? "Choose what callers are to be served."
+            : "Callers are served it at once; everything else is carried over unchanged."}
+        </Soft>
       </RowOf>
       {release.error && <Problem error={release.error} />}
     </Sheet>

@@ -1,8 +1,8 @@
 import { Link, useSearchParams } from "react-router";
 
 import { useApi } from "../../api/client";
-import { Field, Loaded, Page, RowOf, Sheet, Soft, StatusTag, Table, Whole } from "../../parts";
-import { time, took } from "../../parts/format";
+import { Field, Loaded, Page, RowOf, Sheet, Soft, StatusTag, Table, When, Whole } from "../../parts";
+import { took } from "../../parts/format";
 import { useTitle } from "../../parts/title";
 
 export function Traces() {
@@ -43,11 +43,14 @@ export function Traces() {
               empty="No exchange fits."
               rows={list.map((t, i) => ({
                 key: t.id + i,
+                worth: [t.id, t.at, t.status, t.us, undefined, `${t.method} ${t.target}`],
                 cells: [
                   <Link key="l" to={`/traces/${t.id}`}>
-                    <code>{t.id.slice(0, 12)}</code>
+                    <Whole>
+                      <code>{t.id.slice(0, 12)}</code>
+                    </Whole>
                   </Link>,
-                  <Whole key="t">{time(t.at)}</Whole>,
+                  <When key="t" at={t.at} />,
                   <StatusTag key="s" status={t.status} />,
                   took(t.us),
                   t.consumer,
