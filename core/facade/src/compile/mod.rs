@@ -4,6 +4,7 @@ mod admission;
 mod backend;
 mod credentials;
 mod keys;
+mod overlaps;
 
 pub(crate) use backend::{no_address, no_backend};
 
@@ -113,6 +114,7 @@ impl<'a> FacadeCompiler<'a> {
             operations.extend(self.operation(id, doc, contract_op, &wired));
         }
         self.not_wired();
+        self.overlaps(&operations);
         let shown = contract.key_header.as_deref().unwrap_or("API-Key");
         let definitions = self
             .by_name

@@ -1,5 +1,6 @@
 //! From host, method and path to an operation.
 
+pub(crate) mod overlap;
 mod path;
 mod search;
 
@@ -28,7 +29,7 @@ struct Node {
 /// All routes of a release.
 ///
 /// Literal segments win over parameters, parameters over multi-segment parameters, from left to right; a template with a
-/// verb wins over the same without one.
+/// verb wins over the same without one, and one that goes on behind a multi-segment parameter over one that ends with it.
 #[derive(Debug)]
 pub struct Router {
     nodes: Vec<Node>,

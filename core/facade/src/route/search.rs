@@ -51,27 +51,52 @@ impl<'p> Search<'_, 'p> {
         let slash = i + 1 == self.offsets.len() && node.methods.is_empty();
         let some = !segment.is_empty() || slash;
         let next = node.rest.filter(|_| some)?;
-        let below = &router.nodes[next as usize];
-        let goes_on = !below.literals.is_empty() || below.parameter.is_some();
-        self.captured.push(&self.path[self.offsets[i]..]);
-        let depth = self.captured.len();
-        // As many segments as can be; fewer only where something may follow.
-        let shortest = if goes_on { i + 1 } else { self.offsets.len() };
-        for end in (shortest..=self.offsets.len()).rev() {
-            self.captured.truncate(depth);
-            let to = self.offsets.get(end).map_or(self.path.len(), |o| o - 1);
-            self.captured[depth - 1] = &self.path[self.offsets[i]..to];
-            let found = if end == self.offsets.len() {
-                self.with_verb(next, end - 1)
-            } else {
-                None
-            };
-            if let Some(found) = found.or_else(|| self.walk(next, end)) {
-                return Some(found);
+        self.captured.push("");
+        let found = self.several(next, i);
+        if found.is_none() {
+            self.captured.pop();
+        }
+        found
+    }
+
+    /// What a variable of several segments leads to, the most specific first: fixed text behind it, a verb at its end, another
+    /// variable behind it, nothing. It takes as many segments as can be.
+    fn several(&mut self, at: u32, i: usize) -> Option<OperationIndex> {
+        let router = self.router;
+        let below = &router.nodes[at as usize];
+        let (all, depth) = (self.offsets.len(), self.captured.len());
+        if !below.literals.is_empty() {
+            for end in (i + 1..all).rev() {
+                self.take(depth, i, end);
+                let fixed = below.literals.get(self.segment(end));
+                if let Some(found) = fixed.and_then(|fixed| self.walk(*fixed, end + 1)) {
+                    return Some(found);
+                }
             }
         }
-        self.captured.truncate(depth - 1);
-        None
+        self.take(depth, i, all);
+        if let Some(found) = self.with_verb(at, all - 1) {
+            return Some(found);
+        }
+        if below.parameter.is_some() {
+            for end in (i + 1..all).rev() {
+                self.take(depth, i, end);
+                if let Some(found) = self.walk(at, end) {
+                    return Some(found);
+                }
+            }
+        }
+        self.take(depth, i, all);
+        let found = self.walk(at, all);
+        self.captured.truncate(depth);
+        found
+    }
+
+    /// Lets the variable at a depth have the segments from one to before another.
+    fn take(&mut self, depth: usize, from: usize, end: usize) {
+        self.captured.truncate(depth);
+        let to = self.offsets.get(end).map_or(self.path.len(), |o| o - 1);
+        self.captured[depth - 1] = &self.path[self.offsets[from]..to];
     }
 
     /// A last segment with a verb behind it, when a template has that.

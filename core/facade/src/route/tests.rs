@@ -207,3 +207,44 @@ fn several_segments_may_be_none_but_not_beside_what_stands_there_itself() {
         assert_eq!(find(path), found, "{path}");
     }
 }
+
+#[test]
+fn what_goes_on_behind_several_segments_wins_over_what_ends_with_them() {
+    let r = router(&[
+        ("GET", "/things/{n*}"),
+        ("GET", "/things/{n*}/raw"),
+        ("GET", "/things/{n*}/c/{extra}"),
+        ("POST", "/things/{n*}:cancel"),
+        ("GET", "/things/{n*}/raw:peek"),
+        ("POST", "/things/{n*}/config"),
+        ("GET", "/things/{n*}:peek"),
+        ("GET", "/{any*}"),
+    ]);
+    let find = |method: &str, path: &str| {
+        let path = format!("/v2{path}");
+        let found = r.find(None, method, &path);
+        found.map(|m| (m.operation.operation, m.captured.join(",")))
+    };
+    for (method, path, op, captured) in [
+        ("GET", "/things/a/b", 0, "a/b"),
+        ("GET", "/things/raw", 0, "raw"),
+        ("GET", "/things/a/raw", 1, "a"),
+        ("GET", "/things/a/raw/raw", 1, "a/raw"),
+        ("GET", "/things/a/b/c/d", 2, "a/b,d"),
+        ("GET", "/things/a/c/c/d", 2, "a/c,d"),
+        ("POST", "/things/a/b:cancel", 3, "a/b"),
+        ("POST", "/things/a/config:cancel", 3, "a/config"),
+        ("GET", "/things/a/raw:peek", 4, "a"),
+        ("GET", "/things/a/config:peek", 6, "a/config"),
+        // Another method goes on, and this one ends here.
+        ("GET", "/things/a/config", 0, "a/config"),
+        ("POST", "/things/a/config", 5, "a"),
+        ("GET", "/other/raw", 7, "other/raw"),
+    ] {
+        assert_eq!(
+            find(method, path),
+            Ok((op, captured.to_owned())),
+            "{method} {path}"
+        );
+    }
+}

@@ -125,3 +125,25 @@ fn descriptions_of_every_kind_of_carelessness_give_documents_that_pass() {
         refused.message
     );
 }
+
+#[test]
+fn paths_that_fit_two_operations_are_told_with_the_one_that_gets_them() {
+    let text = "openapi: 3.1.0
+info: { title: T, version: '1' }
+paths:
+  /rooms/{room}: { get: { operationId: one, parameters: [{ name: room, in: path, required: true, schema: { type: string } }], responses: { '200': { description: ok } } } }
+  /{kind}/list: { get: { operationId: all, parameters: [{ name: kind, in: path, required: true, schema: { type: string } }], responses: { '200': { description: ok } } } }
+  /rooms/best: { get: { operationId: best, responses: { '200': { description: ok } } } }
+";
+    let derived = derive(&source(text), "t", Some("http://127.0.0.1:9"), &[]).unwrap();
+    let found = check(&derived.files, "live");
+    let told: Vec<String> = found
+        .iter()
+        .map(|f| first(std::slice::from_ref(f)))
+        .collect();
+    assert_eq!(told.len(), 1, "{told:?}");
+    let said =
+        "some paths fit both /{kind}/list of “all” and /rooms/{room} of “one”: they go to “one”";
+    assert!(told[0].contains(said), "{told:?}");
+    assert_eq!(found[0].severity, Severity::Warning);
+}
