@@ -68,12 +68,22 @@ async fn a_publisher_publishes_tries_releases_and_explains() {
             .await
             .unwrap();
     }
+    // Method, path, id and limit are chosen where the operation stands.
+    let path = browser
+        .find(By::Css("input[aria-label='Path of quoteFare']"))
+        .await;
+    path.focus().await.unwrap();
+    path.send_keys(Key::Control + "a").await.unwrap();
+    path.send_keys("/quotes/{routeCode}").await.unwrap();
+    let limit = "Requests of one consumer, no limit if empty";
+    browser.fill(limit, "5").await;
+    browser.fill("in (30s, 1m, 1h, 1d)", "2m").await;
     browser.fill("Name of backend and facade", "kiosk").await;
     browser.press("Put 1 operations into the draft").await;
     browser.see("kiosk is in the draft.").await;
     // The login that its header needs is missing: the trial run says which secret, and where.
     browser
-        .find(By::LinkText("look at all of it"))
+        .find(By::LinkText("Open the facade"))
         .await
         .click()
         .await
@@ -151,7 +161,7 @@ async fn a_publisher_publishes_tries_releases_and_explains() {
         porch
             .call(
                 "GET",
-                "/kiosk/v1/fare/FAR-MAR?fareClass=car&passengers=1",
+                "/kiosk/v1/quotes/FAR-MAR?fareClass=car&passengers=1",
                 key.trim(),
                 ""
             )
@@ -162,7 +172,7 @@ async fn a_publisher_publishes_tries_releases_and_explains() {
         porch
             .call(
                 "GET",
-                "/kiosk/v1/fare/FAR-MAR?fareClass=car&passengers=1",
+                "/kiosk/v1/quotes/FAR-MAR?fareClass=car&passengers=1",
                 "",
                 ""
             )
@@ -281,7 +291,9 @@ async fn a_running_grpc_server_is_published_and_its_stream_drawn_live() {
         .await
         .unwrap();
     browser.press("Look").await;
-    browser.see("/v1/positions:stream").await;
+    browser
+        .find(By::Css("input[value='/v1/positions:stream']"))
+        .await;
     assert_eq!(browser.axe().await, Vec::<String>::new(), "what was found");
     browser.press("Leave these out").await;
     browser

@@ -73,7 +73,7 @@ fn a_running_server_becomes_a_released_api_in_one_sitting() {
     let berth = porch
         .call(
             "POST",
-            "/own/v1/berth/f2:assign",
+            "/own/v1/berths/f2:assign",
             &key,
             r#"{"vessel": "vessels/lantern", "berthId": "not this one"}"#,
         )
@@ -82,7 +82,7 @@ fn a_running_server_becomes_a_released_api_in_one_sitting() {
         berth,
         json!({"berthId": "f2", "harbour": "Farholt", "vessel": "vessels/lantern", "length": 48})
     );
-    assert_eq!(porch.call("GET", "/own/v1/berth/f2", "", "").status, 401);
+    assert_eq!(porch.call("GET", "/own/v1/berths/f2", "", "").status, 401);
     // A second derivation changes nothing; a definition that has changed is brought over.
     let update =
         |source: &str| porch.ok(&["derive", source, "-o", folder, "--name", "own", "--update"]);

@@ -140,12 +140,12 @@ fn it_agrees_on_the_booking_system() {
         (
             "QuoteFare",
             json!({"RouteCode": "FAR-MAR", "FareClass": "cabin", "Passengers": 2}),
-            "/raw/v1/fare/FAR-MAR?fareClass=cabin&passengers=2",
+            "/raw/v1/fares/FAR-MAR?fareClass=cabin&passengers=2",
         ),
         (
             "GetManifest",
             json!({"SailingId": "S-17", "Rows": 3}),
-            "/raw/v1/manifest/S-17?rows=3",
+            "/raw/v1/manifests/S-17?rows=3",
         ),
     ];
     let asked: Vec<Value> = calls.iter().map(|(operation, arguments, _)| json!({"operation": operation, "arguments": arguments, "headers": login})).collect();
@@ -161,7 +161,7 @@ fn it_agrees_on_the_booking_system() {
     let ours = porch
         .call(
             "GET",
-            "/raw/v1/fare/FAR-HOL?fareClass=car&passengers=1",
+            "/raw/v1/fares/FAR-HOL?fareClass=car&passengers=1",
             &key,
             "",
         )

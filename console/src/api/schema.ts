@@ -13,6 +13,13 @@ export interface AccountView {
   created_at: number;
 }
 
+export interface Allowed {
+  /** Requests. */
+  requests: number;
+  /** In any window of this length, as in `90s`. */
+  window: string;
+}
+
 export interface AuditLine {
   id: number;
   /** Milliseconds since 1970. */
@@ -91,6 +98,11 @@ export interface DeriveRequest {
   address?: string;
   /** Operations to take, by their names in the definition; all unless given. */
   only?: string[];
+  /** What is chosen of operations, by the id that was proposed. */
+  operations?: Record<string, Shaped>;
+  /** Whether callers need a key; they do unless it is said. */
+  key?: boolean | null;
+  limit?: Allowed | null;
 }
 
 export interface DerivedDocuments {
@@ -603,6 +615,15 @@ export interface Session {
 }
 
 export type Severity = "note" | "warning" | "error";
+
+export interface Shaped {
+  /** Its `operationId`. */
+  id?: string | null;
+  /** Its method. */
+  method?: string | null;
+  /** Its path, with the same variables. */
+  path?: string | null;
+}
 
 export interface SignIn {
   name: string;

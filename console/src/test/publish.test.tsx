@@ -26,6 +26,13 @@ describe("publishing a backend", () => {
     expect(screen.getByRole("button", { name: "Look" })).toBeDisabled();
     await look("http://cargo.example/desk?wsdl");
     await userEvent.click(await screen.findByLabelText("Publish bookConsignment"));
+    const path = screen.getByLabelText("Path of getLabel");
+    await userEvent.clear(path);
+    await userEvent.type(path, "/labels");
+    await userEvent.selectOptions(screen.getByLabelText("Method of getLabel"), "POST");
+    await userEvent.type(screen.getByLabelText("Id of getLabel"), "2");
+    await userEvent.click(screen.getByLabelText("Callers need a key"));
+    await userEvent.type(screen.getByLabelText(/Requests of one address/), "7");
     await userEvent.click(screen.getByRole("button", { name: "Put 1 operations into the draft" }));
     expect(await screen.findByText("cargo-desk is in the draft.")).toBeInTheDocument();
     expect(service.bodies("POST /api/derive")).toMatchObject([
@@ -34,10 +41,14 @@ describe("publishing a backend", () => {
         address: "http://cargo.example/desk",
         only: ["getLabel"],
         url: "http://cargo.example/desk?wsdl",
+        operations: { getLabel: { id: "getLabel2", method: "POST", path: "/labels" } },
+        key: false,
+        limit: { requests: 7, window: "1m" },
       },
     ]);
     expect(service.bodies("PUT /api/draft")).toEqual([{ files: { "cargo-desk/cargo-desk.facade.yaml": "x" } }]);
-    expect(screen.getByRole("link", { name: "getLabel" })).toHaveAttribute("href", "/facades/cargo-desk/getLabel");
+    expect(screen.getByRole("link", { name: "Open the facade" })).toHaveAttribute("href", "/facades/cargo-desk");
+    expect(screen.getByRole("link", { name: "getLabel2" })).toHaveAttribute("href", "/facades/cargo-desk/getLabel2");
   });
 
   it("writes over nothing that the draft has", async () => {
@@ -76,9 +87,9 @@ describe("publishing a backend", () => {
     new Service({ "POST /api/look": looked(many) });
     show(<Publish />);
     await look("cargo.example");
-    expect(await screen.findByText(/The first 100 of 250 are shown/)).toBeInTheDocument();
+    expect(await screen.findByText(/The first 50 of 250 are shown/)).toBeInTheDocument();
     await userEvent.type(screen.getByLabelText("Search operations"), "odd");
-    expect(screen.getByText(/The first 100 of 125 are shown/)).toBeInTheDocument();
+    expect(screen.getByText(/The first 50 of 125 are shown/)).toBeInTheDocument();
     await userEvent.click(screen.getByRole("button", { name: "Leave these out" }));
     expect(screen.getByText("125 of 250 are taken.")).toBeInTheDocument();
     await userEvent.click(screen.getByRole("button", { name: "Take these 125" }));

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use axum::extract::Extension;
 use porch_contract::Finding;
-use porch_facade::{Look, Source};
+use porch_facade::{Allowed, Choices, Look, Shaped, Source};
 use porch_fetch::FetchError;
 use porch_store::Role;
 use serde::{Deserialize, Serialize};
@@ -177,6 +177,13 @@ pub(crate) struct DeriveRequest {
     /// Operations to take, by their names in the definition; all unless given.
     #[serde(default)]
     only: Vec<String>,
+    /// What is chosen of operations, by the id that was proposed.
+    #[serde(default)]
+    operations: BTreeMap<String, Shaped>,
+    /// Whether callers need a key; they do unless it is said.
+    key: Option<bool>,
+    /// A limit for each consumer, or for each address where no key is needed.
+    limit: Option<Allowed>,
 }
 
 /// Documents for a definition.
@@ -198,9 +205,15 @@ pub(crate) async fn derive(
     request.source.may(&publisher)?;
     let Found { source, .. } = request.source.source().await?;
     let address = Some(request.address.trim().to_owned()).filter(|a| !a.is_empty());
+    let choices = Choices {
+        operations: request.operations,
+        key: request.key,
+        limit: request.limit,
+    };
     let derived = compute(move || {
         let name = request.name.trim();
-        porch_facade::derive(&source, name, address.as_deref(), &request.only)
+        let derived = porch_facade::derive(&source, name, address.as_deref(), &request.only)?;
+        derived.shaped(name, &choices)
     });
     let derived = derived.await?.map_err(|f| unreadable(&f))?;
     Ok(Json(DerivedDocuments {

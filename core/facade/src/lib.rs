@@ -25,6 +25,7 @@ mod pointers;
 mod read;
 mod reading;
 mod route;
+mod shaped;
 mod source;
 mod table;
 mod units;
@@ -51,6 +52,7 @@ pub use reading::{derive, look, look_with};
 pub use route::{
     Matched, Miss, Normalised, Router, normalise, percent_decode, percent_encode_segment,
 };
+pub use shaped::{Allowed, Choices, Shaped};
 pub use source::{Source, is_zip, unzip};
 pub use table::{Row, Sample, Table, sample, table};
 pub use update::{Updated, update};

@@ -1,5 +1,7 @@
 //! REST shapes: those that HTTP rules say, and proposals for methods without any.
 
+use porch_contract::plural;
+
 use crate::build::lower_camel;
 use crate::read::{Definition, Method, Service};
 use crate::rule::{Bound, Piece, contract_path, singular};
@@ -248,7 +250,7 @@ impl<'a> Telling<'a> {
         match verb {
             _ if LISTING.contains(&verb) && self.fits_query(None) => {
                 let why = format!("“{verb}” lists, and its fields fit a query");
-                self.plain("GET", "", why)
+                self.several("GET", "", why)
             }
             _ if READING.contains(&verb) => self.reading(verb),
             _ if MAKING.contains(&verb) => self.making(verb),
@@ -284,9 +286,9 @@ impl<'a> Telling<'a> {
         match self.about() {
             Some(about) if self.fits_query(Some(about)) => {
                 let why = format!("“{verb}” makes a new “{}”", about.json);
-                self.plain("POST", &about.name, why)
+                self.several("POST", &about.name, why)
             }
-            _ => self.plain("POST", "*", format!("“{verb}” makes something new")),
+            _ => self.several("POST", "*", format!("“{verb}” makes something new")),
         }
     }
 
@@ -304,7 +306,7 @@ impl<'a> Telling<'a> {
         );
         Some(self.make(
             "PATCH",
-            format!("/{}/{{{name}}}", self.noun),
+            format!("/{}/{{{name}}}", plural(&self.noun)),
             vec![bound(&format!("{}.{}", about.name, inner.name), &name)],
             &about.name,
             why,
@@ -344,9 +346,20 @@ impl<'a> Telling<'a> {
         self.make(http, format!("/{}", self.noun), Vec::new(), body, why)
     }
 
+    /// All of them, under the word that one of them is found under too.
+    fn several(&self, http: &str, body: &str, why: String) -> Shape {
+        self.make(
+            http,
+            format!("/{}", plural(&self.noun)),
+            Vec::new(),
+            body,
+            why,
+        )
+    }
+
     fn keyed(&self, http: &str, key: &Field, behind: &str, body: &str, why: String) -> Shape {
         let name = lower_camel(&key.name);
-        let path = format!("/{}/{{{name}}}{behind}", self.noun);
+        let path = format!("/{}/{{{name}}}{behind}", plural(&self.noun));
         self.make(http, path, vec![bound(&key.name, &name)], body, why)
     }
 

@@ -2,6 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
+use porch_contract::plural;
+
 use crate::plan::{Plan, TypePlan};
 use crate::wsdl::{Definition, Operation};
 
@@ -109,7 +111,7 @@ fn shape(plan: &Plan, operation: &Operation) -> Shape {
     let fields = flat_fields(plan, operation);
     if MAKING.contains(&verb) {
         let why = format!("“{verb}” makes something new");
-        return body(operation, "POST", format!("/{noun}"), why);
+        return body(operation, "POST", format!("/{}", plural(&noun)), why);
     }
     let Some(fields) = fields else {
         return whole_name(operation, "its input is nested, so it is sent as a body");
@@ -153,13 +155,15 @@ fn key_of(fields: &[(String, bool)]) -> Option<String> {
 }
 
 fn with_key(noun: &str, key: &str) -> String {
-    format!("/{noun}/{{{}}}", lower_camel(key))
+    format!("/{}/{{{}}}", plural(noun), lower_camel(key))
 }
 
 fn reading(operation: &Operation, verb: &str, noun: &str, fields: Vec<(String, bool)>) -> Shape {
     let lists = LISTING.contains(&verb);
     let (path, in_path) = match key_of(&fields) {
         Some(key) if !lists => (with_key(noun, &key), vec![(key.clone(), lower_camel(&key))]),
+        // What lists, and what is listed by its name, go by the same word.
+        _ if lists => (format!("/{}", plural(noun)), Vec::new()),
         _ => (format!("/{noun}"), Vec::new()),
     };
     let mut in_query: Vec<(String, String)> = fields

@@ -126,11 +126,11 @@ fn shapes_are_proposed_with_reasons() {
         shapes,
         [
             "searchSailings GET /sailings",
-            "quoteFare GET /fare/{routeCode}",
+            "quoteFare GET /fares/{routeCode}",
             "holdSeats POST /hold-seats",
             "confirmBooking POST /confirm-booking",
             "cancelBooking POST /cancel-booking",
-            "getManifest GET /manifest/{sailingId}"
+            "getManifest GET /manifests/{sailingId}"
         ]
     );
 }

@@ -263,8 +263,8 @@ async fn reflection_is_bounded_and_says_what_is_wrong() {
     for (id, shape) in [
         ("getVessel", "GET /v1/vessels/{vessel}"),
         ("getFile", "GET /v1/files/{file*}"),
-        ("assignBerth", "POST /berth/{berthId}:assign"),
-        ("watchBerth", "GET /berth/{berthId}:watch"),
+        ("assignBerth", "POST /berths/{berthId}:assign"),
+        ("watchBerth", "GET /berths/{berthId}:watch"),
         ("streamPositions", "GET /v1/positions:stream"),
     ] {
         assert_eq!(shapes[id], shape);

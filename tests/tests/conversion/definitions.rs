@@ -69,7 +69,7 @@ fn a_zip_becomes_a_released_api_in_one_sitting() {
     );
     porch.ok(&["release", "freight"]);
     let found = porch
-        .call("GET", "/freight/v1/consignment/C-2041", &key, "")
+        .call("GET", "/freight/v1/consignments/C-2041", &key, "")
         .json();
     assert_eq!(
         found["consignment"]["goods"][0],
@@ -203,8 +203,8 @@ fn edits_survive_when_the_definition_changes() {
     );
     edit(
         "fares.openapi.yaml",
-        "/fare/{routeCode}",
         "/fares/{routeCode}",
+        "/quotes/{routeCode}",
     );
     // The definition moves on: a new operation, a new optional element, one gone, a type widened.
     let mut new = definition.replace(
@@ -252,8 +252,8 @@ fn edits_survive_when_the_definition_changes() {
     assert!(facade.contains("title: Fares # ours") && facade.contains("  revokeBooking:\n    call:\n      backend: fares\n      operation: RevokeBooking\n"), "{facade}");
     let contract = std::fs::read_to_string(folder.join("fares.openapi.yaml")).unwrap();
     assert!(
-        contract.contains("/fares/{routeCode}")
-            && !contract.contains("/fare/{routeCode}")
+        contract.contains("/quotes/{routeCode}")
+            && !contract.contains("/fares/{routeCode}")
             && contract.contains("Tax:"),
         "{contract}"
     );

@@ -61,7 +61,7 @@ impl Sitting {
             (
                 &json!("QuoteFare"),
                 &json!("GET"),
-                &json!("/fare/{routeCode}"),
+                &json!("/fares/{routeCode}"),
                 &json!(true)
             )
         );
@@ -91,7 +91,7 @@ impl Sitting {
     fn edit_the_shape(&self) {
         self.edit(
             "fares.openapi.yaml",
-            "/fare/{routeCode}",
+            "/fares/{routeCode}",
             "/fares/{routeCode}/{fareClass}",
         );
         self.edit(

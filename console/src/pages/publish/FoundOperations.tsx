@@ -4,13 +4,20 @@ import type { Looked } from "../../api/schema";
 import { Fold, Notice, RowOf, Sheet, Soft, Tag } from "../../parts";
 import { OperationChoice } from "./OperationChoice";
 import { OperationSearch } from "./OperationSearch";
+import type { Chosen } from "./source";
 
 /** So many operations are listed at once. */
-const MOST = 100;
+const MOST = 50;
 /** From so many on they can be searched. */
 const MANY = 12;
 
-export function FoundOperations(props: { look: Looked; chosen: string[]; onChange: (chosen: string[]) => void }) {
+export function FoundOperations(props: {
+  look: Looked;
+  chosen: string[];
+  onChange: (chosen: string[]) => void;
+  shapes: Record<string, Chosen>;
+  onShapes: (shapes: Record<string, Chosen>) => void;
+}) {
   const { look, chosen, onChange } = props;
   const [search, setSearch] = useState("");
   const words = search.toLowerCase().split(/\s+/);
@@ -45,7 +52,13 @@ export function FoundOperations(props: { look: Looked; chosen: string[]; onChang
       {look.operations.length > MANY && (
         <OperationSearch look={look} listed={listed} search={search} onSearch={setSearch} {...{ chosen, onChange }} />
       )}
-      <OperationChoice operations={listed.slice(0, MOST)} chosen={chosen} onChange={onChange} />
+      <OperationChoice
+        operations={listed.slice(0, MOST)}
+        chosen={chosen}
+        onChange={onChange}
+        shapes={props.shapes}
+        onShapes={props.onShapes}
+      />
       {listed.length > MOST && (
         <Soft>
           The first {MOST} of {listed.length} are shown; search for the others.

@@ -8,13 +8,13 @@ export function InTheDraft(props: { name: string; operations: Looked["operations
   const { name, operations, findings } = props;
   return (
     <Notice $tone="accent">
-      <strong>{name} is in the draft.</strong> Try{" "}
+      <strong>{name} is in the draft.</strong> <Link to={`/facades/${name}`}>Open the facade</Link>, or try{" "}
       {operations.slice(0, 3).map((o) => (
         <span key={o.id}>
           <Link to={`/facades/${name}/${o.id}`}>{o.id}</Link>,{" "}
         </span>
       ))}
-      <Link to={`/facades/${name}`}>look at all of it</Link>, then <Link to="/release">release it</Link>.
+      then <Link to="/release">release it</Link>: until then callers get 404.
       <Findings findings={findings.filter((f) => f.file.startsWith(`${name}/`))} />
     </Notice>
   );

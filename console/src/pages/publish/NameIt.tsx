@@ -5,15 +5,23 @@ import type { Looked } from "../../api/schema";
 import { Button, Field, Notice, Problem, RowOf, Sheet, Soft } from "../../parts";
 import { AddressChoice } from "./AddressChoice";
 import { InTheDraft } from "./InTheDraft";
-import { nameOf, type Source } from "./source";
+import { type Chosen, nameOf, type Source } from "./source";
 
 /** Gives what was chosen a name and puts it into the draft. */
-export function NameIt({ look, source, chosen }: { look: Looked; source: Source; chosen: string[] }) {
+export function NameIt(props: { look: Looked; source: Source; chosen: string[]; shapes: Record<string, Chosen> }) {
+  const { look, source, chosen, shapes } = props;
   const [name, setName] = useState(nameOf(look.title));
   const [address, setAddress] = useState(look.addresses[0] ?? "");
+  const [key, setKey] = useState(true);
+  const [requests, setRequests] = useState("");
+  const [window, setWindow] = useState("1m");
   const taken = look.operations.filter((o) => chosen.includes(o.source));
   const publish = useChange(async () => {
-    const derived = await api("POST /api/derive", { body: { ...source, name, address, only: chosen } });
+    const operations = Object.fromEntries(taken.flatMap((o) => (shapes[o.id] ? [[o.id, shapes[o.id] ?? {}]] : [])));
+    const limit = Number(requests) > 0 ? { requests: Number(requests), window } : undefined;
+    const derived = await api("POST /api/derive", {
+      body: { ...source, name, address, only: chosen, operations, key, limit },
+    });
     const draft = await api("GET /api/draft");
     const files = Object.fromEntries(Object.entries(derived.files).map(([path, text]) => [`${name}/${path}`, text]));
     const there = draft.find((f) => f.path in files);
@@ -24,6 +32,17 @@ export function NameIt({ look, source, chosen }: { look: Looked; source: Source;
     <Sheet>
       <h2>Name it</h2>
       <Field label="Name of backend and facade" value={name} onChange={setName} required />
+      <RowOf>
+        <label style={{ minHeight: 24 }}>
+          <input type="checkbox" checked={key} onChange={(e) => setKey(e.target.checked)} /> Callers need a key
+        </label>
+        <Field
+          label={key ? "Requests of one consumer, no limit if empty" : "Requests of one address, no limit if empty"}
+          value={requests}
+          onChange={(text) => setRequests(text.replace(/\D/g, ""))}
+        />
+        <Field label="in (30s, 1m, 1h, 1d)" value={window} onChange={setWindow} />
+      </RowOf>
       <AddressChoice look={look} address={address} onChange={setAddress} />
       <RowOf>
         <Button
@@ -41,7 +60,13 @@ export function NameIt({ look, source, chosen }: { look: Looked; source: Source;
         ) : (
           <Notice $tone="bad">{publish.error.message}</Notice>
         ))}
-      {publish.data && <InTheDraft name={name} operations={taken} findings={publish.data.findings} />}
+      {publish.data && (
+        <InTheDraft
+          name={name}
+          operations={taken.map((o) => ({ ...o, id: shapes[o.id]?.id?.trim() || o.id }))}
+          findings={publish.data.findings}
+        />
+      )}
     </Sheet>
   );
 }

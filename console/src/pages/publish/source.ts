@@ -23,5 +23,12 @@ export const nameOf = (title: string) =>
     .replace(/[^a-z0-9]+/g, "-")
     .replace(/^-|-$/g, "");
 
+/** What somebody chose of an operation in place of what was proposed. */
+export interface Chosen {
+  id?: string;
+  method?: string;
+  path?: string;
+}
+
 /** Whether an address is one of the porch's own host, or of a link that only it has. */
 export const isOwnHost = (address: string) => /^(\w+:\/\/)?(localhost|127\.|\[::1|169\.254\.|0\.0\.0\.0)/.test(address);

@@ -147,3 +147,84 @@ paths:
     assert!(told[0].contains(said), "{told:?}");
     assert_eq!(found[0].severity, Severity::Warning);
 }
+
+#[test]
+fn documents_are_derived_in_the_shape_that_was_chosen_or_the_reason_is_told() {
+    let derived = || {
+        derive(
+            &wsdl(),
+            "kiosk",
+            None,
+            &["QuoteFare".into(), "HoldSeats".into()],
+        )
+        .unwrap()
+    };
+    let shaped = |id: &str, new: Shaped| Choices {
+        operations: [(id.to_owned(), new)].into(),
+        ..Choices::default()
+    };
+    let of = |id: &str, method: &str, path: &str| Shaped {
+        id: Some(id.into()),
+        method: Some(method.into()),
+        path: Some(path.into()),
+    };
+    let choices = Choices {
+        key: Some(false),
+        limit: Some(Allowed {
+            requests: 7,
+            window: " 90s ".into(),
+        }),
+        ..shaped("quoteFare", of("readFare", "", "/routes/{routeCode}/fare"))
+    };
+    let made = derived().shaped("kiosk", &choices).unwrap();
+    assert_eq!(errors(&made.files), Vec::<String>::new());
+    let (facade, contract) = (
+        &made.files["kiosk.facade.yaml"],
+        &made.files["kiosk.openapi.yaml"],
+    );
+    for (text, part) in [
+        (facade, "readFare:"),
+        (facade, "credentials: []"),
+        (facade, "window: \"90s\""),
+        (facade, "per: address"),
+        (contract, "/routes/{routeCode}/fare:"),
+        (contract, "operationId: readFare"),
+        (contract, "security: []"),
+    ] {
+        assert!(text.contains(part), "no {part} in {text}");
+    }
+    assert!(!facade.contains("quoteFare") && !contract.contains("quoteFare"));
+    for (id, new, why) in [
+        (
+            "quoteFare",
+            of("holdSeats", "", ""),
+            "“holdSeats” is the id of another operation",
+        ),
+        (
+            "quoteFare",
+            of("", "", "/fares"),
+            "keeps the variables {routeCode}",
+        ),
+        (
+            "quoteFare",
+            of("", "", "/fares/{routeCode}/{more}"),
+            "keeps the variables {routeCode}",
+        ),
+        ("holdSeats", of("", "", "/seats/{id}"), "has no variables"),
+        (
+            "holdSeats",
+            of("", "GET", ""),
+            "it has a body, which GET has not",
+        ),
+        ("holdSeats", of("", "LOCK", ""), "“lock” is no method"),
+        (
+            "quoteFare",
+            of("", "", "fares/{routeCode}"),
+            "begins with “/”",
+        ),
+        ("nothing", of("", "", ""), "no such operation"),
+    ] {
+        let refused = derived().shaped("kiosk", &shaped(id, new)).unwrap_err();
+        assert!(refused.message.contains(why), "{why}: {}", refused.message);
+    }
+}

@@ -15,6 +15,7 @@ use std::sync::Arc;
 
 use porch_contract::{Finding, Severity, has_errors};
 use porch_facade::kind::soap::SoapCall;
+use porch_facade::{Allowed, Choices, Shaped};
 use porch_facade::{Files, Library, Model, Secrets, Source, check, derive, effective, look, table};
 
 fn demo() -> Files {
@@ -220,7 +221,7 @@ fn looking_shows_operations_with_inputs_and_outputs() {
             quote.path.as_str(),
             quote.source.as_str()
         ),
-        ("quoteFare", "GET", "/fare/{routeCode}", "QuoteFare")
+        ("quoteFare", "GET", "/fares/{routeCode}", "QuoteFare")
     );
     assert_eq!(
         quote

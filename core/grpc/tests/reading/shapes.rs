@@ -106,11 +106,11 @@ fn methods_without_rules_get_a_shape_from_names_and_messages() {
         all,
         [
             "GET /berths ",
-            "GET /berth/{berthId} ",
-            "POST /berth berth",
-            "PATCH /berth/{berthId} berth",
-            "DELETE /berth/{berthId} ",
-            "POST /berth/{berthId}:close *",
+            "GET /berths/{berthId} ",
+            "POST /berths berth",
+            "PATCH /berths/{berthId} berth",
+            "DELETE /berths/{berthId} ",
+            "POST /berths/{berthId}:close *",
             "POST /get-notes *",
             "POST /ping *",
             "POST /upload-plans *"
@@ -142,7 +142,7 @@ fn wrong_rules_are_told_and_the_method_gets_a_proposal() {
             .iter()
             .map(|s| s.path.as_str())
             .collect::<Vec<_>>(),
-        ["/thing/{name}", "/two", "/three"]
+        ["/things/{name}", "/two", "/three"]
     );
 }
 
