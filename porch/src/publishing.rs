@@ -13,14 +13,17 @@ use crate::input::agreed;
 use crate::show::{Show, bold, findings_text, list, paint, text};
 use crate::sources::read_paths;
 
-/// The folders of the draft that were pushed: the first parts of paths, and an empty text for files that lie in none.
+/// The folders of the draft that were pushed: the first parts of paths. Files that lie in none belong to what was pushed when
+/// it has folders too: what has none is a part of the draft, and others have files beside it.
 fn folders_pushed(paths: &[PathBuf]) -> Result<BTreeSet<String>, CliError> {
     let folders: Vec<PathBuf> = paths.iter().filter(|p| p.is_dir()).cloned().collect();
     let files = read_paths(&folders)?;
-    Ok(files
-        .keys()
-        .map(|path| folder_of(path).to_owned())
-        .collect())
+    let names = files.keys().map(|path| folder_of(path).to_owned());
+    let mut found: BTreeSet<String> = names.collect();
+    if found.len() < 2 {
+        found.remove("");
+    }
+    Ok(found)
 }
 
 fn folder_of(path: &str) -> &str {

@@ -65,11 +65,11 @@ fn names_that_differ_in_case_or_marks_alone_are_all_offered_under_the_same_ids_e
 fn verbs_mean_the_same_in_lower_case_and_what_may_be_nil_is_no_structure() {
     let nil = r#"<element name="number" type="int"/><element name="since" type="date" nillable="true" minOccurs="0"/>"#;
     for (name, method, path) in [
-        ("getPilot", "GET", "/pilot/{number}"),
-        ("GetPilot", "GET", "/pilot/{number}"),
-        ("get_pilot", "GET", "/pilot/{number}"),
+        ("getPilot", "GET", "/pilots/{number}"),
+        ("GetPilot", "GET", "/pilots/{number}"),
+        ("get_pilot", "GET", "/pilots/{number}"),
         ("listPilots", "GET", "/pilots"),
-        ("addPilot", "POST", "/pilot"),
+        ("addPilot", "POST", "/pilots"),
         ("holdPilot", "POST", "/hold-pilot"),
     ] {
         let shape = &definition(&[name], nil)[0];
@@ -83,7 +83,7 @@ fn verbs_mean_the_same_in_lower_case_and_what_may_be_nil_is_no_structure() {
     let shape = &definition(&["removePilot"], NUMBER)[0];
     assert_eq!(
         (shape.method, shape.path.as_str()),
-        ("DELETE", "/pilot/{number}")
+        ("DELETE", "/pilots/{number}")
     );
 }
 

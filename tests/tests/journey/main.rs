@@ -5,6 +5,7 @@
 )]
 
 mod first;
+mod readme;
 mod releases;
 mod withdrawing;
 

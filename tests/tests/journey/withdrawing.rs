@@ -213,4 +213,11 @@ fn a_push_counts_what_it_leaves_alone_and_removes_only_where_it_pushed() {
         removed.len() == 2 && removed.iter().all(|f| f.starts_with("timetable/")),
         "{removed:?}"
     );
+    // A folder without folders is a part of the draft: nothing that lies beside its files is its own.
+    let flat = porch.documents.join("../flat");
+    std::fs::create_dir_all(&flat).unwrap();
+    std::fs::write(flat.join("note.yaml"), "a: 1\n").unwrap();
+    let pushed = porch.client(&["--json", "push", flat.to_str().unwrap(), "--remove"], "");
+    let pushed: Value = serde_json::from_str(&stdout(&pushed)).unwrap();
+    assert_eq!(pushed["removed"], json!([]));
 }

@@ -1,0 +1,107 @@
+//! The tour of the README, copied line by line, on a stage of its own.
+
+use super::*;
+
+/// A command of the README with the lines that it says come of it; `None` where some are left out.
+struct Told {
+    command: String,
+    lines: Vec<Option<String>>,
+}
+
+fn told() -> Vec<Told> {
+    let readme = std::fs::read_to_string(porch_tests::root().join("README.md")).unwrap();
+    let from = readme.find("**1. Look**").unwrap();
+    let to = readme.find("**7. The console**").unwrap();
+    let mut all: Vec<Told> = Vec::new();
+    let mut inside = false;
+    for line in readme[from..to].lines() {
+        if line.starts_with("```") {
+            inside = !inside;
+        } else if !inside {
+            continue;
+        } else if let Some(command) = line.strip_prefix("$ ") {
+            all.push(Told {
+                command: command.to_owned(),
+                lines: Vec::new(),
+            });
+        } else if let Some(last) = all.last_mut() {
+            let shown = (line.trim() != "…").then(|| line.to_owned());
+            last.lines.push(shown);
+        }
+    }
+    all
+}
+
+/// A line without what differs each time: times taken, ports, how wide a table is.
+fn plain(line: &str) -> String {
+    let mut out = String::new();
+    for word in line.split_whitespace() {
+        let unit = ["µs", "ms", "s", "seconds."].contains(&word);
+        let number = word.trim_end_matches([',', '.']).parse::<f64>().is_ok();
+        let word = if number || unit { "N" } else { word };
+        let ports: Vec<&str> = word.split("127.0.0.1:").collect();
+        for (i, part) in ports.iter().enumerate() {
+            let part = if i > 0 {
+                part.trim_start_matches(|c: char| c.is_ascii_digit())
+            } else {
+                part
+            };
+            out.push_str(part);
+        }
+        out.push(' ');
+    }
+    out
+}
+
+#[test]
+fn the_tour_of_the_readme_works_as_it_is_copied() {
+    let (porch, key) = Porch::published();
+    let folder = tempfile::tempdir().unwrap();
+    let bin = folder.path().join("bin");
+    std::fs::create_dir_all(&bin).unwrap();
+    std::os::unix::fs::symlink(program("porch"), bin.join("porch")).unwrap();
+    let path = format!("{}:{}", bin.display(), std::env::var("PATH").unwrap());
+    let reservations = porch.reservations.as_ref().unwrap().address.to_string();
+    let told = told();
+    assert!(told.len() > 15, "{}", told.len());
+    for Told { command, lines } in &told {
+        let run = command.replace("127.0.0.1:3850", &reservations);
+        let after = |_: &()| {
+            let output = std::process::Command::new("bash")
+                .args(["-c", &run])
+                .current_dir(folder.path())
+                .envs([
+                    ("PATH", path.as_str()),
+                    ("NO_COLOR", "1"),
+                    ("ELM_PORCH_URL", &porch.console),
+                    ("ELM_PORCH_GATEWAY", &porch.gateway),
+                    ("ELM_PORCH_TOKEN", &porch.token),
+                    ("ELM_PORCH_KEY", &key),
+                ])
+                .output()
+                .unwrap();
+            (output.status.success(), stdout(&output), stderr(&output))
+        };
+        // What was just refused is written about once a second.
+        if command.contains("trace --status") {
+            wait_until("the refusal is written", || {
+                !porch
+                    .ok(&["trace", "--status", "429"])
+                    .as_array()
+                    .unwrap()
+                    .is_empty()
+            });
+        }
+        let (good, out, err) = after(&());
+        let wrong = lines.iter().flatten().any(|l| l.contains(": error: "));
+        assert_eq!(good, !wrong, "$ {command}\n{out}{err}");
+        let said: Vec<String> = out.lines().chain(err.lines()).map(plain).collect();
+        for line in lines.iter().flatten().filter(|l| !l.trim().is_empty()) {
+            let line = plain(line);
+            assert!(
+                said.contains(&line),
+                "$ {command}\nno line {line}\nin {said:#?}"
+            );
+        }
+    }
+}
