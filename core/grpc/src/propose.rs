@@ -1,5 +1,7 @@
 //! REST shapes: those that HTTP rules say, and proposals for methods without any.
 
+use std::collections::{HashMap, HashSet};
+
 use porch_contract::plural;
 
 use crate::build::lower_camel;
@@ -28,66 +30,107 @@ pub struct Shape {
     pub why: String,
 }
 
-/// The shapes of all methods; no two share method and path.
-pub fn shapes(definition: &Definition) -> Vec<Shape> {
-    let mut all: Vec<Shape> = Vec::new();
-    for service in &definition.services {
-        for method in &service.methods {
-            let mut own: Vec<Shape> = method
-                .rules
-                .iter()
-                .enumerate()
-                .map(|(i, _)| of_rule(method, i))
-                .collect();
-            if own.is_empty() {
-                let shape = proposed(&definition.types, method);
-                let taken = |s: &Shape| {
-                    all.iter()
-                        .any(|o| o.method == s.method && pattern(&o.path) == pattern(&s.path))
-                };
-                // The verb tells it apart from the other.
-                let verb = Shape {
-                    path: format!(
-                        "{}:{}",
-                        shape.path,
-                        words(&method.name)
-                            .first()
-                            .map_or_else(String::new, |w| w.to_lowercase())
-                    ),
-                    why: format!(
-                        "{}; another operation has the path without the verb",
-                        shape.why
-                    ),
-                    ..shape.clone()
-                };
-                own.push(match (taken(&shape), taken(&verb)) {
-                    (false, _) => shape,
-                    (true, false) if shape.path.ends_with('}') => verb,
-                    _ => by_name(
-                        service,
-                        method,
-                        "another operation has the shorter path already",
-                    ),
-                });
-            }
-            for mut shape in own {
-                shape.id = unused(&shape.id, service, &all);
-                all.push(shape);
-            }
-        }
-    }
-    all
+/// Routes and ids that are taken.
+#[derive(Default)]
+struct Taken {
+    routes: HashSet<(String, String)>,
+    ids: HashSet<String>,
 }
 
-fn unused(id: &str, service: &Service, all: &[Shape]) -> String {
-    let short = service.name.rsplit('.').next().unwrap_or_default();
-    let with_service = format!("{}{}", lower_first(short), upper_first(id));
-    let mut names = [id.to_owned(), with_service]
-        .into_iter()
-        .chain((2..).map(|i| format!("{id}{i}")));
-    names
-        .find(|n| !all.iter().any(|s| s.id == *n))
-        .unwrap_or_default()
+impl Taken {
+    fn has(&self, shape: &Shape) -> bool {
+        let route = (shape.method.clone(), pattern(&shape.path));
+        self.routes.contains(&route)
+    }
+
+    /// Takes a shape's route, and an id for it that no other has.
+    fn take(&mut self, mut shape: Shape, service: &Service) -> Shape {
+        let (short, mut n) = (shape.path.clone(), 1);
+        while self.has(&shape) {
+            n += 1;
+            shape.path = format!("{short}-{n}");
+        }
+        let route = (shape.method.clone(), pattern(&shape.path));
+        self.routes.insert(route);
+        let short = service.name.rsplit('.').next().unwrap_or_default();
+        let with_service = format!("{}{}", lower_first(short), upper_first(&shape.id));
+        let numbered = (2..).map(|i| format!("{}{i}", shape.id));
+        let mut names = [shape.id.clone(), with_service].into_iter().chain(numbered);
+        if let Some(free) = names.find(|n| !self.ids.contains(n)) {
+            self.ids.insert(free.clone());
+            shape.id = free;
+        }
+        shape
+    }
+}
+
+/// The shapes of all methods; no two share method and path. What each is called does not depend on the order in which a
+/// definition has them: names are given in the order of names, and rules go before proposals.
+pub fn shapes(definition: &Definition) -> Vec<Shape> {
+    let mut methods: Vec<(&Service, &Method)> = definition
+        .services
+        .iter()
+        .flat_map(|s| s.methods.iter().map(move |m| (s, m)))
+        .collect();
+    methods.sort_by(|a, b| a.1.full.cmp(&b.1.full));
+    let mut taken = Taken::default();
+    let mut made: HashMap<&str, Vec<Shape>> = HashMap::new();
+    for (service, method) in methods.iter().filter(|(_, m)| !m.rules.is_empty()) {
+        let own = (0..method.rules.len())
+            .map(|i| of_rule(method, i))
+            .map(|shape| {
+                // Only the first of two rules with one route can be called by it.
+                let shape = match taken.has(&shape) {
+                    true => Shape {
+                        id: shape.id,
+                        ..by_name(
+                            service,
+                            method,
+                            &format!(
+                                "{} {} is the route of another rule too",
+                                shape.method, shape.path
+                            ),
+                        )
+                    },
+                    false => shape,
+                };
+                taken.take(shape, service)
+            });
+        made.insert(&method.full, own.collect());
+    }
+    for (service, method) in methods.iter().filter(|(_, m)| m.rules.is_empty()) {
+        let shape = proposed_beside(&taken, &definition.types, service, method);
+        made.insert(&method.full, vec![taken.take(shape, service)]);
+    }
+    let in_order = definition.methods();
+    in_order
+        .filter_map(|m| made.remove(m.full.as_str()))
+        .flatten()
+        .collect()
+}
+
+/// A proposal whose route nothing else has.
+fn proposed_beside(taken: &Taken, types: &Types, service: &Service, method: &Method) -> Shape {
+    let shape = proposed(types, method);
+    // The verb tells it apart from the other.
+    let first = words(&method.name).first().map(|w| w.to_lowercase());
+    let verb = Shape {
+        path: format!("{}:{}", shape.path, first.unwrap_or_default()),
+        why: format!(
+            "{}; another operation has the path without the verb",
+            shape.why
+        ),
+        ..shape.clone()
+    };
+    match (taken.has(&shape), taken.has(&verb)) {
+        (false, _) => shape,
+        (true, false) if shape.path.ends_with('}') => verb,
+        _ => by_name(
+            service,
+            method,
+            "another operation has the shorter path already",
+        ),
+    }
 }
 
 fn lower_first(text: &str) -> String {

@@ -236,3 +236,42 @@ fn what_the_json_of_well_known_types_and_limits_looks_like() {
         }
     }
 }
+
+#[test]
+fn ids_and_paths_do_not_depend_on_the_order_of_the_source_and_rules_share_no_route() {
+    let service = |name: &str| {
+        format!(
+            "service {name} {{ rpc GetBerth(Ask) returns (Ask); rpc WatchBerth(Ask) returns (Ask); rpc Same(Ask) returns (Ask) {{ option (google.api.http) = {{ get: \"/v1/same/{{name}}\" }}; }} }}\n"
+        )
+    };
+    let read = |services: [&str; 3]| {
+        let text: String = services.map(service).concat();
+        let text = format!(
+            "syntax = \"proto3\";\npackage t;\nimport \"google/api/annotations.proto\";\nmessage Ask {{ string name = 1; }}\n{text}"
+        );
+        let files = porch_grpc::read::Files::from([("t.proto".to_owned(), text)]);
+        let definition = porch_grpc::read(&files, &|_, _| ()).unwrap();
+        let shapes = porch_grpc::propose::shapes(&definition);
+        let mut all: Vec<String> = shapes
+            .iter()
+            .map(|s| format!("{} {} {} {}", s.calls, s.id, s.method, s.path))
+            .collect();
+        all.sort();
+        (all, shapes)
+    };
+    let (one, shapes) = read(["Quay", "Dock", "Pier"]);
+    assert_eq!(one, read(["Pier", "Quay", "Dock"]).0);
+    assert_eq!(one.len(), 9);
+    let mut routes: Vec<String> = shapes
+        .iter()
+        .map(|s| format!("{} {}", s.method, s.path))
+        .collect();
+    routes.sort();
+    routes.dedup();
+    assert_eq!(routes.len(), 9, "{one:#?}");
+    let told = shapes.iter().filter(|s| {
+        s.why
+            .contains("GET /v1/same/{name} is the route of another rule too")
+    });
+    assert_eq!(told.count(), 2);
+}
