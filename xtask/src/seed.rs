@@ -228,26 +228,27 @@ fn traffic(keys: &[String]) {
         call("/cargo/v1/consignments/C-2041/label", key);
         call(&format!("/loyalty/v1/members/L-00{:02}", 7 + i), "");
     }
-    for name in [
-        "kettle",
-        "lantern",
-        "old-button",
-        "thimble",
-        "ghost",
-        "nobody",
-    ] {
-        call(&format!("/vessels/v1/vessels/{name}"), "");
-    }
+    fleet(&|path| call(path, ""));
+    call("/loyalty/v1/members?tier=gold", "");
+    call("/sailings/v2/fares/FAR-MAR/car", "");
+    call("/sailings/v1/fares", "");
+}
+
+/// Calls of the fleet's service, some of which are refused or fail.
+fn fleet(call: &dyn Fn(&str)) {
     for path in [
+        "vessels/kettle",
+        "vessels/lantern",
+        "vessels/old-button",
+        "vessels/thimble",
+        "vessels/ghost",
+        "vessels/nobody",
         "vessels?states=MOORED",
         "harbours/hollow-bay/vessels",
         "positions:stream?count=5&interval=0s",
         "vessels/kettle/deckplan",
         "vessels?stats=MOORED",
     ] {
-        call(&format!("/vessels/v1/{path}"), "");
+        call(&format!("/vessels/v1/{path}"));
     }
-    call("/loyalty/v1/members?tier=gold", "");
-    call("/sailings/v2/fares/FAR-MAR/car", "");
-    call("/sailings/v1/fares", "");
 }

@@ -7,16 +7,11 @@ pub(super) fn time(seconds: i64) -> Option<prost_types::Timestamp> {
 }
 
 pub(super) fn fleet() -> BTreeMap<String, Vessel> {
+    let moving = State::UnderWay;
     let rows = [
-        ("kettle", "Kettle", 40, State::UnderWay, "Farholt"),
+        ("kettle", "Kettle", 40, moving, "Farholt"),
         ("lantern", "Lantern", 180, State::Moored, "Maren Quay"),
-        (
-            "old-button",
-            "Old Button",
-            320,
-            State::UnderWay,
-            "Hollow Bay",
-        ),
+        ("old-button", "Old Button", 320, moving, "Hollow Bay"),
         ("thimble", "Thimble", 12, State::InDock, "Tern Rock"),
     ];
     let make = |(i, (id, title, seats, state, port)): (usize, (&str, &str, u32, State, &str))| {

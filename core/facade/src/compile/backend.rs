@@ -248,6 +248,16 @@ fn identity(
         .map_or(0, |first| u64::from_le_bytes(*first))
 }
 
+/// What is said of a backend that is not among the documents.
+pub(crate) fn no_backend(name: &str) -> String {
+    format!("there is no backend “{name}”")
+}
+
+/// What is said of a backend that nobody gives an address.
+pub(crate) fn no_address(name: &str) -> String {
+    format!("the backend “{name}” has no address")
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -300,14 +310,4 @@ mod tests {
             identity(&at, Transport::Http1, &Trust::Machine, &none)
         );
     }
-}
-
-/// What is said of a backend that is not among the documents.
-pub(crate) fn no_backend(name: &str) -> String {
-    format!("there is no backend “{name}”")
-}
-
-/// What is said of a backend that nobody gives an address.
-pub(crate) fn no_address(name: &str) -> String {
-    format!("the backend “{name}” has no address")
 }

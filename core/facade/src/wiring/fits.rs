@@ -18,6 +18,16 @@ pub struct Shapes<'a> {
     pub soap_header: Option<(&'a Value, &'a Value)>,
 }
 
+impl<'a> Shapes<'a> {
+    /// Of answers that have no header elements.
+    pub fn of_answer(document: &'a Value, body: &'a Value) -> Self {
+        Self {
+            answer: Some((document, body)),
+            soap_header: None,
+        }
+    }
+}
+
 /// What a structure must fit.
 pub struct Target<'a> {
     /// What it is, for people.

@@ -43,10 +43,7 @@ impl CallCompiler<'_> {
             MessagePart::Field(field) => &own["fields"][&*field.name],
             _ => &own["output"],
         };
-        let shapes = Shapes {
-            answer: Some((document, output)),
-            soap_header: None,
-        };
+        let shapes = Shapes::of_answer(document, output);
         let target = Target {
             what: format!("{}'s message", method.name),
             root: document,
@@ -59,10 +56,9 @@ impl CallCompiler<'_> {
         }
         let used_query = self.used_query(types, method, send.as_ref());
         self.unused(&body, send.as_ref());
-        let (out, back) = (
-            self.metadata(&self.facade.doc.metadata.request, "request"),
-            self.metadata(&self.facade.doc.metadata.reply, "reply"),
-        );
+        let crossing = &self.facade.doc.metadata;
+        let out = self.metadata(&crossing.request, "request");
+        let back = self.metadata(&crossing.reply, "reply");
         let mut templates = send.iter().chain(reply.as_ref());
         let reads_body = templates.any(|t| uses(t, "body"));
         let call = GrpcCall {
@@ -87,9 +83,8 @@ impl CallCompiler<'_> {
             max_message: self.backend.max_message,
             compress: self.backend.compress,
         };
-        let native = self.facade.doc.native.then(|| call.path.clone());
         Some(Compiled {
-            native,
+            native: self.facade.doc.native.then(|| call.path.clone()),
             rest_may_be_empty: true,
             used_query: Some(used_query),
             ..Compiled::new(Arc::new(call), reply)
