@@ -271,7 +271,7 @@ fn query_values<'a>(
         let (raw_name, raw) = pair.split_once('=').unwrap_or((pair, ""));
         let name = percent_decode(raw_name, true);
         let mut plans = operation.admission.parameters.iter();
-        let plan = plans.find(|p| p.place == Place::Query && name.as_deref() == Some(&*p.name));
+        let plan = plans.find(|p| p.place == Place::Query && is_named(p, name.as_deref()));
         let Some(plan) = plan else { continue };
         seen.push(&plan.name);
         if plan.of_call {
@@ -296,6 +296,11 @@ fn query_values<'a>(
         }
     }
     (found, seen)
+}
+
+/// Whether a parameter has this name, in one of its spellings.
+fn is_named(plan: &ParamPlan, name: Option<&str>) -> bool {
+    name == Some(&*plan.name) || (plan.other.is_some() && name == plan.other.as_deref())
 }
 
 fn typed(plan: &ParamPlan, text: &str) -> Result<Value, Untyped> {

@@ -106,6 +106,20 @@ describe("publishing a backend", () => {
     expect(service.bodies("POST /api/look")).toMatchObject([{ allow_local: true }]);
   });
 
+  it("carries the button that allows an address beside the message that it must be", async () => {
+    const service = new Service({
+      "POST /api/look": (body) => {
+        if (body.allow_local) return looked([operation("get")]);
+        throw new Refusal(422, { title: "The address must be allowed first" });
+      },
+    });
+    show(<Publish />);
+    await look("quay.example");
+    await userEvent.click(await screen.findByRole("button", { name: "Allow quay.example and look" }));
+    await screen.findByText("Books cargo.");
+    expect(service.bodies("POST /api/look")).toMatchObject([{ allow_local: false }, { allow_local: true }]);
+  });
+
   it("lets the address be chosen where a definition names several", async () => {
     const port = { service: "Desk", name: "Quay", binding: "b", version: "1.2" as const, address: "http://b.example" };
     const two = looked([operation("get")], { addresses: ["http://a.example", "http://b.example"], ports: [port] });

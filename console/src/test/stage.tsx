@@ -52,7 +52,13 @@ export class Service {
     this.asked.push({ route, address, body });
     const answer: unknown = this.answers[route];
     if (answer instanceof Refusal) return new Response(JSON.stringify(answer.problem), { status: answer.status });
-    const made: unknown = typeof answer === "function" ? answer(body) : answer;
+    let made: unknown = answer;
+    try {
+      if (typeof answer === "function") made = answer(body);
+    } catch (refused) {
+      if (!(refused instanceof Refusal)) throw refused;
+      return new Response(JSON.stringify(refused.problem), { status: refused.status });
+    }
     return new Response(JSON.stringify(made), { status: 200 });
   }
 }

@@ -379,3 +379,36 @@ async fn choices_of_json_and_statuses() {
         420
     );
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_query_must_have_is_there_in_either_spelling() {
+    let server = Server::start().await;
+    let files = documents(ODDITIES, &[server.address], |files| {
+        let contract = files.get_mut("odd.openapi.yaml").unwrap();
+        let (before, after) = contract.split_once("operationId: echoQuery").unwrap();
+        let name = "- name: Called-Otherwise\n          in: query\n";
+        assert!(after.contains(name));
+        let must = format!("{name}          required: true\n");
+        *contract = format!(
+            "{before}operationId: echoQuery{}",
+            after.replacen(name, &must, 1)
+        );
+    });
+    let porch = Porch::over(&files, &["odd"]);
+    for query in ["Called-Otherwise=x", "spelt=x"] {
+        let (status, body) = porch
+            .send("GET", &format!("/odd/v1/query?{query}"), None)
+            .await;
+        assert_eq!(
+            (status, &body["Called-Otherwise"]),
+            (200, &json!("x")),
+            "{query}: {body}"
+        );
+    }
+    let (status, body) = porch.send("GET", "/odd/v1/query?name=a", None).await;
+    assert_eq!(
+        (status, &body["errors"][0]["pointer"]),
+        (400, &json!("/query/Called-Otherwise")),
+        "{body}"
+    );
+}

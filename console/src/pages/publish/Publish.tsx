@@ -1,7 +1,7 @@
 import { useState } from "react";
 
 import { api, useChange } from "../../api/client";
-import { Page, Problem, Sheet } from "../../parts";
+import { Button, Page, Problem, Sheet } from "../../parts";
 import { useTitle } from "../../parts/title";
 import { Found } from "./Found";
 import type { Source } from "./source";
@@ -21,6 +21,13 @@ export function Publish() {
         <h2>Where is its definition?</h2>
         <WhereIsIt isPending={look.isPending} onLook={(from) => look.mutate(from)} />
         {look.error && <Problem error={look.error} />}
+        {look.error?.message === "The address must be allowed first" && (
+          <div>
+            <Button isDisabled={look.isPending} onPress={() => look.mutate({ ...source, allow_local: true })}>
+              Allow {source.url} and look
+            </Button>
+          </div>
+        )}
       </Sheet>
       {look.data && <Found key={look.data.title + look.submittedAt} look={look.data} source={source} />}
     </Page>

@@ -11,6 +11,7 @@ use serde_json::Value;
 use super::{FacadeCompiler, Wired};
 use crate::compiled::{Admission, CredentialRule, LimitPlan, Media, ParamPlan, RulePlace};
 use crate::documents::{AdmitDoc, CredentialKind, LimitDoc, MediaType, OperationDoc, Per};
+use crate::kind::Compiled;
 use crate::units::duration_text;
 
 /// Greatest size of a request body where nothing is said.
@@ -48,7 +49,7 @@ impl FacadeCompiler<'_> {
         doc: &OperationDoc,
         contract_op: &ContractOperation,
         wired: &Wired,
-        used_query: Option<&[String]>,
+        compiled: &Compiled,
     ) -> Admission {
         let own = ["operations", id, "admit"].map(|k| Step::Key(k.into()));
         let credentials = self.credentials(id, doc, &own);
@@ -72,7 +73,10 @@ impl FacadeCompiler<'_> {
                 many,
                 required: p.required,
                 of_call: p.place == Place::Query
-                    && used_query.is_some_and(|used| !used.contains(&p.name)),
+                    && (compiled.used_query.as_ref()).is_some_and(|used| !used.contains(&p.name)),
+                other: (compiled.spellings.get(&p.name))
+                    .filter(|_| p.place == Place::Query)
+                    .map(|other| other.as_str().into()),
                 enumeration: texts
                     .map(|v| v.as_str().map_or_else(|| v.to_string(), str::to_owned))
                     .collect(),

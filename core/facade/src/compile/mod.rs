@@ -259,7 +259,7 @@ impl<'a> FacadeCompiler<'a> {
             file: self.shared.file(&facade.file),
             line: at_call.line,
         };
-        let admission = self.admission(id, doc, contract_op, wired, compiled.used_query.as_deref());
+        let admission = self.admission(id, doc, contract_op, wired, &compiled);
         Some(CompiledOperation {
             id: id.to_owned(),
             route: Arc::new(route(contract_op, &compiled)),

@@ -60,6 +60,8 @@ pub struct LimitPlan {
 pub struct ParamPlan {
     /// Its name.
     pub name: Box<str>,
+    /// Another spelling of its name that is read too.
+    pub other: Option<Box<str>>,
     /// Where it stands in the request.
     pub place: Place,
     /// Type of its value; of each, where it may stand several times.

@@ -8,6 +8,7 @@ pub mod http;
 pub mod soap;
 pub mod standard;
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use crate::Files;
@@ -94,6 +95,8 @@ pub struct Compiled {
     pub rest_may_be_empty: bool,
     /// Query parameters that expressions see, where the call reads all others by its own types.
     pub used_query: Option<Vec<String>>,
+    /// Other spellings of query parameters, by those that the contract has.
+    pub spellings: HashMap<String, String>,
 }
 
 impl Compiled {
@@ -105,6 +108,7 @@ impl Compiled {
             native: None,
             rest_may_be_empty: false,
             used_query: None,
+            spellings: HashMap::new(),
         }
     }
 }

@@ -1,5 +1,6 @@
 //! Compiling gRPC calls.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use ::http::HeaderName;
@@ -87,6 +88,7 @@ impl CallCompiler<'_> {
             native: self.facade.doc.native.then(|| call.path.clone()),
             rest_may_be_empty: true,
             used_query: Some(used_query),
+            spellings: self.spellings(types, method),
             ..Compiled::new(Arc::new(call), reply)
         })
     }
@@ -217,6 +219,22 @@ impl CallCompiler<'_> {
             }
         }
         used
+    }
+
+    /// Fields have two names, in JSON and in their `.proto` file, and queries are read in either (`google/api/http.proto`).
+    fn spellings(&self, types: &Types, method: &Method) -> HashMap<String, String> {
+        let query = self.contract_op.parameters.iter();
+        let query = query.filter(|p| p.place == Place::Query);
+        let both = query.filter_map(|p| {
+            let fields = types.resolve(method.input, &p.name).ok()?;
+            let joined = |name: fn(&porch_grpc::Field) -> &str| {
+                fields.iter().map(|f| name(f)).collect::<Vec<_>>().join(".")
+            };
+            let (json, own) = (joined(|f| &f.json), joined(|f| &f.name));
+            let other = if json == p.name { own } else { json };
+            (other != p.name).then(|| (p.name.clone(), other))
+        });
+        both.collect()
     }
 
     /// Values of the request that nothing uses.
