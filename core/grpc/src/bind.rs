@@ -10,6 +10,19 @@ use crate::types::*;
 #[error("{0}")]
 pub struct BindError(pub String);
 
+impl BindError {
+    /// The same without the name of the message, which is the backend's own affair.
+    fn for_callers(self) -> Self {
+        match self.0.split_once(" is no field of ") {
+            Some((_, rest)) => {
+                let near = rest.find("; did you mean").map_or("", |at| &rest[at..]);
+                Self(format!("is not known here{near}"))
+            }
+            None => self,
+        }
+    }
+}
+
 /// The fields that a query has given so far: each once, whatever it is called, and of a `oneof` one only.
 #[derive(Default)]
 pub struct Given {
@@ -25,7 +38,8 @@ impl Given {
     /// When there is no such field, it was given by its other name, or another member of its `oneof` was given.
     pub fn add(&mut self, types: &Types, message: MessageId, path: &str) -> Result<(), BindError> {
         let mut numbers = Vec::new();
-        for field in types.resolve(message, path)? {
+        let fields = types.resolve(message, path);
+        for field in fields.map_err(BindError::for_callers)? {
             if let Some(oneof) = field.oneof {
                 let key = (numbers.clone(), oneof);
                 let given = self.members.entry(key);
@@ -97,7 +111,9 @@ impl Types {
         texts: &[&str],
         out: &mut Vec<u8>,
     ) -> Result<(), BindError> {
-        let fields = self.resolve(message, path)?;
+        let fields = self
+            .resolve(message, path)
+            .map_err(BindError::for_callers)?;
         let Some((field, around)) = fields.split_last() else {
             return Ok(());
         };

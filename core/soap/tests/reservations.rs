@@ -169,7 +169,7 @@ fn every_mistake_is_reported_with_its_pointer() {
         [
             (
                 "/Pasengers",
-                "QuoteFare has no such member; did you mean “Passengers”?"
+                "is not known here; did you mean “Passengers”?"
             ),
             (
                 "/RouteCode",

@@ -148,9 +148,12 @@ pub(crate) fn mistakes(
         format!("{} values do not fit; see `errors`.", list.len())
     };
     let title = "The request does not fit the contract";
+    // The wiring's place, but not its rule: the call itself has done nothing yet.
+    let mut place = (*op.place).clone();
+    place.rule = "the request fits the contract".into();
     Problem::new(400, "contract", title, detail, stage)
         .why(why)
-        .by(&op.place)
+        .by(&place)
         .with("errors", json!(errors))
 }
 

@@ -36,6 +36,26 @@ fn requests_that_do_not_fit_get_every_mistake() {
             "/body/Passengers/1/Name"
         ]
     );
+    // The mistake is the request's, not the call's, and types of the backend are nobody's business.
+    let fleet = porch.call("GET", "/vessels/v1/vessels?stats=MOORED", "", "");
+    let detail = &fleet.json()["errors"][0]["detail"];
+    assert_eq!(detail, "is not known here; did you mean “states”?");
+    wait_until("the traces are written", || {
+        porch
+            .ok(&["trace", "--status", "400"])
+            .as_array()
+            .unwrap()
+            .len()
+            >= 3
+    });
+    for trace in porch.ok(&["trace", "--status", "400"]).as_array().unwrap() {
+        let told = porch.ok(&["explain", trace["id"].as_str().unwrap()]);
+        let refusal = &told["trace"]["refusal"];
+        assert_eq!(
+            refusal["rule"], "the request fits the contract",
+            "{refusal}"
+        );
+    }
     let good = hold(
         r#"{"Passengers": [{"Name": "Inge Tern", "Concession": null}], "FareClass": "foot", "SailingId": "S-17"}"#,
     );

@@ -326,11 +326,10 @@ impl ToWire<'_, '_, '_> {
             let near = porch_contract::suggest(name, of.fields.iter().map(|f| &*f.json));
             let since = self.mistakes.len();
             match near {
-                Some(near) => self.mistake(format!(
-                    "is no field of {}; did you mean “{near}”?",
-                    of.name
-                )),
-                None => self.mistake(format!("is no field of {}", of.name)),
+                Some(near) => {
+                    self.mistake(format!("is not known here; did you mean “{near}”?"));
+                }
+                None => self.mistake("is not known here".to_owned()),
             }
             self.below(since, name);
         }

@@ -116,9 +116,7 @@ impl<'a> EnvelopeWriter<'a> {
                 let names = object.members.iter().map(|m| m.json.as_str());
                 let near = porch_contract::suggest(name, names)
                     .map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
-                self.within(name, |w| {
-                    w.error(format!("{} has no such member{near}", object.name))
-                });
+                self.within(name, |w| w.error(format!("is not known here{near}")));
             }
         }
         self.content(object, &object.content, map, true);

@@ -60,8 +60,7 @@ impl CallCompiler<'_> {
         let crossing = &self.facade.doc.metadata;
         let out = self.metadata(&crossing.request, "request");
         let back = self.metadata(&crossing.reply, "reply");
-        let mut templates = send.iter().chain(reply.as_ref());
-        let reads_body = templates.any(|t| uses(t, "body"));
+        let reads_body = send.iter().chain(reply.as_ref()).any(|t| uses(t, "body"));
         let call = GrpcCall {
             method: method.full.clone(),
             path: format!("/{}", method.full),
