@@ -134,6 +134,9 @@ const StyledTable = styled.table`
     padding: var(--space-1) var(--space-3) var(--space-1) 0;
     border-bottom: 1px solid var(--sunken);
     vertical-align: top;
+    overflow-wrap: break-word;
+  }
+  td code {
     overflow-wrap: anywhere;
   }
   td.n,
@@ -158,6 +161,7 @@ const StyledTable = styled.table`
       gap: var(--space-2);
       text-align: left;
       white-space: normal;
+      overflow-wrap: anywhere;
       border: 0;
       padding: 2px 0;
     }

@@ -54,7 +54,7 @@ export function Traces() {
                   <StatusTag key="s" status={t.status} />,
                   took(t.us),
                   t.consumer,
-                  <code key="r">
+                  <code key="r" style={{ display: "inline-block", minWidth: 230 }}>
                     {t.method} {t.target}
                   </code>,
                   t.why || (t.status >= 400 ? <Soft key="w">the backend’s own answer</Soft> : ""),
