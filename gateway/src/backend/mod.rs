@@ -110,10 +110,12 @@ impl Backends {
         within: Duration,
         again: &dyn Fn() -> Option<Request<OutBody>>,
     ) -> Result<Answered, CallFailure> {
-        let (mut request, first) = (request, at);
+        // The address that the request is written for as it stands.
+        let (mut request, first, mut made) = (request, at, at);
         let (mut tries, mut fresh) = (backend.addresses.len() + 1, false);
         loop {
-            aim(&mut request, backend, at, first);
+            aim(&mut request, backend, made, at);
+            made = at;
             let moved = request.body().moved();
             // In place: the exchange's own future is moved about, and must not hold this one twice.
             let once = std::pin::pin!(self.once(backend, at, request, fresh));
@@ -138,8 +140,11 @@ impl Backends {
                 }
                 _ => {
                     fresh = true;
-                    let repeat = || if attempt.reused { again() } else { None };
-                    attempt.unsent.filter(|_| attempt.reused).or_else(repeat)
+                    let unsent = attempt.unsent.filter(|_| attempt.reused);
+                    if unsent.is_none() {
+                        made = first;
+                    }
+                    unsent.or_else(|| if attempt.reused { again() } else { None })
                 }
             };
             match next {
@@ -203,12 +208,12 @@ async fn in_time<T>(
     }
 }
 
-/// Writes an address into a request that was made for the address `first`: `Host` and the path's beginning (RFC 9112
+/// Writes an address into a request that was made for the address `made`: `Host` and the path's beginning (RFC 9112
 /// §3.2.1), or scheme and authority (RFC 9113 §8.3.1).
-fn aim(request: &mut Request<OutBody>, backend: &CompiledBackend, at: usize, first: usize) {
+fn aim(request: &mut Request<OutBody>, backend: &CompiledBackend, made: usize, at: usize) {
     let address = &backend.addresses[at];
     match backend.transport {
-        Transport::Http1 if at == first => {}
+        Transport::Http1 if at == made => {}
         Transport::Http1 => {
             let host = address.host.clone();
             request.headers_mut().insert(header::HOST, host);
@@ -226,31 +231,30 @@ fn aim(request: &mut Request<OutBody>, backend: &CompiledBackend, at: usize, fir
             }
         }
     }
-    if at != first {
-        replace_path(request, address, &backend.addresses);
+    if at != made {
+        replace_path(request, &backend.addresses[made], address);
     }
 }
 
-/// Replaces the path of another address at the beginning of a target.
-fn replace_path(request: &mut Request<OutBody>, to: &Address, all: &[Address]) {
-    let target = request
-        .uri()
-        .path_and_query()
-        .map_or("/", PathAndQuery::as_str);
-    let below = |path: &str| {
-        target
-            .strip_prefix(path)
-            .filter(|rest| rest.is_empty() || rest.starts_with(['/', '?']))
+/// Replaces one address's path at the beginning of a target by another's.
+fn replace_path(request: &mut Request<OutBody>, from: &Address, to: &Address) {
+    let target = request.uri().path_and_query();
+    let target = target.map_or("/", PathAndQuery::as_str);
+    let rest = target.strip_prefix(from.path.as_str()).unwrap_or(target);
+    // An address without a path is called at `/` (RFC 9112 §3.2.1), which is nothing of the other's path.
+    let rest = match rest.strip_prefix('/') {
+        Some(query) if from.path.is_empty() && (query.is_empty() || query.starts_with('?')) => {
+            query
+        }
+        _ => rest,
     };
-    let longest = all
-        .iter()
-        .filter(|a| below(&a.path).is_some())
-        .max_by_key(|a| a.path.len());
-    let Some(rest) = longest.and_then(|from| below(&from.path)) else {
-        return;
+    let begins = if to.path.is_empty() && !rest.starts_with('/') {
+        "/"
+    } else {
+        ""
     };
     let mut parts = request.uri().clone().into_parts();
-    parts.path_and_query = format!("{}{rest}", to.path).parse().ok();
+    parts.path_and_query = format!("{}{begins}{rest}", to.path).parse().ok();
     if let Ok(uri) = Uri::from_parts(parts) {
         *request.uri_mut() = uri;
     }

@@ -66,6 +66,10 @@ struct Checked {
 impl Checked {
     fn new(trust: &Trust, provider: Arc<CryptoProvider>) -> Result<Self, DialError> {
         let roots = Arc::new(roots(trust)?);
+        if roots.is_empty() && *trust == Trust::Machine {
+            // Nobody is trusted on this machine: whoever signed the backend's is not known.
+            return Err(DialError::Certificate(CertificateError::UnknownIssuer));
+        }
         let whole = WebPkiServerVerifier::builder_with_provider(roots, provider);
         Ok(Self {
             whole: whole.build().map_err(|e| DialError::Trust(e.to_string()))?,

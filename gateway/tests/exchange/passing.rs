@@ -191,3 +191,110 @@ fn large_bodies_stream_without_being_held() {
         "{before} kB before, {most} kB at most"
     );
 }
+
+#[test]
+fn each_address_of_a_backend_has_its_own_path_also_when_another_is_passed_over() {
+    let echo = || Scripted::start(|_, request| plain(&format!("{request:?}")));
+    let (one, two) = (echo(), echo());
+    // Nothing listens there.
+    let nobody = std::net::TcpListener::bind("127.0.0.1:0")
+        .unwrap()
+        .local_addr()
+        .unwrap();
+    let over = |addresses: &[String]| {
+        let quoted: Vec<String> = addresses.iter().map(|a| format!("'{a}'")).collect();
+        let backend = format!(
+            "elm-porch: backend/1\nname: b\nkind: http\naddress: [{}]\n",
+            quoted.join(", ")
+        );
+        let facade = "elm-porch: facade/1\nname: f\nbase: /f\ncontract: c.yaml\noperations:\n  item: { call: { backend: b, path: '/a/inner/{id}' } }\n  files: { call: { backend: b, path: '/{rest*}' } }\n";
+        let files: Files = BTreeMap::from([
+            ("b.yaml".to_owned(), backend),
+            ("c.yaml".to_owned(), CONTRACT.to_owned()),
+            ("f.yaml".to_owned(), facade.to_owned()),
+        ]);
+        let model = Model::read(Arc::new(files), "live", &Arc::default());
+        let (porch, findings) = model.porch(&["f"], &Secrets::Placeholder);
+        assert!(!porch_contract::has_errors(&findings), "{findings:?}");
+        Stage::of(porch)
+    };
+    let stage = over(&[
+        format!("http://{}/a", one.address),
+        format!("http://{}/a/a", two.address),
+    ]);
+    let mut seen = std::collections::BTreeSet::new();
+    for _ in 0..8 {
+        let answer = stage.get("/f/item/7?x=1", "");
+        let target = answer
+            .split("GET ")
+            .nth(1)
+            .unwrap()
+            .split(' ')
+            .next()
+            .unwrap()
+            .to_owned();
+        seen.insert(target);
+    }
+    assert_eq!(
+        seen.into_iter().collect::<Vec<_>>(),
+        ["/a/a/a/inner/7?x=1", "/a/a/inner/7?x=1"]
+    );
+    stage.end();
+    // Whichever begins: the one that takes no connection leaves nothing of its path behind.
+    for gone in ["/a", "/a/a/inner", ""] {
+        let stage = over(&[
+            format!("http://{nobody}{gone}"),
+            format!("http://{}/b", one.address),
+        ]);
+        for _ in 0..4 {
+            let answer = stage.get("/f/item/7?x=1", "");
+            assert!(
+                answer.contains("GET /b/a/inner/7?x=1 HTTP/1.1"),
+                "{gone}: {answer}"
+            );
+        }
+        stage.end();
+    }
+}
+
+#[test]
+fn a_body_that_an_expression_reads_is_read_once_and_sent_on() {
+    let backend = Scripted::start(|_, request| plain(&format!("{request:?}")));
+    for (send, reply) in [
+        ("{ headers: { X-A: =body.?a } }", ""),
+        ("{ query: { a: =body.?a } }", ""),
+        ("{ path: { id: =body.?a.orValue(0) } }", ""),
+        ("{ query: { a: '1' } }", ", reply: { a: =body.?a }"),
+    ] {
+        let path = if send.contains("path:") {
+            ", path: '/to/{id}'"
+        } else {
+            ""
+        };
+        let stage = Stage::new(
+            backend.address,
+            &format!(
+                "operations:\n  putItem: {{ call: {{ backend: b{path} }}, send: {send}{reply} }}\n"
+            ),
+        );
+        let body = "{\"a\": 7,  \"b\": 1.50}";
+        let answer = stage.raw(format!("PUT /f/item/7 HTTP/1.1\r\nHost: x\r\nConnection: close\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}", body.len()).as_bytes());
+        assert!(
+            answer.starts_with("HTTP/1.1 200"),
+            "{send}{reply}: {answer}"
+        );
+        if reply.is_empty() {
+            assert!(
+                answer.contains("\\\"a\\\": 7,  \\\"b\\\": 1.50"),
+                "{send}: {answer}"
+            );
+            assert!(
+                answer.contains(&format!("content-length: {}", body.len())),
+                "{send}: {answer}"
+            );
+        } else {
+            assert!(answer.ends_with("{\"a\":7}"), "{answer}");
+        }
+        stage.end();
+    }
+}

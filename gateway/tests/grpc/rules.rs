@@ -412,3 +412,14 @@ async fn what_a_query_must_have_is_there_in_either_spelling() {
         "{body}"
     );
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_call_without_a_body_is_an_empty_message_where_no_field_must_be_there() {
+    let (_server, porch) = odd().await;
+    assert_eq!(
+        porch.send("POST", "/odd/v1/body", None).await,
+        (200, json!({}))
+    );
+    let (status, body) = porch.send("POST", "/odd/v1/things/a:close", None).await;
+    assert_eq!((status, body), (200, json!({ "name": "a" })));
+}

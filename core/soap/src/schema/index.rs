@@ -44,6 +44,15 @@ impl<'a, 'i> Component<'a, 'i> {
         }
     }
 
+    /// As it is written.
+    fn text(&self) -> &'a str {
+        self.node
+            .document()
+            .input_text()
+            .get(self.node.range())
+            .unwrap_or_default()
+    }
+
     /// A node's name among all documents.
     pub(crate) fn key(&self) -> (usize, NodeId) {
         (
@@ -61,6 +70,8 @@ pub(crate) struct Index<'a, 'i> {
     originals: HashMap<(usize, NodeId), Component<'a, 'i>>,
     /// The elements that may stand in another's place, by that other's name.
     substitutes: HashMap<QName, Vec<QName>>,
+    /// Components that stand somewhere else too and differently: the first is taken.
+    pub(crate) twice: Vec<Component<'a, 'i>>,
     /// The types made from another, by that other's name.
     derived: HashMap<QName, Vec<QName>>,
 }
@@ -88,7 +99,11 @@ impl<'a, 'i> Index<'a, 'i> {
     fn add_one(&mut self, node: Node<'a, 'i>, source: Source<'a>) {
         if let (Some(kind), Some(name)) = (kind_of(node), node.attribute("name")) {
             let key = (kind, (source.target.to_owned(), name.trim().to_owned()));
-            self.found.entry(key).or_insert(Component { node, source });
+            let here = Component { node, source };
+            let first = self.found.entry(key).or_insert(here);
+            if first.node != node && first.text() != here.text() {
+                self.twice.push(here);
+            }
         }
     }
 

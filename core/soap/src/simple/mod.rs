@@ -200,9 +200,11 @@ impl Simple {
                 }
             }
             Base::Float => match trimmed {
-                "INF" | "-INF" | "NaN" => push_json_string(out, trimmed),
                 _ if push_number(out, trimmed, true, true) => {}
-                _ => return Err(ValueError::lexical(trimmed, "floating-point number")),
+                _ => match no_number(trimmed) {
+                    Some(named) => push_json_string(out, named),
+                    None => return Err(ValueError::lexical(trimmed, "floating-point number")),
+                },
             },
             Base::Base64 => {
                 let packed: String = trimmed.split_ascii_whitespace().collect();
@@ -350,6 +352,24 @@ fn union_text<'v>(kinds: &[Simple], value: &'v Json<'_>) -> Result<Cow<'v, str>,
         .ok_or_else(|| ValueError::NoMember(value.kind(), kinds.len()))
 }
 
+/// What is no number of XML Schema's floating-point types (part 2 §3.2.4.1), in its own spelling; `+INF` is that of 1.1, and
+/// the others are what servers write all the same.
+fn no_number(text: &str) -> Option<&'static str> {
+    let (sign, name) = match text.strip_prefix('-') {
+        Some(name) => ("-", name),
+        None => ("", text.strip_prefix('+').unwrap_or(text)),
+    };
+    let infinite = ["inf", "infinity"]
+        .iter()
+        .any(|n| name.eq_ignore_ascii_case(n));
+    match (sign, infinite) {
+        ("", true) => Some("INF"),
+        ("-", true) => Some("-INF"),
+        _ if text.eq_ignore_ascii_case("nan") => Some("NaN"),
+        _ => None,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -381,6 +401,10 @@ mod tests {
             ),
             ("double", "1.50e10", "1.50E10"),
             ("double", "-INF", "\"-INF\""),
+            ("float", "+INF", "\"INF\""),
+            ("double", "Infinity", "\"INF\""),
+            ("double", "-Infinity", "\"-INF\""),
+            ("double", "nan", "\"NaN\""),
             ("boolean", "1", "true"),
             ("string", " a  b\n", "\" a  b\\n\""),
             ("token", " a  b\n", "\"a b\""),
@@ -395,6 +419,8 @@ mod tests {
             ("decimal", ""),
             ("boolean", "yes"),
             ("double", "abc"),
+            ("double", "info"),
+            ("double", "--INF"),
             ("hexBinary", "abc"),
         ] {
             assert!(json_text(kind, xml).is_err(), "{kind} {xml}");

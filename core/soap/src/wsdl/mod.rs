@@ -205,6 +205,15 @@ pub fn read_port(
     let (plan, found) = compiler.finish();
     let mut findings = reader.findings;
     findings.extend(found);
+    if ports.iter().all(|p| p.address.is_empty())
+        && operations.iter().any(|o| o.unavailable.is_none())
+    {
+        let message = "the definition names no address to call its operations at";
+        findings.push(
+            Finding::new(Severity::Warning, file, place(root), message)
+                .help("give one with --address"),
+        );
+    }
     Ok(Definition {
         title,
         documentation: documentation(root),

@@ -152,6 +152,23 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
                 self.follow(here, takes, &mut seen, &mut open);
             }
         }
+        for twice in index.twice.iter().take(MAX_TWICE) {
+            let (node, file) = (twice.node, twice.source.file);
+            let (kind, name) = (
+                node.tag_name().name(),
+                node.attribute("name").unwrap_or_default(),
+            );
+            let what = format!(
+                "{kind} “{name}” is declared twice in {}, and differently; the first is taken",
+                namespace_text(twice.source.target)
+            );
+            let at = At {
+                node,
+                file,
+                target: twice.source.target,
+            };
+            self.warn(at, what, "leave one of them out");
+        }
         for at in redefined {
             let schema = at.node.parent_element().unwrap_or(at.node);
             let qualified = |name: &str| schema.attribute(name) == Some("qualified");
@@ -391,5 +408,15 @@ impl Compiler<'_, '_> {
 
     fn is_empty(&self, id: TypeId) -> bool {
         matches!(self.type_plan(id), TypePlan::Object(o) if o.members.is_empty() && o.text.is_none())
+    }
+}
+
+/// So many components that are declared twice are told.
+const MAX_TWICE: usize = 50;
+
+fn namespace_text(namespace: &str) -> String {
+    match namespace {
+        "" => "no namespace".to_owned(),
+        some => format!("the namespace {some}"),
     }
 }

@@ -382,3 +382,34 @@ fn an_imported_schema_with_a_doctype_and_entities_is_readable() {
         assert!(read.definition.operations[0].unavailable.is_some());
     }
 }
+
+#[test]
+fn what_is_declared_twice_and_differently_is_told_and_copies_are_not() {
+    let mut wsdl = Wsdl::new();
+    let again = |kind: &str| {
+        format!(
+            "<x:schema targetNamespace='urn:t'><x:simpleType name='Knot'><x:restriction base='x:{kind}'/></x:simpleType></x:schema>"
+        )
+    };
+    wsdl.schema = format!("{}{}{}", wsdl.schema, again("int"), again("int"));
+    assert!(!wsdl.read().findings().contains("declared twice"));
+    wsdl.schema = format!("{}{}", wsdl.schema, again("string"));
+    let found = wsdl.read().findings();
+    let said = "simpleType “Knot” is declared twice in the namespace urn:t, and differently; the first is taken";
+    assert_eq!(found.matches(said).count(), 1, "{found}");
+}
+
+#[test]
+fn operations_without_an_address_are_offered_with_what_to_give() {
+    let mut wsdl = Wsdl::new();
+    assert!(!wsdl.read().findings().contains("no address"));
+    wsdl.services = String::new();
+    let read = wsdl.read();
+    assert_eq!(read.names(), ["Do"]);
+    let told = read
+        .definition
+        .findings
+        .iter()
+        .find(|f| f.message.contains("names no address"));
+    assert_eq!(told.unwrap().help, "give one with --address");
+}

@@ -212,7 +212,7 @@ fn operation(schemas: &mut Schemas<'_>, types: &Types, shape: &Shape, method: &M
             json!({ "schema": schema })
         };
         doc["requestBody"] =
-            json!({ "required": !method.client_streaming, "content": { kind: content } });
+            json!({ "required": needs_body(types, shape, method), "content": { kind: content } });
     }
     let (schema, raw) = match types
         .message(method.output)
@@ -239,6 +239,23 @@ fn operation(schemas: &mut Schemas<'_>, types: &Types, shape: &Shape, method: &M
     };
     doc["responses"] = json!({ "200": { "description": description, "content": content }, "default": { "$ref": "#/components/responses/Problem" } });
     doc
+}
+
+/// Whether a call without a body lacks something: none is an empty message, which is as good as any where no field of it is
+/// REQUIRED (`google/api/field_behavior.proto`).
+fn needs_body(types: &Types, shape: &Shape, method: &Method) -> bool {
+    let input = types.message(method.input);
+    match shape.body.as_str() {
+        _ if method.client_streaming => false,
+        "*" => {
+            let elsewhere = |f: &porch_grpc::Field| {
+                let mut bound = shape.bound.iter();
+                bound.any(|b| b.field.first().is_some_and(|first| **first == *f.name))
+            };
+            input.fields.iter().any(|f| f.must && !elsewhere(f))
+        }
+        name => input.field(name).is_some_and(|f| f.must),
+    }
 }
 
 /// The value of a field that is one variable of the path.
