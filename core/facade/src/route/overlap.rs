@@ -1,18 +1,19 @@
 //! Templates that fit the same paths.
 
-use std::collections::HashMap;
+use std::collections::BTreeMap;
 
 use porch_contract::{PathTemplate, Segment};
 
-/// At most so many pairs of templates are looked at.
-const MAX_PAIRS: usize = 200_000;
+/// At most so many pairs of templates are looked at, and of those that need it so many pairs of segments.
+const MAX_PAIRS: usize = 1_000_000;
+const MAX_SEGMENTS: usize = 2_000_000;
 
 /// Pairs of templates of which some paths fit both and neither is more specific, the one that wins first; by their places in
 /// the list. Which one wins: fixed text stands before a variable, a variable before one of several segments, from left to
 /// right.
 pub(crate) fn clashes(templates: &[PathTemplate]) -> Vec<(usize, usize)> {
     // Those that begin with different texts have no path in common.
-    let mut by_first: HashMap<Option<&str>, Vec<usize>> = HashMap::new();
+    let mut by_first: BTreeMap<Option<&str>, Vec<usize>> = BTreeMap::new();
     for (i, template) in templates.iter().enumerate() {
         if template.variables().next().is_some() {
             by_first.entry(first(template)).or_default().push(i);
@@ -20,16 +21,24 @@ pub(crate) fn clashes(templates: &[PathTemplate]) -> Vec<(usize, usize)> {
     }
     let open = by_first.remove(&None).unwrap_or_default();
     let mut found = Vec::new();
-    let mut left = MAX_PAIRS;
+    let (mut pairs, mut segments) = (MAX_PAIRS, MAX_SEGMENTS);
     let mut groups: Vec<(Vec<usize>, &[usize])> = vec![(open.clone(), &[])];
     groups.extend(by_first.into_values().map(|group| (group, open.as_slice())));
     for (group, others) in groups {
         for (n, a) in group.iter().enumerate() {
             for b in group[n + 1..].iter().chain(others) {
-                let Some(fewer) = left.checked_sub(1) else {
-                    return found;
+                let Some(fewer) = pairs.checked_sub(1) else {
+                    return sorted(found);
                 };
-                left = fewer;
+                pairs = fewer;
+                if stand_apart(&templates[*a].segments, &templates[*b].segments) {
+                    continue;
+                }
+                let cost = templates[*a].segments.len() * templates[*b].segments.len();
+                let Some(fewer) = segments.checked_sub(cost) else {
+                    return sorted(found);
+                };
+                segments = fewer;
                 if is_unclear(&templates[*a], &templates[*b]) {
                     let wins = wins(&templates[*a], &templates[*b]);
                     found.push(if wins { (*a, *b) } else { (*b, *a) });
@@ -37,8 +46,29 @@ pub(crate) fn clashes(templates: &[PathTemplate]) -> Vec<(usize, usize)> {
             }
         }
     }
+    sorted(found)
+}
+
+fn sorted(mut found: Vec<(usize, usize)>) -> Vec<(usize, usize)> {
     found.sort_unstable();
     found
+}
+
+/// Whether two templates differ in fixed text before either has a variable of several segments, or in length without one: no
+/// path fits both. The last segment may have a verb at its end, which is not looked at here.
+fn stand_apart(a: &[Segment], b: &[Segment]) -> bool {
+    let mut rest = false;
+    for (i, (x, y)) in a.iter().zip(b).enumerate() {
+        if is_rest(x) || is_rest(y) {
+            rest = true;
+            break;
+        }
+        let last = i + 1 == a.len() || i + 1 == b.len();
+        if !last && !fit(x, y) {
+            return true;
+        }
+    }
+    !rest && a.len() != b.len() && !a.iter().chain(b).any(is_rest)
 }
 
 fn first(template: &PathTemplate) -> Option<&str> {
@@ -158,6 +188,26 @@ mod tests {
 
     #[test]
     fn many_templates_are_looked_at_within_a_bound() {
+        // Long ones that all meet: each pair costs the product of their lengths.
+        let long = |i: usize| {
+            let parts = (0..60).map(|n| {
+                if (n + i) % 7 == 0 {
+                    "/a".into()
+                } else {
+                    format!("/{{v{n}}}")
+                }
+            });
+            parts.collect::<String>()
+        };
+        let paths: Vec<String> = (0..1500).map(|i| format!("{}/x{i}", long(i))).collect();
+        let paths: Vec<&str> = paths.iter().map(String::as_str).collect();
+        assert_eq!(found(&paths), vec![]);
+        let paths: Vec<String> = (0..1500).map(long).collect();
+        let parsed: Vec<PathTemplate> = paths
+            .iter()
+            .map(|p| PathTemplate::parse(p).unwrap())
+            .collect();
+        assert!(clashes(&parsed).len() <= MAX_SEGMENTS / (60 * 60));
         let paths: Vec<String> = (0..3000)
             .map(|i| format!("/{{a}}/x{i}/{{b}}/y{i}"))
             .collect();

@@ -104,6 +104,8 @@ fn descriptions_of_every_kind_of_carelessness_give_documents_that_pass() {
         "openapi: 3.1.0\ninfo: { title: T, version: '1' }\nservers: [{ url: 'https://{region}.example/x' }]\npaths:\n  /a b: { get: { responses: { '200': { description: ok } } } }\n  /good: { get: { responses: { '200': { description: ok } } } }\n",
         // References to nothing, and in circles.
         "openapi: 3.1.0\ninfo: { title: T, version: '1' }\npaths:\n  /a: { get: { operationId: a, responses: { '200': { description: ok, content: { application/json: { schema: { $ref: '#/components/schemas/A' } } } } } } }\ncomponents: { schemas: { A: { $ref: '#/components/schemas/B' }, B: { $ref: '#/components/schemas/A' } } }\n",
+        // Methods that have no place of their own.
+        "openapi: 3.1.0\ninfo: { title: T, version: '1' }\npaths:\n  /a:\n    get: { operationId: read }\n    x-additionalOperations: { LOCK: { operationId: lock }, UNLOCK: { operationId: unlock } }\n",
         // Parameters of the item, one of them again at the operation.
         "openapi: 3.1.0\ninfo: { title: T, version: '1' }\npaths:\n  /a/{b}:\n    parameters: [{ $ref: '#/components/parameters/B' }]\n    get: { parameters: [{ name: b, in: path, required: true, schema: { type: integer } }] }\n    put: {}\ncomponents: { parameters: { B: { name: b, in: path, required: true, schema: { type: string } } } }\n",
     ];
@@ -117,6 +119,12 @@ fn descriptions_of_every_kind_of_carelessness_give_documents_that_pass() {
             derived.files["t.openapi.yaml"]
         );
     }
+    let one = derive(&source(careless[3]), "t", None, &["lock".into()]).unwrap();
+    let text = &one.files["t.openapi.yaml"];
+    assert!(
+        text.contains("operationId: lock") && !text.contains("unlock") && !text.contains("read"),
+        "{text}"
+    );
     let nothing = "openapi: 3.1.0\ninfo: { title: T, version: '1' }\npaths: {}\n";
     let refused = derive(&source(nothing), "t", None, &[]).unwrap_err();
     assert!(

@@ -135,6 +135,13 @@ fn published_item(
         match (name.as_str(), op) {
             ("parameters", _) => shared = value.as_array().cloned().unwrap_or_default(),
             ("servers", _) => {}
+            // Methods that OpenAPI 3.1 has no place for.
+            ("x-additionalOperations" | "additionalOperations", _) => {
+                if let Some(others) = published_item(contract, taken, value) {
+                    any = true;
+                    own.insert(name, others);
+                }
+            }
             (_, Some(op)) => {
                 any = true;
                 complete(contract, op, &mut value);
