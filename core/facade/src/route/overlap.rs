@@ -191,7 +191,7 @@ mod tests {
         // Long ones that all meet: each pair costs the product of their lengths.
         let long = |i: usize| {
             let parts = (0..60).map(|n| {
-                if (n + i) % 7 == 0 {
+                if (n + i).is_multiple_of(7) {
                     "/a".into()
                 } else {
                     format!("/{{v{n}}}")
