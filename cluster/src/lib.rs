@@ -9,6 +9,7 @@ use std::io::{self, Write};
 use std::net::{Ipv4Addr, TcpListener};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 
 /// A running cluster; it is stopped when dropped.
@@ -108,7 +109,43 @@ fn made(bin: &Path, folder: &Path, data: &Path, secret: &Path) -> io::Result<()>
     Ok(())
 }
 
+/// Where passing clusters lie: the process that made it, and which of its clusters it is.
+const PASSING: &str = "elm-porch-passing-";
+
+/// Removes what processes that have ended left behind.
+fn sweep(parent: &Path) {
+    for entry in fs::read_dir(parent).into_iter().flatten().flatten() {
+        let name = entry.file_name();
+        let owner = name
+            .to_str()
+            .and_then(|n| n.strip_prefix(PASSING))
+            .and_then(|n| n.split('-').next())
+            .and_then(|n| n.parse::<u32>().ok());
+        if owner.is_some_and(|pid| !Path::new(&format!("/proc/{pid}")).exists()) {
+            // Another process may be sweeping as well.
+            let _ = fs::remove_dir_all(entry.path());
+        }
+    }
+}
+
 impl Cluster {
+    /// Starts a cluster that lasts no longer than this process, as tests need it. Its folder is removed by the first
+    /// process that makes a passing cluster after this one has ended.
+    ///
+    /// # Errors
+    /// As for [`Cluster::start`].
+    pub fn passing() -> io::Result<Self> {
+        use std::os::unix::fs::PermissionsExt;
+        static NEXT: AtomicU32 = AtomicU32::new(0);
+        let parent = Path::new("/var/tmp");
+        sweep(parent);
+        let number = NEXT.fetch_add(1, Ordering::Relaxed);
+        let folder = parent.join(format!("{PASSING}{}-{number}", std::process::id()));
+        fs::create_dir(&folder)?;
+        fs::set_permissions(&folder, fs::Permissions::from_mode(0o755))?;
+        Self::start(&folder, free_port()?, false)
+    }
+
     /// Starts the cluster of a folder, making it first if need be. `durable` keeps what is written across a crash.
     ///
     /// # Errors
@@ -289,4 +326,27 @@ fn run(command: &mut Command) -> io::Result<String> {
     Err(fail(
         String::from_utf8_lossy(&output.stderr).trim().to_owned(),
     ))
+}
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used)]
+
+    use super::*;
+
+    #[test]
+    fn what_ended_processes_left_is_removed_and_nothing_else() {
+        let parent = std::env::temp_dir().join(format!("porch-sweep-{}", std::process::id()));
+        let own = format!("{PASSING}{}-0", std::process::id());
+        // No process has this number: the kernel's greatest is 4194304.
+        let ended = format!("{PASSING}4294967295-0");
+        for name in [&own, &ended, "elm-porch-0123", "elm-porch-passing-x"] {
+            fs::create_dir_all(parent.join(name).join("data")).unwrap();
+        }
+        sweep(&parent);
+        let left = |name: &str| parent.join(name).exists();
+        assert!(left(&own) && left("elm-porch-0123") && left("elm-porch-passing-x"));
+        assert!(!left(&ended));
+        fs::remove_dir_all(&parent).unwrap();
+    }
 }

@@ -25,17 +25,7 @@ fn url(name: &str) -> String {
         // Started from a thread that lasts: the server ends with its parent's thread.
         let (sender, receiver) = std::sync::mpsc::channel();
         std::thread::spawn(move || {
-            use std::os::unix::fs::PermissionsExt;
-            let folder = tempfile::Builder::new()
-                .prefix("elm-porch-store-")
-                .tempdir_in("/var/tmp")
-                .unwrap()
-                .keep();
-            std::fs::set_permissions(&folder, PermissionsExt::from_mode(0o755)).unwrap();
-            let port = porch_cluster::free_port().unwrap();
-            sender
-                .send(Cluster::start(&folder, port, false).unwrap())
-                .unwrap();
+            sender.send(Cluster::passing().unwrap()).unwrap();
             loop {
                 std::thread::park();
             }
