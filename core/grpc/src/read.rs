@@ -5,13 +5,14 @@ mod configuration;
 mod services;
 mod sets;
 mod shipped;
+mod syntax;
 mod texts;
 mod tree;
 
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::{Arc, LazyLock};
 
-use porch_contract::{Finding, Node, Position};
+use porch_contract::{Finding, Node, Position, Severity};
 
 use crate::build::build;
 use crate::descriptor::File;
@@ -125,13 +126,15 @@ pub fn is_definition(text: &str) -> bool {
 
 /// The files that a `.proto` file imports and that are not built in.
 pub fn missing_imports(text: &str) -> Vec<String> {
-    let built_in = |name: &str| {
-        name.starts_with("google/protobuf/") || SHIPPED.iter().any(|(n, _)| *n == name)
-    };
     imports(&without_comments(text))
         .into_iter()
-        .filter(|name| !built_in(name))
+        .filter(|name| !is_built_in(name))
         .collect()
+}
+
+/// Whether a file ships with the product.
+fn is_built_in(name: &str) -> bool {
+    name.starts_with("google/protobuf/") || SHIPPED.iter().any(|(n, _)| *n == name)
 }
 
 /// What a reading tells while it goes on: files done, and files in all.
@@ -158,9 +161,10 @@ pub fn read(files: &Files, progress: Progress<'_>) -> Result<Definition, Box<Fin
     let (types, found) = build(&gathered.files);
     findings.extend(found);
     let own_rules = configuration::rules_of(&configurations, &mut findings);
-    let services = services::services(&gathered.files, &types, own_rules, &mut findings);
+    let texts = services::Texts::new(files, &gathered.paths);
+    let services = services::services(&gathered.files, &types, own_rules, texts, &mut findings);
     if services.is_empty() {
-        return Err(Box::new(no_service(files)));
+        return Err(Box::new(no_service(files, findings)));
     }
     Ok(Definition {
         types: Arc::new(types),
@@ -170,7 +174,17 @@ pub fn read(files: &Files, progress: Progress<'_>) -> Result<Definition, Box<Fin
     })
 }
 
-fn no_service(files: &Files) -> Finding {
+/// Why there is no service: what was found wrong, or that there never was one.
+fn no_service(files: &Files, findings: Vec<Finding>) -> Finding {
+    let others = findings.len().saturating_sub(1);
+    if let Some(mut first) = findings.into_iter().next() {
+        first.severity = Severity::Error;
+        first.message = format!("no gRPC service is left: {}", first.message);
+        if others > 0 {
+            first.message = format!("{}; and {others} more like it", first.message);
+        }
+        return first;
+    }
     let file = files.keys().next().map_or("", String::as_str);
     Finding::error(
         file,
@@ -187,6 +201,8 @@ struct Gathered {
     names: HashSet<String>,
     /// The texts that each was read from.
     used: BTreeMap<String, BTreeSet<String>>,
+    /// The path of each that is a text.
+    paths: HashMap<String, String>,
 }
 
 impl Gathered {
@@ -201,11 +217,7 @@ impl Gathered {
 /// The types of `google.rpc.Status` and its usual details: known whether or not a definition imports them.
 pub fn status_types() -> &'static Types {
     static TYPES: LazyLock<Types> = LazyLock::new(|| {
-        let mut files: Files = SHIPPED
-            .iter()
-            .map(|(n, t)| ((*n).to_owned(), (*t).to_owned()))
-            .collect();
-        files.insert("all.proto".into(), ALL_STATUS_TYPES.to_owned());
+        let files = Files::from([("all.proto".to_owned(), ALL_STATUS_TYPES.to_owned())]);
         read(&files, &|_, _| ()).map_or_else(|_| Types::default(), |d| (*d.types).clone())
     });
     &TYPES

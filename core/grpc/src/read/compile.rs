@@ -40,6 +40,9 @@ pub(super) fn compile(
             (file.syntax, file.edition) = ("editions".into(), Some(*edition));
         }
         let reached = tree.reach(&file.name);
+        if let Some(path) = tree.paths.get(&file.name) {
+            gathered.paths.insert(file.name.clone(), path.clone());
+        }
         gathered.add(file, reached);
     }
     // One broken file of many is worth a word; when nothing is left, it is why.
@@ -83,21 +86,75 @@ fn to_descriptors(
     // Where a mistake stands is told by a compiler that gets all places; so many times, for each takes as long again.
     const TOLD: usize = 20;
     let mut telling = None;
-    let mut failed = Vec::new();
+    let mut failed = Failed::default();
     for (i, name) in wanted.iter().enumerate() {
         progress(i, wanted.len());
         let Err(e) = compiler.open_file(name) else {
             continue;
         };
-        let placed = (failed.len() < TOLD).then(|| {
+        if failed.knows(name, &e) {
+            continue;
+        }
+        let placed = (failed.all.len() < TOLD).then(|| {
             let telling = telling.get_or_insert_with(|| self::compiler(tree, None));
             telling.open_file(name).err()
         });
         let e = placed.flatten().unwrap_or(e);
-        failed.push(compile_finding(tree, name, &e));
+        failed.add(name, &e, compile_finding(tree, name, &e));
     }
     progress(wanted.len(), wanted.len());
-    (compiler.encode_file_descriptor_set(), failed)
+    (compiler.encode_file_descriptor_set(), failed.told())
+}
+
+/// What could not be compiled: each mistake once, whoever imports the file that it is in.
+#[derive(Default)]
+struct Failed {
+    all: Vec<(Finding, Vec<String>)>,
+    known: HashMap<(String, String), usize>,
+}
+
+impl Failed {
+    fn key(name: &str, e: &protox::Error) -> (String, String) {
+        let text = e.to_string();
+        // A file that is missing is so for everybody.
+        let file = e
+            .file()
+            .filter(|_| !e.is_file_not_found() && !text.ends_with("not found"));
+        (file.unwrap_or(name).to_owned(), text)
+    }
+
+    /// Whether a mistake was told before; the file is noted with it then.
+    fn knows(&mut self, name: &str, e: &protox::Error) -> bool {
+        let known = self.known.get(&Self::key(name, e));
+        if let Some(known) = known {
+            self.all[*known].1.push(name.to_owned());
+        }
+        known.is_some()
+    }
+
+    fn add(&mut self, name: &str, e: &protox::Error, finding: Finding) {
+        self.known.insert(Self::key(name, e), self.all.len());
+        self.all.push((finding, Vec::new()));
+    }
+
+    fn told(self) -> Vec<Finding> {
+        let all = self.all.into_iter().map(|(mut finding, others)| {
+            let n = others.len();
+            if let Some(first) = others.first() {
+                let files = match n {
+                    1 => format!("{first} needs it too"),
+                    2 => format!("{first} and {} need it too", others[1]),
+                    n => format!("{first}, {} and {} more need it too", others[1], n - 2),
+                };
+                finding.message = format!("{}; {files}, and is left out as well", finding.message);
+                if n > 1 {
+                    finding.message = finding.message.replace("and is left", "and are left");
+                }
+            }
+            finding
+        });
+        all.collect()
+    }
 }
 
 /// The compiler calls itself for imports and nested messages: it gets room for that.

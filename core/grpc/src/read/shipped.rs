@@ -1,52 +1,73 @@
-//! Files that ship with the product, so that nobody has to bring them along.
+//! Files that ship with the product, so that nobody has to bring them along: all of `google/api`, `google/rpc`,
+//! `google/longrunning`, `google/type` and `google/iam`. What lies in `google/protobuf` comes with the compiler.
 
-pub(super) const SHIPPED: [(&str, &str); 12] = [
-    (
-        "google/api/annotations.proto",
-        include_str!("../../standard/google/api/annotations.proto"),
-    ),
-    (
-        "google/api/client.proto",
-        include_str!("../../standard/google/api/client.proto"),
-    ),
-    (
-        "google/api/field_behavior.proto",
-        include_str!("../../standard/google/api/field_behavior.proto"),
-    ),
-    (
-        "google/api/http.proto",
-        include_str!("../../standard/google/api/http.proto"),
-    ),
-    (
-        "google/api/httpbody.proto",
-        include_str!("../../standard/google/api/httpbody.proto"),
-    ),
-    (
-        "google/api/launch_stage.proto",
-        include_str!("../../standard/google/api/launch_stage.proto"),
-    ),
-    (
-        "google/api/resource.proto",
-        include_str!("../../standard/google/api/resource.proto"),
-    ),
-    (
-        "google/api/visibility.proto",
-        include_str!("../../standard/google/api/visibility.proto"),
-    ),
-    (
-        "google/rpc/code.proto",
-        include_str!("../../standard/google/rpc/code.proto"),
-    ),
-    (
-        "google/rpc/error_details.proto",
-        include_str!("../../standard/google/rpc/error_details.proto"),
-    ),
-    (
-        "google/rpc/status.proto",
-        include_str!("../../standard/google/rpc/status.proto"),
-    ),
-    (
-        "google/api/label.proto",
-        include_str!("../../standard/google/api/label.proto"),
-    ),
+macro_rules! shipped {
+    ($($name:literal,)*) => {
+        &[$(($name, include_str!(concat!("../../standard/", $name)))),*]
+    };
+}
+
+/// The files, by the names that others import them by.
+pub(super) const SHIPPED: &[(&str, &str)] = shipped![
+    "google/api/annotations.proto",
+    "google/api/auth.proto",
+    "google/api/backend.proto",
+    "google/api/billing.proto",
+    "google/api/client.proto",
+    "google/api/config_change.proto",
+    "google/api/consumer.proto",
+    "google/api/context.proto",
+    "google/api/control.proto",
+    "google/api/distribution.proto",
+    "google/api/documentation.proto",
+    "google/api/endpoint.proto",
+    "google/api/error_reason.proto",
+    "google/api/field_behavior.proto",
+    "google/api/field_info.proto",
+    "google/api/http.proto",
+    "google/api/httpbody.proto",
+    "google/api/label.proto",
+    "google/api/launch_stage.proto",
+    "google/api/log.proto",
+    "google/api/logging.proto",
+    "google/api/metric.proto",
+    "google/api/monitored_resource.proto",
+    "google/api/monitoring.proto",
+    "google/api/policy.proto",
+    "google/api/quota.proto",
+    "google/api/resource.proto",
+    "google/api/routing.proto",
+    "google/api/service.proto",
+    "google/api/source_info.proto",
+    "google/api/system_parameter.proto",
+    "google/api/usage.proto",
+    "google/api/visibility.proto",
+    "google/iam/v1/iam_policy.proto",
+    "google/iam/v1/options.proto",
+    "google/iam/v1/policy.proto",
+    "google/iam/v1/resource_policy_member.proto",
+    "google/longrunning/operations.proto",
+    "google/rpc/code.proto",
+    "google/rpc/context/attribute_context.proto",
+    "google/rpc/context/audit_context.proto",
+    "google/rpc/error_details.proto",
+    "google/rpc/http.proto",
+    "google/rpc/status.proto",
+    "google/type/calendar_period.proto",
+    "google/type/color.proto",
+    "google/type/date.proto",
+    "google/type/datetime.proto",
+    "google/type/dayofweek.proto",
+    "google/type/decimal.proto",
+    "google/type/expr.proto",
+    "google/type/fraction.proto",
+    "google/type/interval.proto",
+    "google/type/latlng.proto",
+    "google/type/localized_text.proto",
+    "google/type/money.proto",
+    "google/type/month.proto",
+    "google/type/phone_number.proto",
+    "google/type/postal_address.proto",
+    "google/type/quaternion.proto",
+    "google/type/timeofday.proto",
 ];

@@ -1,5 +1,7 @@
 //! Texts of `.proto` files, as far as they must be understood before they are compiled.
 
+use porch_contract::Position;
+
 /// A text without its comments, as long as it was, so that places stay.
 pub(super) fn without_comments(text: &str) -> String {
     let bytes = text.as_bytes();
@@ -44,6 +46,7 @@ pub(super) fn imports(clean: &str) -> Vec<String> {
             let rest = rest
                 .strip_prefix("public")
                 .or_else(|| rest.strip_prefix("weak"))
+                .or_else(|| rest.strip_prefix("option"))
                 .unwrap_or(rest)
                 .trim();
             let inner = rest.strip_prefix(['"', '\''])?;
@@ -52,19 +55,27 @@ pub(super) fn imports(clean: &str) -> Vec<String> {
         .collect()
 }
 
-/// The edition of a file: `2023` is 1000 and so on (`enum Edition`), and where its statement stands.
-pub(super) fn edition(clean: &str) -> Option<(i32, std::ops::Range<usize>)> {
-    let start = clean.len() - clean.trim_start().len();
-    let rest = clean[start..].strip_prefix("edition")?;
-    let end = start + clean[start..].find(';')? + 1;
-    let value = rest.trim_start().strip_prefix('=')?;
-    let year = value.split(';').next()?.trim().trim_matches(['"', '\'']);
-    let number = match year {
-        "2023" => 1000,
-        "2024" => 1001,
-        _ => 0,
-    };
-    Some((number, start..end))
+/// Where a method of a service is defined.
+pub(super) fn method_position(clean: &str, service: &str, method: &str) -> Option<Position> {
+    let within = named(clean, 0, "service", service)?;
+    let at = named(clean, within, "rpc", method)?;
+    let before = &clean[..at];
+    Some(Position {
+        line: before.matches('\n').count() + 1,
+        column: before.rsplit('\n').next().unwrap_or("").chars().count() + 1,
+    })
+}
+
+/// The first place from `from` on where `keyword` stands before `name`.
+fn named(clean: &str, from: usize, keyword: &str, name: &str) -> Option<usize> {
+    let is_word = |c: char| c.is_ascii_alphanumeric() || c == '_';
+    clean[from..].match_indices(keyword).find_map(|(at, _)| {
+        let at = from + at;
+        let rest = clean[at + keyword.len()..].trim_start();
+        let behind = rest.strip_prefix(name)?;
+        let alone = !clean[..at].ends_with(is_word) && !behind.starts_with(is_word);
+        (alone && rest.len() < clean.len() - at - keyword.len()).then_some(at)
+    })
 }
 
 pub(super) fn too_deep(clean: &str) -> bool {

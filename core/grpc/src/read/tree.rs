@@ -1,15 +1,16 @@
 //! `.proto` files by the names that others import them by.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use miette::Diagnostic;
 use porch_contract::{Finding, Position, Severity};
-use protox::file::FileResolver;
+use protox::file::{FileResolver, GoogleFileResolver};
 
 use super::shipped::SHIPPED;
-use super::texts::{MAX_BRACES, edition, imports, too_deep, without_comments};
-use super::{Files, is_proto};
+use super::syntax::understood;
+use super::texts::{MAX_BRACES, imports, too_deep, without_comments};
+use super::{Files, is_built_in, is_proto};
 use crate::descriptor::{Location, SourceCodeInfo};
 
 /// Finds files by the names that others import them by.
@@ -18,7 +19,7 @@ pub(super) struct Tree {
     /// Text by import name.
     pub(super) texts: HashMap<String, String>,
     /// Where each stands.
-    paths: HashMap<String, String>,
+    pub(super) paths: HashMap<String, String>,
     /// The number of each file's edition, where it states one.
     pub(super) editions: HashMap<String, i32>,
     imports: HashMap<String, Vec<String>>,
@@ -34,6 +35,15 @@ struct Proto<'f> {
     clean: String,
 }
 
+impl Proto<'_> {
+    /// Its package, or an empty text.
+    fn package(&self) -> &str {
+        let statements = self.clean.split(';').map(str::trim);
+        let named = statements.filter_map(|s| s.strip_prefix("package"));
+        named.map(str::trim).next().unwrap_or_default()
+    }
+}
+
 impl Tree {
     pub(super) fn of(files: &Files) -> Self {
         let protos: Vec<Proto<'_>> = files
@@ -46,20 +56,23 @@ impl Tree {
             })
             .collect();
         let roots = roots(files, &protos);
+        let above = above(files, &protos);
         let mut tree = Self::default();
         for proto in &protos {
             let root = roots
                 .iter()
                 .filter(|r| proto.path.starts_with(r.as_str()))
                 .max_by_key(|r| r.len());
-            let name = root.map_or(proto.path, |r| &proto.path[r.len()..]);
-            tree.add(name, proto);
+            match root {
+                Some(root) => tree.add(&proto.path[root.len()..], proto),
+                None => tree.add(&format!("{above}{}", proto.path), proto),
+            }
         }
         tree
     }
 
     fn add(&mut self, name: &str, Proto { path, text, clean }: &Proto<'_>) {
-        let Some((text, edition)) = as_syntax(text, clean) else {
+        let Some((text, edition)) = understood(text, clean) else {
             let at = Position { line: 1, column: 1 };
             let what = "this edition is not known, so the file is not read";
             self.findings.push(
@@ -103,6 +116,33 @@ impl Tree {
     }
 }
 
+/// The folders above what was given, when it is a part of a tree: imports begin with them, and packages are named after them.
+fn above(files: &Files, protos: &[Proto<'_>]) -> String {
+    let imported: BTreeSet<String> = protos.iter().flat_map(|p| imports(&p.clean)).collect();
+    let by_path: HashMap<&str, &Proto<'_>> = protos.iter().map(|p| (p.path, p)).collect();
+    let mut votes: BTreeMap<&str, usize> = BTreeMap::new();
+    for import in imported.iter().filter(|i| !files.contains_key(*i)) {
+        let ends = import.match_indices('/').map(|(at, _)| at + 1);
+        // The longest end of the import that is a file here.
+        for at in ends {
+            let Some(proto) = by_path.get(&import[at..]) else {
+                continue;
+            };
+            // What is built in stays so, unless it is really that file.
+            if !is_built_in(import) || proto.package().replace('.', "/") == folder(import) {
+                *votes.entry(&import[..at]).or_default() += 1;
+            }
+            break;
+        }
+    }
+    let most = votes.into_iter().max_by_key(|(_, n)| *n);
+    most.map_or_else(String::new, |(above, _)| above.to_owned())
+}
+
+fn folder(path: &str) -> &str {
+    path.rsplit_once('/').map_or("", |(folder, _)| folder)
+}
+
 /// The folders that imports start from: an import that matches the end of a path tells what the beginning is.
 fn roots(files: &Files, protos: &[Proto<'_>]) -> BTreeSet<String> {
     let last = |path: &str| path.rsplit('/').next().map_or(0, |l| path.len() - l.len());
@@ -129,22 +169,6 @@ fn roots(files: &Files, protos: &[Proto<'_>]) -> BTreeSet<String> {
     roots
 }
 
-/// A text as the compiler can read it, and its edition. The compiler knows none: it reads the statement as proto3, and what that means is
-/// set right behind. `None` of an edition that we do not know either.
-fn as_syntax(text: &str, clean: &str) -> Option<(String, Option<i32>)> {
-    let mut text = text.to_owned();
-    let Some((number, range)) = edition(clean) else {
-        return Some((text, None));
-    };
-    let stands_for = "syntax=\"proto3\";";
-    if number == 0 || range.len() < stands_for.len() {
-        return None;
-    }
-    let blanks = " ".repeat(range.len() - stands_for.len());
-    text.replace_range(range, &format!("{stands_for}{blanks}"));
-    Some((text, Some(number)))
-}
-
 /// The files, for the compiler.
 pub(super) struct Shared {
     pub(super) tree: Arc<Tree>,
@@ -153,14 +177,29 @@ pub(super) struct Shared {
     pub(super) comments: Option<Arc<Mutex<HashMap<String, SourceCodeInfo>>>>,
 }
 
+impl Shared {
+    /// A file of the definition, or the one that ships by its name when there is none or it cannot be read.
+    fn source(&self, name: &str) -> Result<protox::file::File, protox::Error> {
+        let shipped = SHIPPED.iter().find(|(n, _)| *n == name).map(|(_, t)| *t);
+        let parsed = |text: &str| protox::file::File::from_source(name, text);
+        match (self.tree.texts.get(name), shipped) {
+            (Some(own), Some(shipped)) => parsed(own).or_else(|_| parsed(shipped)),
+            (Some(own), None) => parsed(own),
+            (None, Some(shipped)) => parsed(shipped),
+            (None, None) => Err(protox::Error::file_not_found(name)),
+        }
+    }
+}
+
 impl FileResolver for Shared {
     fn open_file(&self, name: &str) -> Result<protox::file::File, protox::Error> {
-        let shipped = || SHIPPED.iter().find(|(n, _)| *n == name).map(|(_, t)| *t);
-        let own = self.tree.texts.get(name).map(String::as_str);
-        let Some(text) = own.or_else(shipped) else {
-            return Err(protox::Error::file_not_found(name));
-        };
-        let file = protox::file::File::from_source(name, text)?;
+        // What the compiler brings is what it understands, whatever copy of it lies beside the definition.
+        if name.starts_with("google/protobuf/")
+            && let Ok(file) = GoogleFileResolver::new().open_file(name)
+        {
+            return Ok(file);
+        }
+        let file = self.source(name)?;
         let Some(comments) = &self.comments else {
             return Ok(file);
         };
@@ -204,7 +243,7 @@ pub(super) fn compile_finding(tree: &Tree, name: &str, error: &protox::Error) ->
     let help = match error.help() {
         Some(help) => help.to_string(),
         None if error.to_string().contains("not found") => {
-            "give the folder or ZIP that holds it too; google/protobuf, google/api and google/rpc are built in".into()
+            "give the folder or ZIP that holds it too; google/protobuf, google/api, google/rpc, google/type, google/longrunning and google/iam are built in".into()
         }
         None => String::new(),
     };

@@ -7,6 +7,7 @@
 mod hostile;
 mod queries;
 mod shapes;
+mod trees;
 
 use std::collections::BTreeMap;
 

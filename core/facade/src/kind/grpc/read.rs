@@ -1,6 +1,6 @@
 //! Reading the `.proto` files or the descriptor set that a backend's document names.
 
-use porch_contract::{Finding, Step, suggest};
+use porch_contract::{Finding, Severity, Step, suggest};
 
 use super::Described;
 use crate::Files;
@@ -58,7 +58,17 @@ pub(super) fn definition(
         ));
     }
     match porch_grpc::read(&found, &|_, _| ()) {
-        Ok(descriptors) => Ok(Described { descriptors }),
+        Ok(mut descriptors) => {
+            let folder = folder_of(files, &path);
+            for finding in &mut descriptors.findings {
+                if !finding.file.is_empty() {
+                    finding.file = format!("{folder}{}", finding.file);
+                }
+                // A rule that cannot be followed is not followed; what the facade publishes does not depend on it.
+                finding.severity = finding.severity.min(Severity::Warning);
+            }
+            Ok(Described { descriptors })
+        }
         Err(mut finding) => {
             finding.file = format!("{}{}", folder_of(files, &path), finding.file);
             Err(finding)
