@@ -59,6 +59,19 @@ impl Given {
     }
 }
 
+/// The names of a path; an extension's is in brackets, dots and all: `marks.[skerry.fleet.v1.later].note`.
+fn names(path: &str) -> impl Iterator<Item = &str> {
+    let mut inside = false;
+    path.split(move |c| {
+        match c {
+            '[' => inside = true,
+            ']' => inside = false,
+            _ => {}
+        }
+        c == '.' && !inside
+    })
+}
+
 impl Types {
     /// The fields that a path such as `vessel.homePort` leads through; both spellings of names are understood.
     ///
@@ -67,7 +80,7 @@ impl Types {
     pub fn resolve(&self, message: MessageId, path: &str) -> Result<Vec<&Field>, BindError> {
         let mut of = self.message(message);
         let mut found: Vec<&Field> = Vec::new();
-        for name in path.split('.') {
+        for name in names(path) {
             if let Some(last) = found.last() {
                 let below = last
                     .kind

@@ -177,6 +177,14 @@ pub enum WellKnown {
     HttpBody,
 }
 
+impl WellKnown {
+    /// Whether its JSON stands as the member `value` in an `Any` (`any.proto`, “JSON”): it is no object of the message's
+    /// own fields.
+    pub(crate) fn stands_as_value(&self) -> bool {
+        !matches!(self, Self::HttpBody | Self::Empty)
+    }
+}
+
 /// A message type.
 #[derive(Clone, Debug)]
 pub struct MessageType {

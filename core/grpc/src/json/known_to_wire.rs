@@ -31,7 +31,12 @@ impl ToWire<'_, '_, '_> {
             }
             Some(WellKnown::FieldMask) => {
                 for path in text.split(',').filter(|p| !p.is_empty()) {
-                    let path = snake_path(path).ok_or_else(|| Unfit::Path(path.to_owned()))?;
+                    // A query gives fields by either of their names, and so the paths of a mask.
+                    let own = (self.texts && !path.contains(|c: char| c.is_ascii_uppercase()))
+                        .then(|| path.to_owned());
+                    let path = own
+                        .or_else(|| snake_path(path))
+                        .ok_or_else(|| Unfit::Path(path.to_owned()))?;
                     self.out.push(0x0a);
                     put_varint(self.out, path.len() as u64);
                     self.out.extend_from_slice(path.as_bytes());
@@ -170,9 +175,23 @@ impl ToWire<'_, '_, '_> {
             self.mistake("lies in more than 100 messages");
             return Ok(());
         }
-        let Some(known) = of.well_known.filter(|k| *k != WellKnown::HttpBody) else {
-            self.json.rewind(ahead.start);
-            return self.members(of, depth + 1, true);
+        let Some(known) = of.well_known.filter(WellKnown::stands_as_value) else {
+            // Some write every message as `value`; where the message has no such field, nothing else can be meant.
+            let as_value = ahead.value.filter(|_| {
+                ahead.others == 0 && (of.well_known.is_some() || of.field("value").is_none())
+            });
+            let Some(value) = as_value else {
+                self.json.rewind(ahead.start);
+                return self.members(of, depth + 1, true);
+            };
+            self.json.rewind(value);
+            let since = self.mistakes.len();
+            match self.json.peek()? {
+                Next::Object => self.members(of, depth + 1, false)?,
+                _ => self.wrong("an object")?,
+            }
+            self.below(since, "value");
+            return Ok(());
         };
         let Some(value) = ahead.value else {
             self.mistake(format!("{} stands in the member “value”", of.name));
@@ -191,6 +210,7 @@ impl ToWire<'_, '_, '_> {
             url: None,
             value: None,
             empty: true,
+            others: 0,
             start: self.json.position(),
             end: 0,
         };
@@ -207,7 +227,10 @@ impl ToWire<'_, '_, '_> {
                     seen.value = Some(ahead.position());
                     ahead.skip()?;
                 }
-                _ => drop(ahead.skip()?),
+                _ => {
+                    seen.others += 1;
+                    ahead.skip()?;
+                }
             }
         }
         seen.end = ahead.position();
@@ -221,6 +244,8 @@ struct Ahead {
     /// Where the member `value` has its value.
     value: Option<usize>,
     empty: bool,
+    /// Members beside `@type` and `value`.
+    others: usize,
     start: usize,
     end: usize,
 }

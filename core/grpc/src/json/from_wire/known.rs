@@ -216,7 +216,8 @@ impl FromWire<'_, '_> {
         }
     }
 
-    /// `{"@type": …, members}`; messages with a JSON form of their own stand as `value`.
+    /// `{"@type": …, members}`; messages with a JSON form of their own stand as `value`. That of
+    /// `Empty` is that of any message without members.
     fn any(&mut self, of: &MessageType, wire: &[u8], depth: usize) -> Result<()> {
         let (mut url, mut content) = ("", &b""[..]);
         for (number, raw) in values(of, wire)? {
@@ -246,7 +247,7 @@ impl FromWire<'_, '_> {
         if depth >= MAX_DEPTH {
             return Err(WireError::TooDeep(inner.name.to_string()));
         }
-        match inner.well_known.filter(|k| *k != WellKnown::HttpBody) {
+        match inner.well_known.filter(WellKnown::stands_as_value) {
             Some(_) => {
                 self.out.extend_from_slice(b",\"value\":");
                 self.message(id, content, depth + 1, true)?;
