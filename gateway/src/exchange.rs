@@ -3,6 +3,8 @@
 mod context;
 pub(crate) mod state;
 
+pub(crate) use context::unix_ms;
+
 use std::net::IpAddr;
 use std::rc::Rc;
 use std::sync::Arc;

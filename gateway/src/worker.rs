@@ -8,7 +8,9 @@ use std::time::Instant;
 use porch_facade::{CompiledPorch, OperationIndex};
 
 use crate::backend::Backends;
+use crate::exchange::unix_ms;
 use crate::shared::Shared;
+use crate::trace::{Refusal, Stage, Trace};
 use crate::usage::{Batch, Finished, Record};
 
 /// What one worker thread keeps to itself.
@@ -121,6 +123,8 @@ pub(crate) struct Ending {
     pub(crate) status: u16,
     pub(crate) bytes_in: u64,
     pub(crate) bytes_out: Cell<u64>,
+    /// Of a reply that is made while it is sent: what is known of its exchange, should it break off.
+    pub(crate) outline: Option<Box<Trace>>,
 }
 
 impl Ending {
@@ -130,6 +134,29 @@ impl Ending {
 
     pub(crate) fn add_bytes(&self, n: u64) {
         self.bytes_out.set(self.bytes_out.get() + n);
+    }
+
+    /// A reply that had begun broke off: a trace of its own, beside the one that was kept when it began.
+    pub(crate) fn broke(&self, refusal: Refusal) {
+        let Some(outline) = &self.outline else {
+            return;
+        };
+        if !self.worker().may_tell(unix_ms()) {
+            return;
+        }
+        let us = self.started.elapsed().as_micros() as u64;
+        let stage = Stage {
+            name: refusal.stage,
+            from_us: us,
+            notes: vec![format!("the reply had begun: {}", refusal.why)],
+            ..Stage::default()
+        };
+        let mut trace = outline.clone();
+        trace.us = us;
+        trace.refusal = Some(refusal);
+        trace.stages = vec![stage];
+        trace.hide_keys();
+        self.worker().shared.send(Record::Trace(trace));
     }
 }
 

@@ -18,7 +18,7 @@ pub mod status;
 pub mod types;
 
 pub use bind::{BindError, Given};
-pub use json::{JsonError, Mistake, WireError, put_varint, read_varint};
+pub use json::{JsonError, Mistake, WireError, http_body, put_varint, read_varint};
 pub use read::{Definition, Files, Method, Service, read};
 pub use schemas::Schemas;
 pub use types::{

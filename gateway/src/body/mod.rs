@@ -9,6 +9,8 @@ use std::task::{Context, Poll};
 
 use bytes::Bytes;
 
+use crate::trace::Refusal;
+
 pub(crate) use idle::Idle;
 pub use pace::Pace;
 pub(crate) use reply::{ReplyBody, Through};
@@ -27,5 +29,10 @@ pub(crate) trait Pieces {
     /// Whether nothing comes any more.
     fn is_done(&self) -> bool {
         false
+    }
+
+    /// Why it broke off; told once.
+    fn broke(&mut self) -> Option<Refusal> {
+        None
     }
 }

@@ -70,8 +70,11 @@ impl Body for ReplyBody {
             ReplyBody::Through(through) => through.poll(cx),
             ReplyBody::Made { pieces, ending } => {
                 let polled = pieces.poll(cx);
-                if let (Poll::Ready(Some(Ok(piece))), Some(ending)) = (&polled, &ending) {
-                    ending.add_bytes(piece.len() as u64);
+                if let (Poll::Ready(Some(piece)), Some(ending)) = (&polled, &ending) {
+                    ending.add_bytes(piece.as_ref().map_or(0, |p| p.len() as u64));
+                    if let Some(refusal) = pieces.broke() {
+                        ending.broke(refusal);
+                    }
                 }
                 polled.map_ok(Frame::data)
             }

@@ -12,7 +12,7 @@ use tokio::time::Sleep;
 use crate::body::{BodyError, Pieces};
 use crate::failure::Failure;
 use crate::problem::Tell;
-use crate::trace::StageName;
+use crate::trace::{Refusal, StageName};
 
 /// How messages are written one behind the other.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -100,6 +100,8 @@ pub(crate) struct Messages {
     /// A trial run ends after so many messages, or after a while.
     left: Option<u32>,
     until: Option<Pin<Box<Sleep>>>,
+    /// What went wrong.
+    refusal: Option<Refusal>,
 }
 
 impl Messages {
@@ -113,6 +115,7 @@ impl Messages {
             last_words: None,
             left: None,
             until: None,
+            refusal: None,
         }
     }
 
@@ -141,7 +144,8 @@ impl Messages {
                 }
             }
             Err(failure) => {
-                let document = self.tell.document(failure, StageName::Prepare);
+                let (document, refusal) = self.tell.document(failure, StageName::Prepare);
+                self.refusal = refusal;
                 self.next = Some(self.form.problem(&document));
                 self.source = None;
                 self.broken = true;
@@ -193,6 +197,10 @@ impl Pieces for Messages {
 
     fn is_done(&self) -> bool {
         self.source.is_none() && self.next.is_none() && !self.broken
+    }
+
+    fn broke(&mut self) -> Option<Refusal> {
+        self.refusal.take()
     }
 }
 

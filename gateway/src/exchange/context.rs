@@ -10,7 +10,7 @@ use crate::fields::TRACEPARENT;
 use crate::worker::Worker;
 
 /// Milliseconds since 1970.
-pub(super) fn unix_ms() -> i64 {
+pub(crate) fn unix_ms() -> i64 {
     SystemTime::now()
         .duration_since(UNIX_EPOCH)
         .map_or(0, |d| d.as_millis() as i64)

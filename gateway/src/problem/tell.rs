@@ -6,9 +6,9 @@ use bytes::Bytes;
 use http::HeaderMap;
 use porch_facade::{CompiledFacade, CompiledOperation};
 
-use super::of_failure;
+use super::{Problem, of_failure};
 use crate::failure::Failure;
-use crate::trace::StageName;
+use crate::trace::{Refusal, StageName};
 
 /// Makes problems of failures when their exchange is long over, and only its reply goes on.
 #[derive(Clone)]
@@ -32,11 +32,20 @@ impl Tell {
         self.facade.operations.get(self.operation as usize)
     }
 
-    /// The problem document of a failure, which is noted down in the log.
-    pub(crate) fn document(&self, failure: Failure, stage: StageName) -> Bytes {
-        let Some(operation) = self.operation() else {
-            return Bytes::new();
-        };
+    /// The problem document of a failure, and what is noted down of it.
+    pub(crate) fn document(&self, failure: Failure, stage: StageName) -> (Bytes, Option<Refusal>) {
+        match self.problem(failure, stage) {
+            None => (Bytes::new(), None),
+            Some(problem) => (
+                problem.render(&self.id, &HeaderMap::new()).1,
+                Some(problem.refusal),
+            ),
+        }
+    }
+
+    /// The problem of a failure, which is noted down in the log.
+    pub(crate) fn problem(&self, failure: Failure, stage: StageName) -> Option<Box<Problem>> {
+        let operation = self.operation()?;
         let backend = operation
             .steps
             .first()
@@ -47,6 +56,6 @@ impl Tell {
             operation.id,
             problem.refusal.why
         );
-        problem.render(&self.id, &HeaderMap::new()).1
+        Some(problem)
     }
 }

@@ -44,7 +44,9 @@ pub(crate) fn admit<'x>(
             x.rate = limits(shared, op, &x.caller, x.address)?;
         }
     }
-    if body.length().is_some_and(|n| n > op.admission.max_body) {
+    if body.length().is_some_and(|n| n > op.admission.max_body)
+        && !op.steps.iter().any(|s| s.call.takes_messages())
+    {
         return Err(problem::too_large(op));
     }
     // A native call has its values in its messages.

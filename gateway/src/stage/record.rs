@@ -20,6 +20,8 @@ pub(crate) fn record(
 ) -> Option<Box<Trace>> {
     let status = response.status().as_u16();
     if let Some(inflight) = x.inflight.take() {
+        let made = matches!(response.body(), ReplyBody::Made { .. });
+        let outline = made.then(|| Box::new(outline(&x, parts, status)));
         response.body_mut().set_ending(Ending {
             inflight,
             porch: x.porch.clone(),
@@ -29,6 +31,7 @@ pub(crate) fn record(
             status,
             bytes_in: x.bytes_in.get(),
             bytes_out: Cell::new(0),
+            outline,
         });
     }
     let full = x.recorder.borrow().full;
@@ -54,8 +57,18 @@ fn trace(
     response: &Response<ReplyBody>,
 ) -> Trace {
     last_stages(x, refusal.as_ref(), response);
-    let at = x.at.get().and_then(|index| x.porch.at(index));
     let mut recorder = x.recorder.borrow_mut();
+    Trace {
+        us: recorder.started.elapsed().as_micros() as u64,
+        refusal,
+        stages: std::mem::take(&mut recorder.stages),
+        ..outline(x, parts, response.status().as_u16())
+    }
+}
+
+/// What is known of an exchange but its stages.
+fn outline(x: &Exchange<'_>, parts: &Parts, status: u16) -> Trace {
+    let at = x.at.get().and_then(|index| x.porch.at(index));
     Trace {
         id: x.id().to_owned(),
         at: x.now,
@@ -71,10 +84,8 @@ fn trace(
         address: x.address.to_string(),
         method: parts.method.to_string(),
         target: target(parts),
-        status: response.status().as_u16(),
-        us: recorder.started.elapsed().as_micros() as u64,
-        refusal,
-        stages: std::mem::take(&mut recorder.stages),
+        status,
+        ..Trace::default()
     }
 }
 

@@ -17,6 +17,10 @@ pub(crate) async fn answer(
 ) -> Result<Response<Body>, Infallible> {
     calls.fetch_add(1, Ordering::SeqCst);
     let (head, mut body) = request.into_parts();
+    let deadline = head.headers.get("grpc-timeout");
+    let deadline = deadline
+        .map_or("none", |v| v.to_str().unwrap_or("?"))
+        .to_owned();
     let (sender, receiver) = tokio::sync::mpsc::channel(4);
     let mut response = Response::new(StreamBody::new(
         tokio_stream::wrappers::ReceiverStream::new(receiver),
@@ -118,6 +122,39 @@ pub(crate) async fn answer(
         "breaks late" => {
             parts.extend((0..200_000).map(|_| data(frame(b"\x0a\x01a"))));
             parts.push(Err(std::io::Error::other("on purpose")));
+        }
+        // What the other side said of the time there is.
+        "deadline" => parts.extend([
+            data(frame(
+                &[&[0x0a, deadline.len() as u8], deadline.as_bytes()].concat(),
+            )),
+            Ok(trailers("0")),
+        ]),
+        // Longer than the other side waits for an answer, and never silent for as long.
+        "steady" => {
+            tokio::spawn(async move {
+                let mut pace = tokio::time::interval(Duration::from_millis(100));
+                for _ in 0..8 {
+                    pace.tick().await;
+                    let _ = sender.send(Ok(Frame::data(frame(b"\x0a\x01a")))).await;
+                }
+                let _ = sender.send(Ok(trailers("0"))).await;
+            });
+            return Ok(response);
+        }
+        "silent" => {
+            tokio::spawn(async move {
+                let _ = sender.send(Ok(Frame::data(frame(b"\x0a\x01a")))).await;
+                sender.closed().await;
+                left.fetch_add(1, Ordering::SeqCst);
+            });
+            return Ok(response);
+        }
+        "gives up" => {
+            let mut ended = trailers("9");
+            let said = HeaderValue::from_static("the harbour is closed");
+            ended.trailers_mut().unwrap().insert("grpc-message", said);
+            parts.extend([data(frame(b"\x0a\x01a")), Ok(ended)]);
         }
         "never" => {
             // Not even a head: until the other side leaves, and this is thrown away.

@@ -7,6 +7,7 @@
 
 mod answering;
 mod fleet;
+mod limits;
 mod rules;
 mod streams;
 
@@ -26,7 +27,7 @@ use hyper::body::Incoming;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioExecutor, TokioIo};
 use porch_facade::{Files, Model, Secrets, Source};
-use porch_gateway::{Gateway, GatewayConfig, Shared};
+use porch_gateway::{Gateway, GatewayConfig, Record, Shared, Trace};
 use porch_standins::vessels::pb::skerry::fleet::v1::fleet_client::FleetClient;
 use porch_standins::vessels::pb::skerry::fleet::v1::{
     GetVesselRequest, PilotQuestion, StreamPositionsRequest,
@@ -106,6 +107,7 @@ impl Server {
 struct Porch {
     gateway: Option<Gateway>,
     client: reqwest::Client,
+    records: tokio::sync::mpsc::Receiver<Record>,
 }
 
 fn documents(proto: &str, addresses: &[SocketAddr], edit: impl Fn(&mut Files)) -> Files {
@@ -141,8 +143,6 @@ impl Porch {
         let (porch, findings) = model.porch(facades, &Secrets::Placeholder);
         assert!(!porch_contract::has_errors(&findings), "{findings:#?}");
         let (shared, records) = Shared::new();
-        // Nobody reads the records here.
-        std::mem::forget(records);
         shared.porch.store(Arc::new(porch));
         let config = GatewayConfig {
             workers: 1,
@@ -152,6 +152,7 @@ impl Porch {
         let gateway = Gateway::start(&config, &shared).unwrap();
         Self {
             gateway: Some(gateway),
+            records,
             client: reqwest::Client::builder()
                 .no_proxy()
                 .timeout(Duration::from_secs(20))
@@ -162,6 +163,20 @@ impl Porch {
 
     fn url(&self, path: &str) -> String {
         format!("http://{}{path}", self.gateway.as_ref().unwrap().address)
+    }
+
+    /// The next trace that fits.
+    async fn trace(&mut self, fits: impl Fn(&Trace) -> bool) -> Box<Trace> {
+        let found = async {
+            loop {
+                match self.records.recv().await.unwrap() {
+                    Record::Trace(trace) if fits(&trace) => return trace,
+                    _ => {}
+                }
+            }
+        };
+        let within = Duration::from_secs(20);
+        tokio::time::timeout(within, found).await.expect("a trace")
     }
 
     async fn send(&self, method: &str, path: &str, body: Option<&str>) -> (u16, Value) {

@@ -73,6 +73,11 @@ pub trait Call: Any + Debug + Send + Sync {
     /// The kind of backend that it calls.
     fn kind(&self) -> &'static str;
 
+    /// Whether callers send several messages, of which each may have the size that a body may.
+    fn takes_messages(&self) -> bool {
+        false
+    }
+
     /// What it does, for people who ask which rules act.
     fn rules(&self, backend: &CompiledBackend, reply: &Reply) -> CallRules;
 }

@@ -11,6 +11,6 @@ mod to_wire;
 mod unfit;
 mod varint;
 
-pub use raw::WireError;
+pub use raw::{WireError, http_body};
 pub use to_wire::{JsonError, Mistake};
 pub use varint::{put_varint, read_varint};

@@ -117,6 +117,56 @@ pub(super) fn varint_len(bytes: &[u8], at: usize) -> usize {
         .map_or(0, |n| n + 1)
 }
 
+/// Content type and data of a `google.api.HttpBody` on the wire, or of one in a field of a message; nothing is copied. What
+/// comes later wins, as everywhere (Protocol Buffers, Encoding, “Last One Wins”).
+///
+/// # Errors
+/// When the bytes are no such message.
+pub fn http_body(wire: &[u8], field: Option<u32>) -> Result<(&str, &[u8]), WireError> {
+    let mut found = ("", &b""[..]);
+    let mut read = |bytes| {
+        each(bytes, |number, raw| {
+            match (number, raw.wire_type) {
+                (1, LENGTH) => {
+                    let text = std::str::from_utf8(raw.bytes);
+                    found.0 = text.map_err(|_| WireError::NotUtf8("its content type".into()))?;
+                }
+                (2, LENGTH) => found.1 = raw.bytes,
+                (1 | 2, other) => {
+                    return Err(WireError::OtherType("a body".into(), wire_name(other)));
+                }
+                _ => {}
+            }
+            Ok(())
+        })
+    };
+    let Some(field) = field else {
+        read(wire)?;
+        return Ok(found);
+    };
+    each(wire, |number, raw| match raw.wire_type {
+        LENGTH | START_GROUP if number == field => read(raw.bytes),
+        other if number == field => Err(WireError::OtherType("a body".into(), wire_name(other))),
+        _ => Ok(()),
+    })?;
+    Ok(found)
+}
+
+/// Goes through the fields of a message.
+fn each<'b>(
+    wire: &'b [u8],
+    mut take: impl FnMut(u32, Raw<'b>) -> Result<(), WireError>,
+) -> Result<(), WireError> {
+    let mut pos = 0;
+    while pos < wire.len() {
+        let field = read_tag(wire, &mut pos)
+            .and_then(|(number, kind)| Some((number, read_value(wire, &mut pos, number, kind)?)));
+        let (number, raw) = field.ok_or_else(|| WireError::CutOff("a body".into()))?;
+        take(number, raw)?;
+    }
+    Ok(())
+}
+
 /// A value as it stands on the wire.
 #[derive(Clone, Copy)]
 pub(super) struct Raw<'b> {
@@ -125,4 +175,31 @@ pub(super) struct Raw<'b> {
     pub(super) number: u64,
     /// The bytes of fixed and length-delimited values, and what stands in a group.
     pub(super) bytes: &'b [u8],
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_body_is_found_wherever_its_bytes_are() {
+        let one = b"\x0a\x03a/b\x12\x02xy\x1a\x01z";
+        assert_eq!(http_body(one, None), Ok(("a/b", &b"xy"[..])));
+        assert_eq!(http_body(b"", None), Ok(("", &b""[..])));
+        // What comes later wins, in the field and in the message.
+        let twice = [&b"\x12\x05\x0a\x03a/b\x18\x07\x12\x04\x12\x02xy"[..]].concat();
+        assert_eq!(http_body(&twice, Some(2)), Ok(("a/b", &b"xy"[..])));
+        let group = b"\x13\x12\x01q\x14";
+        assert_eq!(http_body(group, Some(2)), Ok(("", &b"q"[..])));
+        for wrong in [
+            &b"\x0a\x03a"[..],
+            b"\x12",
+            b"\x08\x01",
+            b"\x0a\x01\xff",
+            b"\x10\x01",
+        ] {
+            assert!(http_body(wrong, None).is_err(), "{wrong:?}");
+        }
+        assert!(http_body(b"\x10\x07", Some(2)).is_err());
+    }
 }

@@ -4,7 +4,6 @@ use bytes::Bytes;
 use http::{HeaderMap, HeaderName, StatusCode, header, response};
 use hyper::body::Incoming;
 use porch_facade::kind::grpc::{GrpcCall, MessagePart};
-use serde_json::Value;
 
 use super::frames::{FrameError, Frames};
 use crate::backend::{Lease, deepest};
@@ -52,10 +51,6 @@ pub(crate) enum AnswerError {
     Several,
     #[error(transparent)]
     Wire(#[from] WireError),
-    #[error(transparent)]
-    Json(#[from] serde_json::Error),
-    #[error("its data is no base64")]
-    NoBase64,
 }
 
 impl From<AnswerError> for Failure {
@@ -183,20 +178,12 @@ pub(crate) fn to_json(call: &GrpcCall, message: &[u8]) -> Result<Vec<u8>, Answer
     Ok(json)
 }
 
-/// Content type and data of a `google.api.HttpBody`.
-pub(crate) fn raw(call: &GrpcCall, message: &[u8]) -> Result<(String, Bytes), AnswerError> {
-    let mut json = Vec::new();
-    match &call.response {
-        MessagePart::Field(field) => {
-            call.types
-                .field_to_json(call.output, field, message, Default::default(), &mut json)
-        }
-        _ => call
-            .types
-            .to_json(call.output, message, Default::default(), &mut json),
-    }?;
-    let value: Value = serde_json::from_slice(&json)?;
-    let text = |name: &str| value[name].as_str().unwrap_or_default().to_owned();
-    let data = porch_soap::from_base64(&text("data")).ok_or(AnswerError::NoBase64)?;
-    Ok((text("contentType"), data.into()))
+/// Content type and data of a `google.api.HttpBody`; the data is a part of the message, not a copy.
+pub(crate) fn raw(call: &GrpcCall, message: &Bytes) -> Result<(String, Bytes), AnswerError> {
+    let field = match &call.response {
+        MessagePart::Field(field) => Some(field.number),
+        _ => None,
+    };
+    let (kind, data) = porch_grpc::http_body(message, field)?;
+    Ok((kind.to_owned(), message.slice_ref(data)))
 }

@@ -63,6 +63,9 @@ impl Lines {
         if line.iter().all(u8::is_ascii_whitespace) {
             return Ok(());
         }
+        if line.len() > self.most {
+            return Err(self.too_long());
+        }
         self.count += 1;
         let overlay = self.first.take().unwrap_or_default();
         let mut wire = Vec::with_capacity(line.len());
@@ -109,11 +112,15 @@ impl Lines {
             from = 0;
         }
         if self.buffer.len() > self.most {
-            let pointer = format!("/body/{}", self.count);
-            let message = format!("is a line of more than {} bytes", self.most);
-            return Err(self.complain(vec![(pointer, message)]));
+            return Err(self.too_long());
         }
         Ok(())
+    }
+
+    fn too_long(&mut self) -> BodyError {
+        let pointer = format!("/body/{}", self.count);
+        let message = format!("is a line of more than {} bytes", self.most);
+        self.complain(vec![(pointer, message)])
     }
 
     fn end(&mut self) -> Result<(), BodyError> {

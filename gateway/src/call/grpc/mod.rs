@@ -26,7 +26,7 @@ pub(crate) use native::{is_native, refusal};
 use super::{CallerBody, Context, Needs, Prepared, Protocol, Read, Reading, Sent};
 use crate::answer::{Answer, Content, Passed, Passing, Seen, Whole};
 use crate::backend::{Answered, CallFailure};
-use crate::body::{InBody, OutBody, ReplyBody, Through};
+use crate::body::{Idle, InBody, OutBody, ReplyBody, Through};
 use crate::call::messages::{Form, Messages};
 use crate::failure::Complaint;
 use crate::failure::Failure;
@@ -94,7 +94,7 @@ impl Protocol for Grpc {
                 Err(failure) => return bare(sent.answered.head, Err(failure)),
             };
             if cx.native {
-                return passed(sent.answered);
+                return passed(sent.answered, cx.backend.timeout);
             }
             let Sent {
                 answered,
@@ -219,13 +219,13 @@ fn bare(head: response::Parts, answer: Result<Answer, Failure>) -> Read {
     }
 }
 
-/// A native answer: passed through as it comes, trailers included.
-fn passed(answered: Answered) -> Read {
+/// A native answer: passed through as it comes, trailers included, until it is silent for too long.
+fn passed(answered: Answered, silence: Duration) -> Read {
     let (status, fields) = (answered.head.status, answered.head.headers.clone());
     let through = Through {
         body: answered.body,
         lease: answered.lease,
-        idle: None,
+        idle: Some(Idle::new(silence)),
         ending: None,
     };
     let passing = Passing {
@@ -317,7 +317,7 @@ fn whole(
     call: &GrpcCall,
     cx: &Context<'_>,
     headers: &HeaderMap,
-    wire: &[u8],
+    wire: &Bytes,
     trailers: &HeaderMap,
 ) -> Result<Answer, Failure> {
     let body = if call.raw_response && !cx.whole {
@@ -384,6 +384,7 @@ async fn stream(
         form,
         tell: cx.tell.clone(),
         complaint,
+        idle: Idle::new(cx.backend.timeout),
     };
     let body = body_of(source, cx, first);
     let passing = Passing {

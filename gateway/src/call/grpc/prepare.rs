@@ -238,7 +238,8 @@ fn timeout_text(d: Duration) -> String {
     }
 }
 
-/// The request of a call (PROTOCOL-HTTP2 of gRPC, “Requests”).
+/// The request of a call (PROTOCOL-HTTP2 of gRPC, “Requests”). The backend is told how long it has: all of the time for a
+/// single message, and for a stream, which may go on for as long as something comes, only what the caller says.
 pub(crate) fn request(
     call: &GrpcCall,
     cx: &Context<'_>,
@@ -252,7 +253,12 @@ pub(crate) fn request(
     if call.compress {
         headers.insert(GRPC_ENCODING, GZIP);
     }
-    if let Ok(value) = HeaderValue::from_str(&timeout_text(within)) {
+    let told = if call.server_streaming || call.client_streaming {
+        deadline(&cx.parts.headers)
+    } else {
+        Some(within)
+    };
+    if let Some(value) = told.and_then(|d| HeaderValue::from_str(&timeout_text(d)).ok()) {
         headers.insert(GRPC_TIMEOUT, value);
     }
     if !cx.native {

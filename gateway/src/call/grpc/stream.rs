@@ -8,6 +8,7 @@ use porch_facade::kind::grpc::GrpcCall;
 
 use super::answer::{self, Part};
 use super::failed;
+use crate::body::Idle;
 use crate::call::messages::{Form, MessageSource};
 use crate::failure::Complaint;
 use crate::failure::Failure;
@@ -22,11 +23,12 @@ pub(super) struct Stream {
     /// The operation, with what its reply makes of each message.
     pub(super) tell: Tell,
     pub(super) complaint: Option<Complaint>,
+    pub(super) idle: Idle,
 }
 
 impl Stream {
     /// A message as it is sent on.
-    pub(super) fn made(&self, message: &[u8]) -> Result<Bytes, Failure> {
+    pub(super) fn made(&self, message: &Bytes) -> Result<Bytes, Failure> {
         if self.form == Form::Raw {
             let raw = answer::raw(&self.call, message)?;
             return Ok(raw.1);
@@ -49,8 +51,12 @@ impl Stream {
 impl MessageSource for Stream {
     fn poll(&mut self, cx: &mut Context<'_>) -> Poll<Option<Result<Bytes, Failure>>> {
         let end = match self.answer.poll(cx) {
+            Poll::Pending if self.idle.is_over(cx) => {
+                return Poll::Ready(Some(Err(Failure::Silent)));
+            }
             Poll::Pending => return Poll::Pending,
             Poll::Ready(Ok(Part::Message(message))) => {
+                self.idle.came();
                 return Poll::Ready(Some(self.made(&message)));
             }
             Poll::Ready(Ok(Part::Ended(ended))) if ended.code == 0 => return Poll::Ready(None),

@@ -183,7 +183,8 @@ impl<'a> Answering<'a> {
                 lease,
                 idle: Idle::new(self.cx.backend.timeout),
                 done: false,
-                name: self.cx.operation.id.clone(),
+                tell: self.cx.tell.clone(),
+                refusal: None,
             }),
         }
     }

@@ -11,6 +11,9 @@ use porch_soap::{Answer, AnswerReader};
 use crate::backend::Lease;
 use crate::body::{BodyError, Idle, Pieces};
 use crate::call::coding::Coding;
+use crate::failure::Failure;
+use crate::problem::Tell;
+use crate::trace::{Refusal, StageName};
 
 const UNUSABLE: &str = "the backend's answer cannot be used";
 
@@ -24,8 +27,9 @@ pub(super) struct Converting {
     pub(super) lease: Option<Lease>,
     pub(super) idle: Idle,
     pub(super) done: bool,
-    /// The operation, for the log.
-    pub(super) name: String,
+    /// Tells of what goes wrong.
+    pub(super) tell: Tell,
+    pub(super) refusal: Option<Refusal>,
 }
 
 impl Converting {
@@ -34,7 +38,9 @@ impl Converting {
         self.lease = None;
         self.done = true;
         self.next.clear();
-        tracing::warn!("{}: a reply broke off: {why}", self.name);
+        let failure = Failure::Answer(why.to_owned());
+        let problem = self.tell.problem(failure, StageName::Reply);
+        self.refusal = problem.map(|p| p.refusal);
         BodyError(what)
     }
 
@@ -95,5 +101,9 @@ impl Pieces for Converting {
 
     fn is_done(&self) -> bool {
         self.done && self.next.is_empty()
+    }
+
+    fn broke(&mut self) -> Option<Refusal> {
+        self.refusal.take()
     }
 }

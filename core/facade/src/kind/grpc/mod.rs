@@ -202,6 +202,10 @@ impl Call for GrpcCall {
         NAME
     }
 
+    fn takes_messages(&self) -> bool {
+        self.client_streaming
+    }
+
     fn rules(&self, backend: &CompiledBackend, reply: &Reply) -> CallRules {
         let stream = if self.client_streaming {
             "lines of JSON become messages"
