@@ -120,7 +120,7 @@ fn in_facades_of_grpc() {
         (
             facade,
             "      path: ='files/' + path.file\n",
-            "      path: 7\n",
+            "      path: chart\n",
             "vessels.facade.yaml:87:5 the path's {file} goes nowhere (add `send: { FIELD: =path.file }`)",
         ),
         (

@@ -1,10 +1,13 @@
 //! References of SOAP's encoding (SOAP 1.1 §5.4.1, SOAP 1.2 part 2 §3.1.5): a value may stand once beside the answer and be
 //! referred to by `href` and `id`. Here each reference is replaced by what it means, so that the reader sees plain elements.
 
+mod natural;
+
 use std::collections::HashMap;
 
 use roxmltree::{Document, Node, NodeId, ParsingOptions};
 
+pub(crate) use self::natural::{item_type, natural, tells_itself};
 use crate::read::AnswerError;
 use crate::xml::{ENCODING_12, Scanner, Token, XmlError, escape_attribute, escape_text};
 

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use serde_json::Value;
 
 use crate::generic::{self, Mapping};
-use crate::plan::{Member, MemberKind, ObjectPlan, Particle, Plan, TYPE_MEMBER, TypePlan};
+use crate::plan::{Member, MemberKind, ObjectPlan, Particle, Plan, TYPE_MEMBER, TypeId, TypePlan};
 use crate::simple::Simple;
 use crate::tree::{self, Json};
 use crate::write_error::WriteError;
@@ -55,6 +55,7 @@ impl Envelope {
             vec![WriteError {
                 pointer: String::new(),
                 message: "the operation takes no input".into(),
+                header: false,
             }]
         })?;
         let encoded = operation
@@ -90,7 +91,7 @@ impl Envelope {
     /// The same with header elements of this message: a value by JSON name, and elements that are written already.
     ///
     /// # Errors
-    /// As [`Self::write`]; header values are pointed at below `/soap-headers`.
+    /// As [`Self::write`]; mistakes of header elements say so.
     pub fn write_with(
         &self,
         value: &Json<'_>,
@@ -106,9 +107,9 @@ impl Envelope {
             writer.out.extend_from_slice(&self.fixed_headers);
             for header in &self.headers {
                 if let Some(value) = headers.and_then(|h| h.get(&header.json)) {
-                    writer.within("soap-headers", |w| {
-                        w.within(&header.json, |w| w.element(header, &Json::of(value)))
-                    });
+                    writer.header = true;
+                    writer.within(&header.json, |w| w.element(header, &Json::of(value)));
+                    writer.header = false;
                 }
             }
             writer.out.extend_from_slice(b"</soap:Header>");
@@ -175,7 +176,8 @@ fn fixed_headers(
     let mut writer = EnvelopeWriter::new(plan, &mut fixed, encoded);
     for header in &operation.headers {
         if let Some(value) = headers.get(&header.json) {
-            writer.within(&header.json, |w| w.element(header, &Json::of(value)));
+            let value = lexical(plan, header.type_id, value);
+            writer.within(&header.json, |w| w.element(header, &Json::of(&value)));
         }
     }
     if let Value::Object(map) = headers {
@@ -188,6 +190,34 @@ fn fixed_headers(
         Ok(fixed)
     } else {
         Err(writer.errors)
+    }
+}
+
+/// A value of the documents as its type has it: texts, which secrets always are, become the numbers and booleans that they spell
+/// (XML Schema part 2 §3.2).
+fn lexical(plan: &Plan, type_id: TypeId, value: &Value) -> Value {
+    match (plan.get(type_id), value) {
+        (TypePlan::Simple(simple), Value::String(text)) => simple.json_of(text.trim()),
+        (TypePlan::Object(object), Value::Object(map)) => {
+            let member = |(name, value): (&String, &Value)| {
+                let own = match (object.member(name), &object.text) {
+                    (Some(member), _) => lexical(plan, member.type_id, value),
+                    (None, Some((text, simple))) if text == name => match value {
+                        Value::String(text) => simple.json_of(text.trim()),
+                        other => other.clone(),
+                    },
+                    _ => value.clone(),
+                };
+                (name.clone(), own)
+            };
+            map.iter().map(member).collect()
+        }
+        (TypePlan::List(item), Value::Array(items)) => {
+            let items = items.iter().map(|i| lexical(plan, item.type_id, i));
+            items.collect()
+        }
+        (_, Value::Array(items)) => items.iter().map(|i| lexical(plan, type_id, i)).collect(),
+        _ => value.clone(),
     }
 }
 
@@ -230,6 +260,8 @@ struct EnvelopeWriter<'a> {
     encoded: Option<&'static str>,
     /// Whether the next element is the wrapper of an rpc message.
     top: bool,
+    /// Whether header elements are written.
+    header: bool,
     /// The number of the namespace whose prefix is `xml`; 0 when there is none.
     xml: u16,
 }
@@ -244,6 +276,7 @@ impl<'a> EnvelopeWriter<'a> {
             depth: 0,
             encoded,
             top: false,
+            header: false,
             xml: plan.namespace(crate::xml::XML).unwrap_or(0),
         }
     }
@@ -253,6 +286,7 @@ impl<'a> EnvelopeWriter<'a> {
             self.errors.push(WriteError {
                 pointer: self.pointer.clone(),
                 message: message.to_string(),
+                header: self.header,
             });
         }
     }

@@ -7,4 +7,6 @@ pub struct WriteError {
     pub pointer: String,
     /// What is wrong with it.
     pub message: String,
+    /// Whether it is a header element's: the pointer begins at its name then, not at the body.
+    pub header: bool,
 }

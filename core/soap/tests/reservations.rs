@@ -421,7 +421,7 @@ proptest! {
         let xml = service.write("HoldSeats", value.clone()).unwrap();
         // The request read as if it were the answer: the same element plan drives both.
         let input = service.definition.operation("HoldSeats").unwrap().input.clone();
-        let mut reader = AnswerReader::new(Arc::new(AnswerPlan { plan: service.plan.clone(), output: input, headers: Vec::new(), faults: Vec::new(), encoded: false, one_way: false }));
+        let mut reader = AnswerReader::new(Arc::new(AnswerPlan { plan: service.plan.clone(), output: input, headers: Vec::new(), faults: Vec::new(), encoded: false, one_way: false, nothing: false }));
         let mut out = Vec::new();
         for piece in xml.as_bytes().chunks(size) {
             reader.feed(piece, &mut out).unwrap();

@@ -427,7 +427,7 @@ fn the_contract_says_what_the_conversion_does() {
             "properties": {
                 "k": {"type": "string", "enum": ["a", "b"]},
                 "n": {"type": ["integer", "null"], "minimum": 0, "maximum": 255},
-                "d": {"type": "array", "items": {"type": "string", "format": "date-time"}, "maxItems": 3},
+                "d": {"type": "array", "items": {"type": "string", "description": "A date and time (2027-05-14T08:30:00Z), as XML Schema has it.", "x-xsd-type": "date and time", "examples": ["2027-05-14T08:30:00Z"]}, "maxItems": 3},
                 "b": {"type": "string", "contentEncoding": "base64", "description": "Bytes."}
             },
             "required": ["k", "b"],

@@ -204,7 +204,10 @@ impl<'a> SchemaView<'a> {
             ),
             many => many.join(" or "),
         };
-        if let Some(format) = self.schema.get("format").and_then(Value::as_str) {
+        let format = ["format", "x-xsd-type"]
+            .iter()
+            .find_map(|k| self.schema.get(*k));
+        if let Some(format) = format.and_then(Value::as_str) {
             kind.push_str(&format!(" ({format})"));
         } else if let Some(values) = self.schema.get("enum").and_then(Value::as_array) {
             let list: Vec<String> = values

@@ -7,7 +7,7 @@ use serde_json::{Map, Value};
 
 use super::FacadeCompiler;
 use crate::Mask;
-use crate::compiled::{Credentials, Secrets};
+use crate::compiled::{Credentials, PLACEHOLDER, Secrets};
 use crate::documents::{BackendDoc, LoginDoc, PasswordKind};
 use crate::read::Document;
 
@@ -150,7 +150,7 @@ impl Filling<'_, '_> {
 
     fn secret(&mut self, path: &[&str], name: &str) -> String {
         let Secrets::Known(known) = self.compiler.from.secrets else {
-            return "secret".into();
+            return PLACEHOLDER.into();
         };
         if let Some(text) = known.get(name) {
             self.seen.push(text.clone());

@@ -249,6 +249,7 @@ impl<'a> FacadeCompiler<'a> {
             backend: &wired.backend,
             definition: wired.definition.clone(),
             sides: wired.sides.clone(),
+            placeholders: matches!(self.from.secrets, Secrets::Placeholder),
             findings: &mut self.findings,
         };
         let (at_call, at) = (compiler.at_key(&["call"]), compiler.at_key(&[]));

@@ -22,6 +22,7 @@ pub use backend::{Address, CompiledBackend, Credentials, Transport, Trust};
 pub use definition::Definition;
 pub use operation::{Call, CallRules, CompiledOperation, Reply, Route, Step};
 pub use place::RulePlace;
+pub(crate) use secrets::PLACEHOLDER;
 pub use secrets::Secrets;
 
 use crate::route::Router;

@@ -2,6 +2,9 @@
 
 use std::collections::HashMap;
 
+/// What stands for a secret that is only taken to be there.
+pub(crate) const PLACEHOLDER: &str = "secret";
+
 /// Where secrets come from.
 pub enum Secrets<'a> {
     /// Every secret is taken to be there: for checking.

@@ -1,10 +1,12 @@
 //! Every reference against the contract and the definition, every structure against its target.
 
+use std::sync::LazyLock;
+
 use porch_contract::{
     Contract, Finding, Node, Operation, Parameter, Place, SchemaView, Step, suggest,
 };
 use porch_rules::expr::{Expr, Reference, Step as PathStep, Template};
-use serde_json::Value;
+use serde_json::{Value, json};
 
 use crate::compiled::{ANSWER, REQUEST_ROOTS};
 use crate::read::inside;
@@ -232,7 +234,7 @@ impl Templates<'_> {
 
     /// The schema of what a plain reference names.
     fn view_of<'v>(&'v self, expr: &Expr, shapes: &Shapes<'v>) -> Option<SchemaView<'v>> {
-        let steps = expr.as_plain_path()?;
+        let steps = expr.as_path()?;
         let names: Vec<&str> = steps.iter().map(|s| s.name.as_str()).collect();
         let (mut view, rest) = match names.as_slice() {
             ["query", name] => {
@@ -247,6 +249,8 @@ impl Templates<'_> {
                     .find(|p| p.name == *name)
                     .map(|p| self.contract.view(&p.schema));
             }
+            // Header fields are texts, whatever the contract says of them, and so is what is known of the caller.
+            ["header", _] | ["caller", _] => return Some(SchemaView::new(&TEXT, &TEXT)),
             ["body", rest @ ..] => (
                 self.operation
                     .body
@@ -270,6 +274,8 @@ impl Templates<'_> {
 }
 
 type Missing = (usize, String, String);
+
+static TEXT: LazyLock<Value> = LazyLock::new(|| json!({ "type": "string" }));
 
 /// A name that is none of the known ones.
 fn unknown(first: &PathStep, what: &str, known: &[&str]) -> Result<(), Missing> {
@@ -330,7 +336,33 @@ impl Fitting<'_, '_> {
                 let items = items.iter().cloned().map(Template::Literal).collect();
                 self.fits(&Template::List(items), view);
             }
+            Template::Literal(value) => self.constant(value, &view),
             _ => {}
+        }
+    }
+
+    /// A constant that can never stand here: of another type, or none of those that are listed.
+    fn constant(&mut self, value: &Value, view: &SchemaView<'_>) {
+        let types = view.types();
+        let (is, shown) = match value {
+            Value::String(_) => ("string", "a text"),
+            Value::Number(_) => ("number", "a number"),
+            Value::Bool(_) => ("boolean", "a boolean"),
+            _ => return,
+        };
+        // Numbers of 64 bits and of enums are written as texts and read as either.
+        let either = ["format", "enum"]
+            .iter()
+            .any(|k| view.value().get(*k).is_some());
+        let written = is == "number" && types.contains(&"string") && either;
+        let numeric = is == "number" && types.contains(&"integer");
+        let (what, wants) = (&self.target.what, view.kind());
+        if !types.is_empty() && !types.contains(&is) && !written && !numeric {
+            let message = format!("{what} wants {wants} here, and {value} is {shown}");
+            self.found(false, message, "");
+        } else if is == "string" && types == ["string"] && !view.fits(value) {
+            let message = format!("{what} wants {wants} here, which {value} is not");
+            self.found(false, message, "");
         }
     }
 

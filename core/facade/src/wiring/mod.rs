@@ -41,6 +41,8 @@ pub struct CallCompiler<'a> {
     /// What the operations of the definition that the facade calls take and give, found when the first asks for it: many of
     /// them have the same types.
     pub sides: Arc<OnceLock<Value>>,
+    /// Whether secrets are only taken to be there.
+    pub placeholders: bool,
     /// What was found.
     pub findings: &'a mut Vec<Finding>,
 }

@@ -44,6 +44,30 @@ fn each_mistake_is_found_where_it_stands() {
         ),
         (
             facade,
+            "Passengers: =query.?passengers.orValue(1)",
+            "Passengers: =header.?seats",
+            "sailings/sailings.facade.yaml:16:19 QuoteFare's input wants integer here, and header.?seats is string (change the type in the contract, or convert it: int(…), double(…), string(…))",
+        ),
+        (
+            facade,
+            "Passengers: =query.?passengers.orValue(1)",
+            "Passengers: many",
+            "sailings/sailings.facade.yaml:16:19 QuoteFare's input wants integer here, and \"many\" is a text ()",
+        ),
+        (
+            facade,
+            "FareClass: =path.fareClass",
+            "FareClass: attic",
+            "sailings/sailings.facade.yaml:15:18 QuoteFare's input wants string (foot, bicycle, car, cabin) here, which \"attic\" is not ()",
+        ),
+        (
+            facade,
+            "RouteCode: =path.route",
+            "RouteCode: 7",
+            "sailings/sailings.facade.yaml:14:18 QuoteFare's input wants string here, and 7 is a number ()",
+        ),
+        (
+            facade,
             "      fare: =answer",
             "      fares: =answer",
             "sailings/sailings.facade.yaml:19:7 the contract's reply has no “fares” (did you mean “fare”?)",

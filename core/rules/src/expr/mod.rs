@@ -88,10 +88,14 @@ impl Expr {
 
     /// The whole root that it names and nothing else (`body`, `answer.body` …), by its full path.
     pub fn as_plain_path(&self) -> Option<&[Step]> {
+        self.as_path()
+            .filter(|steps| steps.iter().all(|s| !s.optional))
+    }
+
+    /// The same of a path whose value may be absent.
+    pub fn as_path(&self) -> Option<&[Step]> {
         match (&self.root, self.references.as_slice()) {
-            (parse::Node::Root(_) | parse::Node::Member { .. }, [only])
-                if only.fixed && only.steps.iter().all(|s| !s.optional) =>
-            {
+            (parse::Node::Root(_) | parse::Node::Member { .. }, [only]) if only.fixed => {
                 Some(&only.steps)
             }
             _ => None,

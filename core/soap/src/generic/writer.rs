@@ -49,6 +49,7 @@ impl<'a> GenericWriter<'a> {
     fn error(&mut self, message: String) {
         if self.errors.len() < 50 {
             self.errors.push(WriteError {
+                header: false,
                 pointer: self.pointer.clone(),
                 message,
             });

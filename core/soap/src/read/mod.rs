@@ -30,18 +30,21 @@ pub struct AnswerPlan {
     pub encoded: bool,
     /// Whether no answer is expected.
     pub one_way: bool,
+    /// Whether answers have an element that never holds anything.
+    pub nothing: bool,
 }
 
 impl AnswerPlan {
     /// What an operation's answers hold.
     pub fn of(plan: Arc<Plan>, operation: &Operation) -> Self {
         Self {
-            plan,
             output: operation.output.clone(),
             headers: operation.output_headers.clone(),
             faults: operation.faults.clone(),
             encoded: operation.encoded,
             one_way: operation.one_way,
+            nothing: operation.answers_nothing(&plan),
+            plan,
         }
     }
 

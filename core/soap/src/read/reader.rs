@@ -7,6 +7,7 @@ mod starts;
 mod values;
 
 use std::collections::HashMap;
+use std::rc::Rc;
 use std::sync::Arc;
 
 use super::{Answer, AnswerError, AnswerPlan, Fault};
@@ -45,6 +46,8 @@ enum Frame {
         item: Slot,
         any: bool,
         named: bool,
+        /// The type of its items, where that is said of the whole.
+        of: Option<Rc<TypeOf>>,
     },
     Generic {
         builder: Box<GenericBuilder>,
@@ -58,6 +61,9 @@ enum Frame {
     FaultText(FaultField),
     FaultDetail,
 }
+
+/// Namespace and name of a type.
+type TypeOf = (String, String);
 
 enum SimpleOf {
     Type(TypeId),

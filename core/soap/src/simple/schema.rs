@@ -2,7 +2,8 @@
 
 use serde_json::{Map, Number, Value, json};
 
-use super::{Base, Simple, Temporal, regex_of};
+use super::{Base, Simple, Temporal, regex_of, temporal};
+use crate::tree::Json;
 
 impl Simple {
     /// The JSON Schema of the values this type has in JSON.
@@ -41,13 +42,24 @@ impl Simple {
                 "type": ["number", "string"],
                 "description": "A floating-point number; INF, -INF and NaN arrive as strings.",
             }),
-            Base::Temporal(kind) => match temporal_format(*kind) {
-                Some(format) => json!({ "type": "string", "format": format }),
-                None => json!({ "type": "string" }),
-            },
+            Base::Temporal(kind) => self.temporal(*kind),
             Base::Base64 | Base::Hex => json!({ "type": "string", "contentEncoding": "base64" }),
             Base::Text | Base::Normalized | Base::Token => json!({ "type": "string" }),
         }
+    }
+
+    /// A date or time. No `format` says what it is: those of JSON Schema (validation §7.3.1, by RFC 3339) have a time zone, or
+    /// never have one, and know no year before 0; in XML Schema (part 2 §3.2.7 to §3.2.14) a zone may be there or not.
+    fn temporal(&self, kind: Temporal) -> Value {
+        let example = temporal::example(kind);
+        let named = temporal::name(kind);
+        let kind = named.split(" (").next();
+        let mut schema = json!({ "type": "string", "description": format!("A {named}, as XML Schema has it."), "x-xsd-type": kind });
+        let fits = self.to_text(&Json::String(example.into())).is_ok();
+        if fits && self.patterns.is_empty() && self.enumeration.is_empty() {
+            schema["examples"] = json!([example]);
+        }
+        schema
     }
 
     /// Formats of the OpenAPI Format Registry.
@@ -90,16 +102,4 @@ impl Simple {
             }
         }
     }
-}
-
-/// Formats of JSON Schema (validation §7.3.1).
-fn temporal_format(kind: Temporal) -> Option<&'static str> {
-    Some(match kind {
-        Temporal::Date => "date",
-        Temporal::Time => "time",
-        Temporal::DateTime => "date-time",
-        Temporal::Duration => "duration",
-        // JSON Schema has no formats for parts of dates.
-        _ => return None,
-    })
 }

@@ -17,6 +17,14 @@ pub(super) fn name(kind: Temporal) -> &'static str {
     }
 }
 
+/// One of them.
+pub(super) fn example(kind: Temporal) -> &'static str {
+    let name = name(kind);
+    name.rsplit('(')
+        .next()
+        .map_or("", |e| e.trim_end_matches(')'))
+}
+
 /// Whether a text has the lexical form of a kind, and names a day and a time that there are.
 pub(super) fn fits(kind: Temporal, text: &str) -> bool {
     let mut at = Cursor(text.as_bytes());

@@ -11,7 +11,7 @@ use serde::Serialize;
 
 use self::reader::{Parsed, WsdlReader};
 pub use self::unusable::Unusable;
-use crate::plan::{Member, Plan, TypeId};
+use crate::plan::{Member, Plan, TypeId, TypePlan};
 use crate::schema::{Compiler, Component, Index, Source, documentation};
 use crate::xml::{ENCODING_11, ENCODING_12, Scanner, Token, XML, entities_fit, is_xsd};
 
@@ -121,6 +121,16 @@ impl Definition {
     /// The operation of a name.
     pub fn operation(&self, name: &str) -> Option<&Operation> {
         self.operations.iter().find(|o| o.name == name)
+    }
+}
+
+impl Operation {
+    /// Whether its answer, although it has an element, never says anything: a wrapper without members.
+    pub fn answers_nothing(&self, plan: &Plan) -> bool {
+        let output = self.output.as_ref().map(|o| plan.get(o.type_id));
+        matches!(output, Some(TypePlan::Object(o))
+            if o.members.is_empty() && o.text.is_none() && !o.is_abstract && o.derived.len() < 2)
+            && self.output_headers.is_empty()
     }
 }
 

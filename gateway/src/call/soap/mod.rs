@@ -112,6 +112,9 @@ fn answer(
         Answered::Empty if cx.whole => (StatusCode::OK, Content::Empty),
         Answered::Empty if call.answer.one_way => (StatusCode::ACCEPTED, Content::Empty),
         Answered::Empty => (StatusCode::NO_CONTENT, Content::Empty),
+        Answered::Body if call.answer.nothing && !cx.whole => {
+            (StatusCode::NO_CONTENT, Content::Empty)
+        }
         Answered::Body => (StatusCode::OK, Content::Json(Bytes::from(read.json))),
     };
     let headers = read.headers.as_deref();

@@ -84,7 +84,10 @@ fn envelope(call: &SoapCall, cx: &Context<'_>, input: &Json<'_>) -> Result<Vec<u
     call.envelope
         .write_with(input, soap_headers.as_ref(), &security, &mut envelope)
         .map_err(|errors| {
-            let place = |e: porch_soap::WriteError| (format!("/body{}", e.pointer), e.message);
+            let place = |e: porch_soap::WriteError| {
+                let part = if e.header { "/soap-headers" } else { "/body" };
+                (format!("{part}{}", e.pointer), e.message)
+            };
             Failure::Mistakes(errors.into_iter().map(place).collect())
         })?;
     Ok(envelope)

@@ -9,6 +9,7 @@ use porch_soap::{Envelope, JsonSchemas, Plan};
 use serde_json::{Map, Value, json};
 
 use super::{SoapCall, Wsdl};
+use crate::compiled::PLACEHOLDER;
 use crate::kind::Compiled;
 use crate::wiring::{CallCompiler, Shapes, Target, uses};
 
@@ -121,7 +122,28 @@ impl CallCompiler<'_> {
             })
             .map(|(k, v)| (k.clone(), v.clone()))
             .collect();
-        match Envelope::new(wsdl.plan.clone(), operation, &Value::Object(wanted)) {
+        let mut wanted = wanted;
+        let made = loop {
+            let headers = Value::Object(wanted.clone());
+            let made = Envelope::new(wsdl.plan.clone(), operation, &headers);
+            // A secret that is only taken to be there has no value yet: it may be of any type.
+            let unknown = made.as_ref().err().and_then(|errors| {
+                let all = errors.iter().filter(|_| self.placeholders);
+                let of = |e: &porch_soap::WriteError| {
+                    headers.pointer(&e.pointer) == Some(&json!(PLACEHOLDER))
+                };
+                all.filter(|e| of(e))
+                    .find_map(|e| e.pointer.split('/').nth(1))
+            });
+            let Some(name) = unknown else { break made };
+            if wanted
+                .shift_remove(&name.replace("~1", "/").replace("~0", "~"))
+                .is_none()
+            {
+                break made;
+            }
+        };
+        match made {
             Ok(envelope) => Some(envelope),
             Err(errors) => {
                 let at = self.at(&["call"]);

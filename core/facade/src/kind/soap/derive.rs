@@ -28,13 +28,38 @@ pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Bo
         }
     }
     if making.wiring.is_empty() {
-        return Err(Box::new(Finding::error(
-            &source.main,
-            Default::default(),
-            "none of its operations can be called",
-        )));
+        return Err(Box::new(none_callable(definition, source, wanted)));
     }
     Ok(making.documents(source, wanted))
+}
+
+/// Why nothing can be derived: what stands in the way of the operations that are wanted.
+fn none_callable(definition: &Definition, source: &Source, wanted: &Wanted<'_>) -> Finding {
+    let reasons: Vec<String> = definition
+        .operations
+        .iter()
+        .filter(|o| wanted.takes(&o.name))
+        .filter_map(|o| Some(format!("{}: {}", o.name, o.unavailable.as_ref()?)))
+        .collect();
+    let finding = |why: &str| {
+        let message = format!("none of its operations can be called: {why}");
+        Finding::error(&source.main, Default::default(), message)
+    };
+    match reasons.as_slice() {
+        // What was passed by says why there are none.
+        [] => match definition.findings.first() {
+            Some(first) => Finding {
+                line: first.line,
+                column: first.column,
+                file: first.file.clone(),
+                ..finding(&first.message).help(&*first.help)
+            },
+            None => finding("it has none").help("give the file with the bindings"),
+        },
+        [one] => finding(one),
+        [one, two] => finding(&format!("{one}; {two}")),
+        [one, two, rest @ ..] => finding(&format!("{one}; {two}; and {} more", rest.len())),
+    }
 }
 
 /// Documents while they are made.
@@ -93,14 +118,46 @@ impl Making<'_> {
 
     fn responses(&mut self, operation: &Operation) -> Value {
         let mut responses = match &operation.output {
+            Some(_) if operation.answers_nothing(&self.definition.plan) => {
+                json!({ "204": { "description": "Done; there is nothing to tell." } })
+            }
             Some(output) => {
                 json!({ "200": { "description": "The answer.", "content": { "application/json": { "schema": self.schemas.of(output.type_id) } } } })
             }
             None if operation.one_way => json!({ "202": { "description": "Taken in." } }),
             None => json!({ "204": { "description": "Done; there is nothing to tell." } }),
         };
+        if !operation.faults.is_empty() {
+            responses["422"] = self.faults(operation);
+        }
         responses["default"] = json!({ "$ref": "#/components/responses/Problem" });
         responses
+    }
+
+    /// The problem of the declared faults: which one, and its detail.
+    fn faults(&mut self, operation: &Operation) -> Value {
+        let mut names: Vec<&str> = Vec::new();
+        let mut kinds = Vec::new();
+        for (_, member) in &operation.faults {
+            if names.contains(&member.local.as_str()) {
+                continue;
+            }
+            names.push(&member.local);
+            let detail = self.schemas.of(member.type_id);
+            kinds.push(json!({ "type": "object", "properties": {
+                "name": { "const": member.local }, "code": { "type": "string" }, "detail": detail,
+            }, "required": ["name"] }));
+        }
+        let fault = match kinds.len() {
+            1 => kinds.remove(0),
+            _ => json!({ "oneOf": kinds }),
+        };
+        let schema = json!({ "allOf": [
+            { "$ref": "#/components/schemas/Problem" },
+            { "type": "object", "properties": { "fault": fault } },
+        ] });
+        let description = format!("What the service refuses with: {}.", names.join(", "));
+        json!({ "description": description, "content": { "application/problem+json": { "schema": schema } } })
     }
 
     /// Parameters of the contract, and what is sent of them.

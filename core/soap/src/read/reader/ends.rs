@@ -1,6 +1,7 @@
 //! Elements that end: what was gathered is written.
 
 use super::*;
+use crate::encoded::natural;
 
 impl AnswerReader {
     pub(super) fn end(
@@ -30,7 +31,10 @@ impl AnswerReader {
             Some(Frame::Generic {
                 mut builder, named, ..
             }) => {
-                let (name, value) = builder.finish().unwrap_or_default();
+                let (name, mut value) = builder.finish().unwrap_or_default();
+                if plan.encoded && !named {
+                    value = natural(value);
+                }
                 if named {
                     out.push(b'{');
                     push_json_string(out, &name);

@@ -74,10 +74,16 @@ impl AnswerReader {
         tag: Tag<'_>,
         out: &mut Vec<u8>,
     ) -> Result<(), AnswerError> {
-        let Some(Frame::List { item, any, named }) = self.frames.last() else {
+        let Some(Frame::List {
+            item,
+            any,
+            named,
+            of,
+        }) = self.frames.last()
+        else {
             return Ok(());
         };
-        let (slot, comma, named) = (*item, *any, *named);
+        let (slot, comma, named, of) = (*item, *any, *named, of.clone());
         let member = self.member(plan, slot);
         if named && member.local != tag.local {
             self.note(format!(
@@ -92,7 +98,10 @@ impl AnswerReader {
         } else if let Some(Frame::List { any, .. }) = self.frames.last_mut() {
             *any = true;
         }
-        self.value(plan, tag, slot, out)
+        match of {
+            Some(of) => self.typed_item(plan, tag, slot, &of, out),
+            None => self.value(plan, tag, slot, out),
+        }
     }
 
     /// An element inside one that only holds text: an attachment, or nothing we know.

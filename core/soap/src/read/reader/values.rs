@@ -1,6 +1,10 @@
 //! Values that begin: their type, and their attributes.
 
+use std::rc::Rc;
+
 use super::*;
+use crate::encoded::{item_type, tells_itself};
+use crate::xml::{ENCODING_11, ENCODING_12};
 
 /// `xsi:nil` and `xsi:type` of an element.
 #[derive(Default)]
@@ -41,6 +45,7 @@ impl AnswerReader {
                     item: Slot::ItemOf(id, i),
                     any: false,
                     named: true,
+                    of: None,
                 });
                 return Ok(());
             }
@@ -54,6 +59,7 @@ impl AnswerReader {
                     item: Slot::ListItem(type_id),
                     any: false,
                     named: false,
+                    of: None,
                 });
             }
             TypePlan::Any => match named_type {
@@ -162,18 +168,28 @@ impl AnswerReader {
         } else {
             None
         };
+        if plan.encoded && name == "Array" && matches!(uri, ENCODING_11 | ENCODING_12) {
+            out.push(b'[');
+            let of = self.item_type(tag.text);
+            self.frames.push(Frame::List {
+                item: slot,
+                any: false,
+                named: false,
+                of,
+            });
+            return Ok(());
+        }
         if let Some(simple) = simple {
+            if plan.encoded && tells_itself(name) {
+                self.own_simple(slot, simple, false);
+                return Ok(());
+            }
             out.push(b'{');
             push_json_string(out, TYPE_MEMBER);
             out.push(b':');
             push_json_string(out, name);
             out.extend_from_slice(b",\"value\":");
-            self.text.clear();
-            self.frames.push(Frame::Simple {
-                of: slot,
-                simple: SimpleOf::Own(Box::new(simple)),
-                close: true,
-            });
+            self.own_simple(slot, simple, true);
             return Ok(());
         }
         match plan
@@ -189,6 +205,43 @@ impl AnswerReader {
             }
             _ => self.generic(tag, false),
         }
+    }
+
+    fn own_simple(&mut self, of: Slot, simple: Simple, close: bool) {
+        self.text.clear();
+        self.frames.push(Frame::Simple {
+            of,
+            simple: SimpleOf::Own(Box::new(simple)),
+            close,
+        });
+    }
+
+    /// The type of an array's items, which then need not say it themselves (SOAP 1.1 §5.4.2, SOAP 1.2 part 2 §3.1.4.2).
+    fn item_type(&self, text: &str) -> Option<Rc<TypeOf>> {
+        let mut attributes = self.scanner.attributes(text);
+        let array = attributes.find(|a| {
+            let local = a.name.rsplit(':').next();
+            matches!(local, Some("arrayType" | "itemType"))
+        })?;
+        let (prefix, name) = item_type(array.value)?.rsplit_once(':')?;
+        let uri = self.scanner.resolve(prefix)?;
+        Some(Rc::new((uri.to_owned(), name.to_owned())))
+    }
+
+    /// An item of an array, whose type the array says unless it says one itself.
+    pub(super) fn typed_item(
+        &mut self,
+        plan: &Arc<AnswerPlan>,
+        tag: Tag<'_>,
+        slot: Slot,
+        of: &TypeOf,
+        out: &mut Vec<u8>,
+    ) -> Result<(), AnswerError> {
+        let instance = self.instance(tag.text);
+        if instance.nil || instance.named_type.is_some() {
+            return self.value(plan, tag, slot, out);
+        }
+        self.typed_any(plan, tag, slot, (&of.0, &of.1), out)
     }
 
     pub(super) fn object_frame(

@@ -84,9 +84,10 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
             } else {
                 "not a SOAP binding"
             };
+            let operations = listed(binding.node);
             self.tell(
                 binding,
-                format!("“{name}” is {what}, and is passed by"),
+                format!("“{name}” is {what}, and is passed by with its operations{operations}"),
                 "its operations are offered where a SOAP binding has them",
             );
             return None;
@@ -147,5 +148,20 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
             operation.name = unique_name(&offered.operations, &operation.name, input, port_type);
             offered.operations.push(operation);
         }
+    }
+}
+
+/// The names of a binding's operations, of which eight at most are spelt out.
+fn listed(binding: Node<'_, '_>) -> String {
+    const MOST: usize = 8;
+    let operations = binding.children();
+    let names: Vec<&str> = operations
+        .filter(|n| n.has_tag_name((WSDL, "operation")))
+        .filter_map(|n| n.attribute("name").map(str::trim))
+        .collect();
+    match names.len() {
+        0 => String::new(),
+        n if n <= MOST => format!(": {}", names.join(", ")),
+        n => format!(": {} and {} more", names[..MOST].join(", "), n - MOST),
     }
 }

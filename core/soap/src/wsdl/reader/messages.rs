@@ -130,17 +130,15 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
             }
             members.push(member);
         }
-        let namespace = body
-            .and_then(|b| b.node.attribute("namespace"))
-            .unwrap_or(bound.target);
-        if body.is_some_and(|b| b.node.attribute("namespace").is_none()) {
+        // To the letter: the wrapper's namespace is that of `soap:body`, and none where that names none. Answers are taken in any.
+        let named = body.map(|b| b.node.attribute("namespace").unwrap_or_default().trim());
+        let namespace = named.unwrap_or(bound.target);
+        if namespace.is_empty() {
+            let name = bound.text("name");
             self.tell(
                 bound,
-                format!(
-                    "the messages of {} have no namespace of their own; the definition's is taken",
-                    bound.text("name")
-                ),
-                "",
+                format!("the wrapper <{wrapper}> of {name} has no namespace: its `soap:body` names none (WSDL 1.1 §3.5)"),
+                "if the service wants one, write it as `namespace` of its `soap:body`",
             );
         }
         let type_id = compiler.parts_type(wrapper, members);

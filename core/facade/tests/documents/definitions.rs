@@ -1,0 +1,167 @@
+//! Documents derived from WSDLs: faults, empty answers, header elements, and what cannot be called.
+
+use super::*;
+use serde_json::{Value, json};
+
+/// One operation with header elements of several types, faults, and an answer that says nothing.
+fn source(change: impl Fn(String) -> String) -> Source {
+    let text = r#"<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:soap="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:h="http://schemas.xmlsoap.org/wsdl/http/" xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t" targetNamespace="urn:t" name="Lockers">
+<types><xs:schema targetNamespace="urn:t" elementFormDefault="qualified">
+<xs:element name="CloseLocker"><xs:complexType><xs:sequence><xs:element name="Number" type="xs:int"/><xs:element name="From" type="xs:date"/><xs:element name="For" type="xs:gYear" minOccurs="0"/></xs:sequence></xs:complexType></xs:element>
+<xs:element name="CloseLockerResponse"><xs:complexType><xs:sequence/></xs:complexType></xs:element>
+<xs:element name="Desk"><xs:complexType><xs:sequence><xs:element name="Number" type="xs:int"/><xs:element name="Open" type="xs:boolean"/><xs:element name="Name" type="xs:string"/></xs:sequence></xs:complexType></xs:element>
+<xs:element name="Shift" type="xs:int"/>
+<xs:element name="Taken"><xs:complexType><xs:sequence><xs:element name="By" type="xs:string"/></xs:sequence></xs:complexType></xs:element>
+<xs:element name="Locked"><xs:complexType><xs:sequence><xs:element name="Until" type="xs:dateTime"/></xs:sequence></xs:complexType></xs:element>
+</xs:schema></types>
+<message name="in"><part name="p" element="t:CloseLocker"/><part name="d" element="t:Desk"/><part name="s" element="t:Shift"/></message><message name="out"><part name="p" element="t:CloseLockerResponse"/></message>
+<message name="taken"><part name="p" element="t:Taken"/></message><message name="locked"><part name="p" element="t:Locked"/></message>
+<portType name="P"><operation name="CloseLocker"><input message="t:in"/><output message="t:out"/><fault name="Taken" message="t:taken"/><fault name="Locked" message="t:locked"/></operation></portType>
+<binding name="B" type="t:P"><soap:binding transport="http://schemas.xmlsoap.org/soap/http"/><operation name="CloseLocker"><soap:operation soapAction=""/><input><soap:body use="literal" parts="p"/><soap:header message="t:in" part="d" use="literal"/><soap:header message="t:in" part="s" use="literal"/></input><output><soap:body use="literal"/></output></operation></binding>
+<service name="Lockers"><port name="P" binding="t:B"><soap:address location="http://127.0.0.1:9/"/></port></service></definitions>"#;
+    Source {
+        files: Files::from([("lockers.wsdl".to_owned(), change(text.to_owned()))]),
+        main: "lockers.wsdl".into(),
+        ..Source::default()
+    }
+}
+
+fn derived() -> Files {
+    let derived = derive(&source(|t| t), "lockers", None, &[]);
+    derived.unwrap().files
+}
+
+fn contract(files: &Files) -> Value {
+    let text = &files["lockers.openapi.yaml"];
+    porch_contract::Node::parse(text).unwrap().to_value()
+}
+
+#[test]
+fn declared_faults_are_typed_and_an_answer_that_says_nothing_is_204() {
+    let files = derived();
+    assert_eq!(check(&files, "live"), []);
+    let contract = contract(&files);
+    let operation = contract["paths"]
+        .as_object()
+        .unwrap()
+        .values()
+        .next()
+        .unwrap();
+    let responses = &operation.as_object().unwrap().values().next().unwrap()["responses"];
+    let statuses: Vec<&String> = responses.as_object().unwrap().keys().collect();
+    assert_eq!(statuses, ["204", "422", "default"]);
+    let fault = &responses["422"]["content"]["application/problem+json"]["schema"]["allOf"][1]["properties"]
+        ["fault"];
+    let known = |name: &str, detail: Value| json!({ "status": 422, "fault": { "name": name, "code": "Client", "detail": detail } });
+    let mut schema = json!({ "components": contract["components"] });
+    schema["properties"] = json!({ "fault": fault });
+    let validator = jsonschema::options().build(&schema).unwrap();
+    for (problem, fits) in [
+        (known("Taken", json!({ "By": "desk 4" })), true),
+        (
+            known("Locked", json!({ "Until": "2027-05-14T08:30:00" })),
+            true,
+        ),
+        (
+            known("Taken", json!({ "Until": "2027-05-14T08:30:00" })),
+            false,
+        ),
+        (known("Other", json!({})), false),
+    ] {
+        assert_eq!(validator.is_valid(&problem), fits, "{problem}");
+    }
+}
+
+#[test]
+fn dates_of_xml_have_examples_and_no_format_that_they_may_not_have() {
+    let contract = contract(&derived());
+    let locker = &contract["paths"].to_string();
+    assert!(
+        !contract.to_string().contains("\"format\":\"date"),
+        "{contract}"
+    );
+    for example in ["2027-05-14", "2027"] {
+        assert!(locker.contains(&format!("\"{example}\"")), "{locker}");
+    }
+}
+
+#[test]
+fn header_elements_take_texts_and_secrets_in_the_lexical_form_of_their_type() {
+    let files = derived();
+    let compiled = |secrets: &[(&str, &str)]| {
+        let known = secrets
+            .iter()
+            .map(|(n, v)| ((*n).to_owned(), (*v).to_owned()));
+        let (_, findings) =
+            model(files.clone()).porch(&["lockers"], &Secrets::Known(&known.collect()));
+        first(&findings)
+    };
+    let desk = [
+        ("lockers-number", "7"),
+        ("lockers-open", "true"),
+        ("lockers-name", "0815"),
+    ];
+    let with = |shift| [&desk[..], &[("lockers-shift", shift)]].concat();
+    assert_eq!(compiled(&with("3")), "nothing found");
+    assert!(
+        compiled(&with("late")).contains("/Shift: "),
+        "{}",
+        compiled(&with("late"))
+    );
+    // A constant that does not fit is found by the check already; a secret is not known to it.
+    let mut changed = files.clone();
+    let backend = changed.get_mut("lockers.backend.yaml").unwrap();
+    let wrong = "secret: lockers-shift";
+    assert!(backend.contains(wrong), "{backend}");
+    *backend = backend.replace("Shift:\n        secret: lockers-shift", "Shift: late");
+    assert!(backend.contains("Shift: late"), "{backend}");
+    let found = first(&check(&changed, "live"));
+    assert!(
+        found.contains("the SOAP headers of “lockers”/Shift"),
+        "{found}"
+    );
+}
+
+#[test]
+fn a_header_field_is_a_text_and_no_number() {
+    let mut files = derived();
+    let facade = files.get_mut("lockers.facade.yaml").unwrap();
+    let call = "    call:\n";
+    assert!(facade.contains(call), "{facade}");
+    *facade = facade.replace(
+        call,
+        "    soap-headers: { Shift: \"=header.?shift\" }\n    call:\n",
+    );
+    let found = first(&check(&files, "live"));
+    assert!(
+        found.contains(
+            "the SOAP header of CloseLocker wants integer (int32) here, and header.?shift is string"
+        ),
+        "{found}"
+    );
+}
+
+#[test]
+fn where_nothing_can_be_called_the_reasons_are_told() {
+    let told = |change: fn(String) -> String| {
+        let error = derive(&source(change), "lockers", None, &[]).unwrap_err();
+        error.message
+    };
+    assert_eq!(
+        told(|t| t.replace(
+            "type=\"xs:int\"/><xs:element name=\"From\"",
+            "type=\"t:Nowhere\"/><xs:element name=\"From\""
+        )),
+        "none of its operations can be called: CloseLocker: no schema declares the type “Nowhere” of namespace “urn:t”"
+    );
+    let http = told(|t| {
+        t.replace(
+            "<soap:binding transport=\"http://schemas.xmlsoap.org/soap/http\"/>",
+            "<h:binding verb=\"GET\"/>",
+        )
+    });
+    assert_eq!(
+        http,
+        "none of its operations can be called: “B” is an HTTP binding, and is passed by with its operations: CloseLocker"
+    );
+}
