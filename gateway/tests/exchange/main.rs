@@ -1,5 +1,6 @@
 //! The data plane on its own: documents compiled in the test, real stand-ins, real sockets, no database and no control plane.
 
+mod envelopes;
 mod letter;
 mod letter_back;
 mod passing;

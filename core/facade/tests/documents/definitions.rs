@@ -5,20 +5,7 @@ use serde_json::{Value, json};
 
 /// One operation with header elements of several types, faults, and an answer that says nothing.
 fn source(change: impl Fn(String) -> String) -> Source {
-    let text = r#"<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:soap="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:h="http://schemas.xmlsoap.org/wsdl/http/" xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t" targetNamespace="urn:t" name="Lockers">
-<types><xs:schema targetNamespace="urn:t" elementFormDefault="qualified">
-<xs:element name="CloseLocker"><xs:complexType><xs:sequence><xs:element name="Number" type="xs:int"/><xs:element name="From" type="xs:date"/><xs:element name="For" type="xs:gYear" minOccurs="0"/></xs:sequence></xs:complexType></xs:element>
-<xs:element name="CloseLockerResponse"><xs:complexType><xs:sequence/></xs:complexType></xs:element>
-<xs:element name="Desk"><xs:complexType><xs:sequence><xs:element name="Number" type="xs:int"/><xs:element name="Open" type="xs:boolean"/><xs:element name="Name" type="xs:string"/></xs:sequence></xs:complexType></xs:element>
-<xs:element name="Shift" type="xs:int"/>
-<xs:element name="Taken"><xs:complexType><xs:sequence><xs:element name="By" type="xs:string"/></xs:sequence></xs:complexType></xs:element>
-<xs:element name="Locked"><xs:complexType><xs:sequence><xs:element name="Until" type="xs:dateTime"/></xs:sequence></xs:complexType></xs:element>
-</xs:schema></types>
-<message name="in"><part name="p" element="t:CloseLocker"/><part name="d" element="t:Desk"/><part name="s" element="t:Shift"/></message><message name="out"><part name="p" element="t:CloseLockerResponse"/></message>
-<message name="taken"><part name="p" element="t:Taken"/></message><message name="locked"><part name="p" element="t:Locked"/></message>
-<portType name="P"><operation name="CloseLocker"><input message="t:in"/><output message="t:out"/><fault name="Taken" message="t:taken"/><fault name="Locked" message="t:locked"/></operation></portType>
-<binding name="B" type="t:P"><soap:binding transport="http://schemas.xmlsoap.org/soap/http"/><operation name="CloseLocker"><soap:operation soapAction=""/><input><soap:body use="literal" parts="p"/><soap:header message="t:in" part="d" use="literal"/><soap:header message="t:in" part="s" use="literal"/></input><output><soap:body use="literal"/></output></operation></binding>
-<service name="Lockers"><port name="P" binding="t:B"><soap:address location="http://127.0.0.1:9/"/></port></service></definitions>"#;
+    let text = include_str!("../../../../gateway/tests/fixtures/lockers.wsdl");
     Source {
         files: Files::from([("lockers.wsdl".to_owned(), change(text.to_owned()))]),
         main: "lockers.wsdl".into(),
