@@ -28,6 +28,8 @@ pub struct Wanted<'a> {
     pub address: Option<&'a str>,
     /// Operations by their names in the definition; none given: all.
     pub only: &'a [String],
+    /// Operations that were there before others came, by their names in the definition: their routes and ids are given first.
+    pub first: &'a [String],
 }
 
 impl Wanted<'_> {

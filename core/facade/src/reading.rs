@@ -39,10 +39,21 @@ pub fn derive(
     address: Option<&str>,
     only: &[String],
 ) -> Result<Derived, Box<Finding>> {
-    let wanted = Wanted {
-        name,
-        address,
-        only,
-    };
-    standard::kinds().of(source)?.derive(source, &wanted)
+    derive_as(
+        source,
+        &Wanted {
+            name,
+            address,
+            only,
+            first: &[],
+        },
+    )
+}
+
+/// The same, with more to say of what is wanted.
+///
+/// # Errors
+/// As [`derive`].
+pub(crate) fn derive_as(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Box<Finding>> {
+    standard::kinds().of(source)?.derive(source, wanted)
 }

@@ -7,8 +7,8 @@
 use porch_contract::{Finding, Severity};
 use serde_json::Value;
 
-use crate::derive::Derived;
-use crate::reading::derive;
+use crate::derive::{Derived, Wanted};
+use crate::reading::{derive, derive_as};
 use crate::source::Source;
 use crate::{BackendDoc, Document, Documents, FacadeDoc, Files};
 
@@ -16,7 +16,7 @@ mod contract;
 mod operations;
 
 use contract::merged_contract;
-use operations::{called, gone, operations, uses, with_new};
+use operations::{called, gone, is_same, keep_ids, operations, uses, with_new};
 
 /// What became of the documents.
 #[derive(Debug)]
@@ -48,7 +48,17 @@ pub fn update(current: &Files, name: &str, new: &Source) -> Result<Updated, Box<
     let old = derive(&old_source(current, &old_main), name, address, &[])?;
     // The operations that the publisher took, and those that are new.
     let base_ids = operations(&old.files[&format!("{name}.facade.yaml")]);
-    let derived = derive(new, name, address, &[])?;
+    let first: Vec<String> = base_ids.iter().map(|(_, w)| called(w).to_owned()).collect();
+    let mut derived = derive_as(
+        new,
+        &Wanted {
+            name,
+            address,
+            only: &[],
+            first: &first,
+        },
+    )?;
+    keep_ids(&base_ids, &mut derived, name);
     let mut changes = Vec::new();
     let mut files = Files::new();
     let mut removed = Vec::new();
@@ -70,10 +80,7 @@ pub fn update(current: &Files, name: &str, new: &Source) -> Result<Updated, Box<
         .map(|(id, _)| id.as_str())
         .filter(|id| !mine.iter().any(|m| m == id) && !uses(facade, &base_ids, id))
         .collect();
-    let is_known = |(id, wiring): &(String, Value)| {
-        let mut known = base_ids.iter();
-        known.any(|(b, w)| b == id || called(w) == called(wiring))
-    };
+    let is_known = |op: &(String, Value)| base_ids.iter().any(|b| is_same(b, op));
     let fresh: Vec<_> = theirs_ids.iter().filter(|op| !is_known(op)).collect();
     gone(facade, &base_ids, &theirs_ids, &mut changes);
     let contract = merged_contract(
@@ -249,6 +256,42 @@ mod tests {
         assert!(text.contains("# a remark of ours"), "{text}");
         let said = updated.changes.join("\n");
         assert!(said.contains("ListBerths is new"), "{said}");
+    }
+
+    #[test]
+    fn what_an_operation_is_called_in_its_definition_tells_it_from_others() {
+        let mut files = derived();
+        let facade = files.get_mut("berths.facade.yaml").expect("a facade");
+        *facade = facade.replace("    call:\n", "    admit: { limits: [] }\n    call:\n");
+        // Another service comes before it in the order of names, and would take its id.
+        let new = BEFORE.replace(
+            "service Berths",
+            "service Bays { rpc GetBerth(Berth) returns (Berth); }\nservice Berths",
+        );
+        let updated = update(&files, "berths", &source(&new)).expect("updates");
+        let facade = &updated.files["berths.facade.yaml"];
+        let value = porch_contract::Node::parse(facade)
+            .expect("YAML")
+            .to_value();
+        let operations = value["operations"].as_object().expect("operations");
+        assert_eq!(operations.len(), 2, "{facade}");
+        assert_eq!(
+            operations["getBerth"]["call"]["operation"],
+            "quay.Berths/GetBerth"
+        );
+        assert!(operations["getBerth"].get("admit").is_some(), "{facade}");
+        let (other, _) = operations.iter().nth(1).expect("another");
+        assert!(facade.contains("quay.Bays/GetBerth"), "{facade}");
+        let contract = &updated.files["berths.openapi.yaml"];
+        for id in [
+            "operationId: getBerth\n",
+            &format!("operationId: {other}\n"),
+        ] {
+            assert_eq!(contract.matches(id).count(), 1, "{id}: {contract}");
+        }
+        let all: Files = files.into_iter().chain(updated.files).collect();
+        let errors = crate::check(&all, "live");
+        assert!(!porch_contract::has_errors(&errors), "{errors:?}");
     }
 
     #[test]

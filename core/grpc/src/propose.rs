@@ -67,12 +67,18 @@ impl Taken {
 /// The shapes of all methods; no two share method and path. What each is called does not depend on the order in which a
 /// definition has them: names are given in the order of names, and rules go before proposals.
 pub fn shapes(definition: &Definition) -> Vec<Shape> {
+    shapes_after(definition, &[])
+}
+
+/// The same, where methods of these full names come before all others: what came later takes nothing from them.
+pub fn shapes_after(definition: &Definition, first: &[String]) -> Vec<Shape> {
+    let first: HashSet<&str> = first.iter().map(String::as_str).collect();
     let mut methods: Vec<(&Service, &Method)> = definition
         .services
         .iter()
         .flat_map(|s| s.methods.iter().map(move |m| (s, m)))
         .collect();
-    methods.sort_by(|a, b| a.1.full.cmp(&b.1.full));
+    methods.sort_by_key(|(_, m)| (!first.contains(m.full.as_str()), m.full.as_str()));
     let mut taken = Taken::default();
     let mut made: HashMap<&str, Vec<Shape>> = HashMap::new();
     for (service, method) in methods.iter().filter(|(_, m)| !m.rules.is_empty()) {

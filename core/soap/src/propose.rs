@@ -26,10 +26,19 @@ pub struct Shape {
 
 /// The shapes of all operations of a definition; no two share an id, or method and path.
 pub fn shapes(definition: &Definition) -> Vec<Shape> {
+    shapes_after(definition, &[])
+}
+
+/// The same, where operations of these names come before all others: what came later takes nothing from them.
+pub fn shapes_after(definition: &Definition, first: &[String]) -> Vec<Shape> {
+    let first: HashSet<&str> = first.iter().map(String::as_str).collect();
     let ids = ids(definition.operations.iter().map(|o| o.name.as_str()));
     let mut taken: HashSet<(&'static str, String)> = HashSet::new();
-    let mut shapes: Vec<Shape> = Vec::with_capacity(definition.operations.len());
-    for operation in &definition.operations {
+    let mut order: Vec<usize> = (0..definition.operations.len()).collect();
+    order.sort_by_key(|i| !first.contains(definition.operations[*i].name.as_str()));
+    let mut shapes: Vec<(usize, Shape)> = Vec::with_capacity(order.len());
+    for index in order {
+        let operation = &definition.operations[index];
         let mut shape = shape(&definition.plan, operation);
         if taken.contains(&(shape.method, pattern(&shape.path))) {
             shape = whole_name(operation, "another operation has the shorter path already");
@@ -43,9 +52,10 @@ pub fn shapes(definition: &Definition) -> Vec<Shape> {
         if let Some(id) = ids.get(operation.name.as_str()) {
             shape.id.clone_from(id);
         }
-        shapes.push(shape);
+        shapes.push((index, shape));
     }
-    shapes
+    shapes.sort_by_key(|(index, _)| *index);
+    shapes.into_iter().map(|(_, shape)| shape).collect()
 }
 
 /// An `operationId` for each name. Names that are told apart by their case or marks alone are numbered by their own order, so

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use porch_contract::Finding;
-use porch_grpc::propose::{Shape, shapes};
+use porch_grpc::propose::{Shape, shapes_after};
 use porch_grpc::read::Service;
 use porch_grpc::rule::{Bound, Piece};
 use porch_grpc::{Definition, Method, Schemas, Types};
@@ -26,7 +26,10 @@ pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Bo
         wanted.takes(&shape.calls)
             || (shape.calls.split_once('/')).is_some_and(|(service, _)| wanted.takes(service))
     };
-    let picked: Vec<Shape> = shapes(definition).into_iter().filter(takes).collect();
+    let picked: Vec<Shape> = shapes_after(definition, wanted.first)
+        .into_iter()
+        .filter(takes)
+        .collect();
     if picked.is_empty() {
         return Err(Box::new(Finding::error(
             &source.main,

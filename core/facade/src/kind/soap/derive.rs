@@ -13,7 +13,7 @@ use crate::source::Source;
 
 pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Box<Finding>> {
     let definition = &porch_soap::read_definition(&source.files, &source.main)?;
-    let shapes = propose::shapes(definition);
+    let shapes = propose::shapes_after(definition, wanted.first);
     let mut making = Making {
         definition,
         name: wanted.name,
