@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, Parser, Subcommand};
+use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::serve::ServeOptions;
 
@@ -186,12 +186,25 @@ pub(crate) struct DeriveArgs {
     /// Where the backend is called, in place of the first address in the definition.
     #[arg(long, value_name = "URL")]
     pub(crate) address: Option<String>,
+    /// How members, path variables and query parameters are called: `routeCode`, or as the definition has them. An update keeps
+    /// what was chosen.
+    #[arg(long, value_enum, value_name = "STYLE", conflicts_with = "update")]
+    pub(crate) names: Option<NameStyle>,
     /// Write over files that are there already.
     #[arg(long)]
     pub(crate) overwrite: bool,
     /// Bring documents that were derived before up to the definition as it is now; your edits stay.
     #[arg(long, conflicts_with_all = ["overwrite", "only"])]
     pub(crate) update: bool,
+}
+
+/// How what a definition names is called in JSON; camel unless given.
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum NameStyle {
+    /// In lower camel case: `RouteCode` becomes `routeCode`.
+    Camel,
+    /// As in the definition.
+    AsIs,
 }
 
 #[derive(Args)]

@@ -8,7 +8,7 @@ use porch_contract::suggest;
 use porch_facade::{Files, Model, Source, effective};
 use serde_json::{Value, json};
 
-use crate::cli::{CheckArgs, Cli, DeriveArgs, LookArgs};
+use crate::cli::{CheckArgs, Cli, DeriveArgs, LookArgs, NameStyle};
 use crate::error::CliError;
 use crate::show::{Show, bold, findings_text, list, table, text};
 use crate::sources::{Origin, read_paths, source, unreadable};
@@ -191,8 +191,25 @@ pub(crate) async fn derive(args: &DeriveArgs, show: &Show) -> Result<bool, CliEr
     if args.update {
         return update(args, &name, &source, show);
     }
-    let derived = porch_facade::derive(&source, &name, args.address.as_deref(), &args.only)
-        .map_err(|f| unreadable(&f))?;
+    if args.names.is_some() && look.kind == "http" {
+        return Err(CliError::new(
+            "the names of an HTTP backend are what its description calls them",
+        )
+        .help(
+            "leave --names out; `send` and `reply` of the facade's document rename what they name",
+        ));
+    }
+    let wanted = porch_facade::Wanted {
+        name: &name,
+        address: args.address.as_deref(),
+        only: &args.only,
+        first: &[],
+        names: match args.names {
+            Some(NameStyle::AsIs) => porch_facade::Names::AsIs,
+            Some(NameStyle::Camel) | None => porch_facade::Names::Camel,
+        },
+    };
+    let derived = porch_facade::derive_as(&source, &wanted).map_err(|f| unreadable(&f))?;
     if !args.overwrite
         && let Some(there) = derived
             .files

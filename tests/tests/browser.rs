@@ -109,7 +109,7 @@ async fn a_publisher_publishes_tries_releases_and_explains() {
     browser.press("Run").await;
     let body = browser.find(By::Css("[data-testid=trial-body]")).await;
     assert!(
-        body.text().await.unwrap().contains("\"Amount\": 760.125"),
+        body.text().await.unwrap().contains("\"amount\": 760.125"),
         "{}",
         body.text().await.unwrap()
     );

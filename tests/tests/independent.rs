@@ -119,6 +119,8 @@ fn it_agrees_on_the_booking_system() {
         folder.to_str().unwrap(),
         "--name",
         "raw",
+        "--names",
+        "as-is",
     ]);
     for (name, value) in [("raw-user", "quay-desk"), ("raw-password", "tide & tackle")] {
         porch.ok_with(&["secret", "set", name], value);
@@ -130,22 +132,22 @@ fn it_agrees_on_the_booking_system() {
         (
             "SearchSailings",
             json!({"From": "Farholt", "On": "2027-05-14"}),
-            "/raw/v1/sailings?from=Farholt&on=2027-05-14",
+            "/raw/v1/sailings?From=Farholt&On=2027-05-14",
         ),
         (
             "SearchSailings",
             json!({"From": "Nowhere", "On": "2027-05-14"}),
-            "/raw/v1/sailings?from=Nowhere&on=2027-05-14",
+            "/raw/v1/sailings?From=Nowhere&On=2027-05-14",
         ),
         (
             "QuoteFare",
             json!({"RouteCode": "FAR-MAR", "FareClass": "cabin", "Passengers": 2}),
-            "/raw/v1/fares/FAR-MAR?fareClass=cabin&passengers=2",
+            "/raw/v1/fares/FAR-MAR?FareClass=cabin&Passengers=2",
         ),
         (
             "GetManifest",
             json!({"SailingId": "S-17", "Rows": 3}),
-            "/raw/v1/manifests/S-17?rows=3",
+            "/raw/v1/manifests/S-17?Rows=3",
         ),
     ];
     let asked: Vec<Value> = calls.iter().map(|(operation, arguments, _)| json!({"operation": operation, "arguments": arguments, "headers": login})).collect();
@@ -161,7 +163,7 @@ fn it_agrees_on_the_booking_system() {
     let ours = porch
         .call(
             "GET",
-            "/raw/v1/fares/FAR-HOL?fareClass=car&passengers=1",
+            "/raw/v1/fares/FAR-HOL?FareClass=car&Passengers=1",
             &key,
             "",
         )

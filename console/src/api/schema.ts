@@ -98,6 +98,8 @@ export interface DeriveRequest {
   address?: string;
   /** Operations to take, by their names in the definition; all unless given. */
   only?: string[];
+  /** How members are called in JSON, path variables and query parameters alike: `camel` (unless given) or `as-is`. */
+  names?: NameStyle;
   /** What is chosen of operations, by the id that was proposed. */
   operations?: Record<string, Shaped>;
   /** Whether callers need a key; they do unless it is said. */
@@ -355,6 +357,8 @@ export interface Minute {
   refused: number;
   failed: number;
 }
+
+export type NameStyle = "camel" | "as-is";
 
 export interface NewAccount {
   name: string;

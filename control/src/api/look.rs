@@ -177,6 +177,9 @@ pub(crate) struct DeriveRequest {
     /// Operations to take, by their names in the definition; all unless given.
     #[serde(default)]
     only: Vec<String>,
+    /// How members are called in JSON, path variables and query parameters alike: `camel` (unless given) or `as-is`.
+    #[serde(default)]
+    names: NameStyle,
     /// What is chosen of operations, by the id that was proposed.
     #[serde(default)]
     operations: BTreeMap<String, Shaped>,
@@ -184,6 +187,17 @@ pub(crate) struct DeriveRequest {
     key: Option<bool>,
     /// A limit for each consumer, or for each address where no key is needed.
     limit: Option<Allowed>,
+}
+
+/// How what a definition names is called in JSON.
+#[derive(Clone, Copy, Default, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum NameStyle {
+    /// In lower camel case.
+    #[default]
+    Camel,
+    /// As in the definition.
+    AsIs,
 }
 
 /// Documents for a definition.
@@ -212,7 +226,17 @@ pub(crate) async fn derive(
     };
     let derived = compute(move || {
         let name = request.name.trim();
-        let derived = porch_facade::derive(&source, name, address.as_deref(), &request.only)?;
+        let wanted = porch_facade::Wanted {
+            name,
+            address: address.as_deref(),
+            only: &request.only,
+            first: &[],
+            names: match request.names {
+                NameStyle::Camel => porch_facade::Names::Camel,
+                NameStyle::AsIs => porch_facade::Names::AsIs,
+            },
+        };
+        let derived = porch_facade::derive_as(&source, &wanted)?;
         derived.shaped(name, &choices)
     });
     let derived = derived.await?.map_err(|f| unreadable(&f))?;

@@ -6,6 +6,7 @@ use porch_contract::{Finding, SchemaView};
 use serde_json::{Map, Value, json};
 
 use crate::Files;
+use crate::documents::Names;
 use crate::yaml::to_yaml;
 
 /// What was derived.
@@ -30,6 +31,8 @@ pub struct Wanted<'a> {
     pub only: &'a [String],
     /// Operations that were there before others came, by their names in the definition: their routes and ids are given first.
     pub first: &'a [String],
+    /// How members, path variables and query parameters are called; those of an HTTP backend are what its description calls them.
+    pub names: Names,
 }
 
 impl Wanted<'_> {
@@ -46,6 +49,7 @@ pub(crate) struct BackendParts<'a> {
     pub(crate) kind: &'a str,
     pub(crate) definition: Option<&'a str>,
     pub(crate) address: &'a str,
+    pub(crate) names: Names,
     pub(crate) soap_headers: Map<String, Value>,
 }
 
@@ -53,6 +57,9 @@ pub(crate) fn backend_doc(parts: &BackendParts<'_>) -> String {
     let mut doc = json!({ "elm-porch": "backend/1", "name": parts.name, "title": parts.title, "kind": parts.kind });
     if let Some(file) = parts.definition {
         doc["definition"] = json!(file);
+    }
+    if parts.names == Names::Camel {
+        doc["names"] = json!("camel");
     }
     doc["address"] = json!(parts.address);
     if !parts.soap_headers.is_empty() {

@@ -75,6 +75,9 @@ pub struct BackendDoc {
     pub definition: Option<String>,
     /// SOAP: the port to call, by its name in the definition; the first that has the operation unless given.
     pub port: Option<String>,
+    /// SOAP: how members are called in JSON; as in the definition unless given.
+    #[serde(default)]
+    pub names: Names,
     /// HTTP: what its bodies are; `application/json` unless given. XML is converted by the generic mapping.
     pub media_type: Option<MediaType>,
     /// HTTP: options of that mapping.
@@ -94,6 +97,17 @@ pub struct BackendDoc {
     /// Credentials.
     #[serde(default)]
     pub credentials: CredentialsDoc,
+}
+
+/// How what a definition names is called in JSON.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Names {
+    /// As in the definition.
+    #[default]
+    AsIs,
+    /// In lower camel case: `RouteCode` becomes `routeCode`.
+    Camel,
 }
 
 /// Credentials of a backend; each set is used for one purpose only.

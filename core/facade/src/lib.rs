@@ -37,8 +37,8 @@ pub use check::check;
 pub use compiled::*;
 pub use derive::{Derived, Wanted};
 pub use documents::{
-    Addresses, BackendDoc, CredentialKind, EnvironmentDoc, FacadeDoc, MediaType, OperationDoc, Per,
-    PlaceDoc,
+    Addresses, BackendDoc, CredentialKind, EnvironmentDoc, FacadeDoc, MediaType, Names,
+    OperationDoc, Per, PlaceDoc,
 };
 pub use effective::{EffectiveRule, effective};
 pub use file_name::is_file_name;
@@ -48,7 +48,7 @@ pub use look::{Look, LookOperation};
 pub use mask::{MASK, Mask};
 pub use model::Model;
 pub use read::{Document, Documents, Files, contract_file};
-pub use reading::{derive, look, look_with};
+pub use reading::{derive, derive_as, look, look_with};
 pub use route::{
     Matched, Miss, Normalised, Router, normalise, percent_decode, percent_encode_segment,
 };

@@ -3,6 +3,7 @@
 use porch_contract::Finding;
 
 use crate::derive::{Derived, Wanted};
+use crate::documents::Names;
 use crate::kind::standard;
 use crate::look::Look;
 use crate::source::Source;
@@ -28,7 +29,7 @@ pub fn look_with(
 
 /// Derives backend, facade and contract from a definition.
 ///
-/// `name` names backend and facade; `address` stands in place of the one in the definition; `only` picks operations by
+/// Names are in lower camel case. `name` names backend and facade; `address` stands in place of the one in the definition; `only` picks operations by
 /// their name in the definition (none given: all).
 ///
 /// # Errors
@@ -46,6 +47,7 @@ pub fn derive(
             address,
             only,
             first: &[],
+            names: Names::Camel,
         },
     )
 }
@@ -54,6 +56,6 @@ pub fn derive(
 ///
 /// # Errors
 /// As [`derive`].
-pub(crate) fn derive_as(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Box<Finding>> {
+pub fn derive_as(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Box<Finding>> {
     standard::kinds().of(source)?.derive(source, wanted)
 }

@@ -8,7 +8,8 @@ use porch_contract::{Finding, Severity};
 use serde_json::Value;
 
 use crate::derive::{Derived, Wanted};
-use crate::reading::{derive, derive_as};
+use crate::documents::{FieldNames, Names};
+use crate::reading::derive_as;
 use crate::source::Source;
 use crate::{BackendDoc, Document, Documents, FacadeDoc, Files};
 
@@ -45,17 +46,28 @@ pub fn update(current: &Files, name: &str, new: &Source) -> Result<Updated, Box<
         .rsplit_once('/')
         .map_or(String::new(), |(f, _)| format!("{f}/"));
     let address = backend.doc.address.as_ref().and_then(|a| a.first());
-    let old = derive(&old_source(current, &old_main), name, address, &[])?;
+    // As they were derived the first time.
+    let names = match facade.doc.json.field_names {
+        _ if backend.doc.kind == crate::kind::soap::NAME => backend.doc.names,
+        FieldNames::Proto => Names::AsIs,
+        FieldNames::Json => Names::Camel,
+    };
+    let wanted = Wanted {
+        name,
+        address,
+        only: &[],
+        first: &[],
+        names,
+    };
+    let old = derive_as(&old_source(current, &old_main), &wanted)?;
     // The operations that the publisher took, and those that are new.
     let base_ids = operations(&old.files[&format!("{name}.facade.yaml")]);
     let first: Vec<String> = base_ids.iter().map(|(_, w)| called(w).to_owned()).collect();
     let mut derived = derive_as(
         new,
         &Wanted {
-            name,
-            address,
-            only: &[],
             first: &first,
+            ..wanted
         },
     )?;
     keep_ids(&base_ids, &mut derived, name);
@@ -224,6 +236,7 @@ fn definitions(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::derive;
 
     const BEFORE: &str = "syntax = \"proto3\";\npackage quay;\nmessage Berth { string id = 1; }\nservice Berths { rpc GetBerth(Berth) returns (Berth); }\n";
 

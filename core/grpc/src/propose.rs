@@ -115,6 +115,39 @@ pub fn shapes_after(definition: &Definition, first: &[String]) -> Vec<Shape> {
         .collect()
 }
 
+impl Shape {
+    /// Gives path variables the style of a `.proto` file: `homePort` becomes `home_port`.
+    pub fn in_own_names(&mut self) {
+        let mut path = String::with_capacity(self.path.len());
+        let mut inside = false;
+        for c in self.path.chars() {
+            match c {
+                '{' => inside = true,
+                '}' => inside = false,
+                c if inside && c.is_ascii_uppercase() => {
+                    path.push('_');
+                    path.push(c.to_ascii_lowercase());
+                    continue;
+                }
+                _ => {}
+            }
+            path.push(c);
+        }
+        self.path = path;
+        for bound in &mut self.bound {
+            for piece in &mut bound.pieces {
+                if let Piece::Variable(name) | Piece::Several(name) = piece {
+                    let cut = |c: char| match c.is_ascii_uppercase() {
+                        true => format!("_{}", c.to_ascii_lowercase()),
+                        false => c.to_string(),
+                    };
+                    *name = name.chars().map(cut).collect();
+                }
+            }
+        }
+    }
+}
+
 /// A proposal whose route nothing else has.
 fn proposed_beside(taken: &Taken, types: &Types, service: &Service, method: &Method) -> Shape {
     let shape = proposed(types, method);

@@ -303,6 +303,18 @@ impl Types {
         &self.enums[id.0 as usize]
     }
 
+    /// The same types, where fields are called in JSON as in their `.proto` files.
+    #[must_use]
+    pub fn in_own_names(&self) -> Self {
+        let mut types = self.clone();
+        for message in &mut types.messages {
+            for field in &mut message.fields {
+                field.json = field.name.clone();
+            }
+        }
+        types
+    }
+
     /// A message type by its full name, without a leading dot.
     pub fn find(&self, name: &str) -> Option<MessageId> {
         self.by_name.get(name).copied()

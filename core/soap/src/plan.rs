@@ -210,16 +210,17 @@ impl ObjectPlan {
         self.by_name.get(json).map(|i| &self.members[*i])
     }
 
-    /// Gives every member its JSON name: the local name, and where it is taken already, the name with `_2`, `_3` …
+    /// Gives every member its JSON name: what is made of the local name, and where it is taken already, the name with `_2`, `_3` …
     /// behind it, in the order elements, attributes, text.
-    pub(crate) fn name_members(&mut self) {
+    pub(crate) fn name_members(&mut self, named: &dyn Fn(&str) -> String) {
         let mut taken: HashMap<String, usize> = HashMap::new();
         for (i, member) in self.members.iter_mut().enumerate() {
-            let mut name = member.local.clone();
+            let own = named(&member.local);
+            let mut name = own.clone();
             let mut n = 1;
             while taken.contains_key(&name) {
                 n += 1;
-                name = format!("{}_{n}", member.local);
+                name = format!("{own}_{n}");
             }
             taken.insert(name.clone(), i);
             member.set_json(name);

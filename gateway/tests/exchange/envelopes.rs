@@ -42,7 +42,7 @@ fn lockers(backend: &Scripted, edit: impl Fn(&mut Files)) -> Stage {
     Stage::of(porch)
 }
 
-const LOCKER: &str = "{\"Number\": 4, \"From\": \"2027-05-14+01:00\"}";
+const LOCKER: &str = "{\"number\": 4, \"from\": \"2027-05-14+01:00\"}";
 
 fn close(stage: &Stage, fields: &str) -> String {
     let (n, body) = (LOCKER.len(), LOCKER);
@@ -75,7 +75,7 @@ fn a_header_element_that_does_not_fit_is_not_the_bodys_fault() {
     let backend = Scripted::start(|_, _| xml("<CloseLockerResponse xmlns=\"urn:t\"/>"));
     let stage = lockers(&backend, |files| {
         let facade = files.get_mut("lockers.facade.yaml").unwrap();
-        let headers = "    soap-headers: { Shift: \"=int(header[?'shift'].orValue('3'))\", Desk: { Number: 1, Open: true, Name: \"=header.?desk\" } }\n    call:\n";
+        let headers = "    soap-headers: { shift: \"=int(header[?'shift'].orValue('3'))\", desk: { number: 1, open: true, name: \"=header.?desk\" } }\n    call:\n";
         *facade = facade.replace("    call:\n", headers);
     });
     assert_eq!(status(&close(&stage, "Shift: 4\r\nDesk: north\r\n")), 204);
@@ -83,7 +83,7 @@ fn a_header_element_that_does_not_fit_is_not_the_bodys_fault() {
     let answer = close(&stage, "Shift: 4\r\n");
     assert_eq!(status(&answer), 400, "{answer}");
     assert!(
-        answer.contains("\"pointer\":\"/soap-headers/Desk"),
+        answer.contains("\"pointer\":\"/soap-headers/desk"),
         "{answer}"
     );
     assert!(!answer.contains("\"/body"), "{answer}");

@@ -170,7 +170,7 @@ impl Sitting {
         );
         assert_eq!(
             trial["body"],
-            r#"{"Fare":{"Amount":6385.050,"Currency":"SKC","ValidUntil":"2027-06-30"}}"#
+            r#"{"fare":{"amount":6385.050,"currency":"SKC","validUntil":"2027-06-30"}}"#
         );
     }
 
@@ -226,7 +226,7 @@ impl Sitting {
         let fault = self.quote(&other, "FAR-HOL");
         assert_eq!(
             (fault.status, &fault.json()["fault"]["detail"]),
-            (422, &json!({"RouteCode": "FAR-HOL"}))
+            (422, &json!({"routeCode": "FAR-HOL"}))
         );
         (id, key)
     }
@@ -243,7 +243,7 @@ impl Sitting {
                 (reply.status, reply.text().as_str()),
                 (
                     200,
-                    r#"{"Fare":{"Amount":6385.050,"Currency":"SKC","ValidUntil":"2027-06-30"}}"#
+                    r#"{"fare":{"amount":6385.050,"currency":"SKC","validUntil":"2027-06-30"}}"#
                 )
             );
             assert_eq!(reply.header("ratelimit-policy"), "\"fares\";q=5;w=120");

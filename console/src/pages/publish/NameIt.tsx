@@ -13,6 +13,7 @@ export function NameIt(props: { look: Looked; source: Source; chosen: string[]; 
   const [name, setName] = useState(nameOf(look.title));
   const [address, setAddress] = useState(look.addresses[0] ?? "");
   const [key, setKey] = useState(true);
+  const [asIs, setAsIs] = useState(false);
   const [requests, setRequests] = useState("");
   const [window, setWindow] = useState("1m");
   const taken = look.operations.filter((o) => chosen.includes(o.source));
@@ -20,7 +21,7 @@ export function NameIt(props: { look: Looked; source: Source; chosen: string[]; 
     const operations = Object.fromEntries(taken.flatMap((o) => (shapes[o.id] ? [[o.id, shapes[o.id] ?? {}]] : [])));
     const limit = Number(requests) > 0 ? { requests: Number(requests), window } : undefined;
     const derived = await api("POST /api/derive", {
-      body: { ...source, name, address, only: chosen, operations, key, limit },
+      body: { ...source, name, address, only: chosen, names: asIs ? "as-is" : "camel", operations, key, limit },
     });
     const draft = await api("GET /api/draft");
     const files = Object.fromEntries(Object.entries(derived.files).map(([path, text]) => [`${name}/${path}`, text]));
@@ -36,6 +37,12 @@ export function NameIt(props: { look: Looked; source: Source; chosen: string[]; 
         <label style={{ minHeight: 24 }}>
           <input type="checkbox" checked={key} onChange={(e) => setKey(e.target.checked)} /> Callers need a key
         </label>
+        {look.kind !== "http" && (
+          <label style={{ minHeight: 24 }}>
+            <input type="checkbox" checked={asIs} onChange={(e) => setAsIs(e.target.checked)} /> Names as in the
+            definition, not in camelCase
+          </label>
+        )}
         <Field
           label={key ? "Requests of one consumer, no limit if empty" : "Requests of one address, no limit if empty"}
           value={requests}

@@ -44,13 +44,13 @@ fn declared_faults_are_typed_and_an_answer_that_says_nothing_is_204() {
     schema["properties"] = json!({ "fault": fault });
     let validator = jsonschema::options().build(&schema).unwrap();
     for (problem, fits) in [
-        (known("Taken", json!({ "By": "desk 4" })), true),
+        (known("Taken", json!({ "by": "desk 4" })), true),
         (
-            known("Locked", json!({ "Until": "2027-05-14T08:30:00" })),
+            known("Locked", json!({ "until": "2027-05-14T08:30:00" })),
             true,
         ),
         (
-            known("Taken", json!({ "Until": "2027-05-14T08:30:00" })),
+            known("Taken", json!({ "until": "2027-05-14T08:30:00" })),
             false,
         ),
         (known("Other", json!({})), false),
@@ -91,7 +91,7 @@ fn header_elements_take_texts_and_secrets_in_the_lexical_form_of_their_type() {
     let with = |shift| [&desk[..], &[("lockers-shift", shift)]].concat();
     assert_eq!(compiled(&with("3")), "nothing found");
     assert!(
-        compiled(&with("late")).contains("/Shift: "),
+        compiled(&with("late")).contains("/shift: "),
         "{}",
         compiled(&with("late"))
     );
@@ -100,11 +100,11 @@ fn header_elements_take_texts_and_secrets_in_the_lexical_form_of_their_type() {
     let backend = changed.get_mut("lockers.backend.yaml").unwrap();
     let wrong = "secret: lockers-shift";
     assert!(backend.contains(wrong), "{backend}");
-    *backend = backend.replace("Shift:\n        secret: lockers-shift", "Shift: late");
-    assert!(backend.contains("Shift: late"), "{backend}");
+    *backend = backend.replace("shift:\n        secret: lockers-shift", "shift: late");
+    assert!(backend.contains("shift: late"), "{backend}");
     let found = first(&check(&changed, "live"));
     assert!(
-        found.contains("the SOAP headers of “lockers”/Shift"),
+        found.contains("the SOAP headers of “lockers”/shift"),
         "{found}"
     );
 }
@@ -117,7 +117,7 @@ fn a_header_field_is_a_text_and_no_number() {
     assert!(facade.contains(call), "{facade}");
     *facade = facade.replace(
         call,
-        "    soap-headers: { Shift: \"=header.?shift\" }\n    call:\n",
+        "    soap-headers: { shift: \"=header.?shift\" }\n    call:\n",
     );
     let found = first(&check(&files, "live"));
     assert!(
@@ -150,5 +150,78 @@ fn where_nothing_can_be_called_the_reasons_are_told() {
     assert_eq!(
         http,
         "none of its operations can be called: “B” is an HTTP binding, and is passed by with its operations: CloseLocker"
+    );
+}
+
+/// The names of a contract's path, query and body, and of what is sent.
+fn named(files: &Files) -> String {
+    let contract = contract(files);
+    let (path, item) = contract["paths"]
+        .as_object()
+        .unwrap()
+        .iter()
+        .next()
+        .unwrap();
+    let operation = item.as_object().unwrap().values().next().unwrap();
+    let parameters = operation["parameters"].as_array().into_iter().flatten();
+    let parameters: Vec<&str> = parameters.map(|p| p["name"].as_str().unwrap()).collect();
+    let reference = operation.pointer("/responses/200/content/application~1json/schema/$ref");
+    let name = reference
+        .and_then(Value::as_str)
+        .unwrap()
+        .rsplit('/')
+        .next()
+        .unwrap();
+    let members: Vec<&String> = contract["components"]["schemas"][name]["properties"]
+        .as_object()
+        .unwrap()
+        .keys()
+        .collect();
+    format!("{path} {parameters:?} {members:?}")
+}
+
+#[test]
+fn names_are_in_one_style_in_path_query_and_body() {
+    let wsdl = source(|t| {
+        t.replace("CloseLockerResponse\"><xs:complexType><xs:sequence/>", "CloseLockerResponse\"><xs:complexType><xs:sequence><xs:element name=\"LockerNumber\" type=\"xs:int\"/><xs:element name=\"lockerNumber\" type=\"xs:int\"/></xs:sequence>")
+            .replace("CloseLocker", "GetLocker")
+            .replace("name=\"Number\" type=\"xs:int\"/><xs:element name=\"From\"", "name=\"LockerNumber\" type=\"xs:int\"/><xs:element name=\"FromDay\"")
+    });
+    let proto = Source {
+        files: Files::from([("quay.proto".to_owned(), "syntax = \"proto3\"; package quay; message Ask { string berth_id = 1; int32 on_day = 2; } message Berth { string berth_id = 1; bool is_free = 2; } service Quay { rpc GetBerth(Ask) returns (Berth); }".to_owned())]),
+        main: "quay.proto".into(),
+        ..Source::default()
+    };
+    let derived = |source: &Source, names| {
+        let wanted = porch_facade::Wanted {
+            name: "lockers",
+            address: Some("http://127.0.0.1:9"),
+            only: &[],
+            first: &[],
+            names,
+        };
+        let files = porch_facade::derive_as(source, &wanted).unwrap().files;
+        assert_eq!(check(&files, "live"), []);
+        // Nothing has changed: an update knows which names were taken.
+        let updated = porch_facade::update(&files, "lockers", source).unwrap();
+        assert_eq!((updated.changes, updated.files), (vec![], Files::new()));
+        files
+    };
+    use porch_facade::Names::{AsIs, Camel};
+    assert_eq!(
+        named(&derived(&wsdl, Camel)),
+        r#"/lockers/{lockerNumber} ["lockerNumber", "fromDay", "for"] ["lockerNumber", "lockerNumber_2"]"#
+    );
+    assert_eq!(
+        named(&derived(&wsdl, AsIs)),
+        r#"/lockers/{LockerNumber} ["LockerNumber", "FromDay", "For"] ["LockerNumber", "lockerNumber"]"#
+    );
+    assert_eq!(
+        named(&derived(&proto, Camel)),
+        r#"/berths/{berthId} ["berthId", "onDay"] ["berthId", "isFree"]"#
+    );
+    assert_eq!(
+        named(&derived(&proto, AsIs)),
+        r#"/berths/{berth_id} ["berth_id", "on_day"] ["berth_id", "is_free"]"#
     );
 }

@@ -124,6 +124,32 @@ impl Definition {
     }
 }
 
+/// A name in lower camel case, where something of it is left.
+fn camel(name: &str) -> String {
+    let made = crate::propose::lower_camel(name);
+    match made.starts_with(|c: char| c.is_alphabetic()) {
+        true => made,
+        false => name.to_owned(),
+    }
+}
+
+impl Definition {
+    /// Gives members and header elements names in lower camel case: `RouteCode` becomes `routeCode`. Names that become the same
+    /// are numbered, `name_2`; those of types, which `xsi:type` names, stay.
+    pub fn in_camel(&mut self) {
+        for plan in &mut self.plan.types {
+            if let TypePlan::Object(object) = plan {
+                object.name_members(&camel);
+            }
+        }
+        for operation in &mut self.operations {
+            for list in [&mut operation.headers, &mut operation.output_headers] {
+                reader::tell_apart(list, &camel);
+            }
+        }
+    }
+}
+
 impl Operation {
     /// Whether its answer, although it has an element, never says anything: a wrapper without members.
     pub fn answers_nothing(&self, plan: &Plan) -> bool {

@@ -4,6 +4,7 @@ mod bindings;
 mod messages;
 mod operations;
 
+pub(super) use self::messages::tell_apart;
 use super::*;
 use crate::plan::TypePlan;
 

@@ -38,7 +38,14 @@ impl CallCompiler<'_> {
         let response = self.response_part(types, method)?;
         self.grpc_faults();
         let all = self.sides.clone();
-        let document = all.get_or_init(|| sides(types, &self.called_methods(described)));
+        let document = all.get_or_init(|| {
+            let called = self.called_methods(described);
+            // What expressions and structures name is called as callers see it.
+            match self.facade.doc.json.field_names {
+                FieldNames::Json => sides(types, &called),
+                FieldNames::Proto => sides(&types.in_own_names(), &called),
+            }
+        });
         let own = &document["operations"][&method.full];
         let output = match &response {
             MessagePart::Field(field) => &own["fields"][&*field.name],

@@ -1,6 +1,7 @@
 //! Documents for a gRPC definition.
 
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
 use porch_contract::Finding;
 use porch_grpc::propose::{Shape, shapes_after};
@@ -13,6 +14,7 @@ use super::{is_raw_field, is_raw_message};
 use crate::derive::{
     BackendParts, Derived, Wanted, backend_doc, base_for, contract_doc, facade_doc,
 };
+use crate::documents::Names;
 use crate::{Files, Source};
 
 /// Methods that OpenAPI 3.1 has a place for (§4.8.9).
@@ -21,15 +23,22 @@ const KNOWN: [&str; 8] = [
 ];
 
 pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Box<Finding>> {
-    let definition = &porch_grpc::read(&source.files, &|_, _| ())?;
+    let mut definition = porch_grpc::read(&source.files, &|_, _| ())?;
+    if wanted.names == Names::AsIs {
+        definition.types = Arc::new(definition.types.in_own_names());
+    }
+    let definition = &definition;
     let takes = |shape: &Shape| {
         wanted.takes(&shape.calls)
             || (shape.calls.split_once('/')).is_some_and(|(service, _)| wanted.takes(service))
     };
-    let picked: Vec<Shape> = shapes_after(definition, wanted.first)
+    let mut picked: Vec<Shape> = shapes_after(definition, wanted.first)
         .into_iter()
         .filter(takes)
         .collect();
+    if wanted.names == Names::AsIs {
+        picked.iter_mut().for_each(Shape::in_own_names);
+    }
     if picked.is_empty() {
         return Err(Box::new(Finding::error(
             &source.main,
@@ -123,14 +132,21 @@ fn documents(
         definition: Some(&main),
         address: wanted.address.or(told).unwrap_or("http://127.0.0.1:50051"),
         soap_headers: Map::new(),
+        // Fields have both names; the facade says which it shows.
+        names: Names::AsIs,
     });
     let operations = wiring.len();
+    let mut facade = facade_doc(name, title, base, wiring);
+    if wanted.names == Names::AsIs {
+        facade = facade.replacen(
+            "\noperations:",
+            "\njson:\n  field-names: proto\noperations:",
+            1,
+        );
+    }
     let mut files = Files::from([
         (format!("{name}.backend.yaml"), backend),
-        (
-            format!("{name}.facade.yaml"),
-            facade_doc(name, title, base, wiring),
-        ),
+        (format!("{name}.facade.yaml"), facade),
         (format!("{name}.openapi.yaml"), contract),
     ]);
     files.extend(kept);

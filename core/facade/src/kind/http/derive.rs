@@ -11,6 +11,7 @@ use crate::derive::{
     BackendParts, Derived, Wanted, add_problem_and_key, backend_doc, base_for, facade_doc,
     keep_used_components,
 };
+use crate::documents::Names;
 use crate::source::Source;
 use crate::yaml::to_yaml;
 
@@ -55,6 +56,7 @@ pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Bo
                 definition: None,
                 address: wanted.address.unwrap_or(server),
                 soap_headers: Map::new(),
+                names: Names::AsIs,
             }),
         ),
         (

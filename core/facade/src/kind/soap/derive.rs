@@ -9,11 +9,20 @@ use crate::Files;
 use crate::derive::{
     BackendParts, Derived, Wanted, backend_doc, base_for, contract_doc, facade_doc,
 };
+use crate::documents::Names;
 use crate::source::Source;
 
 pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Box<Finding>> {
-    let definition = &porch_soap::read_definition(&source.files, &source.main)?;
-    let shapes = propose::shapes_after(definition, wanted.first);
+    let mut definition = porch_soap::read_definition(&source.files, &source.main)?;
+    let mut shapes = propose::shapes_after(&definition, wanted.first);
+    match wanted.names {
+        Names::AsIs => shapes.iter_mut().for_each(as_is),
+        Names::Camel => {
+            definition.in_camel();
+            shapes = propose::shapes_after(&definition, wanted.first);
+        }
+    }
+    let definition = &definition;
     let mut making = Making {
         definition,
         name: wanted.name,
@@ -31,6 +40,27 @@ pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Bo
         return Err(Box::new(none_callable(definition, source, wanted)));
     }
     Ok(making.documents(source, wanted))
+}
+
+/// Names path variables and query parameters as the members that they are, where expressions can name those.
+fn as_is(shape: &mut Shape) {
+    let plain = |name: &str| {
+        let mut chars = name.chars();
+        chars.next().is_some_and(|c| c.is_ascii_alphabetic())
+            && chars.all(|c| c.is_ascii_alphanumeric() || c == '_')
+    };
+    for (member, parameter) in &mut shape.in_path {
+        if plain(member) {
+            let (from, to) = (format!("{{{parameter}}}"), format!("{{{member}}}"));
+            shape.path = shape.path.replace(&from, &to);
+            parameter.clone_from(member);
+        }
+    }
+    for (member, parameter) in &mut shape.in_query {
+        if plain(member) {
+            parameter.clone_from(member);
+        }
+    }
 }
 
 /// Why nothing can be derived: what stands in the way of the operations that are wanted.
@@ -79,7 +109,7 @@ impl Making<'_> {
         };
         for header in &operation.headers {
             let secrets = header_secrets(self.definition, self.name, header);
-            self.headers.insert(header.local.clone(), secrets);
+            self.headers.insert(header.json.clone(), secrets);
         }
         let object = match self.definition.plan.get(input.type_id) {
             TypePlan::Object(object) => Some(object),
@@ -226,6 +256,7 @@ impl Making<'_> {
             definition: Some(&format!("{folder}{main}")),
             address: wanted.address.unwrap_or(address(definition)),
             soap_headers: self.headers,
+            names: wanted.names,
         });
         let facade = facade_doc(name, &definition.title, &base, self.wiring);
         let mut files = Files::from([

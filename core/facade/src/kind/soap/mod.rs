@@ -47,6 +47,7 @@ impl Kind for Soap {
         Keys {
             backend: &[
                 "port",
+                "names",
                 "credentials.calling.soap-headers",
                 "credentials.calling.ws-security",
             ],

@@ -7,7 +7,7 @@ use porch_contract::{Finding, Step, suggest};
 
 use super::Wsdl;
 use crate::Files;
-use crate::documents::BackendDoc;
+use crate::documents::{BackendDoc, Names};
 use crate::read::{Document, beside};
 
 /// The definition; `Err` holds why there is none.
@@ -42,10 +42,15 @@ pub(super) fn definition(
         .map(|(name, text)| (name.to_owned(), text.clone()))
         .collect();
     match porch_soap::read_port(&reachable, &path, backend.doc.port.as_deref()) {
-        Ok(mut definition) => Ok(Wsdl {
-            plan: Arc::new(std::mem::take(&mut definition.plan)),
-            definition,
-        }),
+        Ok(mut definition) => {
+            if backend.doc.names == Names::Camel {
+                definition.in_camel();
+            }
+            Ok(Wsdl {
+                plan: Arc::new(std::mem::take(&mut definition.plan)),
+                definition,
+            })
+        }
         // It is the document that names a port, not the definition.
         Err(finding) if backend.doc.port.is_some() && finding.message.contains("has no port") => {
             Err(error("port", finding.message.clone(), finding.help.clone()))

@@ -291,7 +291,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
             content,
             ..Default::default()
         };
-        object.name_members();
+        object.name_members(&str::to_owned);
         self.push(TypePlan::Object(object))
     }
 

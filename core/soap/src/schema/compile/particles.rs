@@ -313,7 +313,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
         label: &str,
         (min, max): Occurs,
     ) -> Result<Particle, Missing> {
-        object.name_members();
+        object.name_members(&str::to_owned);
         let type_id = self.push(TypePlan::Object(object));
         let member = Member {
             kind: MemberKind::Group,

@@ -53,7 +53,7 @@ impl<'a, 'i> Compiler<'a, 'i> {
                 TypePlan::Simple(simple.clone())
             }
             _ => {
-                object.name_members();
+                object.name_members(&str::to_owned);
                 TypePlan::Object(object)
             }
         })

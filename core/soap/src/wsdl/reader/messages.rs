@@ -3,17 +3,17 @@
 use super::*;
 
 /// Header elements of one name get names of their own in JSON.
-pub(super) fn tell_apart(mut members: Vec<Member>) -> Vec<Member> {
+pub(in crate::wsdl) fn tell_apart(members: &mut [Member], named: &dyn Fn(&str) -> String) {
     for i in 0..members.len() {
-        let mut name = members[i].local.clone();
+        let own = named(&members[i].local);
+        let mut name = own.clone();
         let mut n = 1;
         while members[..i].iter().any(|m| m.json == name) {
             n += 1;
-            name = format!("{}_{n}", members[i].local);
+            name = format!("{own}_{n}");
         }
         members[i].set_json(name);
     }
-    members
 }
 
 impl<'a, 'i> WsdlReader<'a, 'i> {

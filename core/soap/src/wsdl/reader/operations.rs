@@ -1,7 +1,6 @@
 //! Operations of a binding: what they take, give and declare.
 
 use super::bindings::SoapBinding;
-use super::messages::tell_apart;
 use super::*;
 
 impl<'a, 'i> WsdlReader<'a, 'i> {
@@ -226,7 +225,8 @@ impl<'a, 'i> WsdlReader<'a, 'i> {
             .filter(|(m, _, _)| m.node == message.node)
             .map(|(_, p, _)| p.clone())
             .collect();
-        let members = tell_apart(headers.into_iter().map(|(_, _, m)| m).collect());
+        let mut members: Vec<Member> = headers.into_iter().map(|(_, _, m)| m).collect();
+        tell_apart(&mut members, &str::to_owned);
         let end = if kind == "output" { "Response" } else { "" };
         let wrapper = format!("{}{end}", bound.text("name"));
         let made = self.message(
