@@ -17,6 +17,7 @@ use super::session::Publisher;
 use crate::app::App;
 use crate::compute::compute;
 use crate::error::ApiError;
+use crate::publication::Given;
 use crate::target::target;
 
 #[derive(Deserialize, ToSchema)]
@@ -103,6 +104,16 @@ pub(crate) async fn run(
         })
         .await
         .ok_or_else(|| ApiError::new(500, "The trial run was lost", ""))?;
+    if !sent_along && (200..300).contains(&reply.status) {
+        let body = trial.body.filter(|body| !body.is_null());
+        let given = Given {
+            path: trial.path,
+            query: trial.query,
+            body: trial.text.or_else(|| body.map(|b| b.to_string())),
+        };
+        app.publication
+            .answered(&trial.facade, &trial.operation, given);
+    }
     let status = app.publication.summary().await?.status(&trial.facade);
     let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
     let headers = reply.headers.iter();

@@ -1,6 +1,7 @@
 //! Publication: one environment's draft, check, release, rollback, secrets and what callers are served. The one place where
 //! what callers are served changes.
 
+mod answered;
 mod content;
 mod difference;
 mod draft;
@@ -19,6 +20,7 @@ use porch_gateway::Shared;
 use porch_store::{Seal, Topic};
 use tokio::sync::Mutex;
 
+pub(crate) use answered::Given;
 pub(crate) use content::Served;
 pub(crate) use difference::{Difference, add_users};
 pub(crate) use draft::{FacadeFacts, Pushed};
@@ -44,6 +46,7 @@ pub(crate) struct Publication {
     /// What was read and compiled, as long as it is in use.
     pub(crate) library: Arc<Library>,
     draft: draft::Kept,
+    answered: answered::Answered,
     served: ArcSwap<Served>,
     /// Whatever changes what is served holds this from reading its base to the end.
     lock: Mutex<Live>,
@@ -76,6 +79,7 @@ impl Publication {
             trouble,
             library: Arc::default(),
             draft: draft::Kept::default(),
+            answered: answered::Answered::default(),
             served: ArcSwap::from_pointee(Served::default()),
             lock: Mutex::default(),
         }
@@ -83,6 +87,11 @@ impl Publication {
 
     pub(crate) fn environment(&self) -> &str {
         &self.environment
+    }
+
+    /// Remembers what an operation of the draft answered well.
+    pub(crate) fn answered(&self, facade: &str, operation: &str, given: Given) {
+        self.answered.keep(facade, operation, given);
     }
 
     /// What is served.

@@ -215,7 +215,12 @@ impl Publication {
             from_disk: false,
         };
         let (of, taken) = (served.content.clone(), wanted.taken.clone());
-        let call = compute(move || taken.iter().find_map(|f| sample_call(&of, f))).await?;
+        let answered: Vec<_> = taken.iter().map(|f| self.answered.of(f)).collect();
+        let call = compute(move || {
+            let mut each = taken.iter().zip(&answered);
+            each.find_map(|(f, answered)| sample_call(&of, f, answered))
+        })
+        .await?;
         let serves = compiled
             .facades
             .iter()

@@ -1,9 +1,13 @@
 //! What callers are served, in the words of whoever wants to call it.
 
+use std::collections::HashMap;
+use std::sync::Arc;
+
 use porch_facade::{CompiledFacade, sample};
 use serde::Serialize;
 use utoipa::ToSchema;
 
+use super::answered::Given;
 use super::content::Content;
 use super::difference::contract_of;
 use crate::target::target;
@@ -42,33 +46,44 @@ impl ServedFacade {
     }
 }
 
-/// A call of a facade: of an operation that changes nothing, if it has one.
-pub(super) fn sample_call(content: &Content, facade: &str) -> Option<SampleCall> {
+/// A call of a facade: of an operation that changes nothing, if it has one; with the values that a trial run was answered well
+/// last, if there are any, else with those of the contract.
+pub(super) fn sample_call(
+    content: &Content,
+    facade: &str,
+    answered: &HashMap<String, Arc<Given>>,
+) -> Option<SampleCall> {
     let released = content.facades.get(facade)?;
     let documents = porch_facade::Documents::read(&released.files);
     let (_, document) = documents.facades.first()?;
     let contract = contract_of(released)?;
     let wired = |o: &&porch_contract::Operation| document.doc.operations.contains_key(&o.id);
     // Those that only read go first (RFC 9110, section 9.2.1), and of them those with the shortest path.
-    let rank = |o: &&porch_contract::Operation| (o.method != "GET", o.path.to_string().len());
+    let rank = |o: &&porch_contract::Operation| {
+        let made_up = !answered.contains_key(&o.id);
+        (o.method != "GET", made_up, o.path.to_string().len())
+    };
     let op = contract
         .operations
         .values()
         .filter(wired)
         .min_by_key(rank)?;
-    let sample = sample(&contract, op, false);
-    let (path, query) = (sample.path.into_iter(), sample.query.into_iter());
-    let target = target(
-        &path.collect(),
-        &query.collect(),
-        &document.doc.base,
-        &op.path.to_string(),
-    );
+    let given = answered.get(&op.id).map(|given| (**given).clone());
+    let given = given.unwrap_or_else(|| {
+        let sample = sample(&contract, op, false);
+        Given {
+            path: sample.path.into_iter().collect(),
+            query: sample.query.into_iter().collect(),
+            body: sample.body.map(|b| b.to_string()),
+        }
+    });
+    let template = op.path.to_string();
+    let target = target(&given.path, &given.query, &document.doc.base, &template);
     Some(SampleCall {
         facade: facade.to_owned(),
         operation: op.id.clone(),
         method: op.method.clone(),
         path: target.ok()?,
-        body: sample.body.map(|b| b.to_string()),
+        body: given.body,
     })
 }
