@@ -7,6 +7,8 @@ use serde_json::{Map, Value, json};
 use crate::documents::OperationDoc;
 use crate::model::Model;
 
+mod insides;
+
 /// One row: a field on the caller's side, on the backend's, or on both.
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Debug, Serialize, PartialEq, Eq)]
@@ -101,6 +103,9 @@ pub fn table(model: &Model, facade: &str, operation: &str) -> Option<Table> {
             let captured = field.label.starts_with("path ") && document.is_none();
             rows.push(unsent_row(field, captured));
         }
+    }
+    if let Some((schema, _)) = &op.body {
+        insides::show(&mut rows, contract.view(schema), side("input"));
     }
     Some(Table {
         request: rows,

@@ -225,3 +225,66 @@ fn names_are_in_one_style_in_path_query_and_body() {
         r#"/berths/{berth_id} ["berth_id", "on_day"] ["berth_id", "is_free"]"#
     );
 }
+
+/// The rows of an operation's request in short.
+fn rows(files: Files, facade: &str, operation: &str) -> Vec<String> {
+    let table = porch_facade::table(&model(files), facade, operation).unwrap();
+    let rows = table.request.iter();
+    rows.map(|r| {
+        format!(
+            "{} {} → {} {}",
+            r.caller, r.caller_type, r.backend, r.backend_type
+        )
+    })
+    .collect()
+}
+
+#[test]
+fn a_body_that_goes_as_it_is_is_shown_field_by_field() {
+    let soap = rows(derived(), "lockers", "closeLocker");
+    for row in [
+        "body object → the whole input object",
+        "body number integer (int32) → number integer (int32)",
+        "body from string (date) → from string (date)",
+    ] {
+        assert!(soap.iter().any(|r| r == row), "{row}: {soap:#?}");
+    }
+    let text = "syntax = \"proto3\"; package quay; message Size { int32 length = 1; } message Berth { string call_sign = 1; Size size = 2; repeated Size parts = 3; } service Quay { rpc Measure(Berth) returns (Berth); }";
+    let source = Source {
+        files: Files::from([("quay.proto".to_owned(), text.to_owned())]),
+        main: "quay.proto".into(),
+        ..Source::default()
+    };
+    let files = derive(&source, "quay", Some("http://127.0.0.1:9"), &[])
+        .unwrap()
+        .files;
+    let grpc = rows(files, "quay", "measure");
+    for row in [
+        "body callSign string → callSign string",
+        "body size.length integer (int32) → size.length integer (int32)",
+        "body parts[].length integer (int32) → parts[].length integer (int32)",
+    ] {
+        assert!(grpc.iter().any(|r| r == row), "{row}: {grpc:#?}");
+    }
+}
+
+#[test]
+fn bodies_that_refer_to_themselves_have_an_end() {
+    // Each has as many members of its own kind as would fill any table.
+    let members: Vec<String> = (0..40)
+        .map(|i| format!("m{i}: {{ $ref: '#/components/schemas/Box' }}"))
+        .collect();
+    let files = [
+        ("b.yaml", "elm-porch: backend/1\nname: b\nkind: http\naddress: http://127.0.0.1:9\n".to_owned()),
+        ("c.yaml", format!("openapi: 3.1.0\ninfo: {{ title: T, version: 1.0.0 }}\npaths:\n  /a:\n    post: {{ operationId: a, requestBody: {{ content: {{ application/json: {{ schema: {{ $ref: '#/components/schemas/Box' }} }} }} }}, responses: {{ '200': {{ description: ok }} }} }}\ncomponents: {{ schemas: {{ Box: {{ type: object, properties: {{ {} }} }} }} }}\n", members.join(", "))),
+        ("f.yaml", "elm-porch: facade/1\nname: f\nbase: /f\ncontract: c.yaml\noperations:\n  a: { call: { backend: b } }\n".to_owned()),
+    ];
+    let files = files.map(|(n, t)| (n.to_owned(), t));
+    let table = porch_facade::table(&model(files.into()), "f", "a").unwrap();
+    assert!(
+        (80..90).contains(&table.request.len()),
+        "{}",
+        table.request.len()
+    );
+    assert_eq!(table.request.last().unwrap().caller, "body …");
+}
