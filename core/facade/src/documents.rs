@@ -248,6 +248,10 @@ pub struct JsonDoc {
     /// What is done with members and query parameters that are no fields; refused unless given.
     #[serde(default)]
     pub unknown_fields: UnknownFields,
+    /// What is done with bodies that lack a field which the definition says is REQUIRED (`google/api/field_behavior.proto`); they are
+    /// sent on unless given, for the backend to judge.
+    #[serde(default)]
+    pub required_fields: RequiredFields,
 }
 
 /// What fields are called in JSON.
@@ -292,6 +296,17 @@ pub enum UnknownFields {
     Refuse,
     /// They are passed over.
     Ignore,
+}
+
+/// What is done with bodies that lack a REQUIRED field.
+#[derive(Clone, Copy, Debug, Default, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub enum RequiredFields {
+    /// They are sent on.
+    #[default]
+    Pass,
+    /// The request is refused, except for a part that changes another one (PATCH).
+    Check,
 }
 
 /// Metadata that crosses the porch, by the names of header fields; those that end with `-bin` hold bytes in base64.

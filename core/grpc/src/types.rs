@@ -227,7 +227,7 @@ impl MessageType {
             self.names.insert(field.json.clone(), i as u16);
         }
         self.dense = dense.into();
-        self.any_required = self.fields.iter().any(|f| f.required);
+        self.any_required = self.fields.iter().any(|f| f.required || f.must);
     }
 
     #[inline]
@@ -332,6 +332,8 @@ pub struct JsonOptions {
     pub enum_numbers: bool,
     /// Whether members without a field are passed over instead of refused.
     pub ignore_unknown: bool,
+    /// Whether fields that are REQUIRED (`google/api/field_behavior.proto`) must be there.
+    pub required: bool,
 }
 
 /// Messages in messages, at most: as all implementations have it.

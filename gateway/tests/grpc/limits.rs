@@ -223,3 +223,62 @@ async fn bodies_of_any_type_go_through_as_they_are() {
         }
     }
 }
+
+const LOCKERS: &str = r#"syntax = "proto3"; package lockers.v1;
+    import "google/api/annotations.proto"; import "google/api/field_behavior.proto";
+    message Size { int32 depth = 1 [(google.api.field_behavior) = REQUIRED]; }
+    message Locker {
+      string name = 1 [(google.api.field_behavior) = REQUIRED];
+      string title = 2 [(google.api.field_behavior) = REQUIRED];
+      Size size = 3;
+      string made = 4 [(google.api.field_behavior) = REQUIRED, (google.api.field_behavior) = OUTPUT_ONLY];
+    }
+    message Change { Locker locker = 1; }
+    service Lockers {
+      rpc EchoLocker(Locker) returns (Locker) { option (google.api.http) = { post: "/lockers/{name}" body: "*" }; }
+      rpc EchoChange(Change) returns (Change) { option (google.api.http) = { patch: "/lockers/{locker.name}" body: "locker" }; }
+    }"#;
+
+#[tokio::test(flavor = "multi_thread")]
+async fn required_fields_of_bodies_are_checked_where_that_is_chosen() {
+    let server = Server::start().await;
+    let over = |json: &str| {
+        let files = documents(LOCKERS, &[server.address], |files| {
+            for text in files.values_mut() {
+                *text = text.replace("\nbase:", &format!("\n{json}base:"));
+            }
+        });
+        Porch::over(&files, &["odd"])
+    };
+    let told = async |porch: &Porch, method: &str, body: &str| {
+        let (status, body) = porch.send(method, "/odd/v1/lockers/4", Some(body)).await;
+        let errors = body["errors"].as_array().into_iter().flatten();
+        let errors: Vec<String> = errors
+            .map(|e| {
+                format!(
+                    "{} {}",
+                    e["pointer"].as_str().unwrap(),
+                    e["detail"].as_str().unwrap()
+                )
+            })
+            .collect();
+        (status, errors.join(", "))
+    };
+    let passing = over("");
+    assert_eq!(told(&passing, "POST", r#"{"size": {}}"#).await.0, 200);
+    let checking = over("json: { required-fields: check }\n");
+    assert_eq!(
+        told(&checking, "POST", r#"{"size": {}}"#).await,
+        (
+            400,
+            "/body/size needs “depth”, /body needs “title”".to_owned()
+        )
+    );
+    // The path has the name, and what is only shown is not asked for.
+    let whole = r#"{"title": "Oilskins", "size": {"depth": 3}}"#;
+    assert_eq!(told(&checking, "POST", whole).await, (200, String::new()));
+    assert_eq!(
+        told(&checking, "PATCH", r#"{"size": {}}"#).await,
+        (200, String::new())
+    );
+}

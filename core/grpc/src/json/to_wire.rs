@@ -88,6 +88,10 @@ impl Seen {
     }
 }
 
+fn needs(field: &Field) -> String {
+    format!("needs “{}”", field.json)
+}
+
 /// Writes the wire while it reads JSON.
 pub(crate) struct ToWire<'t, 'j, 'o> {
     pub(super) types: &'t Types,
@@ -114,6 +118,33 @@ impl Types {
         out: &mut Vec<u8>,
     ) -> std::result::Result<(), JsonError> {
         self.read(json, options, false, out, |r| r.message(message, 0))
+    }
+
+    /// The same for a message some of whose fields are given elsewhere, so that they need not be in the JSON.
+    ///
+    /// # Errors
+    /// See [`JsonError`]; what was appended is of no use then.
+    pub fn to_wire_beside(
+        &self,
+        message: MessageId,
+        json: &[u8],
+        options: JsonOptions,
+        given: &[u32],
+        out: &mut Vec<u8>,
+    ) -> std::result::Result<(), JsonError> {
+        let of = self.message(message);
+        let elsewhere = |m: &Mistake| {
+            m.pointer.is_empty()
+                && of
+                    .fields
+                    .iter()
+                    .any(|f| given.contains(&f.number) && m.message == needs(f))
+        };
+        self.read(json, options, false, out, |r| {
+            r.message(message, 0)?;
+            r.mistakes.retain(|m| !elsewhere(m));
+            Ok(())
+        })
     }
 
     /// The same for a message that is laid over what stands in `out` already: its members win, also with their defaults.
@@ -280,10 +311,13 @@ impl ToWire<'_, '_, '_> {
                 self.below(since, &name);
             }
         }
-        if of.any_required {
-            for (i, field) in of.fields.iter().enumerate().filter(|(_, f)| f.required) {
+        // What is laid over another message is a part of it.
+        if of.any_required && !self.explicit {
+            let must = self.options.required;
+            let needed = |f: &Field| f.required || (must && f.must && !f.output_only);
+            for (i, field) in of.fields.iter().enumerate().filter(|(_, f)| needed(f)) {
                 if !seen.has(i) {
-                    self.mistake(format!("needs “{}”", field.json));
+                    self.mistake(needs(field));
                 }
             }
         }

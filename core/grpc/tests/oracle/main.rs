@@ -93,6 +93,7 @@ fn same(m: &DynamicMessage, defaults: bool) -> Result<(), TestCaseError> {
     let types = &SETUP.ours.types;
     let id = types.find(m.descriptor().full_name()).unwrap();
     let options = JsonOptions {
+        required: false,
         defaults,
         ..JsonOptions::default()
     };

@@ -69,7 +69,7 @@ impl Lines {
         self.count += 1;
         let overlay = self.first.take().unwrap_or_default();
         let mut wire = Vec::with_capacity(line.len());
-        let result = part_to_wire(&self.call, line, &mut wire);
+        let result = part_to_wire(&self.call, line, false, &mut wire);
         let compress = self.call.compress;
         match result {
             Ok(()) => {

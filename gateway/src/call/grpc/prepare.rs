@@ -32,19 +32,22 @@ fn mistakes_of(error: JsonError) -> Vec<Mistake> {
 pub(crate) fn part_to_wire(
     call: &GrpcCall,
     json: &[u8],
+    patch: bool,
     out: &mut Vec<u8>,
 ) -> Result<(), Vec<Mistake>> {
+    let mut options = call.json;
+    // What changes something need not be all of it.
+    options.required &= !patch;
     match &call.body {
         MessagePart::None => Ok(()),
-        MessagePart::Whole => call
-            .types
-            .to_wire(call.input, json, call.json, out)
-            .map_err(mistakes_of),
-        MessagePart::Field(field) => call
-            .types
-            .field_to_wire(field, json, call.json, out)
-            .map_err(mistakes_of),
+        MessagePart::Whole => {
+            let given = &call.given;
+            let types = &call.types;
+            types.to_wire_beside(call.input, json, options, given, out)
+        }
+        MessagePart::Field(field) => call.types.field_to_wire(field, json, options, out),
     }
+    .map_err(mistakes_of)
 }
 
 /// Appends a body as it is to a message: as a `google.api.HttpBody`, content type 1, data 2.
@@ -182,7 +185,7 @@ pub(crate) fn message(
         if call.raw_body {
             raw_to_wire(call, content_type, body, &mut wire);
         } else {
-            part_to_wire(call, body, &mut wire).map_err(|list| {
+            part_to_wire(call, body, patch, &mut wire).map_err(|list| {
                 list.into_iter()
                     .map(|(p, m)| (format!("/body{p}"), m))
                     .collect::<Vec<_>>()

@@ -10,7 +10,7 @@ use porch_rules::expr::Template;
 use serde_json::{Map, Value, json};
 
 use super::{Described, GrpcCall, MessagePart};
-use crate::documents::{Absent, EnumsAs, FacadeDoc, FieldNames, UnknownFields};
+use crate::documents::{Absent, EnumsAs, FacadeDoc, FieldNames, RequiredFields, UnknownFields};
 use crate::kind::Compiled;
 use crate::wiring::{CallCompiler, Shapes, Target, uses};
 
@@ -25,6 +25,7 @@ fn json_options(facade: &FacadeDoc) -> JsonOptions {
         own_names: doc.field_names == FieldNames::Proto,
         enum_numbers: doc.enums == EnumsAs::Number,
         ignore_unknown: doc.unknown_fields == UnknownFields::Ignore,
+        required: doc.required_fields == RequiredFields::Check,
     }
 }
 
@@ -81,6 +82,7 @@ impl CallCompiler<'_> {
             mask: mask(types, method, &body),
             body,
             reads_body,
+            given: given(types, method.input, send.as_ref()),
             send,
             used_query: used_query.clone(),
             response,
@@ -283,6 +285,16 @@ impl CallCompiler<'_> {
         }
         all
     }
+}
+
+/// The fields of a message that a structure gives.
+fn given(types: &Types, message: MessageId, send: Option<&Template>) -> Vec<u32> {
+    let Some(Template::Map(entries)) = send else {
+        return Vec::new();
+    };
+    let of = types.message(message);
+    let fields = entries.iter().filter_map(|(name, _)| of.field(name));
+    fields.map(|f| f.number).collect()
 }
 
 /// The members of a root that a template names.

@@ -174,6 +174,8 @@ pub struct GrpcCall {
     pub raw_body: bool,
     /// What is laid over the message, from path, query and body.
     pub send: Option<Template>,
+    /// The fields that this gives, whatever the body says.
+    pub given: Vec<u32>,
     /// Query parameters that an expression uses; all others are fields.
     pub used_query: Vec<String>,
     /// What the reply's body is.
