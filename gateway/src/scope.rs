@@ -217,13 +217,16 @@ pub(crate) fn parameters<'a>(
     let mut mistakes = Vec::new();
     let path = path_values(operation, captured, &mut mistakes);
     let (found, seen) = query_values(operation, query.unwrap_or_default(), &mut mistakes);
-    for plan in operation.admission.parameters.iter().filter(|p| p.required) {
+    for plan in &operation.admission.parameters {
         let (place, missing) = match plan.place {
             Place::Query => ("query", !seen.contains(&&*plan.name)),
-            Place::Header => ("header", !headers.contains_key(&*plan.name)),
+            Place::Header => {
+                header_value(plan, headers, &mut mistakes);
+                ("header", !headers.contains_key(&*plan.name))
+            }
             Place::Path => continue,
         };
-        if missing {
+        if plan.required && missing {
             mistakes.push((format!("/{place}/{}", plan.name), "must be there".into()));
         }
     }
@@ -258,6 +261,26 @@ fn path_values(
     let none = variables.iter().skip(captured.len());
     path.extend(none.map(|_| Value::String(String::new())));
     path
+}
+
+/// Whether a declared header field, if it was sent, has the type that it is declared with; lists have commas between their values
+/// (OpenAPI 3.1 §4.8.12.2, style `simple`). Expressions see its text.
+fn header_value(plan: &ParamPlan, headers: &HeaderMap, mistakes: &mut Vec<Mistake>) {
+    let mut fields = headers.get_all(&*plan.name).iter();
+    let Some(first) = fields.next() else { return };
+    let text = String::from_utf8_lossy(first.as_bytes());
+    let told = match plan.many {
+        false if fields.next().is_some() => Some("stands twice".to_owned()),
+        false => typed(plan, text.trim()).err().map(|e| e.to_string()),
+        true => headers.get_all(&*plan.name).iter().find_map(|field| {
+            let text = String::from_utf8_lossy(field.as_bytes());
+            let mut values = text.split(',').map(str::trim);
+            values.find_map(|value| typed(plan, value).err().map(|e| e.to_string()))
+        }),
+    };
+    if let Some(told) = told {
+        mistakes.push((format!("/header/{}", plan.name), told));
+    }
 }
 
 /// The values that were sent of declared parameters, and the names of all of those that were.

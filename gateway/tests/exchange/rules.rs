@@ -434,3 +434,67 @@ fn refusals_are_recorded_however_many_calls_succeed() {
     let told = traces.iter().filter(|t| t.refusal.is_some()).count();
     assert_eq!(told, refused);
 }
+
+#[test]
+fn mistakes_of_every_place_are_pointed_at() {
+    let contract = "openapi: 3.1.0
+info: { title: T, version: 1.0.0 }
+paths:
+  /berths/{berth}:
+    get:
+      operationId: berth
+      parameters:
+        - { name: berth, in: path, required: true, schema: { type: integer } }
+        - { name: length, in: query, schema: { type: integer } }
+        - { name: X-Desk, in: header, required: true, schema: { type: integer } }
+        - { name: X-Shift, in: header, schema: { type: boolean } }
+        - { name: X-Piers, in: header, schema: { type: array, items: { type: integer } } }
+        - { name: Accept, in: header, required: true, schema: { type: integer } }
+      responses: { '200': { description: ok } }
+";
+    let backend = Scripted::start(|_, _| plain("{}"));
+    let stage = Stage::of(compile_with(
+        backend.address,
+        contract,
+        "operations:\n  berth: { call: { backend: b } }\n",
+    ));
+    let pointers = |path: &str, fields: &str| {
+        let answer = stage.get(path, fields);
+        let body = answer.split("\r\n\r\n").nth(1).unwrap_or_default();
+        let problem: serde_json::Value = serde_json::from_str(body).unwrap_or_default();
+        let errors = problem["errors"].as_array().into_iter().flatten();
+        let all: Vec<String> = errors
+            .map(|e| e["pointer"].as_str().unwrap_or_default().to_owned())
+            .collect();
+        (status(&answer), all.join(" "))
+    };
+    assert_eq!(
+        pointers("/f/berths/4?length=7", "X-Desk: 1\r\nX-Shift: true\r\n").0,
+        200
+    );
+    assert_eq!(
+        pointers(
+            "/f/berths/four?length=long",
+            "X-Desk: north\r\nX-Shift: late\r\n"
+        ),
+        (
+            400,
+            "/path/berth /query/length /header/X-Desk /header/X-Shift".to_owned()
+        )
+    );
+    for (fields, status, pointer) in [
+        ("X-Desk: 1\r\nX-Piers: 1, 2\r\nX-Piers: 3\r\n", 200, ""),
+        ("X-Desk: 1\r\nX-Piers: 1, two\r\n", 400, "/header/X-Piers"),
+        ("X-Desk: 1\r\nX-Desk: 2\r\n", 400, "/header/X-Desk"),
+    ] {
+        assert_eq!(
+            pointers("/f/berths/4", fields),
+            (status, pointer.to_owned()),
+            "{fields}"
+        );
+    }
+    assert_eq!(
+        pointers("/f/berths/4", ""),
+        (400, "/header/X-Desk".to_owned())
+    );
+}

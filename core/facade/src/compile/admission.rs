@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use http::HeaderValue;
-use porch_contract::{Finding, Operation as ContractOperation, Place, Position, Step};
+use porch_contract::{Finding, Operation as ContractOperation, Parameter, Place, Position, Step};
 use porch_rules::limit::{Limit, stable_id};
 use serde_json::Value;
 
@@ -56,9 +56,15 @@ impl FacadeCompiler<'_> {
         let limits = self.all_limits(id, doc, &own, !credentials.is_empty());
         let (max_body, max_body_place) = self.max_body(id, doc, &own);
         let contract = self.from.contract;
-        let parameters = contract_op.parameters.iter().map(|p| {
+        // What has a meaning of its own is not described by a parameter (OpenAPI 3.1 §4.8.12.1).
+        let own = |p: &&Parameter| {
+            let fields = ["accept", "content-type", "authorization"];
+            p.place == Place::Header && fields.iter().any(|n| p.name.eq_ignore_ascii_case(n))
+        };
+        let described = contract_op.parameters.iter().filter(|p| !own(p));
+        let parameters = described.map(|p| {
             let view = contract.view(&p.schema);
-            let many = p.place == Place::Query && view.types() == ["array"];
+            let many = p.place != Place::Path && view.types() == ["array"];
             let view = view.items().filter(|_| many).unwrap_or(view);
             let texts = view
                 .value()
