@@ -105,3 +105,56 @@ fn the_tour_of_the_readme_works_as_it_is_copied() {
         }
     }
 }
+
+/// Everything in the guide and the README that is a command of the client, wherever it stands.
+fn commands() -> Vec<(String, String)> {
+    let guide = porch_tests::root().join("docs/guide");
+    let pages = std::fs::read_dir(guide).unwrap();
+    let mut pages: Vec<_> = pages.map(|page| page.unwrap().path()).collect();
+    pages.push(porch_tests::root().join("README.md"));
+    let mut all = Vec::new();
+    for page in pages {
+        let text = std::fs::read_to_string(&page).unwrap();
+        let name = page.file_name().unwrap().to_string_lossy().into_owned();
+        let lines = text.lines().filter_map(|l| l.strip_prefix("$ "));
+        let spans = text.lines().flat_map(|l| l.split('`').skip(1).step_by(2));
+        for command in lines.chain(spans).filter(|c| c.starts_with("porch ")) {
+            all.push((name.clone(), command.to_owned()));
+        }
+    }
+    all
+}
+
+/// The client knows all that the pages say of it: no command, option or argument is made up or has another name by now.
+#[test]
+fn every_command_of_the_guide_is_one_that_the_client_has() {
+    let folder = tempfile::tempdir().unwrap();
+    let commands = commands();
+    assert!(commands.len() > 50, "{}", commands.len());
+    let mut wrong = Vec::new();
+    for (page, command) in &commands {
+        // What runs until it is stopped, and what is not said to its end.
+        if command.starts_with("porch serve") || command.contains('…') {
+            continue;
+        }
+        let mut line = command.replacen("porch", program("porch").to_str().unwrap(), 1);
+        // Numbers stand for themselves, and what is only named needs no arguments.
+        line = line.replace(" N", " 1");
+        if command.split_whitespace().count() == 2 {
+            line.push_str(" --help");
+        }
+        let output = std::process::Command::new("bash")
+            .args(["-c", &line])
+            .current_dir(folder.path())
+            .stdin(std::process::Stdio::null())
+            .env("ELM_PORCH_URL", "http://127.0.0.1:1")
+            .env("ELM_PORCH_GATEWAY", "http://127.0.0.1:1")
+            .env("ELM_PORCH_TOKEN", "none")
+            .output()
+            .unwrap();
+        if output.status.code() == Some(2) {
+            wrong.push(format!("{page}: {command}\n{}", stderr(&output)));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
