@@ -176,7 +176,10 @@ pub(crate) async fn derive(args: &DeriveArgs, show: &Show) -> Result<bool, CliEr
         allow_local: args.allow_local,
     };
     let source = source(&from).await?;
-    let look = porch_facade::look(&source).map_err(|f| unreadable(&f))?;
+    // A large definition takes its time to look at: only where something is to be found in it.
+    let asks = args.name.is_none() || !args.only.is_empty() || args.names.is_some();
+    let look = asks.then(|| porch_facade::look(&source)).transpose();
+    let look = look.map_err(|f| unreadable(&f))?.unwrap_or_default();
     let names = |n: &str| {
         look.operations
             .iter()

@@ -6,7 +6,7 @@ use serde_json::Value;
 
 /// What a definition offers.
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Default, Serialize)]
 pub struct Look {
     /// `soap`, `grpc` or `http`.
     pub kind: &'static str,

@@ -94,7 +94,8 @@ impl Check {
         let mut fitting = 0;
         let branches = said.as_array()?;
         for branch in branches {
-            let fits = self.fits(view.of(branch), value, depth + 1)?;
+            let branch = view.of(branch);
+            let fits = !is_of_another(branch, value) && self.fits(branch, value, depth + 1)?;
             fitting += usize::from(fits);
         }
         Some(match keyword {
@@ -181,6 +182,27 @@ impl<'a> SchemaView<'a> {
     /// A view of a schema in the same document.
     fn of(&self, schema: &'a Value) -> SchemaView<'a> {
         Self::new(self.root, schema)
+    }
+}
+
+/// Whether a branch lists texts for a member that has none of them: seen at once, where a family is told apart by such a member
+/// (OpenAPI 3.1 §4.8.25), and without going through what is in it.
+fn is_of_another(branch: SchemaView<'_>, value: &Value) -> bool {
+    let properties = branch.schema.get("properties").and_then(Value::as_object);
+    let (Some(members), Some(properties)) = (value.as_object(), properties) else {
+        return false;
+    };
+    // The member that tells types apart is the first one where it is one of ours; another is found by going through them.
+    let Some((name, schema)) = properties.iter().next() else {
+        return false;
+    };
+    let Some(text) = members.get(name).filter(|v| v.is_string()) else {
+        return false;
+    };
+    match (schema.get("enum"), schema.get("const")) {
+        (Some(Value::Array(listed)), _) => !listed.contains(text),
+        (None, Some(one)) => one != text,
+        _ => false,
     }
 }
 

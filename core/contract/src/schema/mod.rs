@@ -48,6 +48,21 @@ const MAX_REFERENCES: usize = 32;
 /// Lists within lists are named to this depth.
 const MAX_LISTS: usize = 8;
 
+/// What a JSON Pointer leads to (RFC 6901 §4); names without escapes, which are nearly all, are not copied.
+fn pointed<'a>(root: &'a Value, pointer: &str) -> Option<&'a Value> {
+    if pointer.contains('~') {
+        return root.pointer(pointer);
+    }
+    let Some(names) = pointer.strip_prefix('/') else {
+        return pointer.is_empty().then_some(root);
+    };
+    names.split('/').try_fold(root, |at, name| match at {
+        Value::Object(map) => map.get(name),
+        Value::Array(items) => items.get(name.parse::<usize>().ok()?),
+        _ => None,
+    })
+}
+
 impl<'a> SchemaView<'a> {
     /// A schema of a document.
     pub fn new(root: &'a Value, schema: &'a Value) -> Self {
@@ -59,7 +74,10 @@ impl<'a> SchemaView<'a> {
             let Some(pointer) = self.schema.get("$ref").and_then(Value::as_str) else {
                 break;
             };
-            match pointer.strip_prefix('#').and_then(|p| self.root.pointer(p)) {
+            match pointer
+                .strip_prefix('#')
+                .and_then(|p| pointed(self.root, p))
+            {
                 Some(target) => self.schema = target,
                 None => break,
             }
@@ -240,12 +258,18 @@ impl<'a> SchemaView<'a> {
 
     /// The schemas of which one must fit, but for `null` and for those that only say what is required.
     fn alternatives(&self) -> Vec<SchemaView<'a>> {
+        self.first_alternatives(usize::MAX)
+    }
+
+    /// The first so many of them.
+    fn first_alternatives(&self, most: usize) -> Vec<SchemaView<'a>> {
         ["oneOf", "anyOf"]
             .into_iter()
             .filter_map(|k| self.schema.get(k).and_then(Value::as_array))
             .flatten()
             .map(|s| Self::new(self.root, s))
             .filter(|s| s.schema.get("type").is_none_or(|t| t != "null") && !s.only_requires())
+            .take(most)
             .collect()
     }
 

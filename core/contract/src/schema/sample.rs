@@ -46,12 +46,11 @@ impl<'a> SchemaView<'a> {
         if let Some(value) = given(map) {
             return Some(value.clone());
         }
-        let alternatives = self.alternatives();
-        if self.own_properties().is_none()
-            && self.schema.get("type").is_none()
-            && !alternatives.is_empty()
-        {
-            let mut branches = alternatives.into_iter().take(MAX_BRANCHES);
+        let plain = self.own_properties().is_some() || self.schema.get("type").is_some();
+        // Only so many branches are looked at, however wide a family is.
+        let branches = self.first_alternatives(if plain { 0 } else { MAX_BRANCHES });
+        if !branches.is_empty() {
+            let mut branches = branches.into_iter();
             return branches.find_map(|branch| branch.make(depth, budget));
         }
         match self.types().first().copied() {
