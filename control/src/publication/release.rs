@@ -215,10 +215,15 @@ impl Publication {
             from_disk: false,
         };
         let (of, taken) = (served.content.clone(), wanted.taken.clone());
-        let answered: Vec<_> = taken.iter().map(|f| self.answered.of(f)).collect();
+        let mut each: Vec<_> = taken
+            .into_iter()
+            .map(|f| (self.answered.of(&f), f))
+            .collect();
+        // What was tried goes first.
+        each.sort_by_key(|(answered, _)| answered.is_empty());
         let call = compute(move || {
-            let mut each = taken.iter().zip(&answered);
-            each.find_map(|(f, answered)| sample_call(&of, f, answered))
+            let mut each = each.iter();
+            each.find_map(|(answered, f)| sample_call(&of, f, answered))
         })
         .await?;
         let serves = compiled

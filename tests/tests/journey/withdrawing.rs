@@ -36,6 +36,22 @@ fn a_release_says_what_is_served_and_prints_a_call_that_works() {
     let both = words[1..].join(" ");
     let (code, text) = said(&porch, &[&["call", &both], &with[..]].concat());
     assert_eq!(code, 0, "{both}: {text}");
+    // What a trial run was answered well is known to work; what it was refused is not.
+    let values = |route: &str| {
+        let route = format!("route={route}");
+        let words = [
+            "try",
+            "sailings/quoteFare",
+            &route,
+            "fareClass=car",
+            "passengers=3",
+        ];
+        said(&porch, &words).0
+    };
+    assert_eq!((values("FAR-MAR"), values("FAR-HOL")), (0, 1));
+    let (_, text) = said(&porch, &["release", "vessels", "sailings"]);
+    let call = "call it: porch call GET '/sailings/v2/fares/FAR-MAR/car?passengers=3'";
+    assert!(text.contains(call), "{text}");
 }
 
 #[test]
