@@ -332,7 +332,8 @@ impl<'a> Telling<'a> {
         match verb {
             _ if LISTING.contains(&verb) && self.fits_query(None) => {
                 let why = format!("“{verb}” lists, and its fields fit a query");
-                self.several("GET", "", why)
+                self.owned(&why)
+                    .unwrap_or_else(|| self.several("GET", "", why))
             }
             _ if READING.contains(&verb) => self.reading(verb),
             _ if MAKING.contains(&verb) => self.making(verb),
@@ -437,6 +438,23 @@ impl<'a> Telling<'a> {
             body,
             why,
         )
+    }
+
+    /// Those of one other thing, where the one REQUIRED key names it (`google/api/field_behavior.proto`): `harbour_id` of berths.
+    fn owned(&self, why: &str) -> Option<Shape> {
+        let mut keys = self.input.fields.iter().filter(|f| f.must && is_key(f));
+        let (key, None) = (keys.next()?, keys.next()) else {
+            return None;
+        };
+        let (owner, _) = key.name.rsplit_once('_')?;
+        let owner = plural(&owner.replace('_', "-"));
+        let noun = plural(&self.noun);
+        let name = lower_camel(&key.name);
+        (owner != noun).then(|| {
+            let path = format!("/{owner}/{{{name}}}/{noun}");
+            let why = format!("{why}; “{}” names whose", key.json);
+            self.make("GET", path, vec![bound(&key.name, &name)], "", why)
+        })
     }
 
     fn keyed(&self, http: &str, key: &Field, behind: &str, body: &str, why: String) -> Shape {

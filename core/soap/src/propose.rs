@@ -164,6 +164,20 @@ fn key_of(fields: &[(String, bool)]) -> Option<String> {
         .map(|(name, _)| name.clone())
 }
 
+/// The thing that a list belongs to, where a required key names it and it is none of what is listed: `HarbourCode` of berths.
+fn owner_of(fields: &[(String, bool)], noun: &str) -> Option<(String, String)> {
+    let mut keys = fields
+        .iter()
+        .filter(|(n, required)| *required && looks_like_key(n));
+    let (Some((key, _)), None) = (keys.next(), keys.next()) else {
+        return None;
+    };
+    let mut words: Vec<String> = words(key).iter().map(|w| w.to_lowercase()).collect();
+    words.pop();
+    let owner = words.join("-");
+    (!owner.is_empty() && plural(&owner) != plural(noun)).then(|| (owner, key.clone()))
+}
+
 fn with_key(noun: &str, key: &str) -> String {
     format!("/{}/{{{}}}", plural(noun), lower_camel(key))
 }
@@ -172,6 +186,16 @@ fn reading(operation: &Operation, verb: &str, noun: &str, fields: Vec<(String, b
     let lists = LISTING.contains(&verb);
     let (path, in_path) = match key_of(&fields) {
         Some(key) if !lists => (with_key(noun, &key), vec![(key.clone(), lower_camel(&key))]),
+        // What is listed of one other thing lies below that.
+        _ if lists && let Some((owner, key)) = owner_of(&fields, noun) => {
+            let path = format!(
+                "/{}/{{{}}}/{}",
+                plural(&owner),
+                lower_camel(&key),
+                plural(noun)
+            );
+            (path, vec![(key.clone(), lower_camel(&key))])
+        }
         // What lists, and what is listed by its name, go by the same word.
         _ if lists => (format!("/{}", plural(noun)), Vec::new()),
         _ => (format!("/{noun}"), Vec::new()),

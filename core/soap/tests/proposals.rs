@@ -62,6 +62,33 @@ fn names_that_differ_in_case_or_marks_alone_are_all_offered_under_the_same_ids_e
 }
 
 #[test]
+fn what_is_listed_of_one_other_thing_lies_below_it() {
+    let element = |name: &str, least: u8| {
+        format!(r#"<element name="{name}" type="string" minOccurs="{least}"/>"#)
+    };
+    for (members, path, query) in [
+        (
+            element("HarbourCode", 1) + &element("On", 0),
+            "/harbours/{harbourCode}/berths",
+            vec!["on"],
+        ),
+        // Not required, of the same things, or one of several: a question like any other.
+        (element("HarbourCode", 0), "/berths", vec!["harbourCode"]),
+        (element("BerthCode", 1), "/berths", vec!["berthCode"]),
+        (element("Code", 1), "/berths", vec!["code"]),
+        (
+            element("HarbourCode", 1) + &element("ShipNumber", 1),
+            "/berths",
+            vec!["harbourCode", "shipNumber"],
+        ),
+    ] {
+        let shape = &definition(&["ListBerths"], &members)[0];
+        let asked: Vec<&str> = shape.in_query.iter().map(|(_, p)| p.as_str()).collect();
+        assert_eq!((shape.path.as_str(), asked), (path, query), "{members}");
+    }
+}
+
+#[test]
 fn verbs_mean_the_same_in_lower_case_and_what_may_be_nil_is_no_structure() {
     let nil = r#"<element name="number" type="int"/><element name="since" type="date" nillable="true" minOccurs="0"/>"#;
     for (name, method, path) in [

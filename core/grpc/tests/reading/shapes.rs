@@ -275,3 +275,26 @@ fn ids_and_paths_do_not_depend_on_the_order_of_the_source_and_rules_share_no_rou
     });
     assert_eq!(told.count(), 2);
 }
+
+#[test]
+fn what_is_listed_of_one_other_thing_lies_below_it() {
+    let path = |fields: &str| {
+        let d = one(&format!(
+            "syntax = \"proto3\"; package q; import \"google/api/field_behavior.proto\"; message Ask {{ {fields} }} message B {{}} service S {{ rpc ListBerths(Ask) returns (B); }}"
+        ));
+        shapes(&d)[0].path.clone()
+    };
+    let must = "[(google.api.field_behavior) = REQUIRED]";
+    assert_eq!(
+        path(&format!("string harbour_id = 1 {must}; int32 most = 2;")),
+        "/harbours/{harbourId}/berths"
+    );
+    assert_eq!(path("string harbour_id = 1;"), "/berths");
+    assert_eq!(path(&format!("string berth_id = 1 {must};")), "/berths");
+    assert_eq!(
+        path(&format!(
+            "string harbour_id = 1 {must}; string ship_id = 2 {must};"
+        )),
+        "/berths"
+    );
+}
