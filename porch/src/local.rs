@@ -176,31 +176,10 @@ pub(crate) async fn derive(args: &DeriveArgs, show: &Show) -> Result<bool, CliEr
         allow_local: args.allow_local,
     };
     let source = source(&from).await?;
-    // A large definition takes its time to look at: only where something is to be found in it.
-    let asks = args.name.is_none() || !args.only.is_empty() || args.names.is_some();
-    let look = asks.then(|| porch_facade::look(&source)).transpose();
-    let look = look.map_err(|f| unreadable(&f))?.unwrap_or_default();
-    let names = |n: &str| {
-        look.operations
-            .iter()
-            .any(|o| o.source == n || o.source.split('/').next() == Some(n))
-    };
-    if let Some(only) = args.only.iter().find(|n| !names(n)) {
-        let near = porch_contract::suggest(only, look.operations.iter().map(|o| o.source.as_str()))
-            .map_or_else(String::new, |n| format!("did you mean “{n}”?"));
-        return Err(CliError::new(format!("the definition has no operation “{only}”")).help(near));
-    }
+    let look = looked(args, &source)?;
     let name = args.name.clone().unwrap_or_else(|| name_of(&look.title));
     if args.update {
         return update(args, &name, &source, show);
-    }
-    if args.names.is_some() && look.kind == "http" {
-        return Err(CliError::new(
-            "the names of an HTTP backend are what its description calls them",
-        )
-        .help(
-            "leave --names out; `send` and `reply` of the facade's document rename what they name",
-        ));
     }
     let wanted = porch_facade::Wanted {
         name: &name,
@@ -238,6 +217,30 @@ pub(crate) async fn derive(args: &DeriveArgs, show: &Show) -> Result<bool, CliEr
         format!("{files}{}\n{next}", findings_text(list(v, "findings")))
     });
     Ok(true)
+}
+
+/// What the definition offers, where something is to be found in it: a large one takes its time to look at.
+fn looked(args: &DeriveArgs, source: &Source) -> Result<porch_facade::Look, CliError> {
+    if args.name.is_some() && args.only.is_empty() && args.names.is_none() {
+        return Ok(porch_facade::Look::default());
+    }
+    let look = porch_facade::look(source).map_err(|f| unreadable(&f))?;
+    let names = |n: &str| {
+        let mut all = look.operations.iter();
+        all.any(|o| o.source == n || o.source.split('/').next() == Some(n))
+    };
+    if let Some(only) = args.only.iter().find(|n| !names(n)) {
+        let near = porch_contract::suggest(only, look.operations.iter().map(|o| o.source.as_str()))
+            .map_or_else(String::new, |n| format!("did you mean “{n}”?"));
+        return Err(CliError::new(format!("the definition has no operation “{only}”")).help(near));
+    }
+    if args.names.is_some() && look.kind == "http" {
+        let message = "the names of an HTTP backend are what its description calls them";
+        let help =
+            "leave --names out; `send` and `reply` of the facade's document rename what they name";
+        return Err(CliError::new(message).help(help));
+    }
+    Ok(look)
 }
 
 /// `porch derive --update`.

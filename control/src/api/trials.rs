@@ -104,17 +104,10 @@ pub(crate) async fn run(
         })
         .await
         .ok_or_else(|| ApiError::new(500, "The trial run was lost", ""))?;
-    if !sent_along && (200..300).contains(&reply.status) {
-        let body = trial.body.filter(|body| !body.is_null());
-        let given = Given {
-            path: trial.path,
-            query: trial.query,
-            body: trial.text.or_else(|| body.map(|b| b.to_string())),
-        };
-        app.publication
-            .answered(&trial.facade, &trial.operation, given);
-    }
     let status = app.publication.summary().await?.status(&trial.facade);
+    if !sent_along && (200..300).contains(&reply.status) {
+        remember(&app, trial);
+    }
     let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
     let headers = reply.headers.iter();
     Ok(Json(TrialResult {
@@ -126,6 +119,18 @@ pub(crate) async fn run(
         trace: reply.trace,
         released: !sent_along && status == "same",
     }))
+}
+
+/// Keeps the values of a trial run that was answered well.
+fn remember(app: &App, trial: Trial) {
+    let body = trial.body.filter(|body| !body.is_null());
+    let given = Given {
+        path: trial.path,
+        query: trial.query,
+        body: trial.text.or_else(|| body.map(|b| b.to_string())),
+    };
+    let publication = &app.publication;
+    publication.answered(&trial.facade, &trial.operation, given);
 }
 
 /// Who may carry out a call of this method: viewers only those that change nothing (RFC 9110, section 9.2.1).

@@ -214,18 +214,7 @@ impl Publication {
             content: wanted.content,
             from_disk: false,
         };
-        let (of, taken) = (served.content.clone(), wanted.taken.clone());
-        let mut each: Vec<_> = taken
-            .into_iter()
-            .map(|f| (self.answered.of(&f), f))
-            .collect();
-        // What was tried goes first.
-        each.sort_by_key(|(answered, _)| answered.is_empty());
-        let call = compute(move || {
-            let mut each = each.iter();
-            each.find_map(|(answered, f)| sample_call(&of, f, answered))
-        })
-        .await?;
+        let call = self.call_of(served.content.clone(), &wanted.taken).await?;
         let serves = compiled
             .facades
             .iter()
@@ -243,6 +232,24 @@ impl Publication {
             removed: wanted.removed,
             findings,
         })
+    }
+
+    /// A call of one of these facades; of what was tried, if anything was.
+    async fn call_of(
+        &self,
+        content: Content,
+        taken: &[String],
+    ) -> Result<Option<SampleCall>, ApiError> {
+        let mut each: Vec<_> = taken
+            .iter()
+            .map(|f| (self.answered.of(f), f.clone()))
+            .collect();
+        each.sort_by_key(|(answered, _)| answered.is_empty());
+        compute(move || {
+            let mut each = each.iter();
+            each.find_map(|(answered, f)| sample_call(&content, f, answered))
+        })
+        .await
     }
 }
 

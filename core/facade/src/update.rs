@@ -41,36 +41,17 @@ pub struct Updated {
 pub fn update(current: &Files, name: &str, new: &Source) -> Result<Updated, Box<Finding>> {
     let documents = Documents::read(current);
     let (backend, facade, old_main) = as_it_is(&documents, name)?;
-    let folder = backend
-        .file
-        .rsplit_once('/')
-        .map_or(String::new(), |(f, _)| format!("{f}/"));
-    let address = backend.doc.address.as_ref().and_then(|a| a.first());
-    // As they were derived the first time.
-    let names = match facade.doc.json.field_names {
-        _ if backend.doc.kind == crate::kind::soap::NAME => backend.doc.names,
-        FieldNames::Proto => Names::AsIs,
-        FieldNames::Json => Names::Camel,
-    };
+    let at = backend.file.rfind('/').map_or(0, |slash| slash + 1);
+    let folder = &backend.file[..at];
     let wanted = Wanted {
         name,
-        address,
+        address: backend.doc.address.as_ref().and_then(|a| a.first()),
         only: &[],
         first: &[],
-        names,
+        names: names_of(backend, facade),
     };
-    let old = derive_as(&old_source(current, &old_main), &wanted)?;
-    // The operations that the publisher took, and those that are new.
-    let base_ids = operations(&old.files[&format!("{name}.facade.yaml")]);
-    let first: Vec<String> = base_ids.iter().map(|(_, w)| called(w).to_owned()).collect();
-    let mut derived = derive_as(
-        new,
-        &Wanted {
-            first: &first,
-            ..wanted
-        },
-    )?;
-    keep_ids(&base_ids, &mut derived, name);
+    let before = old_source(current, &old_main);
+    let (old, base_ids, derived) = both(&before, new, &wanted)?;
     let mut changes = Vec::new();
     let mut files = Files::new();
     let mut removed = Vec::new();
@@ -79,7 +60,7 @@ pub fn update(current: &Files, name: &str, new: &Source) -> Result<Updated, Box<
         &old_main,
         &derived,
         name,
-        &folder,
+        folder,
         &mut files,
         &mut removed,
     );
@@ -119,6 +100,32 @@ pub fn update(current: &Files, name: &str, new: &Source) -> Result<Updated, Box<
         changes,
         findings: derived.findings,
     })
+}
+
+/// What is derived of the old definition with its operations, and of the new one, where what was there comes first.
+fn both(old: &Source, new: &Source, wanted: &Wanted<'_>) -> Result<Both, Box<Finding>> {
+    let old = derive_as(old, wanted)?;
+    let base = operations(&old.files[&format!("{}.facade.yaml", wanted.name)]);
+    let first: Vec<String> = base.iter().map(|(_, w)| called(w).to_owned()).collect();
+    let first = Wanted {
+        first: &first,
+        ..*wanted
+    };
+    let mut derived = derive_as(new, &first)?;
+    keep_ids(&base, &mut derived, wanted.name);
+    Ok((old, base, derived))
+}
+
+/// Two derivations, and the operations of the first.
+type Both = (Derived, Vec<(String, Value)>, Derived);
+
+/// How names were made when the documents were derived first.
+fn names_of(backend: &Document<BackendDoc>, facade: &Document<FacadeDoc>) -> Names {
+    match facade.doc.json.field_names {
+        _ if backend.doc.kind == crate::kind::soap::NAME => backend.doc.names,
+        FieldNames::Proto => Names::AsIs,
+        FieldNames::Json => Names::Camel,
+    }
 }
 
 /// A backend, its facade and the file that the definition begins with.

@@ -1,5 +1,7 @@
 //! Every reference against the contract and the definition, every structure against its target.
 
+mod walk;
+
 use std::sync::LazyLock;
 
 use porch_contract::{
@@ -8,6 +10,7 @@ use porch_contract::{
 use porch_rules::expr::{Expr, Reference, Step as PathStep, Template};
 use serde_json::{Value, json};
 
+use self::walk::{absent, walk};
 use crate::compiled::{ANSWER, REQUEST_ROOTS};
 use crate::read::inside;
 
@@ -426,88 +429,6 @@ impl Fitting<'_, '_> {
             );
         }
     }
-}
-
-fn absent(step: &PathStep, of: &str) -> (usize, String, String) {
-    let name = &step.name;
-    let plain = name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_');
-    let (asked, with) = if plain {
-        (format!("{of}.?{name}"), format!("{of}.?{name}.orValue(…)"))
-    } else {
-        (
-            format!("{of}[?'{name}']"),
-            format!("{of}[?'{name}'].orValue(…)"),
-        )
-    };
-    (
-        step.offset,
-        format!("“{name}” may be absent"),
-        format!("say what happens then: {asked} leaves it out, {with} puts something in its place"),
-    )
-}
-
-/// Follows a reference through a schema.
-fn walk(mut view: SchemaView<'_>, steps: &[PathStep], what: &str) -> Result<(), Missing> {
-    for (i, step) in steps.iter().enumerate() {
-        if view.is_open() {
-            return Ok(());
-        }
-        let at: Vec<&str> = steps[..i].iter().map(|s| s.name.as_str()).collect();
-        let place = if at.is_empty() {
-            what.to_owned()
-        } else {
-            format!("{what} at {}", at.join("."))
-        };
-        if view.items().is_some() {
-            let help = format!("take one with [0], or each with .map(x, x.{})", step.name);
-            return Err((
-                step.offset,
-                format!("{place} is a list, and has no “{}”", step.name),
-                help,
-            ));
-        }
-        let types = view.types();
-        if !types.is_empty() && !types.contains(&"object") {
-            let message = format!("{place} is {}, and has no “{}”", view.kind(), step.name);
-            return Err((step.offset, message, String::new()));
-        }
-        match view.property(&step.name) {
-            Some(below) => {
-                if !step.optional
-                    && !view.requires(&step.name)
-                    && !steps[..i].iter().any(|s| s.optional)
-                {
-                    let (offset, message, _) = absent(step, "");
-                    let before: Vec<&str> = ["…"].into_iter().chain(at).collect();
-                    let help = format!(
-                        "say what happens then: {0}.?{1} leaves it out, {0}.?{1}.orValue(…) puts something in its place",
-                        before.join("."),
-                        step.name
-                    );
-                    return Err((offset, message, help));
-                }
-                view = below;
-            }
-            None if view.allows_other_members() && view.property_names().is_empty() => {
-                return Ok(());
-            }
-            None => {
-                let names = view.property_names();
-                let help = suggest(&step.name, names.iter().copied()).map_or_else(
-                    || {
-                        if names.is_empty() {
-                            String::new()
-                        } else {
-                            format!("there are: {}", names.join(", "))
-                        }
-                    },
-                    |n| format!("did you mean “{n}”?"),
-                );
-                return Err((step.offset, format!("{place} has no “{}”", step.name), help));
-            }
-        }
-    }
-    Ok(())
 }
 
 /// The two types when one can never stand for the other.

@@ -39,14 +39,7 @@ impl CallCompiler<'_> {
         let response = self.response_part(types, method)?;
         self.grpc_faults();
         let all = self.sides.clone();
-        let document = all.get_or_init(|| {
-            let called = self.called_methods(described);
-            // What expressions and structures name is called as callers see it.
-            match self.facade.doc.json.field_names {
-                FieldNames::Json => sides(types, &called),
-                FieldNames::Proto => sides(&types.in_own_names(), &called),
-            }
-        });
+        let document = all.get_or_init(|| self.sides_of(described));
         let own = &document["operations"][&method.full];
         let output = match &response {
             MessagePart::Field(field) => &own["fields"][&*field.name],
@@ -65,9 +58,7 @@ impl CallCompiler<'_> {
         }
         let used_query = self.used_query(types, method, send.as_ref());
         self.unused(&body, send.as_ref());
-        let crossing = &self.facade.doc.metadata;
-        let out = self.metadata(&crossing.request, "request");
-        let back = self.metadata(&crossing.reply, "reply");
+        let (out, back) = self.crossing();
         let reads_body = send.iter().chain(reply.as_ref()).any(|t| uses(t, "body"));
         let call = GrpcCall {
             method: method.full.clone(),
@@ -99,6 +90,22 @@ impl CallCompiler<'_> {
             spellings: self.spellings(types, method),
             ..Compiled::new(Arc::new(call), reply)
         })
+    }
+
+    /// The metadata that crosses the porch, there and back.
+    fn crossing(&mut self) -> (Vec<HeaderName>, Vec<HeaderName>) {
+        let crossing = &self.facade.doc.metadata;
+        let out = self.metadata(&crossing.request, "request");
+        (out, self.metadata(&crossing.reply, "reply"))
+    }
+
+    /// What the called methods take and give; expressions and structures name its members as callers see them.
+    fn sides_of(&self, described: &Described) -> Value {
+        let (types, called) = (&described.descriptors.types, self.called_methods(described));
+        match self.facade.doc.json.field_names {
+            FieldNames::Json => sides(types, &called),
+            FieldNames::Proto => sides(&types.in_own_names(), &called),
+        }
     }
 
     /// The methods of the definition that the facade calls.

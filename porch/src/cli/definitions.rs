@@ -1,0 +1,85 @@
+//! What is said of definitions: `porch look` and `porch derive`.
+
+use std::path::PathBuf;
+
+use clap::{Args, ValueEnum};
+
+#[derive(Args)]
+pub(crate) struct LookArgs {
+    /// A file, a folder, a ZIP, an address (http://…?wsdl), or HOST:PORT of a gRPC server.
+    pub(crate) source: String,
+    /// The file to begin with, when several could be meant.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) main: Option<String>,
+    /// Let imports lead to addresses of this host and its link.
+    #[arg(long)]
+    pub(crate) allow_local: bool,
+    /// Name and password for the address, as NAME:PASSWORD.
+    #[arg(
+        long,
+        value_name = "NAME:PASSWORD",
+        env = "ELM_PORCH_DEFINITION_LOGIN",
+        hide_env_values = true
+    )]
+    pub(crate) login: Option<String>,
+    /// Certificates in PEM that a server's own may be signed with, for https://HOST:PORT.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) trust: Option<PathBuf>,
+    /// Also show each operation's inputs and outputs.
+    #[arg(long)]
+    pub(crate) fields: bool,
+}
+
+#[derive(Args)]
+pub(crate) struct DeriveArgs {
+    /// A file, a folder, a ZIP, an address (http://…?wsdl), or HOST:PORT of a gRPC server.
+    pub(crate) source: String,
+    /// The file to begin with, when several could be meant.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) main: Option<String>,
+    /// Let imports lead to addresses of this host and its link.
+    #[arg(long)]
+    pub(crate) allow_local: bool,
+    /// Folder to write to.
+    #[arg(short, long, value_name = "DIR")]
+    pub(crate) output: PathBuf,
+    /// Name of backend and facade; the definition's own unless given.
+    #[arg(long)]
+    pub(crate) name: Option<String>,
+    /// Operations to take, by their names in the definition; for gRPC also whole services.
+    #[arg(long, value_delimiter = ',')]
+    pub(crate) only: Vec<String>,
+    /// Name and password for the address, as NAME:PASSWORD.
+    #[arg(
+        long,
+        value_name = "NAME:PASSWORD",
+        env = "ELM_PORCH_DEFINITION_LOGIN",
+        hide_env_values = true
+    )]
+    pub(crate) login: Option<String>,
+    /// Certificates in PEM that a server's own may be signed with, for https://HOST:PORT.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) trust: Option<PathBuf>,
+    /// Where the backend is called, in place of the first address in the definition.
+    #[arg(long, value_name = "URL")]
+    pub(crate) address: Option<String>,
+    /// How members, path variables and query parameters are called: `routeCode`, or as the definition has them. An update keeps
+    /// what was chosen.
+    #[arg(long, value_enum, value_name = "STYLE", conflicts_with = "update")]
+    pub(crate) names: Option<NameStyle>,
+    /// Write over files that are there already.
+    #[arg(long)]
+    pub(crate) overwrite: bool,
+    /// Bring documents that were derived before up to the definition as it is now; your edits stay.
+    #[arg(long, conflicts_with_all = ["overwrite", "only"])]
+    pub(crate) update: bool,
+}
+
+/// How what a definition names is called in JSON; camel unless given.
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum NameStyle {
+    /// In lower camel case: `RouteCode` becomes `routeCode`.
+    Camel,
+    /// As in the definition.
+    AsIs,
+}
