@@ -72,6 +72,27 @@ async fn a_stream_goes_on_for_as_long_as_something_comes() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn where_both_sides_speak_silence_may_be_the_callers_turn() {
+    let (_server, porch) = hurried().await;
+    let client = native();
+    let (sender, receiver) = tokio::sync::mpsc::channel::<Result<Bytes, std::io::Error>>(1);
+    let body = reqwest::Body::wrap_stream(tokio_stream::wrappers::ReceiverStream::new(receiver));
+    let line = || Ok(Bytes::from_static(b"{\"other\":\"one\"}\n"));
+    sender.send(line()).await.unwrap();
+    let request = client.post(porch.url("/odd/v1/stream/berth")).body(body);
+    let mut reply = request.send().await.unwrap();
+    assert!(reply.chunk().await.unwrap().is_some());
+    // Meanwhile a stream of the server's alone is ended for its silence.
+    let got = lines(&porch, "silent", None).await;
+    assert_eq!(got[1]["@problem"]["status"], 504, "{got:?}");
+    sender.send(line()).await.unwrap();
+    assert_eq!(
+        reply.chunk().await.unwrap().unwrap(),
+        "{\"other\":\"one\"}\n"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_failure_in_the_middle_is_traced_with_the_backends_words() {
     let (_server, mut porch) = hurried().await;
     let got = lines(&porch, "gives up", None).await;

@@ -33,7 +33,9 @@ pub(super) fn understood(text: &str, clean: &str) -> Option<(String, Option<i32>
     let mut text = text.to_owned();
     let edition = edition(clean);
     for range in unknown(clean, edition.is_some()) {
-        let blanks = " ".repeat(range.len());
+        // Line ends stay, so that lines do.
+        let blank = |b: u8| if b == b'\n' { '\n' } else { ' ' };
+        let blanks: String = text[range.clone()].bytes().map(blank).collect();
         text.replace_range(range, &blanks);
     }
     let Some((number, range)) = edition else {
@@ -197,8 +199,10 @@ mod tests {
     use super::*;
 
     fn read(text: &str) -> String {
-        let (understood, _) = understood(text, text).unwrap();
+        let clean = super::super::texts::without_comments(text);
+        let (understood, _) = understood(text, &clean).unwrap();
         assert_eq!(understood.len(), text.len());
+        assert_eq!(understood.matches('\n').count(), text.matches('\n').count());
         understood.split_whitespace().collect::<Vec<_>>().join(" ")
     }
 
@@ -218,7 +222,7 @@ mod tests {
                 "message M { int32 a = 1 [deprecated = true ]; }",
             ),
             (
-                "message M { int32 a = 1 [features.(pb.java).x = Y]; }",
+                "message M { int32 a = 1 [\n  features.(pb.java).x = Y // für später\n]; }",
                 "message M { int32 a = 1 ; }",
             ),
             (

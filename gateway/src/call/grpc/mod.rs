@@ -94,7 +94,8 @@ impl Protocol for Grpc {
                 Err(failure) => return bare(sent.answered.head, Err(failure)),
             };
             if cx.native {
-                return passed(sent.answered, cx.backend.timeout);
+                let silence = (!call.client_streaming).then_some(cx.backend.timeout);
+                return passed(sent.answered, silence);
             }
             let Sent {
                 answered,
@@ -219,13 +220,13 @@ fn bare(head: response::Parts, answer: Result<Answer, Failure>) -> Read {
     }
 }
 
-/// A native answer: passed through as it comes, trailers included, until it is silent for too long.
-fn passed(answered: Answered, silence: Duration) -> Read {
+/// A native answer: passed through as it comes, trailers included, until it is silent for too long where only it speaks.
+fn passed(answered: Answered, silence: Option<Duration>) -> Read {
     let (status, fields) = (answered.head.status, answered.head.headers.clone());
     let through = Through {
         body: answered.body,
         lease: answered.lease,
-        idle: Some(Idle::new(silence)),
+        idle: silence.map(Idle::new),
         ending: None,
     };
     let passing = Passing {
@@ -378,13 +379,14 @@ async fn stream(
     {
         kind = own;
     }
+    let idle = (!call.client_streaming).then(|| Idle::new(cx.backend.timeout));
     let source = Stream {
         call: call.clone(),
         answer,
         form,
         tell: cx.tell.clone(),
         complaint,
-        idle: Idle::new(cx.backend.timeout),
+        idle,
     };
     let body = body_of(source, cx, first);
     let passing = Passing {

@@ -23,7 +23,8 @@ pub(super) struct Stream {
     /// The operation, with what its reply makes of each message.
     pub(super) tell: Tell,
     pub(super) complaint: Option<Complaint>,
-    pub(super) idle: Idle,
+    /// Where only the server speaks; where both do, it may be the caller's turn.
+    pub(super) idle: Option<Idle>,
 }
 
 impl Stream {
@@ -51,12 +52,14 @@ impl Stream {
 impl MessageSource for Stream {
     fn poll(&mut self, cx: &mut Context<'_>) -> Poll<Option<Result<Bytes, Failure>>> {
         let end = match self.answer.poll(cx) {
-            Poll::Pending if self.idle.is_over(cx) => {
+            Poll::Pending if self.idle.as_mut().is_some_and(|idle| idle.is_over(cx)) => {
                 return Poll::Ready(Some(Err(Failure::Silent)));
             }
             Poll::Pending => return Poll::Pending,
             Poll::Ready(Ok(Part::Message(message))) => {
-                self.idle.came();
+                if let Some(idle) = &mut self.idle {
+                    idle.came();
+                }
                 return Poll::Ready(Some(self.made(&message)));
             }
             Poll::Ready(Ok(Part::Ended(ended))) if ended.code == 0 => return Poll::Ready(None),
