@@ -37,12 +37,6 @@ export function NameIt(props: { look: Looked; source: Source; chosen: string[]; 
         <label style={{ minHeight: 24 }}>
           <input type="checkbox" checked={key} onChange={(e) => setKey(e.target.checked)} /> Callers need a key
         </label>
-        {look.kind !== "http" && (
-          <label style={{ minHeight: 24 }}>
-            <input type="checkbox" checked={asIs} onChange={(e) => setAsIs(e.target.checked)} /> Names as in the
-            definition, not in camelCase
-          </label>
-        )}
         <Field
           label={key ? "Requests of one consumer, no limit if empty" : "Requests of one address, no limit if empty"}
           value={requests}
@@ -50,6 +44,12 @@ export function NameIt(props: { look: Looked; source: Source; chosen: string[]; 
         />
         <Field label="in (30s, 1m, 1h, 1d)" value={window} onChange={setWindow} />
       </RowOf>
+      {look.kind !== "http" && (
+        <label style={{ minHeight: 24 }}>
+          <input type="checkbox" checked={asIs} onChange={(e) => setAsIs(e.target.checked)} /> Names as in the
+          definition, not in camelCase
+        </label>
+      )}
       <AddressChoice look={look} address={address} onChange={setAddress} />
       <RowOf>
         <Button
