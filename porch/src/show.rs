@@ -139,21 +139,20 @@ pub(crate) fn finding_text(finding: &Value) -> String {
         "warning" => 33,
         _ => 36,
     };
-    let place = match text(finding, "where") {
-        "" => format!(
-            "{}:{}:{}",
-            text(finding, "file"),
-            number(finding, "line"),
-            number(finding, "column")
-        ),
-        place => place.to_owned(),
+    let (line, column) = (number(finding, "line"), number(finding, "column"));
+    let place = match (text(finding, "where"), line) {
+        // About all of a file, or of none in particular.
+        ("", 0) => text(finding, "file").to_owned(),
+        ("", line) => format!("{}:{line}:{column}", text(finding, "file")),
+        (place, _) => place.to_owned(),
     };
     let place = match text(finding, "pointer") {
         "" => place,
         pointer => format!("{place} ({pointer})"),
     };
+    let before = if place.is_empty() { "" } else { ": " };
     let mut out = format!(
-        "{place}: {}: {}",
+        "{place}{before}{}: {}",
         paint(severity, colour),
         text(finding, "message")
     );
@@ -272,6 +271,13 @@ mod tests {
             text,
             "a.yaml:3:5: error: no such backend\n  help: did you mean “b”?\nx.wsdl:1:1: note: odd\n1 error, 0 warnings"
         );
+        // Nothing is said of a line that nobody knows.
+        let whole = |file: &str| {
+            let finding = json!({ "severity": "warning", "file": file, "line": 0, "column": 0, "message": "odd", "help": "" });
+            finding_text(&finding)
+        };
+        assert_eq!(whole("a.proto"), "a.proto: warning: odd");
+        assert_eq!(whole(""), "warning: odd");
         assert_eq!(findings_text(&[]), "");
     }
 

@@ -279,11 +279,12 @@ async fn fetch(from: &Origin<'_>) -> Result<Source, CliError> {
 }
 
 pub(crate) fn unreadable(finding: &porch_contract::Finding) -> CliError {
-    CliError::new(format!(
-        "{}:{}:{}: {}",
-        finding.file, finding.line, finding.column, finding.message
-    ))
-    .help(finding.help.clone())
+    let place = finding.place();
+    let told = match place.as_str() {
+        "" => finding.message.clone(),
+        place => format!("{place}: {}", finding.message),
+    };
+    CliError::new(told).help(finding.help.clone())
 }
 
 #[cfg(test)]

@@ -5,7 +5,8 @@ export function Place({ file, line, short }: { file: string; line: number; short
   const name = short ? file.split("/").pop() : file;
   return (
     <Link to={`/documents?file=${encodeURIComponent(file)}&line=${line}`}>
-      {name}:{line}
+      {name}
+      {line > 0 && `:${line}`}
     </Link>
   );
 }

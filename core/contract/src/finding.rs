@@ -59,6 +59,14 @@ impl Finding {
         Self::new(Severity::Error, file, at, message)
     }
 
+    /// Where it was found, as far as that is known: `a.yaml:3:5`, or only the file when it is about all of it.
+    pub fn place(&self) -> String {
+        match (self.file.as_str(), self.line) {
+            (file, 0) => file.to_owned(),
+            (file, line) => format!("{file}:{line}:{}", self.column),
+        }
+    }
+
     /// The same finding with a help line.
     #[must_use]
     pub fn help(mut self, help: impl Into<String>) -> Self {

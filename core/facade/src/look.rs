@@ -88,8 +88,8 @@ impl From<Finding> for LookFinding {
     fn from(f: Finding) -> Self {
         Self {
             severity: f.severity,
+            place: f.place(),
             message: f.message,
-            place: format!("{}:{}:{}", f.file, f.line, f.column),
             help: f.help,
         }
     }
