@@ -36,8 +36,10 @@ fn told() -> Vec<Told> {
 fn plain(line: &str) -> String {
     let mut out = String::new();
     for word in line.split_whitespace() {
-        let unit = ["µs", "ms", "s", "seconds."].contains(&word);
-        let number = word.trim_end_matches([',', '.']).parse::<f64>().is_ok();
+        let bare = word.trim_end_matches([',', '.']);
+        // How long something took may well be told in another unit.
+        let unit = ["µs", "ms", "s", "seconds"].contains(&bare);
+        let number = bare.parse::<f64>().is_ok();
         let word = if number || unit { "N" } else { word };
         let ports: Vec<&str> = word.split("127.0.0.1:").collect();
         for (i, part) in ports.iter().enumerate() {
