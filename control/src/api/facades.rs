@@ -136,7 +136,9 @@ pub(crate) async fn facade(
     let missing = || ApiError::missing(format!("facade “{name}” in the draft"));
     let doc = &model.documents.facades.get(&name).ok_or_else(missing)?.doc;
     let summary = app.publication.summary().await?;
-    let contract = model.contract(&name);
+    let (read, its) = (model.clone(), name.clone());
+    let contract = compute(move || read.shared_contract(&its)).await?;
+    let contract = contract.as_ref().and_then(|c| c.contract.as_ref());
     let operations = operations(&app, &name, doc, contract).await?;
     let files: Vec<String> = model
         .bundle(&name)

@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use porch_contract::{Change, Contract, Harm};
-use porch_facade::Model;
+use porch_contract::{Change, Harm};
+use porch_facade::{Library, Model, ReadContract};
 use porch_store::Store;
 use serde::Serialize;
 use similar::TextDiff;
@@ -36,12 +36,15 @@ pub(crate) struct UsedBy {
     calls: i64,
 }
 
-/// The contract of a facade of a release.
-pub(super) fn contract_of(facade: &ReleasedFacade) -> Option<Contract> {
-    let documents = porch_facade::Documents::read(&facade.files);
-    let (_, served) = documents.facades.first()?;
-    let (file, text) = porch_facade::contract_file(&facade.files, served)?;
-    porch_contract::parse_contract(&file, text).0
+/// What changes for callers between two contracts; nothing when they are the same one.
+fn changes(old: Option<&Arc<ReadContract>>, new: Option<&Arc<ReadContract>>) -> Vec<Change> {
+    let (Some(old), Some(new)) = (old, new) else {
+        return Vec::new();
+    };
+    match (&old.contract, &new.contract) {
+        (Some(a), Some(b)) if !Arc::ptr_eq(old, new) => porch_contract::compare(a, b),
+        _ => Vec::new(),
+    }
 }
 
 /// Changed files, as unified differences.
@@ -81,12 +84,11 @@ fn difference(model: &Model, served: &Served, environment: &str, name: &str) -> 
     let draft = ReleasedFacade::take(model, environment, name);
     let released = served.content.facades.get(name).map(Arc::as_ref);
     let mut difference = Difference::between(name, released, draft.as_ref(), "draft");
-    if let (Some(old), Some(new)) = (
-        released.filter(|_| difference.status == "changed"),
-        model.contract(name),
-    ) && let Some(old) = contract_of(old)
-    {
-        difference.changes = porch_contract::compare(&old, new);
+    if let Some(old) = released.filter(|_| difference.status == "changed") {
+        // The draft's first: what is served is the same one in most cases.
+        let new = model.shared_contract(name);
+        let old = model.library.released(&old.files).map(|(_, c)| c);
+        difference.changes = changes(old.as_ref(), new.as_ref());
     }
     difference
 }
@@ -134,7 +136,12 @@ impl Difference {
 }
 
 /// What serving other content in place of the served one would change, facade by facade.
-pub(super) fn to_other(served: &Content, other: &Content, called: &str) -> Vec<Difference> {
+pub(super) fn to_other(
+    served: &Content,
+    other: &Content,
+    called: &str,
+    library: &Library,
+) -> Vec<Difference> {
     let names: BTreeSet<&String> = served.facades.keys().chain(other.facades.keys()).collect();
     let of = |name: &String| {
         let one = |content: &Content| content.facades.get(name).cloned();
@@ -142,9 +149,10 @@ pub(super) fn to_other(served: &Content, other: &Content, called: &str) -> Vec<D
         let mut difference = Difference::between(name, old.as_deref(), new.as_deref(), called);
         if let (Some(old), Some(new)) = (&old, &new)
             && old != new
-            && let (Some(old), Some(new)) = (contract_of(old), contract_of(new))
         {
-            difference.changes = porch_contract::compare(&old, &new);
+            let contract = |of: &ReleasedFacade| library.released(&of.files).map(|(_, c)| c);
+            let (old, new) = (contract(old), contract(new));
+            difference.changes = changes(old.as_ref(), new.as_ref());
         }
         difference
     };

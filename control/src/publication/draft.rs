@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use porch_contract::{Finding, Severity};
-use porch_facade::{Files, Model};
+use porch_facade::{Checked, Files, Model};
 use porch_store::Topic;
 use serde::Serialize;
 use serde_json::json;
@@ -48,6 +48,8 @@ pub(crate) struct Summary {
     pub(crate) differences: Vec<Difference>,
     /// Its facades.
     pub(crate) facades: BTreeMap<String, FacadeFacts>,
+    /// Its facades as they were checked, so that the next draft checks what changed and nothing else.
+    _checked: Vec<Arc<Checked>>,
 }
 
 /// What lists show of a facade.
@@ -232,6 +234,8 @@ fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 
 fn summary(model: &Model, served: &Served, environment: &str, revision: i64) -> Summary {
     let findings = model.findings().to_vec();
+    let names = model.documents.facades.keys();
+    let checked: Vec<_> = names.filter_map(|n| model.found(n)).collect();
     let facades = model
         .documents
         .facades
@@ -242,9 +246,7 @@ fn summary(model: &Model, served: &Served, environment: &str, revision: i64) -> 
             let facts = FacadeFacts {
                 title: facade.doc.title.clone(),
                 base: facade.doc.base.clone(),
-                version: model
-                    .contract(name)
-                    .map_or_else(String::new, |c| c.version.clone()),
+                version: version(model, name),
                 operations: facade.doc.operations.keys().cloned().collect(),
                 backends: model
                     .backends_of(facade)
@@ -261,5 +263,17 @@ fn summary(model: &Model, served: &Served, environment: &str, revision: i64) -> 
         differences: difference::differences(model, served, environment),
         facades,
         findings,
+        _checked: checked,
     }
+}
+
+/// The version that a facade's contract names.
+fn version(model: &Model, facade: &str) -> String {
+    let found = model.found(facade);
+    let compiled = found.as_ref().and_then(|f| f.compiled.as_ref());
+    let of_contract = || model.contract(facade).map(|c| c.version.clone());
+    compiled
+        .map(|c| c.version.clone())
+        .or_else(of_contract)
+        .unwrap_or_default()
 }

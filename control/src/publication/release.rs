@@ -111,7 +111,8 @@ impl Publication {
         let served = self.served();
         let content = self.as_it_was(&served.content, number, &facades).await?;
         let (from, called) = (served.content.clone(), format!("release {number}"));
-        let list = compute(move || to_other(&from, &content, &called)).await?;
+        let library = self.library.clone();
+        let list = compute(move || to_other(&from, &content, &called, &library)).await?;
         Ok((served.number, list))
     }
 
@@ -245,9 +246,10 @@ impl Publication {
             .map(|f| (self.answered.of(f), f.clone()))
             .collect();
         each.sort_by_key(|(answered, _)| answered.is_empty());
+        let library = self.library.clone();
         compute(move || {
             let mut each = each.iter();
-            each.find_map(|(answered, f)| sample_call(&content, f, answered))
+            each.find_map(|(answered, f)| sample_call(&content, f, answered, &library))
         })
         .await
     }

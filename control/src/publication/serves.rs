@@ -3,13 +3,12 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use porch_facade::{CompiledFacade, sample};
+use porch_facade::{CompiledFacade, Library, sample};
 use serde::Serialize;
 use utoipa::ToSchema;
 
 use super::answered::Given;
 use super::content::Content;
-use super::difference::contract_of;
 use crate::target::target;
 
 /// A facade that is served.
@@ -52,11 +51,11 @@ pub(super) fn sample_call(
     content: &Content,
     facade: &str,
     answered: &HashMap<String, Arc<Given>>,
+    library: &Library,
 ) -> Option<SampleCall> {
     let released = content.facades.get(facade)?;
-    let documents = porch_facade::Documents::read(&released.files);
-    let (_, document) = documents.facades.first()?;
-    let contract = contract_of(released)?;
+    let (document, read) = library.released(&released.files)?;
+    let contract = read.contract.as_ref()?;
     let wired = |o: &&porch_contract::Operation| document.doc.operations.contains_key(&o.id);
     // Those that only read go first (RFC 9110, section 9.2.1), and of them those with the shortest path.
     let rank = |o: &&porch_contract::Operation| {
@@ -70,7 +69,7 @@ pub(super) fn sample_call(
         .min_by_key(rank)?;
     let given = answered.get(&op.id).map(|given| (**given).clone());
     let given = given.unwrap_or_else(|| {
-        let sample = sample(&contract, op, false);
+        let sample = sample(contract, op, false);
         Given {
             path: sample.path.into_iter().collect(),
             query: sample.query.into_iter().collect(),

@@ -43,11 +43,11 @@ pub use documents::{
 pub use effective::{EffectiveRule, effective};
 pub use file_name::is_file_name;
 pub use json_schemas::json_schemas;
-pub use library::Library;
+pub use library::{Library, ReadContract};
 pub use look::{Look, LookOperation};
 pub use mask::{MASK, Mask};
 pub use model::Model;
-pub use read::{Document, Documents, Files, contract_file};
+pub use read::{Document, Documents, Files};
 pub use reading::{derive, derive_as, look, look_with};
 pub use route::{
     Matched, Miss, Normalised, Router, normalise, percent_decode, percent_encode_segment,

@@ -3,16 +3,16 @@
 //! The library holds nothing alive: as long as a draft or a release uses something, whoever needs the same gets the same;
 //! what nobody uses any more is gone.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 
 use porch_contract::{Contract, Finding};
 
-use crate::Files;
 use crate::compiled::{Checked, Definition};
-use crate::documents::BackendDoc;
+use crate::documents::{BackendDoc, FacadeDoc};
 use crate::kind::{Kind, Kinds, standard};
-use crate::read::Document;
+use crate::read::{Document, beside};
+use crate::{Documents, Files};
 
 /// A hash of content.
 pub(crate) type Digest = [u8; 32];
@@ -36,8 +36,9 @@ impl Content {
 
 /// A contract as it was read.
 #[derive(Debug)]
-pub(crate) struct ReadContract {
-    pub(crate) contract: Option<Contract>,
+pub struct ReadContract {
+    /// The contract, when the text is one.
+    pub contract: Option<Contract>,
     pub(crate) findings: Vec<Finding>,
 }
 
@@ -72,7 +73,11 @@ pub struct Library {
     definitions: Kept<dyn Definition>,
     contracts: Kept<ReadContract>,
     checked: Kept<Checked>,
+    plain: Mutex<HashSet<Digest>>,
 }
+
+/// So many texts are remembered to be no documents.
+const PLAIN: usize = 1 << 16;
 
 impl Default for Library {
     fn default() -> Self {
@@ -88,7 +93,36 @@ impl Library {
             definitions: Kept::default(),
             contracts: Kept::default(),
             checked: Kept::default(),
+            plain: Mutex::default(),
         }
+    }
+
+    /// Reads what was laid aside: whether a well-formed text is a document is found once.
+    pub(crate) fn read_aside(&self, documents: &mut Documents, files: &Files) {
+        for file in std::mem::take(&mut documents.aside) {
+            let text = files.get(&file).map_or("", |t| t);
+            let key = Content::default().add(text).digest();
+            let known = |plain: &Mutex<HashSet<Digest>>| {
+                let plain = plain.lock().unwrap_or_else(PoisonError::into_inner);
+                plain.contains(&key)
+            };
+            if known(&self.plain) || !documents.look_into(files, &file) {
+                continue;
+            }
+            let mut plain = self.plain.lock().unwrap_or_else(PoisonError::into_inner);
+            if plain.len() >= PLAIN {
+                plain.clear();
+            }
+            plain.insert(key);
+        }
+    }
+
+    /// The contract of the only facade among a release's files, and its document.
+    pub fn released(&self, files: &Files) -> Option<(Document<FacadeDoc>, Arc<ReadContract>)> {
+        let (_, facade) = Documents::named(files).facades.into_iter().next()?;
+        let path = beside(&facade.file, &facade.doc.contract);
+        let contract = self.contract(&path, files.get(&path)?);
+        Some((facade, contract))
     }
 
     /// The definition of a backend, read only when none with the same content is in use.

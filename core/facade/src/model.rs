@@ -3,7 +3,7 @@
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::{Arc, OnceLock};
 
-use porch_contract::{Contract, Finding, Position, Severity, Step, suggest};
+use porch_contract::{Contract, Finding, Position, Severity, Step, has_errors, suggest};
 
 use crate::compile::{self, Sources};
 use crate::compiled::{Checked, CompiledPorch, Definition, Secrets};
@@ -20,16 +20,23 @@ pub struct Model {
     /// The documents among them.
     pub documents: Documents,
     environment: Option<EnvironmentDoc>,
-    contracts: HashMap<String, (String, Option<Arc<ReadContract>>)>,
+    contracts: HashMap<String, LazyContract>,
     checked: HashMap<String, OnceLock<Arc<Checked>>>,
     findings: OnceLock<Vec<Finding>>,
-    library: Arc<Library>,
+    /// What was read and compiled before.
+    pub library: Arc<Library>,
+}
+
+/// A facade's contract, read when somebody asks for it.
+struct LazyContract {
+    path: String,
+    read: OnceLock<Option<Arc<ReadContract>>>,
 }
 
 impl Model {
     /// Reads a set of files. Addresses are those of the environment named `environment` where the files hold it.
     pub fn read(files: Arc<Files>, environment: &str, library: &Arc<Library>) -> Self {
-        let documents = Documents::read(&files);
+        let documents = Documents::named(&files);
         let here = documents.environments.get(environment);
         let here = here.map(|e| e.doc.clone());
         Self::of(files, documents, here, library)
@@ -37,7 +44,7 @@ impl Model {
 
     /// Reads the files of a release, whose backends have these addresses.
     pub fn released(files: Arc<Files>, here: EnvironmentDoc, library: &Arc<Library>) -> Self {
-        let documents = Documents::read(&files);
+        let documents = Documents::named(&files);
         Self::of(files, documents, Some(here), library)
     }
 
@@ -94,15 +101,19 @@ impl Model {
             .filter_map(|b| unknown_kind(b, library))
             .collect();
         documents.findings.extend(unknown);
-        let contracts = documents
+        let contracts: HashMap<String, LazyContract> = documents
             .facades
             .iter()
             .map(|(name, facade)| {
                 let path = beside(&facade.file, &facade.doc.contract);
-                let read = files.get(&path).map(|text| library.contract(&path, text));
-                (name.clone(), (path, read))
+                let read = OnceLock::new();
+                (name.clone(), LazyContract { path, read })
             })
             .collect();
+        // What is wrong with a contract is told when it is read as one.
+        let paths: HashSet<&str> = contracts.values().map(|c| c.path.as_str()).collect();
+        documents.aside.retain(|f| !paths.contains(f.as_str()));
+        library.read_aside(&mut documents, &files);
         let checked = documents
             .facades
             .keys()
@@ -121,7 +132,18 @@ impl Model {
 
     /// The contract of a facade, when both can be read.
     pub fn contract(&self, facade: &str) -> Option<&Contract> {
-        self.contracts.get(facade)?.1.as_ref()?.contract.as_ref()
+        self.read_contract(facade)?.contract.as_ref()
+    }
+
+    fn read_contract(&self, facade: &str) -> Option<&Arc<ReadContract>> {
+        let LazyContract { path, read } = self.contracts.get(facade)?;
+        read.get_or_init(|| Some(self.library.contract(path, self.files.get(path)?)))
+            .as_ref()
+    }
+
+    /// The contract of a facade, as the library has it, when both can be read.
+    pub fn shared_contract(&self, facade: &str) -> Option<Arc<ReadContract>> {
+        self.read_contract(facade).cloned()
     }
 
     /// The definition of a backend, when it can be read.
@@ -156,9 +178,16 @@ impl Model {
     pub fn porch(&self, names: &[&str], secrets: &Secrets<'_>) -> (CompiledPorch, Vec<Finding>) {
         let all: Vec<&str> = self.documents.facades.keys().map(String::as_str).collect();
         let names = if names.is_empty() { &all } else { names };
+        Self::put_together(names, |name| self.compile(name, secrets))
+    }
+
+    fn put_together(
+        names: &[&str],
+        mut of: impl FnMut(&str) -> Option<Arc<Checked>>,
+    ) -> (CompiledPorch, Vec<Finding>) {
         let (mut facades, mut findings) = (Vec::new(), Vec::new());
         for name in names {
-            match self.compile(name, secrets) {
+            match of(name) {
                 Some(checked) => {
                     findings.extend(checked.findings.iter().cloned());
                     facades.extend(checked.compiled.clone());
@@ -180,7 +209,9 @@ impl Model {
     pub fn findings(&self) -> &[Finding] {
         self.findings.get_or_init(|| {
             let mut findings = self.documents.findings.clone();
-            let found = self.porch(&[], &Secrets::Placeholder).1.into_iter();
+            let names: Vec<&str> = self.documents.facades.keys().map(String::as_str).collect();
+            let found = Self::put_together(&names, |name| self.found(name)).1;
+            let found = found.into_iter();
             findings.extend(found.filter(|f| !self.follows_from_what_is_unread(f)));
             if !self.documents.may_hold("facade/1", None) {
                 findings.extend(self.unused_backends());
@@ -188,6 +219,19 @@ impl Model {
             pointers::add(&self.files, &mut findings);
             findings
         })
+    }
+
+    /// A facade as far as its findings go. What is served with the values of secrets, and stands on the same content, has been
+    /// found good and need not be compiled again with placeholders in their place.
+    pub fn found(&self, name: &str) -> Option<Arc<Checked>> {
+        let facade = self.documents.facades.get(name)?;
+        if let Some(known) = self.checked.get(name)?.get() {
+            return Some(known.clone());
+        }
+        let served = self.digest(facade, &Secrets::Known(&HashMap::new()));
+        let served = self.library.checked(&served);
+        let good = served.filter(|s| s.compiled.is_some() && !has_errors(&s.findings));
+        good.or_else(|| self.facade(name))
     }
 
     /// The files that a facade stands on: its document, its contract, its backends and their definitions. A release keeps
@@ -293,7 +337,7 @@ impl Model {
     }
 
     fn check(&self, facade: &Document<FacadeDoc>, secrets: &Secrets<'_>) -> Checked {
-        let Some((path, Some(read))) = self.contracts.get(&facade.doc.name) else {
+        let Some(read) = self.read_contract(&facade.doc.name) else {
             return Checked {
                 compiled: None,
                 findings: vec![self.no_contract(facade)],
@@ -305,7 +349,7 @@ impl Model {
                 files: &self.files,
                 documents: &self.documents,
                 facade,
-                contract_file: path,
+                contract_file: &beside(&facade.file, &facade.doc.contract),
                 contract,
                 environment: self.environment.as_ref(),
                 secrets,

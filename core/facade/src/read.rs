@@ -36,6 +36,8 @@ pub struct Documents {
     pub findings: Vec<Finding>,
     /// What could not be read as a document, for whatever follows from its absence is no mistake of its own.
     pub unread: Vec<Unread>,
+    /// Files that do not say `elm-porch` in so many letters, and were not looked into yet.
+    pub(crate) aside: Vec<String>,
 }
 
 /// A file that holds a document, or may hold one, and is not among those read.
@@ -52,23 +54,43 @@ const KINDS: [&str; 3] = ["backend/1", "facade/1", "environment/1"];
 impl Documents {
     /// Reads every YAML or JSON file that says `elm-porch:` at its top.
     pub fn read(files: &Files) -> Self {
+        let mut all = Self::named(files);
+        for file in std::mem::take(&mut all.aside) {
+            all.look_into(files, &file);
+        }
+        all
+    }
+
+    /// Reads the files that say `elm-porch` somewhere, and lays the others aside: contracts and definitions are long, and
+    /// whoever uses them reads them.
+    pub(crate) fn named(files: &Files) -> Self {
         let mut all = Self::default();
+        let kinds = [".yaml", ".yml", ".json"];
         for (file, text) in files {
-            let yaml = [".yaml", ".yml", ".json"]
-                .iter()
-                .any(|end| file.ends_with(end));
-            if !yaml {
+            if !kinds.iter().any(|end| file.ends_with(end)) {
                 continue;
             }
-            match Node::parse(text) {
-                Ok(node) => all.take_in(file, node),
-                Err(e) => {
-                    all.findings.push(Finding::error(file, e.at, e.message));
-                    all.unread.push(Unread::Anything);
-                }
+            if text.contains("elm-porch") {
+                all.look_into(files, file);
+            } else {
+                all.aside.push(file.clone());
             }
         }
         all
+    }
+
+    /// Reads one of the files. Gives whether it is well-formed and no document.
+    pub(crate) fn look_into(&mut self, files: &Files, file: &str) -> bool {
+        let text = files.get(file).map_or("", |t| t);
+        match Node::parse(text) {
+            Ok(node) if node.get("elm-porch").is_none() => return true,
+            Ok(node) => self.take_in(file, node),
+            Err(e) => {
+                self.findings.push(Finding::error(file, e.at, e.message));
+                self.unread.push(Unread::Anything);
+            }
+        }
+        false
     }
 
     fn take_in(&mut self, file: &str, node: Node) {
@@ -296,14 +318,4 @@ pub(crate) fn inside(text: &str, at: Position, offset: usize) -> Position {
         line: at.line,
         column: at.column + offset + usize::from(quoted),
     }
-}
-
-/// Path and text of the contract that a facade names, when it is among the files.
-pub fn contract_file<'f>(
-    files: &'f Files,
-    facade: &Document<FacadeDoc>,
-) -> Option<(String, &'f str)> {
-    let path = beside(&facade.file, &facade.doc.contract);
-    let text = files.get(&path)?;
-    Some((path, text))
 }

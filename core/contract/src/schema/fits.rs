@@ -1,5 +1,8 @@
 //! Whether a value fits a schema, as far as that can be said for certain.
 
+use std::sync::{Mutex, PoisonError};
+
+use regex::{Regex, RegexBuilder};
 use serde_json::{Map, Number, Value};
 
 use super::SchemaView;
@@ -270,10 +273,26 @@ fn of_text(keyword: &str, said: &Value, text: &str) -> Option<bool> {
     }
 }
 
-/// A pattern (ECMA-262, of which this takes what has the same meaning).
-pub(super) fn pattern(text: &str) -> Option<regex::Regex> {
-    let mut builder = regex::RegexBuilder::new(text);
-    builder.size_limit(1 << 20).build().ok()
+/// A pattern (ECMA-262, of which this takes what has the same meaning). The last few are kept: a contract has the same ones in
+/// many places, and making one takes longer than all else that is done with it.
+pub(super) fn pattern(text: &str) -> Option<Regex> {
+    const FEW: usize = 32;
+    const LONG: usize = 1_000;
+    static KNOWN: Mutex<Vec<(String, Option<Regex>)>> = Mutex::new(Vec::new());
+    let known = || KNOWN.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some((_, found)) = known().iter().find(|(t, _)| t == text) {
+        return found.clone();
+    }
+    let mut builder = RegexBuilder::new(text);
+    let made = builder.size_limit(1 << 20).build().ok();
+    if text.len() <= LONG {
+        let mut known = known();
+        if known.len() == FEW {
+            known.remove(0);
+        }
+        known.push((text.to_owned(), made.clone()));
+    }
+    made
 }
 
 fn of_number(

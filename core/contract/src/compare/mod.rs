@@ -1,10 +1,13 @@
 //! Comparing two contracts: what changes for callers, ranked by harm.
 
+mod unchanged;
+
 use std::collections::{HashMap, HashSet};
 
 use serde::Serialize;
 use serde_json::Value;
 
+use self::unchanged::Unchanged;
 use crate::{Contract, Operation, PathTemplate, SchemaView};
 
 /// What a change does to a caller who does nothing about it.
@@ -50,6 +53,11 @@ pub fn compare(old: &Contract, new: &Contract) -> Vec<Change> {
         );
     }
     let (was, now) = (Routes::of(old), Routes::of(new));
+    let both = Both {
+        old,
+        new,
+        unchanged: Unchanged::of(&old.document, &new.document),
+    };
     for (id, before) in &old.operations {
         let renamed = || now.other(before, old);
         match new.operations.get(id).or_else(renamed) {
@@ -60,18 +68,14 @@ pub fn compare(old: &Contract, new: &Contract) -> Vec<Change> {
                     id,
                     format!("its operationId is “{}” now: {same}", after.id),
                 );
-                compare_operation(old, new, before, after, &mut |harm, what| {
-                    add(harm, id, what)
-                });
+                both.operation(before, after, &mut |harm, what| add(harm, id, what));
             }
             None => add(
                 Harm::Breaks,
                 id,
                 format!("{} {} is gone", before.method, before.path),
             ),
-            Some(after) => compare_operation(old, new, before, after, &mut |harm, what| {
-                add(harm, id, what)
-            }),
+            Some(after) => both.operation(before, after, &mut |harm, what| add(harm, id, what)),
         }
     }
     for (id, after) in &new.operations {
@@ -103,95 +107,95 @@ impl<'a> Routes<'a> {
     }
 }
 
-fn compare_parameters(
-    old: &Contract,
-    new: &Contract,
-    before: &Operation,
-    after: &Operation,
-    add: &mut dyn FnMut(Harm, String),
-) {
-    for p in &before.parameters {
-        match after
-            .parameters
-            .iter()
-            .find(|q| q.name == p.name && q.place == p.place)
-        {
-            None => add(Harm::Breaks, format!("the parameter “{}” is gone", p.name)),
-            Some(q) => {
-                if q.required && !p.required {
-                    add(
-                        Harm::Breaks,
-                        format!("the parameter “{}” must now be sent", p.name),
+/// Two contracts of one facade.
+struct Both<'a> {
+    old: &'a Contract,
+    new: &'a Contract,
+    unchanged: Unchanged,
+}
+
+impl Both<'_> {
+    fn parameters(&self, before: &Operation, after: &Operation, add: &mut dyn FnMut(Harm, String)) {
+        for p in &before.parameters {
+            match after
+                .parameters
+                .iter()
+                .find(|q| q.name == p.name && q.place == p.place)
+            {
+                None => add(Harm::Breaks, format!("the parameter “{}” is gone", p.name)),
+                Some(q) => {
+                    if q.required && !p.required {
+                        add(
+                            Harm::Breaks,
+                            format!("the parameter “{}” must now be sent", p.name),
+                        );
+                    }
+                    let (was, is) = (
+                        self.old.view(&p.schema).kind(),
+                        self.new.view(&q.schema).kind(),
                     );
-                }
-                let (was, is) = (old.view(&p.schema).kind(), new.view(&q.schema).kind());
-                if was != is {
-                    add(
-                        Harm::Breaks,
-                        format!("the parameter “{}” goes from {was} to {is}", p.name),
-                    );
+                    if was != is {
+                        add(
+                            Harm::Breaks,
+                            format!("the parameter “{}” goes from {was} to {is}", p.name),
+                        );
+                    }
                 }
             }
         }
+        for q in &after.parameters {
+            if !before
+                .parameters
+                .iter()
+                .any(|p| p.name == q.name && p.place == q.place)
+            {
+                let harm = if q.required { Harm::Breaks } else { Harm::Adds };
+                add(
+                    harm,
+                    format!(
+                        "the parameter “{}” is new{}",
+                        q.name,
+                        if q.required { " and must be sent" } else { "" }
+                    ),
+                );
+            }
+        }
     }
-    for q in &after.parameters {
-        if !before
-            .parameters
-            .iter()
-            .any(|p| p.name == q.name && p.place == q.place)
-        {
-            let harm = if q.required { Harm::Breaks } else { Harm::Adds };
+
+    fn operation(&self, before: &Operation, after: &Operation, add: &mut dyn FnMut(Harm, String)) {
+        if (&before.method, &before.path) != (&after.method, &after.path) {
             add(
-                harm,
+                Harm::Breaks,
                 format!(
-                    "the parameter “{}” is new{}",
-                    q.name,
-                    if q.required { " and must be sent" } else { "" }
+                    "{} {} becomes {} {}",
+                    before.method, before.path, after.method, after.path
                 ),
             );
         }
-    }
-}
-
-fn compare_operation(
-    old: &Contract,
-    new: &Contract,
-    before: &Operation,
-    after: &Operation,
-    add: &mut dyn FnMut(Harm, String),
-) {
-    if (&before.method, &before.path) != (&after.method, &after.path) {
-        add(
-            Harm::Breaks,
-            format!(
-                "{} {} becomes {} {}",
-                before.method, before.path, after.method, after.path
-            ),
+        self.parameters(before, after, add);
+        let nothing = Value::Object(Default::default());
+        let body = |o: &Operation| {
+            o.body
+                .as_ref()
+                .map(|(s, _)| s.clone())
+                .unwrap_or_else(|| nothing.clone())
+        };
+        let reply = |o: &Operation| o.reply.clone().unwrap_or_else(|| nothing.clone());
+        let (old_body, new_body) = (body(before), body(after));
+        Members::of(Side::Request, &self.unchanged, add).compare(
+            self.old.view(&old_body),
+            self.new.view(&new_body),
+            "the request's",
+            0,
+        );
+        let (old_reply, new_reply) = (reply(before), reply(after));
+        Members::of(Side::Reply, &self.unchanged, add).compare(
+            self.old.view(&old_reply),
+            self.new.view(&new_reply),
+            "the reply's",
+            0,
         );
     }
-    compare_parameters(old, new, before, after, add);
-    let nothing = Value::Object(Default::default());
-    let body = |o: &Operation| {
-        o.body
-            .as_ref()
-            .map(|(s, _)| s.clone())
-            .unwrap_or_else(|| nothing.clone())
-    };
-    let reply = |o: &Operation| o.reply.clone().unwrap_or_else(|| nothing.clone());
-    let (old_body, new_body) = (body(before), body(after));
-    Members::of(Side::Request, add).compare(
-        old.view(&old_body),
-        new.view(&new_body),
-        "the request's",
-        0,
-    );
-    let (old_reply, new_reply) = (reply(before), reply(after));
-    Members::of(Side::Reply, add).compare(
-        old.view(&old_reply),
-        new.view(&new_reply),
-        "the reply's",
-        0,
-    );
 }
 
 #[derive(Clone, Copy, PartialEq)]
@@ -207,14 +211,16 @@ const MAX_PAIRS: usize = 5_000;
 /// The comparison of the members of two bodies; each pair of schemas is compared once.
 struct Members<'a> {
     side: Side,
+    unchanged: &'a Unchanged,
     add: &'a mut dyn FnMut(Harm, String),
     seen: HashSet<(*const Value, *const Value)>,
 }
 
 impl<'a> Members<'a> {
-    fn of(side: Side, add: &'a mut dyn FnMut(Harm, String)) -> Self {
+    fn of(side: Side, unchanged: &'a Unchanged, add: &'a mut dyn FnMut(Harm, String)) -> Self {
         Self {
             side,
+            unchanged,
             add,
             seen: HashSet::new(),
         }
@@ -225,6 +231,9 @@ impl<'a> Members<'a> {
             std::ptr::from_ref(old.value()),
             std::ptr::from_ref(new.value()),
         );
+        if self.unchanged.has(old.value(), new.value()) {
+            return;
+        }
         if depth > MAX_DEPTH || self.seen.len() >= MAX_PAIRS || !self.seen.insert(pair) {
             return;
         }
