@@ -27,9 +27,10 @@ pub(crate) struct Seen {
 }
 
 /// An answer.
+#[expect(clippy::large_enum_variant, reason = "going through is the common way")]
 pub(crate) enum Answer {
     /// It goes to the caller as it comes.
-    Through(Box<Passing>),
+    Through(Passing),
     /// It was read.
     Whole(Box<Whole>),
 }

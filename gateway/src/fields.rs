@@ -15,34 +15,45 @@ pub(crate) const SESSION_COOKIES: [&str; 2] = ["porch-session", "__Host-porch-se
 
 /// The porch in `Via` (RFC 9110 §7.6.3), behind the version of HTTP in which a message came.
 pub(crate) fn via(version: Version) -> HeaderValue {
-    HeaderValue::from_static(match version {
-        Version::HTTP_10 => "1.0 elm-porch",
-        Version::HTTP_2 => "2 elm-porch",
-        _ => "1.1 elm-porch",
-    })
+    static OF_10: HeaderValue = HeaderValue::from_static("1.0 elm-porch");
+    static OF_11: HeaderValue = HeaderValue::from_static("1.1 elm-porch");
+    static OF_2: HeaderValue = HeaderValue::from_static("2 elm-porch");
+    match version {
+        Version::HTTP_10 => OF_10.clone(),
+        Version::HTTP_2 => OF_2.clone(),
+        _ => OF_11.clone(),
+    }
 }
 
-/// Header fields that end at the porch (RFC 9110 §7.6.1), and those it writes anew.
-const HOP_BY_HOP: [HeaderName; 10] = [
-    header::CONNECTION,
-    HeaderName::from_static("keep-alive"),
-    HeaderName::from_static("proxy-connection"),
-    header::PROXY_AUTHENTICATE,
-    header::PROXY_AUTHORIZATION,
-    header::TE,
-    header::TRAILER,
-    header::TRANSFER_ENCODING,
-    header::UPGRADE,
-    header::FORWARDED,
-];
+/// Whether a header field ends at the porch (RFC 9110 §7.6.1), or is written anew.
+fn ends_here(name: &str) -> bool {
+    matches!(
+        name,
+        "connection"
+            | "keep-alive"
+            | "proxy-connection"
+            | "proxy-authenticate"
+            | "proxy-authorization"
+            | "te"
+            | "trailer"
+            | "transfer-encoding"
+            | "upgrade"
+            | "forwarded"
+    )
+}
 
 /// Removes what must not travel further: hop-by-hop fields and those that `Connection` names.
 pub(crate) fn strip_hop_by_hop(headers: &mut HeaderMap) {
-    let named: Vec<HeaderName> = named_by_connection(headers).collect();
-    for name in named {
-        headers.remove(name);
+    // Looked for first: most messages have none of them, and each removal looks for its name.
+    if !headers.keys().any(|name| ends_here(name.as_str())) {
+        return;
     }
-    for name in &HOP_BY_HOP {
+    let ending = headers.keys().filter(|name| ends_here(name.as_str()));
+    let all: Vec<HeaderName> = ending
+        .cloned()
+        .chain(named_by_connection(headers))
+        .collect();
+    for name in all {
         headers.remove(name);
     }
 }
@@ -55,18 +66,20 @@ pub(crate) fn forwarded_fields(
 ) -> HeaderMap {
     let mut headers = HeaderMap::with_capacity(from.len() + room);
     for (name, value) in from {
+        let text = name.as_str();
         let ends_here = name == key_header
-            || name == header::HOST
-            || name == header::EXPECT
-            || HOP_BY_HOP.contains(name)
+            || matches!(text, "host" | "expect")
+            || ends_here(text)
             // Who called and how is told in `Forwarded`, by us alone.
-            || name.as_str().starts_with("x-forwarded-");
+            || text.starts_with("x-forwarded-");
         if !ends_here {
             headers.append(name.clone(), value.clone());
         }
     }
-    for named in named_by_connection(from) {
-        headers.remove(named);
+    if from.contains_key(header::CONNECTION) {
+        for named in named_by_connection(from) {
+            headers.remove(named);
+        }
     }
     headers
 }

@@ -50,7 +50,7 @@ pub use model::Model;
 pub use read::{Document, Documents, Files};
 pub use reading::{derive, derive_as, look, look_with};
 pub use route::{
-    Matched, Miss, Normalised, Router, normalise, percent_decode, percent_encode_segment,
+    Captured, Matched, Miss, Normalised, Router, normalise, percent_decode, percent_encode_segment,
 };
 pub use shaped::{Allowed, Choices, Shaped};
 pub use source::{Source, is_zip, unzip};

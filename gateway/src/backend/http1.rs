@@ -6,14 +6,13 @@ use std::hash::BuildHasherDefault;
 use std::rc::Rc;
 use std::time::{Duration, Instant};
 
-use http::Request;
 use hyper::client::conn::http1::{self, SendRequest};
 use hyper_util::rt::TokioIo;
 use porch_facade::Transport;
 
 use super::dial::To;
 use super::failure::{DialError, deepest};
-use super::{Answered, Attempt, CallFailure, Key, Lease};
+use super::{Answered, Attempt, CallFailure, Key, Lease, Slot};
 use crate::body::OutBody;
 use crate::usage::Mix;
 
@@ -82,7 +81,7 @@ pub(super) async fn send(
     pool: &Rc<Pool>,
     key: Key,
     to: &To<'_>,
-    request: Request<OutBody>,
+    slot: &mut Slot,
     fresh: bool,
 ) -> Result<Answered, Attempt> {
     let kept = if fresh { None } else { pool.take(key) };
@@ -92,16 +91,18 @@ pub(super) async fn send(
         // Boxed: it is large, and mostly there is no need for it.
         None => match Box::pin(connect(to)).await {
             Ok(sender) => sender,
-            Err(what) => return Err(Attempt::connect(what, request)),
+            Err(what) => return Err(Attempt::connect(what)),
         },
     };
     if sender.ready().await.is_err() {
         return Err(Attempt {
             failure: CallFailure::Broken("closed before the request".into()),
-            unsent: Some(request),
             reused,
         });
     }
+    let Some(request) = slot.take() else {
+        return Err(Attempt::nothing());
+    };
     match sender.try_send_request(request).await {
         Ok(answer) => {
             let (head, body) = answer.into_parts();
@@ -112,11 +113,13 @@ pub(super) async fn send(
             }));
             Ok(Answered { head, body, lease })
         }
-        Err(mut e) => Err(Attempt {
-            unsent: e.take_message(),
-            failure: broken(e.error()),
-            reused,
-        }),
+        Err(mut e) => {
+            *slot = e.take_message();
+            Err(Attempt {
+                failure: broken(e.error()),
+                reused,
+            })
+        }
     }
 }
 

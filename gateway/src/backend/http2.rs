@@ -5,14 +5,13 @@ use std::collections::HashMap;
 use std::rc::Rc;
 use std::time::Duration;
 
-use http::Request;
 use hyper::client::conn::http2::{self, SendRequest};
 use hyper_util::rt::{TokioIo, TokioTimer};
 use porch_facade::Transport;
 
 use super::dial::To;
 use super::failure::{DialError, deepest};
-use super::{Answered, Attempt, CallFailure, Key, Lease};
+use super::{Answered, Attempt, CallFailure, Key, Lease, Slot};
 use crate::body::OutBody;
 
 /// Calls on one connection at the same time.
@@ -73,11 +72,14 @@ impl Channels {
         &self,
         key: Key,
         to: &To<'_>,
-        request: Request<OutBody>,
+        slot: &mut Slot,
     ) -> Result<Answered, Attempt> {
         let (mut sender, place) = match self.channel(key, to).await {
             Ok(found) => found,
-            Err(what) => return Err(Attempt::connect(what, request)),
+            Err(what) => return Err(Attempt::connect(what)),
+        };
+        let Some(request) = slot.take() else {
+            return Err(Attempt::nothing());
         };
         match sender.try_send_request(request).await {
             Ok(answer) => {
@@ -89,10 +91,9 @@ impl Channels {
                 })
             }
             Err(mut e) => {
-                let unsent = e.take_message();
+                *slot = e.take_message();
                 self.sweep();
                 Err(Attempt {
-                    unsent,
                     failure: CallFailure::Broken(deepest(e.error())),
                     reused: true,
                 })

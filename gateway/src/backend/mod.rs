@@ -62,22 +62,28 @@ impl Lease {
     }
 }
 
+/// A request that is to be sent. It lies in one place until it is, since it is large; it is there again when nothing of it
+/// was sent.
+type Slot = Option<Request<OutBody>>;
+
 /// One attempt that failed.
 struct Attempt {
     failure: CallFailure,
-    /// The request, when nothing of it was sent.
-    unsent: Option<Request<OutBody>>,
     /// Whether the connection was an old one, which may have been closed behind our back.
     reused: bool,
 }
 
 impl Attempt {
-    fn connect(failure: CallFailure, request: Request<OutBody>) -> Self {
+    fn connect(failure: CallFailure) -> Self {
         Self {
             failure,
-            unsent: Some(request),
             reused: false,
         }
+    }
+
+    /// Nothing is left to be sent.
+    fn nothing() -> Self {
+        Self::connect(CallFailure::Broken("the request is gone".into()))
     }
 }
 
@@ -105,21 +111,26 @@ impl Backends {
         &self,
         backend: &CompiledBackend,
         mut at: usize,
-        request: Request<OutBody>,
+        slot: &mut Slot,
         until: Instant,
         within: Duration,
         again: &dyn Fn() -> Option<Request<OutBody>>,
     ) -> Result<Answered, CallFailure> {
         // The address that the request is written for as it stands.
-        let (mut request, first, mut made) = (request, at, at);
+        let (first, mut made) = (at, at);
         let (mut tries, mut fresh) = (backend.addresses.len() + 1, false);
         loop {
-            aim(&mut request, backend, made, at);
+            let moved = slot.as_mut().and_then(|request| {
+                aim(request, backend, made, at);
+                request.body().moved()
+            });
             made = at;
-            let moved = request.body().moved();
             // In place: the exchange's own future is moved about, and must not hold this one twice.
-            let once = std::pin::pin!(self.once(backend, at, request, fresh));
-            let attempt = match in_time(once, until, within, moved).await {
+            let answer = {
+                let once = std::pin::pin!(self.once(backend, at, slot, fresh));
+                in_time(once, until, within, moved).await
+            };
+            let attempt = match answer {
                 Ok(Ok(answered)) => return Ok(answered),
                 Ok(Err(attempt)) => attempt,
                 Err(_) => {
@@ -131,25 +142,25 @@ impl Backends {
                 }
             };
             tries -= 1;
-            let next = match &attempt.failure {
+            match &attempt.failure {
                 CallFailure::Connect(_) | CallFailure::ConnectTimeout => {
                     let (from, key) = (at, (backend.identity, at as u32));
                     self.health.set_down(key);
                     at = (at + 1) % backend.addresses.len();
-                    attempt.unsent.filter(|_| at != from)
+                    *slot = slot.take().filter(|_| at != from);
                 }
                 _ => {
                     fresh = true;
-                    let unsent = attempt.unsent.filter(|_| attempt.reused);
-                    if unsent.is_none() {
+                    if !attempt.reused {
+                        *slot = None;
+                    } else if slot.is_none() {
                         made = first;
+                        *slot = again();
                     }
-                    unsent.or_else(|| if attempt.reused { again() } else { None })
                 }
-            };
-            match next {
-                Some(next) if tries > 0 => request = next,
-                _ => return Err(attempt.failure),
+            }
+            if slot.is_none() || tries == 0 {
+                return Err(attempt.failure);
             }
         }
     }
@@ -158,7 +169,7 @@ impl Backends {
         &self,
         backend: &CompiledBackend,
         at: usize,
-        request: Request<OutBody>,
+        slot: &mut Slot,
         fresh: bool,
     ) -> Result<Answered, Attempt> {
         let address = &backend.addresses[at];
@@ -170,8 +181,9 @@ impl Backends {
             tls: &self.tls,
         };
         match backend.transport {
-            Transport::Http1 => http1::send(&self.http1, key, &to, request, fresh).await,
-            Transport::Http2 => self.http2.send(key, &to, request).await,
+            Transport::Http1 => http1::send(&self.http1, key, &to, slot, fresh).await,
+            // Boxed: its parts are larger than those of the other way.
+            Transport::Http2 => Box::pin(self.http2.send(key, &to, slot)).await,
         }
     }
 

@@ -1,7 +1,6 @@
 //! Bodies of replies.
 
 use std::pin::Pin;
-use std::rc::Rc;
 use std::task::{Context, Poll};
 
 use bytes::Bytes;
@@ -22,7 +21,7 @@ pub(crate) enum ReplyBody {
     /// Made piece by piece.
     Made {
         pieces: Box<dyn Pieces>,
-        ending: Option<Rc<Ending>>,
+        ending: Option<Box<Ending>>,
     },
 }
 
@@ -31,7 +30,7 @@ pub(crate) struct Through {
     pub(crate) body: Incoming,
     pub(crate) lease: Option<Lease>,
     pub(crate) idle: Option<Idle>,
-    pub(crate) ending: Option<Rc<Ending>>,
+    pub(crate) ending: Option<Ending>,
 }
 
 impl ReplyBody {
@@ -51,8 +50,8 @@ impl ReplyBody {
                     *bytes = Some(waiting(&told.worker().shared.budget, all));
                 }
             }
-            Self::Through(through) => through.ending = Some(Rc::new(told)),
-            Self::Made { ending, .. } => *ending = Some(Rc::new(told)),
+            Self::Through(through) => through.ending = Some(told),
+            Self::Made { ending, .. } => *ending = Some(Box::new(told)),
         }
     }
 }

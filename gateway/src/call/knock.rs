@@ -169,7 +169,7 @@ impl Protocol for Knock {
     }
 
     fn read<'a>(&'a self, cx: &'a Context<'a>, sent: Sent) -> Reading<'a> {
-        Box::pin(async move {
+        Reading::later(async move {
             let (head, body) = (sent.answered.head, sent.answered.body);
             let bytes = collect(body, cx.backend.timeout, cx.share).await;
             if let Some(lease) = sent.answered.lease {

@@ -209,6 +209,8 @@ mod tests {
     use std::collections::VecDeque;
     use std::sync::Arc;
 
+    const ID: &str = "4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7";
+
     use porch_facade::{Model, Secrets};
 
     use super::*;
@@ -249,7 +251,7 @@ mod tests {
         let files = files.map(|(n, t)| (n.to_owned(), t.to_owned()));
         let model = Model::read(Arc::new(files.into()), "live", &Arc::default());
         let (porch, _) = model.porch(&[], &Secrets::Known(&Default::default()));
-        Tell::new(&porch.facades[0], 0, "7")
+        Tell::new(&porch.facades[0], 0, ID)
     }
 
     fn messages(form: Form, list: Vec<Option<Result<&'static str, Failure>>>) -> Messages {
@@ -297,7 +299,7 @@ mod tests {
         let told: serde_json::Value = serde_json::from_str(&pieces[1]).unwrap();
         let problem = &told["@problem"];
         assert_eq!(problem["status"], 502, "{told}");
-        assert_eq!(problem["instance"], "urn:elm-porch:exchange:7");
+        assert_eq!(problem["instance"], format!("urn:elm-porch:exchange:{ID}"));
         let (pieces, broken) = all(messages(Form::Events, list())).await;
         assert!(
             broken && pieces[1].starts_with("event: problem\ndata: {"),

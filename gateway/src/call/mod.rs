@@ -46,7 +46,22 @@ pub(crate) trait Protocol: Sync {
 }
 
 /// An answer while it is read.
-pub(crate) type Reading<'a> = Pin<Box<dyn Future<Output = Read> + 'a>>;
+#[expect(
+    clippy::large_enum_variant,
+    reason = "what is read at once is the common way, and is not put into a box for the others"
+)]
+pub(crate) enum Reading<'a> {
+    /// It was read.
+    Done(Read),
+    /// Something of it must be waited for.
+    Later(Pin<Box<dyn Future<Output = Read> + 'a>>),
+}
+
+impl<'a> Reading<'a> {
+    pub(crate) fn later(reading: impl Future<Output = Read> + 'a) -> Self {
+        Self::Later(Box::pin(reading))
+    }
+}
 
 /// What a call works with.
 pub(crate) struct Context<'a> {

@@ -59,7 +59,7 @@ fn write_hex(out: &mut [u8], number: u64) {
 }
 
 /// The `Forwarded` field to send on (RFC 7239 §4).
-pub(super) fn forwarded(address: IpAddr, headers: &HeaderMap) -> HeaderValue {
+pub(crate) fn forwarded(address: IpAddr, headers: &HeaderMap) -> HeaderValue {
     let host = headers
         .get(header::HOST)
         .and_then(|h| h.to_str().ok())

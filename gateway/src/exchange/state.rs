@@ -9,7 +9,7 @@ use http::HeaderValue;
 use http::request::Parts;
 use porch_facade::{CompiledPorch, MediaType, OperationIndex};
 
-use super::context::{forwarded, trace_context, unix_ms};
+use super::context::{trace_context, unix_ms};
 use crate::body::InBody;
 use crate::budget::Share;
 use crate::caller::{Caller, RateFields};
@@ -35,7 +35,6 @@ pub(crate) struct Exchange<'x> {
     /// `traceparent` as it is sent on; the exchange's id stands in it (W3C Trace Context §3.2.2).
     context: [u8; 55],
     pub(crate) traceparent: HeaderValue,
-    pub(crate) forwarded: HeaderValue,
     pub(crate) recorder: RefCell<Recorder>,
     /// The operation, once it is known.
     pub(crate) at: Cell<Option<OperationIndex>>,
@@ -79,7 +78,6 @@ impl<'x> Exchange<'x> {
             context,
             traceparent: HeaderValue::from_bytes(&context)
                 .unwrap_or_else(|_| HeaderValue::from_static("")),
-            forwarded: forwarded(address, &parts.headers),
             recorder: RefCell::new(Recorder::new(full)),
             at: Cell::new(None),
             caller: Caller::default(),

@@ -16,16 +16,23 @@ pub(crate) struct Tell {
     facade: Arc<CompiledFacade>,
     operation: u32,
     /// The exchange's id.
-    id: Arc<str>,
+    id: [u8; ID],
 }
+
+/// Length of an exchange's id.
+const ID: usize = 49;
 
 impl Tell {
     pub(crate) fn new(facade: &Arc<CompiledFacade>, operation: u32, id: &str) -> Self {
         Self {
             facade: facade.clone(),
             operation,
-            id: id.into(),
+            id: id.as_bytes().try_into().unwrap_or([b'0'; ID]),
         }
+    }
+
+    fn id(&self) -> &str {
+        std::str::from_utf8(&self.id).unwrap_or_default()
     }
 
     pub(crate) fn operation(&self) -> Option<&CompiledOperation> {
@@ -37,7 +44,7 @@ impl Tell {
         match self.problem(failure, stage) {
             None => (Bytes::new(), None),
             Some(problem) => (
-                problem.render(&self.id, &HeaderMap::new()).1,
+                problem.render(self.id(), &HeaderMap::new()).1,
                 Some(problem.refusal),
             ),
         }

@@ -5,7 +5,10 @@ use std::sync::Arc;
 
 use http::request::Parts;
 use http::{HeaderValue, Method, Response, StatusCode, header};
-use porch_facade::{CompiledFacade, CompiledOperation, Miss, NATIVE, OperationIndex, normalise};
+use porch_facade::{
+    Captured, CompiledFacade, CompiledOperation, Miss, NATIVE, OperationIndex, normalise,
+};
+use smallvec::SmallVec;
 
 use super::Sound;
 use crate::body::ReplyBody;
@@ -23,14 +26,14 @@ pub(crate) struct Found<'x> {
     /// The path as it is compared.
     path: Cow<'x, str>,
     /// Where in it the variables' segments stand.
-    captured: Vec<(usize, usize)>,
+    captured: SmallVec<[(usize, usize); 4]>,
     /// Whether the caller speaks the backend's own protocol.
     pub(crate) native: bool,
 }
 
 impl Found<'_> {
     /// The segments that the path variables took.
-    pub(crate) fn captured(&self) -> Vec<&str> {
+    pub(crate) fn captured(&self) -> Captured<'_> {
         self.captured
             .iter()
             .map(|(from, to)| &self.path[*from..*to])

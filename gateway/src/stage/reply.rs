@@ -29,7 +29,7 @@ pub(crate) fn reply(
     let from = x.recorder.borrow().begin();
     let (answer, backend, notes) = match outcome {
         Outcome::One(Answer::Through(passing), backend, notes) => {
-            return Ok(pass(x, request, *passing, backend, notes));
+            return Ok(pass(x, request, passing, backend, notes));
         }
         Outcome::One(Answer::Whole(whole), backend, notes) => (Some(*whole), Some(backend), notes),
         Outcome::Many => (None, None, Vec::new()),

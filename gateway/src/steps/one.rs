@@ -9,7 +9,8 @@ use super::body;
 use crate::answer::Answer;
 use crate::body::InBody;
 use crate::call::protocols::protocol;
-use crate::call::{CallerBody, Context, Needs, Prepared, Protocol, Read, Sent};
+use crate::call::{CallerBody, Context, Needs, Prepared, Protocol, Read, Reading, Sent};
+use crate::exchange::forwarded;
 use crate::exchange::state::{Exchange, Mode};
 use crate::failure::Failure;
 use crate::fields::{TRACEPARENT, via};
@@ -133,14 +134,37 @@ pub(super) async fn carry_out<'a>(
     body: CallerBody,
 ) -> Result<Done, Box<Problem>> {
     let cx = call.context(x, request, scope);
-    let prepared = prepare(x, request, call, &cx, body)?;
+    let Prepared {
+        request: made,
+        within,
+        again,
+        complaint,
+        ..
+    } = prepare(x, request, call, &cx, body)?;
     let from = x.recorder.borrow().begin();
-    let sent = send(x, call, &cx, prepared).await.map_err(|failure| {
+    let until = tokio::time::Instant::now() + within;
+    let mut slot = Some(made);
+    let anew = || if again { remade(x, call, &cx) } else { None };
+    let backends = &x.worker.backends;
+    let answered = backends
+        .send(call.backend, call.at, &mut slot, until, within, &anew)
+        .await;
+    let answered = answered.map_err(|failure| {
+        let complaint = complaint.as_ref().and_then(|c| c.borrow_mut().take());
+        let failure = complaint.unwrap_or(Failure::Call(failure));
         let problem = call.problem(request, failure, StageName::Prepare);
         note(x, call, (StageName::Call, from), &problem);
         problem
     })?;
-    let read = call.protocol.read(&cx, sent).await;
+    let sent = Sent {
+        answered,
+        until,
+        complaint,
+    };
+    let read = match call.protocol.read(&cx, sent) {
+        Reading::Done(read) => read,
+        Reading::Later(reading) => reading.await,
+    };
     finish(x, request, call, from, read)
 }
 
@@ -201,7 +225,7 @@ fn add_common(
 ) {
     let headers = request.headers_mut();
     headers.append(header::VIA, via(cx.parts.version));
-    headers.insert(header::FORWARDED, x.forwarded.clone());
+    headers.insert(header::FORWARDED, forwarded(x.address, &cx.parts.headers));
     headers.insert(TRACEPARENT, x.traceparent.clone());
     for (name, value) in &call.backend.credentials.headers {
         headers.insert(name.clone(), value.clone());
@@ -212,43 +236,15 @@ fn add_common(
     }
 }
 
-async fn send(
+/// The request once more, where it may be repeated.
+fn remade(
     x: &Exchange<'_>,
     call: &Call<'_>,
     cx: &Context<'_>,
-    prepared: Prepared,
-) -> Result<Sent, Failure> {
-    let Prepared {
-        request,
-        within,
-        again,
-        complaint,
-        ..
-    } = prepared;
-    let anew = || {
-        if !again {
-            return None;
-        }
-        let mut prepared = call.protocol.prepare(cx, CallerBody::Gone).ok()?;
-        add_common(x, call, cx, &mut prepared.request);
-        Some(prepared.request)
-    };
-    let until = tokio::time::Instant::now() + within;
-    let backends = &x.worker.backends;
-    let answered = backends
-        .send(call.backend, call.at, request, until, within, &anew)
-        .await;
-    match answered {
-        Ok(answered) => Ok(Sent {
-            answered,
-            until,
-            complaint,
-        }),
-        Err(failure) => {
-            let complaint = complaint.and_then(|c| c.borrow_mut().take());
-            Err(complaint.unwrap_or(Failure::Call(failure)))
-        }
-    }
+) -> Option<http::Request<crate::body::OutBody>> {
+    let mut prepared = call.protocol.prepare(cx, CallerBody::Gone).ok()?;
+    add_common(x, call, cx, &mut prepared.request);
+    Some(prepared.request)
 }
 
 fn finish(

@@ -64,23 +64,29 @@ fn changed<'a>(old: &'a Map<String, Value>, new: &Map<String, Value>) -> HashSet
 
 /// Names of the schemas that one refers to. Gives whether it refers to nothing else.
 fn references<'a>(schema: &'a Value, found: &mut Vec<&'a str>) -> bool {
+    let mut known = true;
     match schema {
-        Value::Object(members) => members.iter().fold(true, |known, (name, value)| {
-            let Some(target) = value.as_str().filter(|_| name == "$ref") else {
-                return references(value, found) && known;
-            };
-            let target = target.strip_prefix("#/components/schemas/");
-            match target.filter(|t| !t.contains(['/', '~', '%'])) {
-                Some(target) => found.push(target),
-                None => return false,
+        Value::Object(members) => {
+            for (name, value) in members {
+                let Some(target) = value.as_str().filter(|_| name == "$ref") else {
+                    known &= references(value, found);
+                    continue;
+                };
+                let target = target.strip_prefix("#/components/schemas/");
+                match target.filter(|t| !t.contains(['/', '~', '%'])) {
+                    Some(target) => found.push(target),
+                    None => known = false,
+                }
             }
-            known
-        }),
-        Value::Array(items) => items
-            .iter()
-            .fold(true, |known, item| references(item, found) && known),
-        _ => true,
+        }
+        Value::Array(items) => {
+            for item in items {
+                known &= references(item, found);
+            }
+        }
+        _ => {}
     }
+    known
 }
 
 #[cfg(test)]

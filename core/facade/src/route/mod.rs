@@ -8,6 +8,7 @@ use std::collections::HashMap;
 use std::hash::BuildHasherDefault;
 
 use porch_contract::{Fnv, PathTemplate, Segment};
+use smallvec::SmallVec;
 
 pub use path::{Normalised, normalise, percent_decode, percent_encode_segment};
 
@@ -37,13 +38,16 @@ pub struct Router {
     hosts: HashMap<Box<str>, u32, BuildHasherDefault<Fnv>>,
 }
 
+/// Segments that variables took.
+pub type Captured<'p> = SmallVec<[&'p str; 4]>;
+
 /// An operation that was found.
 #[derive(Debug, PartialEq, Eq)]
 pub struct Matched<'p> {
     /// Index of the operation.
     pub operation: OperationIndex,
     /// The segments that the variables took, as they stand in the path; the last may hold several.
-    pub captured: Vec<&'p str>,
+    pub captured: Captured<'p>,
 }
 
 /// Why nothing was found.
@@ -170,25 +174,25 @@ impl Router {
         method: &str,
         path: &'p str,
     ) -> Result<Matched<'p>, Miss> {
-        let mut offsets = [0usize; MAX_SEGMENTS];
-        let mut count = 0;
-        let body = path.strip_prefix('/').unwrap_or(path);
-        if !body.is_empty() {
-            for segment in body.split('/') {
-                if count == MAX_SEGMENTS {
+        let mut offsets = SmallVec::<[usize; 16]>::new();
+        let body = usize::from(path.starts_with('/'));
+        if path.len() > body {
+            offsets.push(body);
+            let slashes = path.bytes().enumerate().skip(body);
+            for (at, _) in slashes.filter(|(_, b)| *b == b'/') {
+                if offsets.len() == MAX_SEGMENTS {
                     return Err(Miss::Path);
                 }
-                offsets[count] = segment.as_ptr() as usize - path.as_ptr() as usize;
-                count += 1;
+                offsets.push(at + 1);
             }
         }
         let mut search = Search {
             router: self,
             path,
-            offsets: &offsets[..count],
+            offsets: &offsets,
             method,
             allowed: Vec::new(),
-            captured: Vec::new(),
+            captured: Captured::new(),
             steps: MAX_STEPS,
         };
         let own_host = host.and_then(|h| self.hosts.get(h)).copied();

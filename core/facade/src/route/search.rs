@@ -1,6 +1,6 @@
 //! Finding an operation among the routes.
 
-use super::{Node, Router};
+use super::{Captured, Node, Router};
 use crate::index::OperationIndex;
 
 pub(super) struct Search<'r, 'p> {
@@ -9,7 +9,7 @@ pub(super) struct Search<'r, 'p> {
     pub(super) offsets: &'r [usize],
     pub(super) method: &'r str,
     pub(super) allowed: Vec<Box<str>>,
-    pub(super) captured: Vec<&'p str>,
+    pub(super) captured: Captured<'p>,
     pub(super) steps: u32,
 }
 

@@ -88,7 +88,7 @@ impl Protocol for Grpc {
     }
 
     fn read<'a>(&'a self, cx: &'a Context<'a>, sent: Sent) -> Reading<'a> {
-        Box::pin(async move {
+        Reading::later(async move {
             let call = match call_of(cx) {
                 Ok(call) => call,
                 Err(failure) => return bare(sent.answered.head, Err(failure)),
@@ -242,7 +242,7 @@ fn passed(answered: Answered, silence: Option<Duration>) -> Read {
             ..Seen::default()
         },
         notes: Vec::new(),
-        answer: Ok(Answer::Through(Box::new(passing))),
+        answer: Ok(Answer::Through(passing)),
     }
 }
 
@@ -297,11 +297,11 @@ fn over(
 /// A stream that ended well before its first message.
 fn no_messages(call: &GrpcCall, cx: &Context<'_>, headers: &HeaderMap) -> Answer {
     let form = Form::of(&cx.parts.headers, call.raw_response && !cx.whole);
-    Answer::Through(Box::new(Passing {
+    Answer::Through(Passing {
         head: stream_head(call, headers, form.content_type(), form),
         body: ReplyBody::Full(None),
         of_backend: false,
-    }))
+    })
 }
 
 fn note_message(call: &GrpcCall, wire: &[u8], which: &str, seen: &mut Seen) {
@@ -399,7 +399,7 @@ async fn stream(
         fields: head.headers,
         seen,
         notes: stream_notes(cx, form),
-        answer: Ok(Answer::Through(Box::new(passing))),
+        answer: Ok(Answer::Through(passing)),
     }
 }
 

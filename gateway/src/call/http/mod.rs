@@ -115,21 +115,24 @@ impl Protocol for Http {
 
     fn read<'a>(&'a self, cx: &'a Context<'a>, mut sent: Sent) -> Reading<'a> {
         if let Some(why) = unsound(&mut sent.answered) {
-            return Box::pin(std::future::ready(refused(cx, sent.answered.head, why)));
+            return Reading::Done(refused(cx, sent.answered.head, why));
+        }
+        // What a reply makes of an answer is for answers that succeeded; others are passed on as they are.
+        let shaped = cx.whole && sent.answered.head.status.is_success();
+        if !shaped && cx.chosen.is_none() {
+            return Reading::Done(pass(cx, sent.answered));
         }
         let came = media::kind(&media::essence(&sent.answered.head.headers));
         let other = cx.chosen.is_some()
             && came.is_some()
             && came != cx.chosen
             && !sent.answered.body.is_end_stream();
-        // What a reply makes of an answer is for answers that succeeded; others are passed on as they are.
-        let shaped = cx.whole && sent.answered.head.status.is_success();
         if !shaped && !other {
-            return Box::pin(std::future::ready(pass(cx, sent.answered)));
+            return Reading::Done(pass(cx, sent.answered));
         }
         let came = came.unwrap_or(speaks(cx));
         let (head, body) = (sent.answered.head, sent.answered.body);
-        Box::pin(async move {
+        Reading::later(async move {
             let bytes = collect(body, cx.backend.timeout, cx.share).await;
             if let (Ok(_), Some(lease)) = (&bytes, sent.answered.lease) {
                 lease.give_back();
@@ -213,11 +216,11 @@ fn pass(cx: &Context<'_>, answered: Answered) -> Read {
         fields,
         seen,
         notes,
-        answer: Ok(Answer::Through(Box::new(Passing {
+        answer: Ok(Answer::Through(Passing {
             head,
             body: ReplyBody::Through(Box::new(through)),
             of_backend: true,
-        }))),
+        })),
     }
 }
 

@@ -1,5 +1,6 @@
 //! The request of an HTTP call.
 
+use bytes::Bytes;
 use http::{HeaderMap, HeaderValue, Request, Uri, Version, header};
 use porch_facade::kind::http::{HeaderRule, HttpCall, PathPart};
 use porch_facade::percent_encode_segment;
@@ -51,7 +52,11 @@ pub(super) fn request(
             HeaderValue::from_static("identity"),
         );
     }
-    let uri: Uri = target.parse().map_err(|_| Failure::Target(target))?;
+    // The text becomes the target as it is, without a copy: it is no longer than its room.
+    let uri = match Uri::from_maybe_shared(Bytes::from(target)) {
+        Ok(uri) => uri,
+        Err(_) => return Err(Failure::Target(self::target(call, cx)?)),
+    };
     let mut request = Request::new(body);
     *request.method_mut() = call
         .method
@@ -64,7 +69,7 @@ pub(super) fn request(
 }
 
 fn target(call: &HttpCall, cx: &Context<'_>) -> Result<String, Failure> {
-    let mut target = String::with_capacity(64);
+    let mut target = String::with_capacity(room(call, cx));
     target.push_str(&cx.address.path);
     for part in &call.path {
         match part {
@@ -100,6 +105,19 @@ fn target(call: &HttpCall, cx: &Context<'_>) -> Result<String, Failure> {
     }
     query(call, cx, &mut target)?;
     Ok(target)
+}
+
+/// Length of a target that is put together from what is there already.
+fn room(call: &HttpCall, cx: &Context<'_>) -> usize {
+    let of = |part: &PathPart| match part {
+        PathPart::Fixed(text) => text.len(),
+        PathPart::Captured(i) | PathPart::CapturedRest(i) => {
+            cx.captured.get(*i).map_or(0, |text| text.len())
+        }
+        PathPart::Value(_) => 32,
+    };
+    let query = cx.parts.uri.query().map_or(0, |query| query.len() + 1);
+    cx.address.path.len() + call.path.iter().map(of).sum::<usize>() + query
 }
 
 fn query(call: &HttpCall, cx: &Context<'_>, target: &mut String) -> Result<(), Failure> {

@@ -53,7 +53,7 @@ impl Protocol for Soap {
     }
 
     fn read<'a>(&'a self, cx: &'a Context<'a>, sent: Sent) -> Reading<'a> {
-        Box::pin(async move {
+        Reading::later(async move {
             let (head, body) = (sent.answered.head, sent.answered.body);
             let (mut seen, mut lease) = (Seen::default(), sent.answered.lease);
             let mut notes = Vec::new();
@@ -101,11 +101,11 @@ fn answer(
         let json = HeaderValue::from_static(media::name(MediaType::Json));
         let mut response = Response::new(());
         response.headers_mut().insert(header::CONTENT_TYPE, json);
-        return Ok(Answer::Through(Box::new(Passing {
+        return Ok(Answer::Through(Passing {
             head: response.into_parts().0,
             body: ReplyBody::made(rest),
             of_backend: false,
-        })));
+        }));
     }
     let (status, body) = match read.answer {
         Answered::Fault(fault) => return Err(fault::told(cx, &fault, &read.json)),
