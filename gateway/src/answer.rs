@@ -27,7 +27,6 @@ pub(crate) struct Seen {
 }
 
 /// An answer.
-#[expect(clippy::large_enum_variant, reason = "going through is the common way")]
 pub(crate) enum Answer {
     /// It goes to the caller as it comes.
     Through(Passing),
