@@ -5,9 +5,9 @@ use std::time::Duration;
 use bytes::Bytes;
 use http::{HeaderMap, HeaderName, HeaderValue, StatusCode, response};
 use http_body_util::BodyExt;
-use hyper::body::Incoming;
 use serde_json::Value;
 
+use crate::backend::Came;
 use crate::body::ReplyBody;
 use crate::budget::Share;
 use crate::failure::Failure;
@@ -77,7 +77,7 @@ pub(crate) const MAX_ANSWER: usize = 64 << 20;
 
 /// Reads a whole answer.
 pub(crate) async fn collect(
-    mut body: Incoming,
+    mut body: Came,
     idle: Duration,
     share: &Share<'_>,
 ) -> Result<Bytes, Failure> {

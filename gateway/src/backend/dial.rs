@@ -29,6 +29,8 @@ pub(super) struct To<'a> {
 pub(super) enum Stream {
     Plain(TcpStream),
     Tls(Box<TlsStream<TcpStream>>),
+    #[cfg(test)]
+    Memory(tokio::io::DuplexStream),
 }
 
 impl To<'_> {
@@ -82,6 +84,8 @@ impl AsyncRead for Stream {
         match self.get_mut() {
             Stream::Plain(s) => Pin::new(s).poll_read(cx, buf),
             Stream::Tls(s) => Pin::new(s).poll_read(cx, buf),
+            #[cfg(test)]
+            Stream::Memory(s) => Pin::new(s).poll_read(cx, buf),
         }
     }
 }
@@ -95,6 +99,8 @@ impl AsyncWrite for Stream {
         match self.get_mut() {
             Stream::Plain(s) => Pin::new(s).poll_write(cx, buf),
             Stream::Tls(s) => Pin::new(s).poll_write(cx, buf),
+            #[cfg(test)]
+            Stream::Memory(s) => Pin::new(s).poll_write(cx, buf),
         }
     }
 
@@ -106,6 +112,8 @@ impl AsyncWrite for Stream {
         match self.get_mut() {
             Stream::Plain(s) => Pin::new(s).poll_write_vectored(cx, bufs),
             Stream::Tls(s) => Pin::new(s).poll_write_vectored(cx, bufs),
+            #[cfg(test)]
+            Stream::Memory(s) => Pin::new(s).poll_write_vectored(cx, bufs),
         }
     }
 
@@ -113,6 +121,8 @@ impl AsyncWrite for Stream {
         match self {
             Stream::Plain(s) => s.is_write_vectored(),
             Stream::Tls(s) => s.is_write_vectored(),
+            #[cfg(test)]
+            Stream::Memory(s) => s.is_write_vectored(),
         }
     }
 
@@ -120,6 +130,8 @@ impl AsyncWrite for Stream {
         match self.get_mut() {
             Stream::Plain(s) => Pin::new(s).poll_flush(cx),
             Stream::Tls(s) => Pin::new(s).poll_flush(cx),
+            #[cfg(test)]
+            Stream::Memory(s) => Pin::new(s).poll_flush(cx),
         }
     }
 
@@ -127,6 +139,8 @@ impl AsyncWrite for Stream {
         match self.get_mut() {
             Stream::Plain(s) => Pin::new(s).poll_shutdown(cx),
             Stream::Tls(s) => Pin::new(s).poll_shutdown(cx),
+            #[cfg(test)]
+            Stream::Memory(s) => Pin::new(s).poll_shutdown(cx),
         }
     }
 }

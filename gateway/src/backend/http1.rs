@@ -12,7 +12,7 @@ use porch_facade::Transport;
 
 use super::dial::To;
 use super::failure::{DialError, deepest};
-use super::{Answered, Attempt, CallFailure, Key, Lease, Slot};
+use super::{Answered, Attempt, CallFailure, Came, Key, Lease, Slot};
 use crate::body::OutBody;
 use crate::usage::Mix;
 
@@ -111,6 +111,7 @@ pub(super) async fn send(
                 pool: pool.clone(),
                 key,
             }));
+            let body = Came::Hyper(body);
             Ok(Answered { head, body, lease })
         }
         Err(mut e) => {
@@ -126,12 +127,16 @@ pub(super) async fn send(
 /// A connection that broke, or on which something else than an answer came.
 fn broken(error: &hyper::Error) -> CallFailure {
     CallFailure::Broken(match error.is_parse() {
-        true => format!(
-            "what it sends is no HTTP/1.1 ({}); where it speaks TLS, its address begins with https://",
-            deepest(error)
-        ),
+        true => no_http(&deepest(error)),
         false => error.to_string(),
     })
+}
+
+/// What comes is something else.
+pub(super) fn no_http(why: &str) -> String {
+    format!(
+        "what it sends is no HTTP/1.1 ({why}); where it speaks TLS, its address begins with https://"
+    )
 }
 
 async fn connect(to: &To<'_>) -> Result<SendRequest<OutBody>, CallFailure> {

@@ -11,7 +11,7 @@ use porch_facade::Transport;
 
 use super::dial::To;
 use super::failure::{DialError, deepest};
-use super::{Answered, Attempt, CallFailure, Key, Lease, Slot};
+use super::{Answered, Attempt, CallFailure, Came, Key, Lease, Slot};
 use crate::body::OutBody;
 
 /// Calls on one connection at the same time.
@@ -86,7 +86,7 @@ impl Channels {
                 let (head, body) = answer.into_parts();
                 Ok(Answered {
                     head,
-                    body,
+                    body: Came::Hyper(body),
                     lease: Some(Lease::Http2(place)),
                 })
             }

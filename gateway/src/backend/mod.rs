@@ -5,15 +5,19 @@ mod failure;
 mod health;
 mod http1;
 mod http2;
+mod lean;
 mod tls;
 
 use std::cell::Cell;
 use std::pin::Pin;
 use std::rc::Rc;
+use std::task::{Context, Poll};
 use std::time::Duration;
 
+use bytes::Bytes;
 use http::uri::{Authority, PathAndQuery, Scheme};
 use http::{Request, Uri, header, response};
+use http_body::{Body, Frame, SizeHint};
 use hyper::body::Incoming;
 use porch_facade::{Address, CompiledBackend, Transport};
 
@@ -30,6 +34,7 @@ type Key = (u64, u32);
 /// The backends of one worker.
 #[derive(Default)]
 pub(crate) struct Backends {
+    lean: Rc<lean::Pool>,
     http1: Rc<http1::Pool>,
     http2: http2::Channels,
     health: health::Health,
@@ -40,11 +45,46 @@ pub(crate) struct Backends {
 /// An answer whose head is there.
 pub(crate) struct Answered {
     pub(crate) head: response::Parts,
-    pub(crate) body: Incoming,
+    pub(crate) body: Came,
     pub(crate) lease: Option<Lease>,
 }
 
-/// The connection that an answer comes by, while it does.
+/// The body of an answer, by whichever client it comes.
+pub(crate) enum Came {
+    Lean(lean::Body),
+    Hyper(Incoming),
+}
+
+impl Body for Came {
+    type Data = Bytes;
+    type Error = lean::Wrong;
+
+    fn poll_frame(
+        mut self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+    ) -> Poll<Option<Result<Frame<Bytes>, lean::Wrong>>> {
+        match &mut *self {
+            Self::Lean(body) => Pin::new(body).poll_frame(cx),
+            Self::Hyper(body) => Pin::new(body).poll_frame(cx).map_err(lean::Wrong::from),
+        }
+    }
+
+    fn is_end_stream(&self) -> bool {
+        match self {
+            Self::Lean(body) => body.is_end_stream(),
+            Self::Hyper(body) => body.is_end_stream(),
+        }
+    }
+
+    fn size_hint(&self) -> SizeHint {
+        match self {
+            Self::Lean(body) => body.size_hint(),
+            Self::Hyper(body) => body.size_hint(),
+        }
+    }
+}
+
+/// The connection that an answer comes by, while it does; where the body has it, there is none.
 pub(crate) enum Lease {
     /// It is this exchange's alone.
     Http1(http1::Kept),
@@ -181,14 +221,18 @@ impl Backends {
             tls: &self.tls,
         };
         match backend.transport {
-            Transport::Http1 => http1::send(&self.http1, key, &to, slot, fresh).await,
-            // Boxed: its parts are larger than those of the other way.
+            Transport::Http1 if lean::takes(slot) => {
+                lean::send(&self.lean, key, &to, slot, fresh).await
+            }
+            // Boxed: what streams, and HTTP/2, need more room than the common way.
+            Transport::Http1 => Box::pin(http1::send(&self.http1, key, &to, slot, fresh)).await,
             Transport::Http2 => Box::pin(self.http2.send(key, &to, slot)).await,
         }
     }
 
     /// Lets go of connections that nobody used for a while.
     pub(crate) fn sweep(&self) {
+        self.lean.sweep();
         self.http1.sweep();
         self.http2.sweep();
         self.health.sweep();

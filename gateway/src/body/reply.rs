@@ -5,10 +5,9 @@ use std::task::{Context, Poll};
 
 use bytes::Bytes;
 use http_body::{Body, Frame, SizeHint};
-use hyper::body::Incoming;
 
 use super::{BodyError, Idle, Pieces};
-use crate::backend::Lease;
+use crate::backend::{Came, Lease};
 use crate::budget::waiting;
 use crate::worker::Ending;
 
@@ -27,7 +26,7 @@ pub(crate) enum ReplyBody {
 
 /// An answer's body that goes through; its connection goes back to the pool behind its last frame.
 pub(crate) struct Through {
-    pub(crate) body: Incoming,
+    pub(crate) body: Came,
     pub(crate) lease: Option<Lease>,
     pub(crate) idle: Option<Idle>,
     pub(crate) ending: Option<Ending>,

@@ -2,11 +2,10 @@
 
 use bytes::Bytes;
 use http::{HeaderMap, HeaderName, StatusCode, header, response};
-use hyper::body::Incoming;
 use porch_facade::kind::grpc::{GrpcCall, MessagePart};
 
 use super::frames::{FrameError, Frames};
-use crate::backend::{Lease, deepest};
+use crate::backend::{Came, Lease, deepest};
 use crate::failure::Failure;
 use porch_grpc::WireError;
 
@@ -67,7 +66,7 @@ pub(crate) enum Part {
 
 /// An answer while it arrives.
 pub(crate) struct Answer {
-    body: Incoming,
+    body: Came,
     frames: Frames,
     done: bool,
     /// The call's place on its connection, as long as its answer may come.
@@ -78,7 +77,7 @@ impl Answer {
     /// Looks at the head of an answer; `Err` says why it is none of gRPC.
     pub(crate) fn new(
         head: &response::Parts,
-        (body, lease): (Incoming, Option<Lease>),
+        (body, lease): (Came, Option<Lease>),
         most: usize,
     ) -> Result<Self, AnswerError> {
         let (status, headers) = (head.status, &head.headers);

@@ -3,14 +3,13 @@
 use bytes::Bytes;
 use http::{HeaderMap, StatusCode, header};
 use http_body_util::BodyExt;
-use hyper::body::Incoming;
 use porch_facade::kind::soap::SoapCall;
 use porch_soap::related::{parameter, related};
 use porch_soap::{Answer, AnswerError, AnswerReader, decode_document, encoded};
 
 use super::stream::Converting;
 use crate::answer::MAX_ANSWER;
-use crate::backend::Lease;
+use crate::backend::{Came, Lease};
 use crate::body::Idle;
 use crate::call::Context;
 use crate::call::coding::Coding;
@@ -91,7 +90,7 @@ impl<'a> Answering<'a> {
     pub(super) async fn read(
         &mut self,
         headers: &HeaderMap,
-        mut body: Incoming,
+        mut body: Came,
         lease: &mut Option<Lease>,
     ) -> Result<SoapRead, Failure> {
         let mut coding = Coding::of(headers)?;
@@ -166,7 +165,7 @@ impl<'a> Answering<'a> {
     }
 
     /// The rest goes on while it arrives.
-    fn go_on(&mut self, body: Incoming, coding: Coding, lease: Option<Lease>) -> SoapRead {
+    fn go_on(&mut self, body: Came, coding: Coding, lease: Option<Lease>) -> SoapRead {
         let plan = self.call.answer.clone();
         let reader = std::mem::replace(&mut self.reader, AnswerReader::new(plan));
         let notes = reader.notes.clone();

@@ -5,10 +5,9 @@ use std::task::{Context, Poll};
 
 use bytes::Bytes;
 use http_body::Body;
-use hyper::body::Incoming;
 use porch_soap::{Answer, AnswerReader};
 
-use crate::backend::Lease;
+use crate::backend::{Came, Lease};
 use crate::body::{BodyError, Idle, Pieces};
 use crate::call::coding::Coding;
 use crate::failure::Failure;
@@ -19,7 +18,7 @@ const UNUSABLE: &str = "the backend's answer cannot be used";
 
 /// An answer that is converted while it streams through.
 pub(super) struct Converting {
-    pub(super) body: Incoming,
+    pub(super) body: Came,
     pub(super) coding: Coding,
     pub(super) reader: AnswerReader,
     /// JSON that was made already.

@@ -1,0 +1,310 @@
+//! A client of HTTP/1.1 for requests without a body, or with one that is there whole.
+//!
+//! No task stands between an exchange and its connection: the exchange writes its request and reads the answer itself. What
+//! streams to a backend goes by hyper's client ([`super::http1`]), which does both at once. It is as strict as that one or
+//! stricter: tests give both the same bytes.
+
+mod body;
+mod head;
+#[cfg(test)]
+mod tests;
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::hash::BuildHasherDefault;
+use std::io;
+use std::pin::Pin;
+use std::rc::Rc;
+use std::task::{Context, Poll, Waker, ready};
+use std::time::{Duration, Instant};
+
+use bytes::{Buf, Bytes, BytesMut};
+use http::Method;
+use porch_facade::Transport;
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio_util::io::poll_read_buf;
+
+use super::dial::{Stream, To};
+use super::{Answered, Attempt, CallFailure, Came, Key, Slot};
+use crate::body::OutBody;
+use crate::usage::Mix;
+pub(crate) use body::Body;
+use head::{Framing, Head, Reader};
+
+/// Idle connections older than this are not used again.
+const MAX_IDLE: Duration = Duration::from_secs(30);
+/// At most this many idle connections an address are kept.
+const MAX_KEPT: usize = 256;
+/// Room for what is read at once.
+const ROOM: usize = 8 << 10;
+const MAX_ROOM: usize = 256 << 10;
+
+/// What is wrong with an answer, or its connection.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{what}")]
+pub(crate) struct Wrong {
+    what: String,
+    /// Whether what came is no HTTP/1.1.
+    parse: bool,
+}
+
+impl Wrong {
+    fn parse(what: impl Into<String>) -> Self {
+        let (what, parse) = (what.into(), true);
+        Self { what, parse }
+    }
+
+    fn closed(when: &str) -> Self {
+        let (what, parse) = (format!("the connection was closed {when}"), false);
+        Self { what, parse }
+    }
+
+    fn io(error: &io::Error) -> Self {
+        let (what, parse) = (error.to_string(), false);
+        Self { what, parse }
+    }
+
+    fn failure(self) -> CallFailure {
+        CallFailure::Broken(match self.parse {
+            true => super::http1::no_http(&self.what),
+            false => self.what,
+        })
+    }
+}
+
+impl From<hyper::Error> for Wrong {
+    fn from(error: hyper::Error) -> Self {
+        let (what, parse) = (error.to_string(), error.is_parse());
+        Self { what, parse }
+    }
+}
+
+/// A connection.
+pub(super) struct Conn {
+    stream: Stream,
+    /// What was read and not yet used.
+    buf: BytesMut,
+    room: usize,
+    /// What is still to be written: a head, and a body.
+    head: Vec<u8>,
+    written: usize,
+    body: Bytes,
+    pool: Rc<Pool>,
+    key: Key,
+    since: Instant,
+}
+
+/// The connections of one worker.
+#[derive(Default)]
+#[expect(
+    clippy::vec_box,
+    reason = "they go between here and the bodies of answers, and are large"
+)]
+pub(super) struct Pool {
+    idle: RefCell<HashMap<Key, Vec<Box<Conn>>, BuildHasherDefault<Mix>>>,
+}
+
+impl Pool {
+    fn take(&self, key: Key) -> Option<Box<Conn>> {
+        let mut idle = self.idle.borrow_mut();
+        let list = idle.get_mut(&key)?;
+        while let Some(mut conn) = list.pop() {
+            if conn.is_fit() {
+                return Some(conn);
+            }
+        }
+        None
+    }
+
+    pub(super) fn sweep(&self) {
+        self.idle.borrow_mut().retain(|_, list| {
+            list.retain_mut(|conn| conn.is_fit());
+            !list.is_empty()
+        });
+    }
+}
+
+impl Conn {
+    fn new(stream: Stream, pool: Rc<Pool>, key: Key) -> Box<Self> {
+        Box::new(Self {
+            stream,
+            buf: BytesMut::new(),
+            room: ROOM,
+            head: Vec::new(),
+            written: 0,
+            body: Bytes::new(),
+            pool,
+            key,
+            since: Instant::now(),
+        })
+    }
+
+    /// Puts the connection back behind the last byte of an answer. One that has more to say, or to hear, is closed.
+    fn give_back(mut self: Box<Self>) {
+        if !self.buf.is_empty() || !self.is_written() {
+            return;
+        }
+        if self.room > ROOM {
+            (self.buf, self.room) = (BytesMut::new(), ROOM);
+        }
+        self.since = Instant::now();
+        let pool = self.pool.clone();
+        let mut idle = pool.idle.borrow_mut();
+        let list = idle.entry(self.key).or_default();
+        if list.len() < MAX_KEPT {
+            list.push(self);
+        }
+    }
+
+    /// Whether it may carry another exchange: it is young, nothing came by it, and it is open as far as that is known.
+    fn is_fit(&mut self) -> bool {
+        if self.since.elapsed() >= MAX_IDLE {
+            return false;
+        }
+        let mut one = [0u8; 1];
+        let mut cx = Context::from_waker(Waker::noop());
+        let read = Pin::new(&mut self.stream).poll_read(&mut cx, &mut ReadBuf::new(&mut one));
+        read.is_pending()
+    }
+
+    fn is_written(&self) -> bool {
+        self.written == self.head.len() && self.body.is_empty()
+    }
+
+    /// Writes as much as the other side takes.
+    fn poll_out(&mut self, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        while !self.is_written() {
+            let head = &self.head[self.written..];
+            let stream = Pin::new(&mut self.stream);
+            let n = if self.body.is_empty() {
+                ready!(stream.poll_write(cx, head))?
+            } else if head.is_empty() {
+                ready!(stream.poll_write(cx, &self.body))?
+            } else {
+                let both = [io::IoSlice::new(head), io::IoSlice::new(&self.body)];
+                ready!(stream.poll_write_vectored(cx, &both))?
+            };
+            if n == 0 {
+                return Poll::Ready(Err(io::ErrorKind::WriteZero.into()));
+            }
+            let of_head = n.min(head.len());
+            self.written += of_head;
+            self.body.advance(n - of_head);
+        }
+        Pin::new(&mut self.stream).poll_flush(cx)
+    }
+
+    /// Reads what there is; 0 at the connection's end. Where much comes at once, more is read the next time.
+    fn poll_fill(&mut self, cx: &mut Context<'_>) -> Poll<io::Result<usize>> {
+        self.buf.reserve(self.room);
+        let room = self.buf.capacity() - self.buf.len();
+        let read = ready!(poll_read_buf(Pin::new(&mut self.stream), cx, &mut self.buf))?;
+        if read == room {
+            self.room = (self.room * 2).min(MAX_ROOM);
+        }
+        Poll::Ready(Ok(read))
+    }
+}
+
+/// Whether a request goes by this client.
+pub(super) fn takes(slot: &Slot) -> bool {
+    slot.as_ref()
+        .is_some_and(|r| matches!(r.body(), OutBody::Empty | OutBody::Full(_)))
+}
+
+/// Sends a request and waits for the head of its answer.
+pub(super) async fn send(
+    pool: &Rc<Pool>,
+    key: Key,
+    to: &To<'_>,
+    slot: &mut Slot,
+    fresh: bool,
+) -> Result<Answered, Attempt> {
+    let kept = if fresh { None } else { pool.take(key) };
+    let reused = kept.is_some();
+    let mut conn = match kept {
+        Some(conn) => conn,
+        // Boxed: it is large, and mostly there is no need for it.
+        None => match Box::pin(to.connect(Transport::Http1)).await {
+            Ok(stream) => Conn::new(stream, pool.clone(), key),
+            Err(what) => return Err(Attempt::connect(what)),
+        },
+    };
+    let Some(method) = load(&mut conn, slot) else {
+        return Err(Attempt::nothing());
+    };
+    match exchange(&mut conn, slot, &method).await {
+        Ok(head) => Ok(answered(conn, head)),
+        Err(wrong) => Err(Attempt {
+            failure: wrong.failure(),
+            reused,
+        }),
+    }
+}
+
+/// Makes a request ready to be written; it stays in its place until a part of it is.
+fn load(conn: &mut Conn, slot: &mut Slot) -> Option<Method> {
+    let request = slot.as_mut()?;
+    conn.body = match request.body() {
+        OutBody::Full(Some(bytes)) => bytes.clone(),
+        _ => Bytes::new(),
+    };
+    let length = (!conn.body.is_empty()).then_some(conn.body.len());
+    conn.head.clear();
+    conn.written = 0;
+    head::write(request, length, &mut conn.head);
+    Some(request.method().clone())
+}
+
+/// Writes the request and reads the answer's head, which may come before all is written.
+async fn exchange(conn: &mut Conn, slot: &mut Slot, method: &Method) -> Result<Head, Wrong> {
+    let (mut reader, mut broken) = (Reader::default(), None);
+    std::future::poll_fn(|cx| {
+        if broken.is_none()
+            && let Poll::Ready(Err(e)) = conn.poll_out(cx)
+        {
+            // Whoever closes early may have said why.
+            broken = Some(Wrong::io(&e));
+        }
+        if conn.written > 0 {
+            *slot = None;
+        } else if let Some(wrong) = broken.take() {
+            return Poll::Ready(Err(wrong));
+        }
+        loop {
+            match ready!(conn.poll_fill(cx)) {
+                Ok(0) => {
+                    let closed = if conn.buf.is_empty() {
+                        "before it answered"
+                    } else {
+                        "in the middle of its answer's head"
+                    };
+                    let wrong = broken.take().unwrap_or_else(|| Wrong::closed(closed));
+                    return Poll::Ready(Err(wrong));
+                }
+                Ok(_) => {}
+                Err(e) => return Poll::Ready(Err(Wrong::io(&e))),
+            }
+            if let Some(head) = reader.read(&mut conn.buf, method).transpose() {
+                return Poll::Ready(head);
+            }
+        }
+    })
+    .await
+}
+
+fn answered(conn: Box<Conn>, head: Head) -> Answered {
+    let body = if head.framing == Framing::Nothing {
+        if head.keep {
+            conn.give_back();
+        }
+        Body::empty()
+    } else {
+        Body::new(conn, head.framing, head.keep)
+    };
+    Answered {
+        head: head.parts,
+        body: Came::Lean(body),
+        lease: None,
+    }
+}
