@@ -245,11 +245,12 @@ pub(super) async fn send(
 /// Makes a request ready to be written; it stays in its place until a part of it is.
 fn load(conn: &mut Conn, slot: &mut Slot) -> Option<Method> {
     let request = slot.as_mut()?;
-    conn.body = match request.body() {
-        OutBody::Full(Some(bytes)) => bytes.clone(),
-        _ => Bytes::new(),
+    let body = match request.body() {
+        OutBody::Full(bytes) => bytes.clone(),
+        _ => None,
     };
-    let length = (!conn.body.is_empty()).then_some(conn.body.len());
+    let length = body.as_ref().map(Bytes::len);
+    conn.body = body.unwrap_or_default();
     conn.head.clear();
     conn.written = 0;
     head::write(request, length, &mut conn.head);

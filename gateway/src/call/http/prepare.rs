@@ -144,7 +144,8 @@ fn query(call: &HttpCall, cx: &Context<'_>, target: &mut String) -> Result<(), F
 }
 
 fn headers(call: &HttpCall, cx: &Context<'_>) -> Result<HeaderMap, Failure> {
-    let room = call.headers.len() + cx.backend.credentials.headers.len() + 8;
+    // Four that every request has are among them.
+    let room = call.headers.len() + cx.backend.credentials.headers.len() + 4;
     let mut headers = forwarded_fields(&cx.parts.headers, &cx.facade.key_header, room);
     for (name, rule) in &call.headers {
         let text = match rule {
