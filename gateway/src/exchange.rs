@@ -157,6 +157,6 @@ mod tests {
              from,
              mode| { run(worker, porch, request, from, mode) },
         );
-        assert!(size <= 3_300, "{size} bytes");
+        assert!(size <= 2_900, "{size} bytes");
     }
 }

@@ -165,24 +165,28 @@ impl Backends {
                 request.body().moved()
             });
             made = at;
-            // In place: the exchange's own future is moved about, and must not hold this one twice.
-            let answer = {
-                let once = std::pin::pin!(self.once(backend, at, slot, fresh));
-                in_time(once, until, within, moved).await
+            let answer = if backend.transport == Transport::Http1 && lean::takes(slot) {
+                let (key, to) = self.to(backend, at);
+                lean::send(&self.lean, key, &to, slot, fresh, until).await
+            } else {
+                // Boxed: what streams, and HTTP/2, need more room than the common way.
+                let mut once = Box::pin(self.once(backend, at, slot, fresh));
+                let answer = in_time(once.as_mut(), until, within, moved).await;
+                answer.unwrap_or_else(|_| Err(Attempt::connect(CallFailure::Timeout)))
             };
             let attempt = match answer {
-                Ok(Ok(answered)) => return Ok(answered),
-                Ok(Err(attempt)) => attempt,
-                Err(_) => {
+                Ok(answered) => return Ok(answered),
+                Err(attempt) => attempt,
+            };
+            tries -= 1;
+            match &attempt.failure {
+                CallFailure::Timeout => {
                     // Only where the backend had all the time that it is given: a caller in a hurry says nothing of it.
                     if within >= backend.timeout {
                         self.http2.forget(backend.identity);
                     }
                     return Err(CallFailure::Timeout);
                 }
-            };
-            tries -= 1;
-            match &attempt.failure {
                 CallFailure::Connect(_) | CallFailure::ConnectTimeout => {
                     let (from, key) = (at, (backend.identity, at as u32));
                     self.health.set_down(key);
@@ -212,22 +216,21 @@ impl Backends {
         slot: &mut Slot,
         fresh: bool,
     ) -> Result<Answered, Attempt> {
-        let address = &backend.addresses[at];
-        let key = (backend.identity, at as u32);
+        let (key, to) = self.to(backend, at);
+        match backend.transport {
+            Transport::Http1 => http1::send(&self.http1, key, &to, slot, fresh).await,
+            Transport::Http2 => self.http2.send(key, &to, slot).await,
+        }
+    }
+
+    fn to<'a>(&'a self, backend: &'a CompiledBackend, at: usize) -> (Key, dial::To<'a>) {
         let to = dial::To {
-            address,
+            address: &backend.addresses[at],
             trust: &backend.trust,
             within: backend.timeout,
             tls: &self.tls,
         };
-        match backend.transport {
-            Transport::Http1 if lean::takes(slot) => {
-                lean::send(&self.lean, key, &to, slot, fresh).await
-            }
-            // Boxed: what streams, and HTTP/2, need more room than the common way.
-            Transport::Http1 => Box::pin(http1::send(&self.http1, key, &to, slot, fresh)).await,
-            Transport::Http2 => Box::pin(self.http2.send(key, &to, slot)).await,
-        }
+        ((backend.identity, at as u32), to)
     }
 
     /// Lets go of connections that nobody used for a while.

@@ -142,12 +142,16 @@ fn state(plan: &LimitPlan, decision: &Decision) -> String {
     } else {
         decision.reset
     };
-    format!(
-        "\"{}\";r={};t={}",
-        plan.name,
-        decision.remaining,
-        seconds(wait)
-    )
+    // Without the general machine for texts: every limited call has it.
+    let mut number = itoa::Buffer::new();
+    let mut text = String::with_capacity(plan.name.len() + 40);
+    text.push('"');
+    text.push_str(&plan.name);
+    text.push_str("\";r=");
+    text.push_str(number.format(decision.remaining));
+    text.push_str(";t=");
+    text.push_str(number.format(seconds(wait)));
+    text
 }
 
 fn note(stage: &mut Stage, x: &Exchange<'_>, op: &CompiledOperation, parameters: &Parameters<'_>) {

@@ -48,7 +48,8 @@ pub(super) fn write(request: &Request<OutBody>, length: Option<usize>, out: &mut
     for (name, value) in request.headers() {
         let ours = match *name {
             header::TRANSFER_ENCODING => true,
-            header::CONTENT_LENGTH => length.is_some(),
+            // A length without a body would make the next request one.
+            header::CONTENT_LENGTH => length.is_some() || value != "0",
             _ => false,
         };
         if !ours {

@@ -22,6 +22,7 @@ use bytes::{Buf, Bytes, BytesMut};
 use http::Method;
 use porch_facade::Transport;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::time::Sleep;
 use tokio_util::io::poll_read_buf;
 
 use super::dial::{Stream, To};
@@ -89,6 +90,7 @@ pub(super) struct Conn {
     head: Vec<u8>,
     written: usize,
     body: Bytes,
+    timer: Option<Pin<Box<Sleep>>>,
     pool: Rc<Pool>,
     key: Key,
     since: Instant,
@@ -133,6 +135,7 @@ impl Conn {
             head: Vec::new(),
             written: 0,
             body: Bytes::new(),
+            timer: None,
             pool,
             key,
             since: Instant::now(),
@@ -194,6 +197,47 @@ impl Conn {
         Pin::new(&mut self.stream).poll_flush(cx)
     }
 
+    fn poll_head(
+        &mut self,
+        cx: &mut Context<'_>,
+        reader: &mut Reader,
+        method: &Method,
+    ) -> Poll<Result<Head, Wrong>> {
+        loop {
+            match ready!(self.poll_fill(cx)) {
+                Ok(0) if self.buf.is_empty() => {
+                    return Poll::Ready(Err(Wrong::closed("before it answered")));
+                }
+                Ok(0) => {
+                    let when = "in the middle of its answer's head";
+                    return Poll::Ready(Err(Wrong::closed(when)));
+                }
+                Ok(_) => {}
+                Err(e) => return Poll::Ready(Err(Wrong::io(&e))),
+            }
+            if let Some(head) = reader.read(&mut self.buf, method).transpose() {
+                return Poll::Ready(head);
+            }
+        }
+    }
+
+    /// Whether it is too late for an answer; wakes the task when it is. A timer that was set for an earlier exchange is left
+    /// as it is, and set anew when it ends: most answers come long before.
+    fn is_late(&mut self, cx: &mut Context<'_>, until: tokio::time::Instant) -> bool {
+        let timer = &mut self.timer;
+        let timer = timer.get_or_insert_with(|| Box::pin(tokio::time::sleep_until(until)));
+        if timer.deadline() > until {
+            timer.as_mut().reset(until);
+        }
+        while timer.as_mut().poll(cx).is_ready() {
+            if tokio::time::Instant::now() >= until {
+                return true;
+            }
+            timer.as_mut().reset(until);
+        }
+        false
+    }
+
     /// Reads what there is; 0 at the connection's end. Where much comes at once, more is read the next time.
     fn poll_fill(&mut self, cx: &mut Context<'_>) -> Poll<io::Result<usize>> {
         self.buf.reserve(self.room);
@@ -219,26 +263,32 @@ pub(super) async fn send(
     to: &To<'_>,
     slot: &mut Slot,
     fresh: bool,
+    until: tokio::time::Instant,
 ) -> Result<Answered, Attempt> {
     let kept = if fresh { None } else { pool.take(key) };
     let reused = kept.is_some();
     let mut conn = match kept {
         Some(conn) => conn,
         // Boxed: it is large, and mostly there is no need for it.
-        None => match Box::pin(to.connect(Transport::Http1)).await {
-            Ok(stream) => Conn::new(stream, pool.clone(), key),
-            Err(what) => return Err(Attempt::connect(what)),
-        },
+        None => {
+            let connecting = Box::pin(to.connect(Transport::Http1));
+            match tokio::time::timeout_at(until, connecting).await {
+                Ok(Ok(stream)) => Conn::new(stream, pool.clone(), key),
+                Ok(Err(what)) => return Err(Attempt::connect(what)),
+                Err(_) => return Err(Attempt::connect(CallFailure::Timeout)),
+            }
+        }
     };
     let Some(method) = load(&mut conn, slot) else {
         return Err(Attempt::nothing());
     };
-    match exchange(&mut conn, slot, &method).await {
-        Ok(head) => Ok(answered(conn, head)),
-        Err(wrong) => Err(Attempt {
+    match exchange(&mut conn, slot, &method, until).await {
+        Some(Ok(head)) => Ok(answered(conn, head)),
+        Some(Err(wrong)) => Err(Attempt {
             failure: wrong.failure(),
             reused,
         }),
+        None => Err(Attempt::connect(CallFailure::Timeout)),
     }
 }
 
@@ -257,8 +307,13 @@ fn load(conn: &mut Conn, slot: &mut Slot) -> Option<Method> {
     Some(request.method().clone())
 }
 
-/// Writes the request and reads the answer's head, which may come before all is written.
-async fn exchange(conn: &mut Conn, slot: &mut Slot, method: &Method) -> Result<Head, Wrong> {
+/// Writes the request and reads the answer's head, which may come before all is written. Gives nothing when it is too late.
+async fn exchange(
+    conn: &mut Conn,
+    slot: &mut Slot,
+    method: &Method,
+    until: tokio::time::Instant,
+) -> Option<Result<Head, Wrong>> {
     let (mut reader, mut broken) = (Reader::default(), None);
     std::future::poll_fn(|cx| {
         if broken.is_none()
@@ -270,25 +325,12 @@ async fn exchange(conn: &mut Conn, slot: &mut Slot, method: &Method) -> Result<H
         if conn.written > 0 {
             *slot = None;
         } else if let Some(wrong) = broken.take() {
-            return Poll::Ready(Err(wrong));
+            return Poll::Ready(Some(Err(wrong)));
         }
-        loop {
-            match ready!(conn.poll_fill(cx)) {
-                Ok(0) => {
-                    let closed = if conn.buf.is_empty() {
-                        "before it answered"
-                    } else {
-                        "in the middle of its answer's head"
-                    };
-                    let wrong = broken.take().unwrap_or_else(|| Wrong::closed(closed));
-                    return Poll::Ready(Err(wrong));
-                }
-                Ok(_) => {}
-                Err(e) => return Poll::Ready(Err(Wrong::io(&e))),
-            }
-            if let Some(head) = reader.read(&mut conn.buf, method).transpose() {
-                return Poll::Ready(head);
-            }
+        match conn.poll_head(cx, &mut reader, method) {
+            Poll::Ready(head) => Poll::Ready(Some(head.map_err(|e| broken.take().unwrap_or(e)))),
+            Poll::Pending if conn.is_late(cx, until) => Poll::Ready(None),
+            Poll::Pending => Poll::Pending,
         }
     })
     .await

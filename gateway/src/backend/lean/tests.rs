@@ -113,11 +113,11 @@ async fn by_lean(method: &str, of: &[&[u8]], then: Then) -> (Outcome, bool) {
     let (pool, mut slot) = (Rc::<Pool>::default(), Some(request(method)));
     let mut conn = Conn::new(Stream::Memory(ours), pool.clone(), (7, 0));
     let method = load(&mut conn, &mut slot).unwrap();
-    let head = exchange(&mut conn, &mut slot, &method);
-    let outcome = match tokio::time::timeout(Duration::from_secs(1), head).await {
-        Err(_) => Outcome::Waits,
-        Ok(Err(_)) => Outcome::Refused,
-        Ok(Ok(head)) => {
+    let until = tokio::time::Instant::now() + Duration::from_secs(1);
+    let outcome = match exchange(&mut conn, &mut slot, &method, until).await {
+        None => Outcome::Waits,
+        Some(Err(_)) => Outcome::Refused,
+        Some(Ok(head)) => {
             let answered = answered(conn, head);
             told(answered.head, answered.body).await
         }
@@ -370,7 +370,9 @@ fn an_early_answer_is_read_and_its_request_goes_on() {
         });
         let mut conn = Conn::new(Stream::Memory(ours), pool.clone(), (7, 0));
         let method = load(&mut conn, &mut slot).unwrap();
-        let head = exchange(&mut conn, &mut slot, &method).await.unwrap();
+        let until = tokio::time::Instant::now() + Duration::from_secs(9);
+        let head = exchange(&mut conn, &mut slot, &method, until).await;
+        let head = head.unwrap().unwrap();
         assert!(slot.is_none(), "a part of it was sent");
         let answered = answered(conn, head);
         let body = answered.body.collect().await.unwrap().to_bytes();
@@ -389,6 +391,39 @@ fn an_early_answer_is_read_and_its_request_goes_on() {
     });
 }
 
+#[test]
+fn a_length_is_said_of_what_is_sent_and_of_nothing_else() {
+    let written = |body: OutBody, field: (&str, &str)| {
+        let mut request = request("POST");
+        let value = http::HeaderValue::from_str(field.1).unwrap();
+        let name: http::HeaderName = field.0.parse().unwrap();
+        request.headers_mut().insert(name, value);
+        let length = match &body {
+            OutBody::Full(Some(bytes)) => Some(bytes.len()),
+            _ => None,
+        };
+        let mut out = Vec::new();
+        head::write(&request, length, &mut out);
+        let text = String::from_utf8(out).unwrap();
+        let (_, fields) = text.split_once("example\r\n").unwrap();
+        fields.trim_end().to_owned()
+    };
+    let full = || OutBody::Full(Some("four".into()));
+    assert_eq!(written(OutBody::Empty, ("content-length", "5")), "");
+    assert_eq!(
+        written(OutBody::Empty, ("content-length", "0")),
+        "content-length: 0"
+    );
+    assert_eq!(
+        written(full(), ("content-length", "5")),
+        "content-length: 4"
+    );
+    assert_eq!(
+        written(full(), ("transfer-encoding", "chunked")),
+        "content-length: 4"
+    );
+}
+
 /// What comes, or ends, while a connection waits makes it unfit.
 #[test]
 fn a_waiting_connection_that_says_something_is_not_used_again() {
@@ -405,5 +440,25 @@ fn a_waiting_connection_that_says_something_is_not_used_again() {
             }
             assert_eq!(pool.take((7, 0)).is_some(), said.is_none(), "{said:?}");
         }
+    });
+}
+
+/// A connection's timer outlives an exchange: it ends none that began later, and each that has waited its time.
+#[test]
+fn each_exchange_has_its_own_time() {
+    local(async {
+        let (ours, theirs) = tokio::io::duplex(1024);
+        let (pool, start) = (Rc::<Pool>::default(), tokio::time::Instant::now());
+        let mut conn = Conn::new(Stream::Memory(ours), pool, (7, 0));
+        for (seconds, ends) in [(10, 10), (25, 25), (22, 25), (30, 30)] {
+            let mut slot = Some(request("GET"));
+            let method = load(&mut conn, &mut slot).unwrap();
+            let until = start + Duration::from_secs(seconds);
+            let late = exchange(&mut conn, &mut slot, &method, until).await;
+            assert!(late.is_none());
+            let passed = start.elapsed().as_secs();
+            assert_eq!(passed, ends, "until {seconds}");
+        }
+        drop(theirs);
     });
 }
