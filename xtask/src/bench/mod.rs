@@ -51,7 +51,7 @@ pub(crate) fn run(arguments: &[String]) -> Outcome {
 fn build() -> Outcome {
     let mut build = Command::new("cargo");
     build
-        .args(["build", "--quiet", "--profile", "dist"])
+        .args(["build", "--quiet", "--release"])
         .args(["-p", "porch", "-p", "porch-bench"])
         .current_dir(root());
     run_command(

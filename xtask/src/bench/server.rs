@@ -33,7 +33,7 @@ impl Drop for Server {
 }
 
 pub(super) fn program(name: &str) -> PathBuf {
-    root().join("target/dist").join(name)
+    root().join("target/release").join(name)
 }
 
 pub(super) fn folder() -> PathBuf {
