@@ -1,7 +1,8 @@
 //! A load of so many requests, and the backend behind what is loaded: the same at every run, for counting instructions.
 //!
-//! `bench-load PORT BACKEND-PORT PATH CONNECTIONS ROUNDS [KEY]`: in each round every connection sends one request, and
-//! all answers are read before the next one. The backend answers each `GET` with 1 KB of JSON.
+//! `bench-load PORT BACKEND-PORT PATH CONNECTIONS ROUNDS STATUS [KEY]`: in each round every connection sends one request, and
+//! all answers are read before the next one; each has the status that is named. The backend answers each `GET` with 1 KB of
+//! JSON, and each `POST` with an envelope of 1 KB.
 
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{TcpListener, TcpStream};
@@ -11,8 +12,8 @@ type Outcome<T = ()> = Result<T, Box<dyn std::error::Error>>;
 
 fn main() -> Outcome {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
-    let [port, backend, path, connections, rounds, key @ ..] = arguments.as_slice() else {
-        return Err("bench-load PORT BACKEND-PORT PATH CONNECTIONS ROUNDS [KEY]".into());
+    let [port, backend, path, connections, rounds, status, key @ ..] = arguments.as_slice() else {
+        return Err("bench-load PORT BACKEND-PORT PATH CONNECTIONS ROUNDS STATUS [KEY]".into());
     };
     let number = |text: &String| text.parse::<u16>().map_err(|e| format!("{text}: {e}"));
     let (port, backend) = (number(port)?, number(backend)?);
@@ -33,7 +34,7 @@ fn main() -> Outcome {
             sent.map_err(|e| format!("a request could not be sent: {e}"))?;
         }
         for connection in &mut open {
-            read_answer(connection)?;
+            read_answer(connection, status)?;
         }
     }
     Ok(())
@@ -57,8 +58,8 @@ fn connect(port: u16) -> Outcome<TcpStream> {
     }
 }
 
-/// Reads one answer with a length; any status but 200 ends the load.
-fn read_answer(connection: &mut BufReader<TcpStream>) -> Outcome {
+/// Reads one answer with a length; any other status ends the load.
+fn read_answer(connection: &mut BufReader<TcpStream>, wanted: &str) -> Outcome {
     let (mut length, mut status) = (0, String::new());
     loop {
         let mut line = String::new();
@@ -71,13 +72,11 @@ fn read_answer(connection: &mut BufReader<TcpStream>) -> Outcome {
             line.clone_into(&mut status);
         } else if line.is_empty() {
             break;
-        } else if let Some((name, value)) = line.split_once(':')
-            && name.eq_ignore_ascii_case("content-length")
-        {
-            length = value.trim().parse::<u64>().map_err(|e| e.to_string())?;
+        } else if let Some(said) = said_length(line) {
+            length = said;
         }
     }
-    if !status.starts_with("HTTP/1.1 200 ") {
+    if status.split(' ').nth(1) != Some(wanted) {
         return Err(format!("the answer is “{status}”").into());
     }
     let mut body = connection.take(length);
@@ -89,30 +88,65 @@ fn read_answer(connection: &mut BufReader<TcpStream>) -> Outcome {
     }
 }
 
+fn said_length(line: &str) -> Option<u64> {
+    let (name, value) = line.split_once(':')?;
+    let is_length = name.eq_ignore_ascii_case("content-length");
+    value.trim().parse().ok().filter(|_| is_length)
+}
+
 /// Answers on each connection until it ends.
 fn serve(listener: &TcpListener) {
     let text = format!("{{\"text\":\"{}\"}}", "x".repeat(1012));
-    let answer = format!(
-        "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{text}",
-        text.len()
-    );
+    let both = [
+        answer("application/json", &text),
+        answer("text/xml; charset=utf-8", &envelope()),
+    ];
     for stream in listener.incoming().flatten() {
-        let answer = answer.clone();
-        std::thread::spawn(move || answers(stream, answer.as_bytes()));
+        let both = both.clone();
+        std::thread::spawn(move || answers(stream, &both));
     }
 }
 
-fn answers(stream: TcpStream, answer: &[u8]) {
+fn answer(kind: &str, text: &str) -> String {
+    let length = text.len();
+    format!("HTTP/1.1 200 OK\r\nContent-Type: {kind}\r\nContent-Length: {length}\r\n\r\n{text}")
+}
+
+/// Three sailings of the demo's booking system.
+fn envelope() -> String {
+    let sailing = |i: u32| {
+        format!(
+            "<r:Sailing><r:Id>S-{i}</r:Id><r:RouteCode>FAR-MAR</r:RouteCode><r:Departs>2027-05-14T08:30:00Z</r:Departs><r:Legs><r:Leg><r:From>Farholt</r:From><r:To>Maren Quay</r:To><r:Minutes>55</r:Minutes></r:Leg></r:Legs><r:SeatsLeft>{i}</r:SeatsLeft></r:Sailing>"
+        )
+    };
+    let list: String = (17..20).map(sailing).collect();
+    format!(
+        "<env:Envelope xmlns:env=\"http://schemas.xmlsoap.org/soap/envelope/\"><env:Body><r:SearchSailingsResponse xmlns:r=\"urn:skerry-line:reservations:3\"><r:Sailings>{list}</r:Sailings></r:SearchSailingsResponse></env:Body></env:Envelope>"
+    )
+}
+
+/// Answers what is read without a body, and what has one.
+fn answers(stream: TcpStream, both: &[String; 2]) {
     let mut reader = BufReader::new(stream);
-    let mut line = String::new();
+    let (mut line, mut length) = (String::new(), 0);
     loop {
         line.clear();
         match reader.read_line(&mut line) {
             Ok(n) if n > 0 => {}
             _ => return,
         }
-        if line == "\r\n" && reader.get_mut().write_all(answer).is_err() {
+        if let Some(said) = said_length(line.trim_ascii_end()) {
+            length = said;
+        }
+        if line != "\r\n" {
+            continue;
+        }
+        let mut body = (&mut reader).take(length);
+        let read = std::io::copy(&mut body, &mut std::io::sink());
+        let answer = &both[usize::from(length > 0)];
+        if read.is_err() || reader.get_mut().write_all(answer.as_bytes()).is_err() {
             return;
         }
+        length = 0;
     }
 }

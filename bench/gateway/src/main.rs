@@ -1,7 +1,8 @@
 //! The data plane alone, without database and control plane: for profiling and for counting instructions.
 //!
 //! `bench-gateway PORT BACKEND-PORT [FLEET-PORT]` until its input ends: `/plain/item/{id}` passes through, `/full/item/{id}` has a key (`bench`), a
-//! limit and ten header rules; with a third port `/vessels/v1/…` is the demo's gRPC facade.
+//! limit and ten header rules, `/soap/harbours/{harbour}/sailings?on=…` asks the demo's booking system; with a third port `/vessels/v1/…` is the demo's
+//! gRPC facade.
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
@@ -102,6 +103,7 @@ fn documents(
             ),
         ),
     ]);
+    soap(backend, &mut files)?;
     let Some(fleet) = fleet else {
         return Ok(files);
     };
@@ -111,8 +113,7 @@ fn documents(
         "vessels.openapi.yaml",
         "vessels-definition/skerry/fleet/v1/fleet.proto",
     ] {
-        let text = std::fs::read_to_string(format!("demo/documents/vessels/{name}"))
-            .map_err(|e| format!("{name}: {e}"))?;
+        let text = demo(&format!("vessels/{name}"))?;
         files.insert(
             name.to_owned(),
             text.replace("127.0.0.1:3854", &format!("127.0.0.1:{fleet}"))
@@ -121,3 +122,51 @@ fn documents(
     }
     Ok(files)
 }
+
+/// A document of the demo.
+fn demo(name: &str) -> Result<String, String> {
+    std::fs::read_to_string(format!("demo/documents/{name}")).map_err(|e| format!("{name}: {e}"))
+}
+
+/// One operation of the demo's booking system, without the login that it asks for.
+fn soap(backend: u16, files: &mut BTreeMap<String, String>) -> Result<(), String> {
+    let system = demo("sailings/reservations.backend.yaml")?;
+    let (system, _) = system.split_once("credentials:").unwrap_or((&system, ""));
+    let system = system.replace("127.0.0.1:3850", &format!("127.0.0.1:{backend}"));
+    for (name, text) in [
+        ("soap/reservations.backend.yaml", system),
+        (
+            "soap/reservations.wsdl",
+            demo("sailings/reservations.wsdl")?,
+        ),
+        ("soap/soap.openapi.yaml", SOAP_CONTRACT.to_owned()),
+        ("soap/soap.facade.yaml", SOAP_FACADE.to_owned()),
+    ] {
+        files.insert(name.to_owned(), text);
+    }
+    Ok(())
+}
+
+const SOAP_CONTRACT: &str = "\
+openapi: 3.1.0
+info: { title: Soap, version: 1.0.0 }
+paths:
+  /harbours/{harbour}/sailings:
+    get:
+      operationId: search
+      parameters:
+        - { name: harbour, in: path, required: true }
+        - { name: 'on', in: query, required: true }
+      responses: { '200': { description: ok } }
+";
+
+const SOAP_FACADE: &str = "\
+elm-porch: facade/1
+name: soap
+base: /soap
+contract: soap.openapi.yaml
+operations:
+  search:
+    call: { backend: reservations, operation: SearchSailings }
+    send: { From: =path.harbour, On: =query.on }
+";

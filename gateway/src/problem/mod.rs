@@ -7,7 +7,8 @@ mod tell;
 use bytes::Bytes;
 use http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
 use porch_facade::{MediaType, RulePlace};
-use serde_json::{Map, Value, json};
+use serde::ser::{Serialize, SerializeMap, Serializer};
+use serde_json::{Map, Value};
 
 pub(crate) use of_failure::of_failure;
 pub(crate) use refusals::*;
@@ -91,11 +92,9 @@ impl Problem {
 
     /// The document, in JSON, or in XML when that is all the caller accepts (RFC 9457 appendix B).
     pub(crate) fn render(&self, id: &str, request: &HeaderMap) -> (HeaderValue, Bytes) {
-        let mut doc = json!({ "type": self.kind, "title": self.title, "status": self.status.as_u16(), "detail": self.detail, "instance": format!("urn:elm-porch:exchange:{id}") });
-        if let Value::Object(map) = &mut doc {
-            map.extend(self.extra.clone());
-        }
-        if only_xml(request) {
+        let document = Document { problem: self, id };
+        if request.contains_key(header::ACCEPT) && only_xml(request) {
+            let doc = serde_json::to_value(&document).unwrap_or_default();
             let mut out =
                 b"<?xml version=\"1.0\" encoding=\"UTF-8\"?><problem xmlns=\"urn:ietf:rfc:7807\">"
                     .to_vec();
@@ -108,8 +107,41 @@ impl Problem {
         }
         (
             HeaderValue::from_static("application/problem+json"),
-            doc.to_string().into(),
+            serde_json::to_vec(&document).unwrap_or_default().into(),
         )
+    }
+}
+
+/// A problem document with its members in the order of RFC 9457 §3.1; refusals may be many, so no tree is made of it.
+struct Document<'a> {
+    problem: &'a Problem,
+    id: &'a str,
+}
+
+impl Serialize for Document<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let Problem { extra, .. } = self.problem;
+        let instance = ["urn:elm-porch:exchange:", self.id].concat();
+        let status = self.problem.status.as_u16();
+        let mut map = serializer.serialize_map(None)?;
+        for (name, text) in [
+            ("type", self.problem.kind.as_str()),
+            ("title", &self.problem.title),
+            ("status", ""),
+            ("detail", &self.problem.detail),
+            ("instance", &instance),
+        ] {
+            match name {
+                // A member of that name that belongs to the problem stands behind the others.
+                _ if extra.contains_key(name) => {}
+                "status" => map.serialize_entry(name, &status)?,
+                _ => map.serialize_entry(name, text)?,
+            }
+        }
+        for (name, value) in extra {
+            map.serialize_entry(name, value)?;
+        }
+        map.end()
     }
 }
 
