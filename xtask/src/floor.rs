@@ -82,7 +82,7 @@ pub(crate) fn check() -> Outcome {
             .get(name)
             .and_then(toml::Value::as_integer)
             .ok_or_else(|| format!("bench/floor.toml has no figure for {name}"))?;
-        let own = floor.get("tolerance-of").and_then(|t| t.get(name));
+        let own = floor.get(&format!("tolerance-{name}"));
         let tolerance = own.and_then(toml::Value::as_float).unwrap_or(tolerance);
         let change = (counted as f64 / held as f64 - 1.0) * 100.0;
         println!("{name}: {counted} instructions a request, {change:+.1} % against {held}");

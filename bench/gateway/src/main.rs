@@ -147,26 +147,5 @@ fn soap(backend: u16, files: &mut BTreeMap<String, String>) -> Result<(), String
     Ok(())
 }
 
-const SOAP_CONTRACT: &str = "\
-openapi: 3.1.0
-info: { title: Soap, version: 1.0.0 }
-paths:
-  /harbours/{harbour}/sailings:
-    get:
-      operationId: search
-      parameters:
-        - { name: harbour, in: path, required: true }
-        - { name: 'on', in: query, required: true }
-      responses: { '200': { description: ok } }
-";
-
-const SOAP_FACADE: &str = "\
-elm-porch: facade/1
-name: soap
-base: /soap
-contract: soap.openapi.yaml
-operations:
-  search:
-    call: { backend: reservations, operation: SearchSailings }
-    send: { From: =path.harbour, On: =query.on }
-";
+const SOAP_CONTRACT: &str = include_str!("../../documents/soap.openapi.yaml");
+const SOAP_FACADE: &str = include_str!("../../documents/soap.facade.yaml");

@@ -111,26 +111,8 @@ fn write_vessels(folder: &Path, fleet: u16) -> std::io::Result<()> {
     )
 }
 
-const SOAP_PATHS: &str = "\
-\x20 /harbours/{harbour}/sailings:
-    get:
-      operationId: search
-      parameters:
-        - { name: harbour, in: path, required: true }
-        - { name: 'on', in: query, required: true }
-      responses: { '200': { description: ok } }
-";
-
-const SOAP_FACADE: &str = "\
-elm-porch: facade/1
-name: soap
-base: /soap
-contract: soap.openapi.yaml
-operations:
-  search:
-    call: { backend: reservations, operation: SearchSailings }
-    send: { From: =path.harbour, On: =query.on }
-";
+const SOAP_CONTRACT: &str = include_str!("../../../bench/documents/soap.openapi.yaml");
+const SOAP_FACADE: &str = include_str!("../../../bench/documents/soap.facade.yaml");
 
 fn write_soap(folder: &Path, backend: u16) -> std::io::Result<()> {
     let demo = root().join("demo/documents/sailings");
@@ -142,9 +124,6 @@ fn write_soap(folder: &Path, backend: u16) -> std::io::Result<()> {
         folder.join(name),
         text.replace("127.0.0.1:3850", &format!("127.0.0.1:{backend}")),
     )?;
-    fs::write(
-        folder.join("soap.openapi.yaml"),
-        contract("Soap", SOAP_PATHS),
-    )?;
+    fs::write(folder.join("soap.openapi.yaml"), SOAP_CONTRACT)?;
     fs::write(folder.join("soap.facade.yaml"), SOAP_FACADE)
 }

@@ -14,7 +14,7 @@ use std::collections::HashMap;
 use std::hash::BuildHasherDefault;
 use std::io;
 use std::pin::Pin;
-use std::rc::Rc;
+use std::rc::{Rc, Weak};
 use std::task::{Context, Poll, Waker, ready};
 use std::time::{Duration, Instant};
 
@@ -91,7 +91,8 @@ pub(super) struct Conn {
     written: usize,
     body: Bytes,
     timer: Option<Pin<Box<Sleep>>>,
-    pool: Rc<Pool>,
+    /// Where it waits between exchanges; not what keeps that alive.
+    pool: Weak<Pool>,
     key: Key,
     since: Instant,
 }
@@ -127,7 +128,7 @@ impl Pool {
 }
 
 impl Conn {
-    fn new(stream: Stream, pool: Rc<Pool>, key: Key) -> Box<Self> {
+    fn new(stream: Stream, pool: &Rc<Pool>, key: Key) -> Box<Self> {
         Box::new(Self {
             stream,
             buf: BytesMut::new(),
@@ -136,7 +137,7 @@ impl Conn {
             written: 0,
             body: Bytes::new(),
             timer: None,
-            pool,
+            pool: Rc::downgrade(pool),
             key,
             since: Instant::now(),
         })
@@ -144,14 +145,14 @@ impl Conn {
 
     /// Puts the connection back behind the last byte of an answer. One that has more to say, or to hear, is closed.
     fn give_back(mut self: Box<Self>) {
-        if !self.buf.is_empty() || !self.is_written() {
+        let pool = self.pool.upgrade();
+        let Some(pool) = pool.filter(|_| self.buf.is_empty() && self.is_written()) else {
             return;
-        }
+        };
         if self.room > ROOM {
             (self.buf, self.room) = (BytesMut::new(), ROOM);
         }
         self.since = Instant::now();
-        let pool = self.pool.clone();
         let mut idle = pool.idle.borrow_mut();
         let list = idle.entry(self.key).or_default();
         if list.len() < MAX_KEPT {
@@ -273,7 +274,7 @@ pub(super) async fn send(
         None => {
             let connecting = Box::pin(to.connect(Transport::Http1));
             match tokio::time::timeout_at(until, connecting).await {
-                Ok(Ok(stream)) => Conn::new(stream, pool.clone(), key),
+                Ok(Ok(stream)) => Conn::new(stream, pool, key),
                 Ok(Err(what)) => return Err(Attempt::connect(what)),
                 Err(_) => return Err(Attempt::connect(CallFailure::Timeout)),
             }

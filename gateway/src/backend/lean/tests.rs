@@ -111,7 +111,7 @@ async fn by_lean(method: &str, of: &[&[u8]], then: Then) -> (Outcome, bool) {
     let (ours, theirs) = tokio::io::duplex(64 << 10);
     backend(theirs, pieces(of), then);
     let (pool, mut slot) = (Rc::<Pool>::default(), Some(request(method)));
-    let mut conn = Conn::new(Stream::Memory(ours), pool.clone(), (7, 0));
+    let mut conn = Conn::new(Stream::Memory(ours), &pool, (7, 0));
     let method = load(&mut conn, &mut slot).unwrap();
     let until = tokio::time::Instant::now() + Duration::from_secs(1);
     let outcome = match exchange(&mut conn, &mut slot, &method, until).await {
@@ -368,7 +368,7 @@ fn an_early_answer_is_read_and_its_request_goes_on() {
             theirs.write_all(b"no").await.unwrap();
             (String::from_utf8_lossy(&sent[..80]).into_owned(), theirs)
         });
-        let mut conn = Conn::new(Stream::Memory(ours), pool.clone(), (7, 0));
+        let mut conn = Conn::new(Stream::Memory(ours), &pool, (7, 0));
         let method = load(&mut conn, &mut slot).unwrap();
         let until = tokio::time::Instant::now() + Duration::from_secs(9);
         let head = exchange(&mut conn, &mut slot, &method, until).await;
@@ -431,7 +431,7 @@ fn a_waiting_connection_that_says_something_is_not_used_again() {
         for said in [None, Some(&b"HTTP/1.1 200 OK\r\n\r\n"[..]), Some(&b""[..])] {
             let (ours, mut theirs) = tokio::io::duplex(1024);
             let pool = Rc::<Pool>::default();
-            let conn = Conn::new(Stream::Memory(ours), pool.clone(), (7, 0));
+            let conn = Conn::new(Stream::Memory(ours), &pool, (7, 0));
             conn.give_back();
             match said {
                 None => {}
@@ -449,7 +449,7 @@ fn each_exchange_has_its_own_time() {
     local(async {
         let (ours, theirs) = tokio::io::duplex(1024);
         let (pool, start) = (Rc::<Pool>::default(), tokio::time::Instant::now());
-        let mut conn = Conn::new(Stream::Memory(ours), pool, (7, 0));
+        let mut conn = Conn::new(Stream::Memory(ours), &pool, (7, 0));
         for (seconds, ends) in [(10, 10), (25, 25), (22, 25), (30, 30)] {
             let mut slot = Some(request("GET"));
             let method = load(&mut conn, &mut slot).unwrap();
@@ -460,5 +460,17 @@ fn each_exchange_has_its_own_time() {
             assert_eq!(passed, ends, "until {seconds}");
         }
         drop(theirs);
+    });
+}
+
+/// A worker that ends leaves no connection behind.
+#[test]
+fn connections_end_with_their_pool() {
+    local(async {
+        let (ours, mut theirs) = tokio::io::duplex(1024);
+        let pool = Rc::<Pool>::default();
+        Conn::new(Stream::Memory(ours), &pool, (7, 0)).give_back();
+        drop(pool);
+        assert_eq!(theirs.read(&mut [0; 1]).await.unwrap(), 0, "it is closed");
     });
 }
