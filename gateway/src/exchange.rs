@@ -3,9 +3,8 @@
 mod context;
 pub(crate) mod state;
 
-pub(crate) use context::{forwarded, unix_ms};
+pub(crate) use context::{Origin, unix_ms};
 
-use std::net::IpAddr;
 use std::rc::Rc;
 use std::sync::Arc;
 
@@ -33,7 +32,7 @@ pub(crate) fn run<'r>(
     worker: &'r Rc<Worker>,
     porch: &'r Arc<CompiledPorch>,
     request: Request<InBody>,
-    address: IpAddr,
+    origin: &'r Origin,
     mode: Mode,
 ) -> impl Future<Output = (Response<ReplyBody>, Option<Box<Trace>>)> + use<'r> {
     let (mut parts, body) = request.into_parts();
@@ -41,7 +40,7 @@ pub(crate) fn run<'r>(
     async move {
         let sound = stage::sound(&mut parts);
         let unread = parts.version < Version::HTTP_2 && body.length().is_none_or(|n| n > DRAINED);
-        let mut x = Exchange::begin(worker, porch, &parts, &body, address, mode);
+        let mut x = Exchange::begin(worker, porch, &parts, &body, origin, mode);
         let (response, refusal) = match x.stages(&parts, body, sound).await {
             Ok(response) => (response, None),
             Err(problem) => {
@@ -113,7 +112,7 @@ impl<'x> Exchange<'x> {
             headers: &parts.headers,
             body: None,
             caller: &x.caller,
-            address: x.address,
+            address: x.origin.address,
             answers: Vec::new(),
         };
         let outcome = steps::run(x, &request, &mut scope, body).await?;

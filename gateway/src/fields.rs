@@ -2,6 +2,8 @@
 
 use http::{HeaderMap, HeaderName, HeaderValue, Version, header};
 
+use crate::outgoing::Fields;
+
 /// Names of fields that have no constant elsewhere.
 pub(crate) const TRACEPARENT: HeaderName = HeaderName::from_static("traceparent");
 pub(crate) const PROXY_STATUS: HeaderName = HeaderName::from_static("proxy-status");
@@ -59,12 +61,8 @@ pub(crate) fn strip_hop_by_hop(headers: &mut HeaderMap) {
 }
 
 /// The caller's header fields that travel on, with room for more.
-pub(crate) fn forwarded_fields(
-    from: &HeaderMap,
-    key_header: &HeaderName,
-    room: usize,
-) -> HeaderMap {
-    let mut headers = HeaderMap::with_capacity(from.len() + room);
+pub(crate) fn forwarded_fields(from: &HeaderMap, key_header: &HeaderName, room: usize) -> Fields {
+    let mut headers = Fields::with_capacity(from.len() + room);
     for (name, value) in from {
         let text = name.as_str();
         let ends_here = name == key_header
@@ -78,7 +76,7 @@ pub(crate) fn forwarded_fields(
     }
     if from.contains_key(header::CONNECTION) {
         for named in named_by_connection(from) {
-            headers.remove(named);
+            headers.remove(&named);
         }
     }
     headers

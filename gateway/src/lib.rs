@@ -20,6 +20,7 @@ mod failure;
 mod fields;
 mod listen;
 mod media;
+mod outgoing;
 mod problem;
 mod scope;
 mod shared;

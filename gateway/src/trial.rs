@@ -1,7 +1,7 @@
 //! Trial runs: one exchange against a draft, every stage shown.
 
 use std::borrow::Cow;
-use std::net::{IpAddr, Ipv4Addr};
+use std::net::Ipv4Addr;
 use std::sync::Arc;
 use std::thread;
 
@@ -12,8 +12,8 @@ use porch_facade::{CompiledPorch, Mask};
 use tokio::sync::{mpsc, oneshot};
 
 use crate::body::InBody;
-use crate::exchange::run;
 use crate::exchange::state::Mode;
+use crate::exchange::{Origin, run};
 use crate::shared::Shared;
 use crate::trace::{Message, Trace};
 use crate::worker::Worker;
@@ -97,7 +97,7 @@ async fn one(worker: &std::rc::Rc<Worker>, trial: TrialRequest) -> TrialReply {
         worker,
         &trial.porch,
         request,
-        IpAddr::V4(Ipv4Addr::LOCALHOST),
+        &Origin::of(Ipv4Addr::LOCALHOST.into()),
         Mode::Trial,
     )
     .await;

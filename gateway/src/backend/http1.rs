@@ -6,6 +6,7 @@ use std::hash::BuildHasherDefault;
 use std::rc::Rc;
 use std::time::{Duration, Instant};
 
+use http::Version;
 use hyper::client::conn::http1::{self, SendRequest};
 use hyper_util::rt::TokioIo;
 use porch_facade::Transport;
@@ -14,6 +15,7 @@ use super::dial::To;
 use super::failure::{DialError, deepest};
 use super::{Answered, Attempt, CallFailure, Came, Key, Lease, Slot};
 use crate::body::OutBody;
+use crate::outgoing::Outgoing;
 use crate::usage::Mix;
 
 /// Idle connections older than this are not used again.
@@ -103,7 +105,10 @@ pub(super) async fn send(
     let Some(request) = slot.take() else {
         return Err(Attempt::nothing());
     };
-    match sender.try_send_request(request).await {
+    match sender
+        .try_send_request(request.into_http(Version::HTTP_11))
+        .await
+    {
         Ok(answer) => {
             let (head, body) = answer.into_parts();
             let lease = Some(Lease::Http1(Kept {
@@ -115,7 +120,7 @@ pub(super) async fn send(
             Ok(Answered { head, body, lease })
         }
         Err(mut e) => {
-            *slot = e.take_message();
+            *slot = e.take_message().map(Outgoing::of_http);
             Err(Attempt {
                 failure: broken(e.error()),
                 reused,

@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use std::rc::Rc;
 use std::time::Duration;
 
+use http::Version;
 use hyper::client::conn::http2::{self, SendRequest};
 use hyper_util::rt::{TokioIo, TokioTimer};
 use porch_facade::Transport;
@@ -13,6 +14,7 @@ use super::dial::To;
 use super::failure::{DialError, deepest};
 use super::{Answered, Attempt, CallFailure, Came, Key, Lease, Slot};
 use crate::body::OutBody;
+use crate::outgoing::Outgoing;
 
 /// Calls on one connection at the same time.
 const MAX_CALLS: usize = 128;
@@ -81,7 +83,10 @@ impl Channels {
         let Some(request) = slot.take() else {
             return Err(Attempt::nothing());
         };
-        match sender.try_send_request(request).await {
+        match sender
+            .try_send_request(request.into_http(Version::HTTP_2))
+            .await
+        {
             Ok(answer) => {
                 let (head, body) = answer.into_parts();
                 Ok(Answered {
@@ -91,7 +96,7 @@ impl Channels {
                 })
             }
             Err(mut e) => {
-                *slot = e.take_message();
+                *slot = e.take_message().map(Outgoing::of_http);
                 self.sweep();
                 Err(Attempt {
                     failure: CallFailure::Broken(deepest(e.error())),

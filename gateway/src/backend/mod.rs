@@ -16,7 +16,7 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use http::uri::{Authority, PathAndQuery, Scheme};
-use http::{Request, Uri, header, response};
+use http::{Uri, header, response};
 use http_body::{Body, Frame, SizeHint};
 use hyper::body::Incoming;
 use porch_facade::{Address, CompiledBackend, Transport};
@@ -26,7 +26,7 @@ pub(crate) use http2::Local;
 
 use tokio::time::Instant;
 
-use crate::body::OutBody;
+use crate::outgoing::Outgoing;
 
 /// What is learned of a backend hangs on its identity and the address, and on nothing else.
 type Key = (u64, u32);
@@ -104,7 +104,7 @@ impl Lease {
 
 /// A request that is to be sent. It lies in one place until it is, since it is large; it is there again when nothing of it
 /// was sent.
-type Slot = Option<Request<OutBody>>;
+type Slot = Option<Outgoing>;
 
 /// One attempt that failed.
 struct Attempt {
@@ -154,7 +154,7 @@ impl Backends {
         slot: &mut Slot,
         until: Instant,
         within: Duration,
-        again: &dyn Fn() -> Option<Request<OutBody>>,
+        again: &dyn Fn() -> Option<Outgoing>,
     ) -> Result<Answered, CallFailure> {
         // The address that the request is written for as it stands.
         let (first, mut made) = (at, at);
@@ -162,7 +162,7 @@ impl Backends {
         loop {
             let moved = slot.as_mut().and_then(|request| {
                 aim(request, backend, made, at);
-                request.body().moved()
+                request.body.moved()
             });
             made = at;
             let answer = if backend.transport == Transport::Http1 && lean::takes(slot) {
@@ -269,16 +269,16 @@ async fn in_time<T>(
 
 /// Writes an address into a request that was made for the address `made`: `Host` and the path's beginning (RFC 9112
 /// §3.2.1), or scheme and authority (RFC 9113 §8.3.1).
-fn aim(request: &mut Request<OutBody>, backend: &CompiledBackend, made: usize, at: usize) {
+fn aim(request: &mut Outgoing, backend: &CompiledBackend, made: usize, at: usize) {
     let address = &backend.addresses[at];
     match backend.transport {
         Transport::Http1 if at == made => {}
         Transport::Http1 => {
             let host = address.host.clone();
-            request.headers_mut().insert(header::HOST, host);
+            request.fields.set(&header::HOST, host);
         }
         Transport::Http2 => {
-            let mut parts = std::mem::take(request.uri_mut()).into_parts();
+            let mut parts = std::mem::take(&mut request.uri).into_parts();
             parts.scheme = Some(if address.tls {
                 Scheme::HTTPS
             } else {
@@ -286,7 +286,7 @@ fn aim(request: &mut Request<OutBody>, backend: &CompiledBackend, made: usize, a
             });
             parts.authority = address.authority.parse::<Authority>().ok();
             if let Ok(uri) = Uri::from_parts(parts) {
-                *request.uri_mut() = uri;
+                request.uri = uri;
             }
         }
     }
@@ -296,8 +296,8 @@ fn aim(request: &mut Request<OutBody>, backend: &CompiledBackend, made: usize, a
 }
 
 /// Replaces one address's path at the beginning of a target by another's.
-fn replace_path(request: &mut Request<OutBody>, from: &Address, to: &Address) {
-    let target = request.uri().path_and_query();
+fn replace_path(request: &mut Outgoing, from: &Address, to: &Address) {
+    let target = request.uri.path_and_query();
     let target = target.map_or("/", PathAndQuery::as_str);
     let rest = target.strip_prefix(from.path.as_str()).unwrap_or(target);
     // An address without a path is called at `/` (RFC 9112 §3.2.1), which is nothing of the other's path.
@@ -312,9 +312,9 @@ fn replace_path(request: &mut Request<OutBody>, from: &Address, to: &Address) {
     } else {
         ""
     };
-    let mut parts = request.uri().clone().into_parts();
+    let mut parts = request.uri.clone().into_parts();
     parts.path_and_query = format!("{}{begins}{rest}", to.path).parse().ok();
     if let Ok(uri) = Uri::from_parts(parts) {
-        *request.uri_mut() = uri;
+        request.uri = uri;
     }
 }

@@ -9,18 +9,17 @@ use std::time::Duration;
 use bytes::Bytes;
 use http_body::{Body, Frame, SizeHint};
 use http_body_util::BodyExt;
-use hyper::body::Incoming;
-
 use tokio::time::Instant;
 
 use super::{BodyError, Pace, Pieces};
 use crate::budget::{NoRoom, Share};
+use crate::connection::CallersBody;
 use crate::failure::{Complaint, Failure};
 
 /// A request's body as it arrives.
 pub(crate) enum InBody {
     /// From a connection.
-    Incoming(Incoming),
+    Incoming(CallersBody),
     /// Given whole, by a trial run.
     Full(Bytes),
 }
@@ -127,7 +126,7 @@ pub(crate) enum OutBody {
     Empty,
     Full(Option<Bytes>),
     Stream {
-        body: Incoming,
+        body: CallersBody,
         left: u64,
         /// Where the caller may not be silent for long.
         pace: Option<Pace>,
@@ -142,7 +141,7 @@ pub(crate) enum OutBody {
 
 impl OutBody {
     /// A caller's body, sent on as it comes.
-    pub(crate) fn stream(body: Incoming, left: u64, complaint: Complaint) -> Self {
+    pub(crate) fn stream(body: CallersBody, left: u64, complaint: Complaint) -> Self {
         Self::Stream {
             body,
             left,
@@ -153,7 +152,7 @@ impl OutBody {
     }
 
     /// A caller's messages, sent on as they come: there may be long pauses between them.
-    pub(crate) fn messages(body: Incoming, left: u64, complaint: Complaint) -> Self {
+    pub(crate) fn messages(body: CallersBody, left: u64, complaint: Complaint) -> Self {
         Self::Stream {
             body,
             left,

@@ -6,7 +6,7 @@
 use std::any::Any;
 use std::sync::Arc;
 
-use ::http::{HeaderMap, HeaderValue, Method, Request, StatusCode, header};
+use ::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
 use bytes::Bytes;
 use porch_contract::Finding;
 use porch_facade::kind::{Compiled, Kind, standard};
@@ -22,6 +22,7 @@ use super::{CallerBody, Context, Needs, Prepared, Protocol, Read, Reading, Sent}
 use crate::answer::{Answer, Content, Passed, Seen, Whole, collect};
 use crate::body::{InBody, OutBody};
 use crate::failure::Failure;
+use crate::outgoing::{Fields, Outgoing};
 use crate::testing::{backend, call, serve};
 
 const NAME: &str = "knock";
@@ -151,11 +152,15 @@ impl Protocol for Knock {
             .render_text(cx.scope)
             .map_err(|e| Failure::unsuitable("who knocks", e))?;
         let text = format!("who: {}", who.unwrap_or_default());
-        let mut request = Request::new(OutBody::Full(Some(text.clone().into())));
-        *request.method_mut() = Method::POST;
-        *request.uri_mut() = format!("{}/door", cx.address.path).parse().unwrap();
+        let mut fields = Fields::default();
         let plain = HeaderValue::from_static("text/plain");
-        request.headers_mut().insert(header::CONTENT_TYPE, plain);
+        fields.append(header::CONTENT_TYPE, plain);
+        let request = Outgoing {
+            method: Method::POST,
+            uri: format!("{}/door", cx.address.path).parse().unwrap(),
+            fields,
+            body: OutBody::Full(Some(text.clone().into())),
+        };
         Ok(Prepared {
             request,
             within: cx.backend.timeout,

@@ -18,15 +18,16 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use ::http::request::Parts;
-use ::http::{HeaderMap, Request, StatusCode};
+use ::http::{HeaderMap, StatusCode};
 use bytes::Bytes;
 use porch_facade::{Address, Call, CompiledBackend, CompiledFacade, CompiledOperation, MediaType};
 
 use crate::answer::{Answer, Seen};
 use crate::backend::Answered;
-use crate::body::{InBody, OutBody};
+use crate::body::InBody;
 use crate::budget::Share;
 use crate::failure::{Complaint, Failure};
+use crate::outgoing::Outgoing;
 use crate::problem::Tell;
 use crate::scope::Scope;
 
@@ -130,7 +131,7 @@ impl CallerBody {
 
 /// A request that is ready to be sent.
 pub(crate) struct Prepared {
-    pub(crate) request: Request<OutBody>,
+    pub(crate) request: Outgoing,
     /// How long the answer's head may take.
     pub(crate) within: Duration,
     /// Whether it may be sent again (RFC 9110 §9.2.1), made anew.

@@ -1,11 +1,15 @@
 //! Callers' connections: HTTP/1.1, and HTTP/2 by prior knowledge.
 
+mod line;
 mod paced;
 mod stalled;
+#[cfg(test)]
+mod tests;
 
 use std::convert::Infallible;
 use std::net::IpAddr;
 use std::rc::Rc;
+use std::task::Poll;
 use std::time::Duration;
 
 use arc_swap::Cache;
@@ -19,9 +23,11 @@ use tokio::sync::watch;
 
 use crate::backend::Local;
 use crate::body::{InBody, ReplyBody};
-use crate::exchange::run;
 use crate::exchange::state::Mode;
+use crate::exchange::{Origin, run};
 use crate::worker::Worker;
+pub(crate) use line::CallersBody;
+use line::{Line, Socket};
 pub use paced::Paced;
 use stalled::Streams;
 
@@ -41,47 +47,66 @@ pub(crate) async fn connection(
     worker: Rc<Worker>,
     stream: TcpStream,
     peer: IpAddr,
-    mut stop: watch::Receiver<bool>,
+    stop: watch::Receiver<bool>,
 ) {
     let _ = stream.set_nodelay(true);
-    let cache = std::cell::RefCell::new(Cache::new(&worker.shared.porch));
-    let service = service_fn(|request: Request<Incoming>| {
-        let (worker, porch) = (worker.clone(), cache.borrow_mut().load().clone());
-        async move {
-            if worker.is_full() {
-                return Ok::<_, Infallible>(overloaded());
-            }
-            let (response, _) = run(
-                &worker,
-                &porch,
-                request.map(InBody::Incoming),
-                peer,
-                Mode::Live,
-            )
-            .await;
-            Ok(response)
-        }
-    });
     // HTTP/2 without an upgrade begins with its preface (RFC 9113 §3.3); no HTTP/1 request does.
     let mut first = [0u8; 24];
     let peeked = tokio::time::timeout(PATIENCE, begins(&stream, &mut first)).await;
     let Ok(Some(is_http2)) = peeked else { return };
-    let io = TokioIo::new(Paced::new(stream));
+    let origin = Rc::new(Origin::of(peer));
+    let cache = std::cell::RefCell::new(Cache::new(&worker.shared.porch));
+    let exchange = |request: Request<CallersBody>| {
+        let (worker, origin) = (worker.clone(), origin.clone());
+        let porch = cache.borrow_mut().load().clone();
+        async move {
+            if worker.is_full() {
+                return Ok::<_, Infallible>(overloaded());
+            }
+            let request = request.map(InBody::Incoming);
+            let (response, _) = run(&worker, &porch, request, &origin, Mode::Live).await;
+            Ok(response)
+        }
+    };
     if is_http2 {
-        return streams(io, service, stop).await;
+        let service = service_fn(|r: Request<Incoming>| exchange(r.map(CallersBody::of_stream)));
+        return streams(TokioIo::new(Paced::new(stream)), service, stop).await;
     }
+    let line = Line::new(stream, PATIENCE);
+    let service = service_fn(|r: Request<Incoming>| exchange(r.map(|body| line.begin(body))));
+    requests(&line, service, stop).await;
+}
+
+/// Serves a connection of HTTP/1.1.
+async fn requests<S>(line: &Rc<Line>, service: S, mut stop: watch::Receiver<bool>)
+where
+    S: Service<Request<Incoming>, Response = Response<ReplyBody>, Error = Infallible>,
+{
     let mut builder = http1::Builder::new();
-    builder
-        .timer(TokioTimer::new())
-        .header_read_timeout(PATIENCE)
-        .max_buf_size(MAX_HEADERS as usize);
-    let mut connection = std::pin::pin!(builder.serve_connection(io, service));
-    tokio::select! {
+    // The line itself sees to it that a caller who ends the connection is not answered any more.
+    builder.half_close(true).max_buf_size(MAX_HEADERS as usize);
+    let connection = builder.serve_connection(TokioIo::new(Socket(line.clone())), service);
+    let mut connection = std::pin::pin!(connection);
+    let state = stop.clone();
+    let mut stopped = std::pin::pin!(stop.wait_for(|s| *s));
+    let (mut waits, mut ends) = (false, false);
+    std::future::poll_fn(|cx| {
+        // What waits for the stop once is woken by it: there is no need to ask again in each turn.
+        if !ends && (!waits || state.has_changed().unwrap_or(true)) {
+            waits = true;
+            if stopped.as_mut().poll(cx).is_ready() {
+                ends = true;
+                connection.as_mut().graceful_shutdown();
+            }
+        }
         // What goes wrong on a caller's connection is the caller's business.
-        _ = connection.as_mut() => return,
-        _ = stop.wait_for(|s| *s) => connection.as_mut().graceful_shutdown(),
-    }
-    let _ = connection.await;
+        if connection.as_mut().poll(cx).is_ready() || line.is_left(cx) {
+            Poll::Ready(())
+        } else {
+            Poll::Pending
+        }
+    })
+    .await;
 }
 
 /// Serves a connection of HTTP/2, and looks after its streams.

@@ -23,6 +23,11 @@ impl<S> Paced<S> {
         }
     }
 
+    /// The socket itself.
+    pub(super) fn inner(&self) -> &S {
+        &self.socket
+    }
+
     #[inline]
     fn watched(
         &mut self,

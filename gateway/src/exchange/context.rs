@@ -1,5 +1,6 @@
 //! What every exchange carries on: where it comes from, and which trace it belongs to.
 
+use std::cell::RefCell;
 use std::net::IpAddr;
 use std::time::{SystemTime, UNIX_EPOCH};
 
@@ -51,17 +52,61 @@ fn is_traceparent(b: &[u8]) -> bool {
         && b[36..52].iter().any(|c| *c != b'0')
 }
 
+/// Writes a number as sixteen digits, all at the same time: each half of a byte becomes a byte of its own.
 fn write_hex(out: &mut [u8], number: u64) {
-    const DIGITS: &[u8; 16] = b"0123456789abcdef";
-    for (i, digit) in out.iter_mut().enumerate() {
-        *digit = DIGITS[(number >> (60 - 4 * i)) as usize & 15];
+    const ONES: u128 = 0x0101_0101_0101_0101_0101_0101_0101_0101;
+    let mut halves = u128::from(number);
+    for (shift, mask) in [
+        (32, 0x0000_0000_ffff_ffff_0000_0000_ffff_ffff),
+        (16, 0x0000_ffff_0000_ffff_0000_ffff_0000_ffff),
+        (8, 0x00ff_00ff_00ff_00ff_00ff_00ff_00ff_00ff),
+        (4, 0x0f0f_0f0f_0f0f_0f0f_0f0f_0f0f_0f0f_0f0f),
+    ] {
+        halves = (halves | halves << shift) & mask;
+    }
+    // Above nine come the letters: 6 more carry into the fifth bit.
+    let letters = (halves + ONES * 6) >> 4 & ONES;
+    let digits = halves + ONES * u128::from(b'0') + letters * u128::from(b'a' - b'0' - 10);
+    out.copy_from_slice(&digits.to_be_bytes());
+}
+
+/// Where exchanges come from: one connection, or a trial run.
+pub(crate) struct Origin {
+    pub(crate) address: IpAddr,
+    /// The last host that was asked for, and what is said of it: mostly a connection asks for one.
+    forwarded: RefCell<Option<(HeaderValue, HeaderValue)>>,
+}
+
+impl Origin {
+    pub(crate) fn of(address: IpAddr) -> Self {
+        Self {
+            address,
+            forwarded: RefCell::new(None),
+        }
+    }
+
+    /// The `Forwarded` field to send on (RFC 7239 §4).
+    pub(crate) fn forwarded(&self, headers: &HeaderMap) -> HeaderValue {
+        let Some(host) = headers.get(header::HOST) else {
+            return forwarded(self.address, None);
+        };
+        let mut last = self.forwarded.borrow_mut();
+        match &*last {
+            Some((of, field)) if of == host => field.clone(),
+            _ => {
+                let field = forwarded(self.address, Some(host));
+                // A copy: it does not keep the rest of its head alive.
+                if let Ok(host) = HeaderValue::from_bytes(host.as_bytes()) {
+                    *last = Some((host, field.clone()));
+                }
+                field
+            }
+        }
     }
 }
 
-/// The `Forwarded` field to send on (RFC 7239 §4).
-pub(crate) fn forwarded(address: IpAddr, headers: &HeaderMap) -> HeaderValue {
-    let host = headers
-        .get(header::HOST)
+fn forwarded(address: IpAddr, host: Option<&HeaderValue>) -> HeaderValue {
+    let host = host
         .and_then(|h| h.to_str().ok())
         .filter(|h| !h.bytes().any(|b| matches!(b, b'"' | b'\\' | b';' | b',')))
         .unwrap_or("unknown");
@@ -105,6 +150,36 @@ mod tests {
             write_v4(&mut text, v4.octets());
             assert_eq!(text.as_slice(), address.as_bytes());
         }
+    }
+
+    #[test]
+    fn numbers_are_sixteen_digits() {
+        for number in [
+            0,
+            1,
+            0x9a,
+            0x0123_4567_89ab_cdef,
+            0xfedc_ba98_7654_3210,
+            u64::MAX,
+        ] {
+            let mut out = [0; 16];
+            write_hex(&mut out, number);
+            assert_eq!(out, format!("{number:016x}").as_bytes());
+        }
+    }
+
+    #[test]
+    fn what_is_said_of_a_host_is_said_of_no_other() {
+        let origin = Origin::of([10, 1, 2, 3].into());
+        for host in ["a.example", "b.example", "b.example", "a.example", "\"a\""] {
+            let mut headers = HeaderMap::new();
+            headers.insert(header::HOST, HeaderValue::from_static(host));
+            let shown = host.strip_prefix('"').map_or(host, |_| "unknown");
+            let said = format!("for=10.1.2.3;host=\"{shown}\";proto=http");
+            assert_eq!(origin.forwarded(&headers), said);
+        }
+        let said = origin.forwarded(&HeaderMap::new());
+        assert_eq!(said, "for=10.1.2.3;host=\"unknown\";proto=http");
     }
 
     #[test]

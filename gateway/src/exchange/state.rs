@@ -1,7 +1,6 @@
 //! What is known of one exchange while it runs.
 
 use std::cell::{Cell, RefCell};
-use std::net::IpAddr;
 use std::rc::Rc;
 use std::sync::Arc;
 
@@ -9,7 +8,7 @@ use http::HeaderValue;
 use http::request::Parts;
 use porch_facade::{CompiledPorch, MediaType, OperationIndex};
 
-use super::context::{trace_context, unix_ms};
+use super::context::{Origin, trace_context, unix_ms};
 use crate::body::InBody;
 use crate::budget::Share;
 use crate::caller::{Caller, RateFields};
@@ -29,7 +28,7 @@ pub(crate) struct Exchange<'x> {
     pub(crate) worker: &'x Rc<Worker>,
     pub(crate) porch: &'x Arc<CompiledPorch>,
     pub(crate) mode: Mode,
-    pub(crate) address: IpAddr,
+    pub(crate) origin: &'x Origin,
     /// Milliseconds since 1970.
     pub(crate) now: i64,
     /// `traceparent` as it is sent on; the exchange's id stands in it (W3C Trace Context §3.2.2).
@@ -63,7 +62,7 @@ impl<'x> Exchange<'x> {
         porch: &'x Arc<CompiledPorch>,
         parts: &Parts,
         body: &InBody,
-        address: IpAddr,
+        origin: &'x Origin,
         mode: Mode,
     ) -> Self {
         let now = unix_ms();
@@ -73,7 +72,7 @@ impl<'x> Exchange<'x> {
             worker,
             porch,
             mode,
-            address,
+            origin,
             now,
             context,
             traceparent: HeaderValue::from_bytes(&context)

@@ -41,7 +41,7 @@ pub(crate) fn admit<'x>(
             x.caller = credential::caller(found.facade, op, &parts.headers, &grants, now)?;
         }
         if !op.admission.limits.is_empty() {
-            x.rate = limits(shared, op, &x.caller, x.address)?;
+            x.rate = limits(shared, op, &x.caller, x.origin.address)?;
         }
     }
     if body.length().is_some_and(|n| n > op.admission.max_body)

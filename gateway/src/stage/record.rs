@@ -81,7 +81,7 @@ fn outline(x: &Exchange<'_>, parts: &Parts, status: u16) -> Trace {
         consumer: x.caller.consumer_id(),
         consumer_name: x.caller.consumer_name().to_owned(),
         key: x.caller.shown().to_owned(),
-        address: x.address.to_string(),
+        address: x.origin.address.to_string(),
         method: parts.method.to_string(),
         target: target(parts),
         status,

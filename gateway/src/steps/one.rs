@@ -10,10 +10,10 @@ use crate::answer::Answer;
 use crate::body::InBody;
 use crate::call::protocols::protocol;
 use crate::call::{CallerBody, Context, Needs, Prepared, Protocol, Read, Reading, Sent};
-use crate::exchange::forwarded;
 use crate::exchange::state::{Exchange, Mode};
 use crate::failure::Failure;
 use crate::fields::{TRACEPARENT, via};
+use crate::outgoing::Outgoing;
 use crate::problem::{Problem, not_wired, of_failure};
 use crate::scope::Scope;
 use crate::steps::request::{Outcome, Request};
@@ -217,31 +217,22 @@ fn shown_body(cx: &Context<'_>, body: &CallerBody) -> Option<Message> {
 }
 
 /// What every backend request carries.
-fn add_common(
-    x: &Exchange<'_>,
-    call: &Call<'_>,
-    cx: &Context<'_>,
-    request: &mut http::Request<crate::body::OutBody>,
-) {
-    let headers = request.headers_mut();
-    headers.append(header::VIA, via(cx.parts.version));
-    headers.insert(header::FORWARDED, forwarded(x.address, &cx.parts.headers));
-    headers.insert(TRACEPARENT, x.traceparent.clone());
+fn add_common(x: &Exchange<'_>, call: &Call<'_>, cx: &Context<'_>, request: &mut Outgoing) {
+    let fields = &mut request.fields;
+    fields.append(header::VIA, via(cx.parts.version));
+    fields.set(&header::FORWARDED, x.origin.forwarded(&cx.parts.headers));
+    fields.set(&TRACEPARENT, x.traceparent.clone());
     for (name, value) in &call.backend.credentials.headers {
-        headers.insert(name.clone(), value.clone());
+        fields.set(name, value.clone());
     }
     if call.backend.transport == porch_facade::Transport::Http1 {
         let address = &call.backend.addresses[call.at];
-        headers.insert(header::HOST, address.host.clone());
+        fields.set(&header::HOST, address.host.clone());
     }
 }
 
 /// The request once more, where it may be repeated.
-fn remade(
-    x: &Exchange<'_>,
-    call: &Call<'_>,
-    cx: &Context<'_>,
-) -> Option<http::Request<crate::body::OutBody>> {
+fn remade(x: &Exchange<'_>, call: &Call<'_>, cx: &Context<'_>) -> Option<Outgoing> {
     let mut prepared = call.protocol.prepare(cx, CallerBody::Gone).ok()?;
     add_common(x, call, cx, &mut prepared.request);
     Some(prepared.request)

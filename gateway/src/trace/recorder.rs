@@ -2,12 +2,12 @@
 
 use std::time::{Duration, Instant};
 
-use http::{HeaderMap, Request, StatusCode};
+use http::{HeaderMap, StatusCode};
 use porch_facade::{Address, CompiledBackend};
 
 use super::{Message, Stage, StageName};
 use crate::answer::Seen;
-use crate::body::OutBody;
+use crate::outgoing::Outgoing;
 
 /// Notes stages down. When `full` is off, only what is needed to explain a refusal is kept.
 pub(crate) struct Recorder {
@@ -72,18 +72,18 @@ impl Recorder {
 }
 
 /// A request to a backend as it is shown.
-pub(crate) fn sent(request: &Request<OutBody>, address: &Address, seen: Seen) -> Message {
-    let target = match request.uri().path_and_query() {
+pub(crate) fn sent(request: &Outgoing, address: &Address, seen: Seen) -> Message {
+    let target = match request.uri.path_and_query() {
         Some(target) => target.as_str(),
         None => "/",
     };
     let head = format!(
         "{} {}://{}{target}",
-        request.method(),
+        request.method,
         address.scheme(),
         address.authority
     );
-    message(Message::new(head, request.headers(), ""), seen)
+    message(Message::new(head, &request.fields.to_map(), ""), seen)
 }
 
 /// A backend's answer as it is shown.

@@ -3,12 +3,12 @@
 use std::mem::MaybeUninit;
 
 use bytes::{Bytes, BytesMut};
-use http::{HeaderMap, HeaderName, HeaderValue, Method, Request, StatusCode, Version, header};
+use http::{HeaderMap, HeaderName, HeaderValue, Method, StatusCode, Version, header};
 use http::{Response, response};
 use smallvec::SmallVec;
 
 use super::Wrong;
-use crate::body::OutBody;
+use crate::outgoing::Outgoing;
 
 /// An answer's head may have at most so many bytes, and fields.
 pub(super) const MAX_HEAD: usize = 64 << 10;
@@ -39,13 +39,13 @@ pub(super) struct Head {
 }
 
 /// Writes a request's head; of a body it says the length.
-pub(super) fn write(request: &Request<OutBody>, length: Option<usize>, out: &mut Vec<u8>) {
-    let target = request.uri().path_and_query().map_or("/", |t| t.as_str());
-    out.extend_from_slice(request.method().as_str().as_bytes());
+pub(super) fn write(request: &Outgoing, length: Option<usize>, out: &mut Vec<u8>) {
+    let target = request.uri.path_and_query().map_or("/", |t| t.as_str());
+    out.extend_from_slice(request.method.as_str().as_bytes());
     out.push(b' ');
     out.extend_from_slice(target.as_bytes());
     out.extend_from_slice(b" HTTP/1.1\r\n");
-    for (name, value) in request.headers() {
+    for (name, value) in request.fields.iter() {
         let ours = match *name {
             header::TRANSFER_ENCODING => true,
             // A length without a body would make the next request one.
@@ -136,15 +136,42 @@ type Field = (HeaderName, usize, usize);
 #[derive(Clone, Copy, Default)]
 struct Special {
     coding: bool,
-    length: bool,
+    length: Length,
     connection: bool,
 }
 
+/// What a head's `Content-Length` fields are.
+#[derive(Clone, Copy, Default, PartialEq)]
+enum Length {
+    #[default]
+    None,
+    /// One, of digits alone.
+    Plain(u64),
+    /// Something that must be looked at.
+    Other,
+}
+
+impl Length {
+    fn and(self, value: &[u8]) -> Self {
+        if self != Self::None || !(1..=18).contains(&value.len()) {
+            return Self::Other;
+        }
+        let mut number = 0;
+        for byte in value {
+            if !byte.is_ascii_digit() {
+                return Self::Other;
+            }
+            number = number * 10 + u64::from(byte - b'0');
+        }
+        Self::Plain(number)
+    }
+}
+
 impl Special {
-    fn note(&mut self, name: &HeaderName) {
+    fn note(&mut self, name: &HeaderName, value: &[u8]) {
         match *name {
             header::TRANSFER_ENCODING => self.coding = true,
-            header::CONTENT_LENGTH => self.length = true,
+            header::CONTENT_LENGTH => self.length = self.length.and(value),
             header::CONNECTION => self.connection = true,
             _ => {}
         }
@@ -172,7 +199,7 @@ fn parse(buf: &mut BytesMut, method: &Method) -> Result<Option<Head>, Wrong> {
         for field in parsed.headers.iter() {
             let name = HeaderName::from_bytes(field.name.as_bytes());
             let name = name.map_err(|e| Wrong::parse(e.to_string()))?;
-            special.note(&name);
+            special.note(&name, field.value);
             let at = field.value.as_ptr() as usize - start;
             fields.push((name, at, at + field.value.len()));
         }
@@ -194,7 +221,7 @@ fn parse(buf: &mut BytesMut, method: &Method) -> Result<Option<Head>, Wrong> {
     let keep = keeps(version, &headers, special)
         && framing != Framing::Close
         && (200..600).contains(&status.as_u16())
-        && !(special.coding && special.length);
+        && !(special.coding && special.length != Length::None);
     let (mut parts, ()) = Response::new(()).into_parts();
     (parts.status, parts.version, parts.headers) = (status, version, headers);
     Ok(Some(Head {
@@ -231,10 +258,12 @@ fn framing(
     if special.coding {
         return coded(version, headers);
     }
-    if !special.length {
-        return Ok(Framing::Close);
-    }
-    match content_length(headers)? {
+    let length = match special.length {
+        Length::None => None,
+        Length::Plain(length) => Some(length),
+        Length::Other => content_length(headers)?,
+    };
+    match length {
         Some(0) => Ok(Framing::Nothing),
         Some(length) => Ok(Framing::Length(length)),
         None => Ok(Framing::Close),

@@ -254,7 +254,7 @@ impl Conn {
 /// Whether a request goes by this client.
 pub(super) fn takes(slot: &Slot) -> bool {
     slot.as_ref()
-        .is_some_and(|r| matches!(r.body(), OutBody::Empty | OutBody::Full(_)))
+        .is_some_and(|r| matches!(r.body, OutBody::Empty | OutBody::Full(_)))
 }
 
 /// Sends a request and waits for the head of its answer.
@@ -296,7 +296,7 @@ pub(super) async fn send(
 /// Makes a request ready to be written; it stays in its place until a part of it is.
 fn load(conn: &mut Conn, slot: &mut Slot) -> Option<Method> {
     let request = slot.as_mut()?;
-    let body = match request.body() {
+    let body = match &request.body {
         OutBody::Full(bytes) => bytes.clone(),
         _ => None,
     };
@@ -305,7 +305,7 @@ fn load(conn: &mut Conn, slot: &mut Slot) -> Option<Method> {
     conn.head.clear();
     conn.written = 0;
     head::write(request, length, &mut conn.head);
-    Some(request.method().clone())
+    Some(request.method.clone())
 }
 
 /// Writes the request and reads the answer's head, which may come before all is written. Gives nothing when it is too late.

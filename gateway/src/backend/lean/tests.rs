@@ -8,6 +8,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt, DuplexStream};
 use tokio::task::LocalSet;
 
 use super::*;
+use crate::outgoing::Outgoing;
 
 /// What came of an answer.
 #[derive(Debug, PartialEq, Eq)]
@@ -41,10 +42,10 @@ fn fields(of: &http::HeaderMap) -> Vec<(String, Vec<u8>)> {
         .collect()
 }
 
-fn request(method: &str) -> Request<OutBody> {
+fn request(method: &str) -> Outgoing {
     let request = Request::builder().method(method).uri("/berths");
     let request = request.header("host", "harbour.example");
-    request.body(OutBody::Empty).unwrap()
+    Outgoing::of_http(request.body(OutBody::Empty).unwrap())
 }
 
 /// Writes an answer in pieces once a request is there; the client looks at each piece alone.
@@ -133,7 +134,7 @@ async fn by_hyper(method: &str, of: &[&[u8]], then: Then) -> (Outcome, bool) {
     backend(theirs, pieces(of), then);
     let (mut sender, connection) = http1::handshake(TokioIo::new(ours)).await.unwrap();
     tokio::task::spawn_local(connection);
-    let answer = sender.send_request(request(method));
+    let answer = sender.send_request(request(method).into_http(http::Version::HTTP_11));
     let outcome = match tokio::time::timeout(Duration::from_secs(1), answer).await {
         Err(_) => Outcome::Waits,
         Ok(Err(_)) => Outcome::Refused,
@@ -357,7 +358,7 @@ fn an_early_answer_is_read_and_its_request_goes_on() {
     local(async {
         let (ours, mut theirs) = tokio::io::duplex(1024);
         let (pool, mut slot) = (Rc::<Pool>::default(), Some(request("POST")));
-        *slot.as_mut().unwrap().body_mut() = OutBody::Full(Some(vec![7; 9_000].into()));
+        slot.as_mut().unwrap().body = OutBody::Full(Some(vec![7; 9_000].into()));
         let answer = b"HTTP/1.1 413 No\r\nContent-Length: 2\r\n\r\n";
         let backend = tokio::task::spawn_local(async move {
             theirs.write_all(answer).await.unwrap();
@@ -397,7 +398,7 @@ fn a_length_is_said_of_what_is_sent_and_of_nothing_else() {
         let mut request = request("POST");
         let value = http::HeaderValue::from_str(field.1).unwrap();
         let name: http::HeaderName = field.0.parse().unwrap();
-        request.headers_mut().insert(name, value);
+        request.fields.append(name, value);
         let length = match &body {
             OutBody::Full(Some(bytes)) => Some(bytes.len()),
             _ => None,

@@ -66,14 +66,14 @@ pub(super) fn prepare(
         CallerBody::Gone => OutBody::Empty,
     };
     let mut request = super::prepare::request(call, cx, within, out)?;
-    let own = std::mem::take(request.headers_mut());
-    let mut headers = forwarded_fields(&cx.parts.headers, &cx.facade.key_header, own.len());
-    for (name, value) in &own {
+    let own = std::mem::take(&mut request.fields);
+    let mut fields = forwarded_fields(&cx.parts.headers, &cx.facade.key_header, 8);
+    for (name, value) in own.iter() {
         if !BETWEEN.contains(&name.as_str()) {
-            headers.insert(name.clone(), value.clone());
+            fields.set(name, value.clone());
         }
     }
-    *request.headers_mut() = headers;
+    request.fields = fields;
     let mut seen = Seen {
         streamed: true,
         ..Seen::default()

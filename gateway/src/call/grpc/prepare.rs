@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use http::Method;
-use http::{HeaderMap, HeaderName, HeaderValue, Request, Version, header};
+use http::{HeaderMap, HeaderName, HeaderValue, header};
 use porch_facade::kind::grpc::{GrpcCall, MessagePart};
 use porch_facade::percent_decode;
 use porch_grpc::JsonError;
@@ -13,6 +13,7 @@ use super::answer::GRPC_ENCODING;
 use crate::body::OutBody;
 use crate::call::Context;
 use crate::failure::{Failure, Mistake};
+use crate::outgoing::{Fields, Outgoing};
 use crate::scope::Scope;
 
 const TE: HeaderValue = HeaderValue::from_static("trailers");
@@ -248,13 +249,13 @@ pub(crate) fn request(
     cx: &Context<'_>,
     within: Duration,
     body: OutBody,
-) -> Result<Request<OutBody>, Failure> {
-    let mut headers = HeaderMap::with_capacity(12);
-    headers.insert(header::TE, TE);
-    headers.insert(header::CONTENT_TYPE, GRPC);
-    headers.insert(GRPC_ACCEPT_ENCODING, GZIP);
+) -> Result<Outgoing, Failure> {
+    let mut fields = Fields::with_capacity(12);
+    fields.append(header::TE, TE);
+    fields.append(header::CONTENT_TYPE, GRPC);
+    fields.append(GRPC_ACCEPT_ENCODING, GZIP);
     if call.compress {
-        headers.insert(GRPC_ENCODING, GZIP);
+        fields.append(GRPC_ENCODING, GZIP);
     }
     let told = if call.server_streaming || call.client_streaming {
         deadline(&cx.parts.headers)
@@ -262,23 +263,23 @@ pub(crate) fn request(
         Some(within)
     };
     if let Some(value) = told.and_then(|d| HeaderValue::from_str(&timeout_text(d)).ok()) {
-        headers.insert(GRPC_TIMEOUT, value);
+        fields.append(GRPC_TIMEOUT, value);
     }
     if !cx.native {
         for name in &call.metadata_out {
             for value in cx.parts.headers.get_all(name) {
-                headers.append(name.clone(), value.clone());
+                fields.append(name.clone(), value.clone());
             }
         }
     }
     let path = format!("{}{}", cx.address.path, call.path);
     let uri = http::Uri::try_from(path.as_str()).map_err(|_| Failure::Target(path))?;
-    let mut request = Request::new(body);
-    *request.method_mut() = Method::POST;
-    *request.uri_mut() = uri;
-    *request.version_mut() = Version::HTTP_2;
-    *request.headers_mut() = headers;
-    Ok(request)
+    Ok(Outgoing {
+        method: Method::POST,
+        uri,
+        fields,
+        body,
+    })
 }
 
 #[cfg(test)]

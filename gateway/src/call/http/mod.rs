@@ -5,7 +5,7 @@ mod prepare;
 use std::any::Any;
 
 use bytes::Bytes;
-use http::{HeaderMap, Request, header, response};
+use http::{HeaderMap, header, response};
 use http_body::Body;
 use porch_facade::MediaType;
 use porch_facade::kind::http::{HttpCall, NAME};
@@ -17,6 +17,7 @@ use crate::backend::Answered;
 use crate::body::{Idle, InBody, OutBody, ReplyBody, Through};
 use crate::failure::{Complaint, Failure};
 use crate::media;
+use crate::outgoing::Outgoing;
 
 pub(crate) struct Http;
 
@@ -80,10 +81,10 @@ impl Protocol for Http {
         known_type(cx, &body)?;
         let mut request = prepare::request(call, cx, convert)?;
         let (mut streamed, mut complaint) = (false, None);
-        if matches!(request.body(), OutBody::Empty) {
+        if matches!(request.body, OutBody::Empty) {
             match body {
                 CallerBody::Unread(InBody::Incoming(incoming)) if !incoming.is_end_stream() => {
-                    *request.body_mut() = OutBody::stream(
+                    request.body = OutBody::stream(
                         incoming,
                         cx.operation.admission.max_body,
                         complaint.insert(Complaint::default()).clone(),
@@ -91,14 +92,14 @@ impl Protocol for Http {
                     streamed = true;
                 }
                 CallerBody::Unread(InBody::Full(bytes)) if !bytes.is_empty() => {
-                    *request.body_mut() = OutBody::Full(Some(bytes));
+                    request.body = OutBody::Full(Some(bytes));
                     streamed = true;
                 }
                 // Read because an expression looks into it, and sent on as it came.
                 CallerBody::Bytes(bytes)
                     if call.body.is_none() && !convert && !bytes.is_empty() =>
                 {
-                    *request.body_mut() = OutBody::Full(Some(bytes));
+                    request.body = OutBody::Full(Some(bytes));
                     streamed = true;
                 }
                 _ => {}
@@ -106,7 +107,7 @@ impl Protocol for Http {
         }
         Ok(Prepared {
             within: cx.backend.timeout,
-            again: !streamed && call.body.is_none() && request.method().is_safe(),
+            again: !streamed && call.body.is_none() && request.method.is_safe(),
             complaint,
             seen: seen_of(cx, &request, streamed),
             request,
@@ -173,12 +174,12 @@ fn refused(cx: &Context<'_>, head: response::Parts, why: String) -> Read {
     }
 }
 
-fn seen_of(cx: &Context<'_>, request: &Request<OutBody>, streamed: bool) -> Seen {
+fn seen_of(cx: &Context<'_>, request: &Outgoing, streamed: bool) -> Seen {
     if !cx.keep {
         return Seen::default();
     }
     Seen {
-        bytes: request.body().size_hint().exact().filter(|_| streamed),
+        bytes: request.body.size_hint().exact().filter(|_| streamed),
         streamed,
         ..Seen::default()
     }

@@ -1,7 +1,7 @@
 //! The request of an HTTP call.
 
 use bytes::Bytes;
-use http::{HeaderMap, HeaderValue, Request, Uri, Version, header};
+use http::{HeaderValue, Uri, header};
 use porch_facade::kind::http::{HeaderRule, HttpCall, PathPart};
 use porch_facade::percent_encode_segment;
 use porch_rules::expr::EvalError;
@@ -13,13 +13,14 @@ use crate::call::Context;
 use crate::failure::Failure;
 use crate::fields::forwarded_fields;
 use crate::media;
+use crate::outgoing::{Fields, Outgoing};
 
 /// The request, without the caller's own body.
 pub(super) fn request(
     call: &HttpCall,
     cx: &Context<'_>,
     convert: bool,
-) -> Result<Request<OutBody>, Failure> {
+) -> Result<Outgoing, Failure> {
     let target = target(call, cx)?;
     let mut headers = headers(call, cx)?;
     let built = match &call.body {
@@ -34,8 +35,8 @@ pub(super) fn request(
     };
     let mut body = OutBody::Empty;
     if let Some(value) = built {
-        headers.remove(header::CONTENT_LENGTH);
-        headers.remove(header::CONTENT_ENCODING);
+        headers.remove(&header::CONTENT_LENGTH);
+        headers.remove(&header::CONTENT_ENCODING);
         if let Some(value) = value {
             body = own_body(cx, &value, &mut headers)?;
         }
@@ -43,12 +44,12 @@ pub(super) fn request(
     let offers = cx.operation.admission.media.is_some();
     if offers {
         let accept = HeaderValue::from_static(media::name(speaks(cx)));
-        headers.insert(header::ACCEPT, accept);
+        headers.set(&header::ACCEPT, accept);
     }
     if cx.whole || offers {
         // The answer must be readable here; without the field any coding would do (RFC 9110 §12.5.3).
-        headers.insert(
-            header::ACCEPT_ENCODING,
+        headers.set(
+            &header::ACCEPT_ENCODING,
             HeaderValue::from_static("identity"),
         );
     }
@@ -57,15 +58,13 @@ pub(super) fn request(
         Ok(uri) => uri,
         Err(_) => return Err(Failure::Target(self::target(call, cx)?)),
     };
-    let mut request = Request::new(body);
-    *request.method_mut() = call
-        .method
-        .clone()
-        .unwrap_or_else(|| cx.parts.method.clone());
-    *request.uri_mut() = uri;
-    *request.version_mut() = Version::HTTP_11;
-    *request.headers_mut() = headers;
-    Ok(request)
+    let method = call.method.as_ref().unwrap_or(&cx.parts.method);
+    Ok(Outgoing {
+        method: method.clone(),
+        uri,
+        fields: headers,
+        body,
+    })
 }
 
 fn target(call: &HttpCall, cx: &Context<'_>) -> Result<String, Failure> {
@@ -143,14 +142,14 @@ fn query(call: &HttpCall, cx: &Context<'_>, target: &mut String) -> Result<(), F
     Ok(())
 }
 
-fn headers(call: &HttpCall, cx: &Context<'_>) -> Result<HeaderMap, Failure> {
+fn headers(call: &HttpCall, cx: &Context<'_>) -> Result<Fields, Failure> {
     // Four that every request has are among them.
     let room = call.headers.len() + cx.backend.credentials.headers.len() + 4;
     let mut headers = forwarded_fields(&cx.parts.headers, &cx.facade.key_header, room);
     for (name, rule) in &call.headers {
         let text = match rule {
             HeaderRule::Set(value) => {
-                headers.insert(name.clone(), value.clone());
+                headers.set(name, value.clone());
                 continue;
             }
             HeaderRule::Make(template) => template
@@ -158,19 +157,19 @@ fn headers(call: &HttpCall, cx: &Context<'_>) -> Result<HeaderMap, Failure> {
                 .map_err(|e| Failure::unsuitable(name.as_str(), e))?,
         };
         match text.map(|t| HeaderValue::from_str(&t)) {
-            Some(Ok(value)) => drop(headers.insert(name.clone(), value)),
+            Some(Ok(value)) => headers.set(name, value),
             Some(Err(_)) => {
                 let why = EvalError::Type("the text cannot stand in a header".into());
                 return Err(Failure::unsuitable(name.as_str(), (String::new(), why)));
             }
-            None => drop(headers.remove(name)),
+            None => headers.remove(name),
         }
     }
     Ok(headers)
 }
 
 /// A value as a body for the backend.
-fn own_body(cx: &Context<'_>, value: &Value, headers: &mut HeaderMap) -> Result<OutBody, Failure> {
+fn own_body(cx: &Context<'_>, value: &Value, headers: &mut Fields) -> Result<OutBody, Failure> {
     let kind = speaks(cx);
     let mapping = cx.backend.xml.clone().unwrap_or_default();
     let bytes = media::render(kind, value, &mapping).map_err(|errors| {
@@ -178,6 +177,6 @@ fn own_body(cx: &Context<'_>, value: &Value, headers: &mut HeaderMap) -> Result<
         Failure::Mistakes(errors.into_iter().map(place).collect())
     })?;
     let content_type = HeaderValue::from_static(media::name(kind));
-    headers.insert(header::CONTENT_TYPE, content_type);
+    headers.set(&header::CONTENT_TYPE, content_type);
     Ok(OutBody::Full(Some(bytes.into())))
 }

@@ -1,7 +1,7 @@
 //! The request of a SOAP call: its envelope.
 
 use bytes::Bytes;
-use http::{HeaderMap, HeaderValue, Method, Request, Uri, Version, header};
+use http::{HeaderValue, Method, Uri, header};
 use porch_facade::kind::soap::SoapCall;
 use porch_soap::tree::Json;
 use serde_json::Value;
@@ -11,6 +11,7 @@ use crate::body::OutBody;
 use crate::call::{CallerBody, Context, Prepared};
 use crate::failure::Failure;
 use crate::fields::SOAP_ACTION;
+use crate::outgoing::{Fields, Outgoing};
 
 const ACCEPT: HeaderValue =
     HeaderValue::from_static("text/xml, application/soap+xml, multipart/related");
@@ -50,11 +51,12 @@ pub(super) fn prepare(
         path => path,
     };
     let uri: Uri = path.parse().map_err(|_| Failure::Target(path.to_owned()))?;
-    let mut request = Request::new(OutBody::Full(Some(envelope)));
-    *request.method_mut() = Method::POST;
-    *request.uri_mut() = uri;
-    *request.version_mut() = Version::HTTP_11;
-    *request.headers_mut() = headers(call);
+    let request = Outgoing {
+        method: Method::POST,
+        uri,
+        fields: fields(call),
+        body: OutBody::Full(Some(envelope)),
+    };
     Ok(Prepared {
         request,
         within: cx.backend.timeout,
@@ -93,16 +95,16 @@ fn envelope(call: &SoapCall, cx: &Context<'_>, input: &Json<'_>) -> Result<Vec<u
     Ok(envelope)
 }
 
-fn headers(call: &SoapCall) -> HeaderMap {
-    let mut headers = HeaderMap::with_capacity(12);
+fn fields(call: &SoapCall) -> Fields {
+    let mut fields = Fields::with_capacity(10);
     if let Ok(value) = HeaderValue::from_str(&call.envelope.content_type) {
-        headers.insert(header::CONTENT_TYPE, value);
+        fields.append(header::CONTENT_TYPE, value);
     }
     let action = call.envelope.soap_action.as_deref();
     if let Some(Ok(value)) = action.map(HeaderValue::from_str) {
-        headers.insert(SOAP_ACTION, value);
+        fields.append(SOAP_ACTION, value);
     }
-    headers.insert(header::ACCEPT, ACCEPT);
-    headers.insert(header::ACCEPT_ENCODING, GZIP);
-    headers
+    fields.append(header::ACCEPT, ACCEPT);
+    fields.append(header::ACCEPT_ENCODING, GZIP);
+    fields
 }
