@@ -65,7 +65,10 @@ fn detect(start: &[u8], last: bool, named: Option<&'static Encoding>) -> Option<
 impl Decoder {
     /// A decoder; `charset` is what the media type says.
     pub(crate) fn new(charset: Option<&str>) -> Self {
-        let named = charset.and_then(|c| Encoding::for_label(c.trim_matches('"').as_bytes()));
+        let named = charset.and_then(|c| match c {
+            "utf-8" | "UTF-8" => Some(UTF_8),
+            other => Encoding::for_label(other.trim_matches('"').as_bytes()),
+        });
         Self {
             state: State::Unknown,
             waiting: Vec::new(),

@@ -33,9 +33,9 @@ pub(crate) struct Through {
 }
 
 impl ReplyBody {
-    pub(crate) fn made(pieces: impl Pieces + 'static) -> Self {
+    pub(crate) fn made(pieces: Box<dyn Pieces>) -> Self {
         Self::Made {
-            pieces: Box::new(pieces),
+            pieces,
             ending: None,
         }
     }

@@ -3,6 +3,7 @@
 mod attributes;
 mod ends;
 mod members;
+mod runs;
 mod starts;
 mod values;
 
@@ -78,6 +79,8 @@ struct ObjectFrame {
     any: bool,
     /// A group, or a body of several parts: it has no element of its own.
     bare: bool,
+    /// How its children are written, as far as that is known.
+    written: Option<runs::Written>,
     /// When gathering: the values of each member so far, and the member whose value is being read with its beginning.
     gathered: Vec<Vec<u8>>,
     reading: Option<(usize, usize)>,
@@ -229,6 +232,12 @@ impl AnswerReader {
         last: bool,
     ) -> Result<(), AnswerError> {
         loop {
+            let target = if self.in_header {
+                &mut *headers
+            } else {
+                &mut *out
+            };
+            self.run(plan, text, target)?;
             match self.scanner.next(text, last)? {
                 Token::Start {
                     prefix,

@@ -7,9 +7,11 @@
 
 use memchr::{memchr, memmem};
 
-use super::names::{is_name, name_end, skip_space};
+use super::names::{is_name, name_end, qualified_end, skip_space};
 use super::references::push_text;
 use super::token::{Attribute, Token, XmlError};
+
+mod leaf;
 
 const MAX_DEPTH: usize = 512;
 const MAX_ATTRIBUTES: usize = 256;
@@ -54,7 +56,12 @@ pub struct Scanner {
 impl Scanner {
     /// A scanner at the beginning of a document.
     pub fn new() -> Self {
-        Self::default()
+        Self {
+            // Most documents need no more.
+            names: String::with_capacity(256),
+            starts: Vec::with_capacity(16),
+            ..Self::default()
+        }
     }
 
     /// The same, passing by a document type declaration instead of refusing it: for definitions, whose parser replaces
@@ -147,6 +154,9 @@ impl Scanner {
                 && !bytes[self.pos + amp..stop].contains(&b';')
             {
                 stop = self.pos + amp;
+            } else if bytes[self.pos..stop].ends_with(b"\r") {
+                // Nor must a line's end (XML 1.0 §2.11).
+                stop -= 1;
             }
             if stop == self.pos {
                 if bytes.len() - stop > 64 {
@@ -290,6 +300,11 @@ impl Scanner {
     }
 
     fn end_tag<'a>(&mut self, text: &'a str, last: bool) -> Result<Token<'a>, XmlError> {
+        if let Some(end) = self.ends_at(text.as_bytes(), self.pos) {
+            self.pos = end;
+            self.close();
+            return Ok(Token::End);
+        }
         let rest = &text.as_bytes()[self.pos..];
         let Some(i) = memchr(b'>', rest) else {
             return self.incomplete(last);
@@ -318,8 +333,7 @@ impl Scanner {
 
     fn start_tag<'a>(&mut self, text: &'a str, last: bool) -> Result<Token<'a>, XmlError> {
         let bytes = text.as_bytes();
-        let mut i = self.pos + 1;
-        i = name_end(bytes, i);
+        let (mut i, colon) = qualified_end(bytes, self.pos + 1);
         if i == bytes.len() {
             return self.tag_incomplete(bytes.len(), last);
         }
@@ -356,9 +370,12 @@ impl Scanner {
             }
         };
         self.open(text, name_range)?;
-        self.pos = i;
         let name = &text[name_range.0..name_range.1];
-        let (prefix, local) = name.split_once(':').unwrap_or(("", name));
+        let (prefix, local) = match colon {
+            Some(at) => (&text[self.pos + 1..at], &text[at + 1..name_range.1]),
+            None => ("", name),
+        };
+        self.pos = i;
         // Its bindings are needed for its own name and attributes; it is closed when the next token is asked for.
         self.close_pending = empty;
         match self.resolve_name(prefix) {

@@ -9,6 +9,7 @@ mod definitions;
 mod encoding;
 mod hostile;
 mod messages;
+mod runs;
 
 use std::collections::HashMap;
 use std::sync::Arc;

@@ -415,10 +415,10 @@ fn body_of(source: Stream, cx: &Context<'_>, first: Option<Part>) -> ReplyBody {
     if cx.trial {
         messages = messages.bounded(SHOWN, SHOWN_FOR);
     }
-    ReplyBody::made(match first {
+    ReplyBody::made(Box::new(match first {
         Some(first) => messages.starting_with(first),
         None => messages,
-    })
+    }))
 }
 
 fn stream_notes(cx: &Context<'_>, form: Form) -> Vec<String> {

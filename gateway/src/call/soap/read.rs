@@ -31,7 +31,7 @@ pub(super) struct SoapRead {
     pub(super) headers: Option<Vec<u8>>,
     pub(super) notes: Vec<String>,
     /// The rest, when it is large: `json` is only its beginning.
-    pub(super) rest: Option<Converting>,
+    pub(super) rest: Option<Box<Converting>>,
 }
 
 /// An answer while it is read.
@@ -174,7 +174,7 @@ impl<'a> Answering<'a> {
             json: Vec::new(),
             headers: None,
             notes,
-            rest: Some(Converting {
+            rest: Some(Box::new(Converting {
                 body,
                 coding,
                 reader,
@@ -184,7 +184,7 @@ impl<'a> Answering<'a> {
                 done: false,
                 tell: self.cx.tell.clone(),
                 refusal: None,
-            }),
+            })),
         }
     }
 

@@ -109,10 +109,7 @@ impl AnswerReader {
                 _ => return Ok(()),
             },
         };
-        let mut text = match &member.default {
-            Some(default) if self.text.is_empty() => default.as_str(),
-            _ => self.text.as_str(),
-        };
+        let mut text = self.text.as_str();
         let octets;
         if !self.attachments.is_empty()
             && matches!(simple.base, Base::Token | Base::Text)
@@ -121,9 +118,7 @@ impl AnswerReader {
             octets = found;
             text = &octets;
         }
-        simple
-            .to_json(out, text)
-            .map_err(|e| AnswerError::Value(member.local.clone(), e.to_string()))
+        member_value(simple, member, text, out)
     }
 
     pub(super) fn end_object(
@@ -191,4 +186,20 @@ impl AnswerReader {
         self.seen.truncate(frame.seen_from);
         Ok(())
     }
+}
+
+/// Writes a member's value; where there is none, its default.
+pub(super) fn member_value(
+    simple: &Simple,
+    member: &Member,
+    text: &str,
+    out: &mut Vec<u8>,
+) -> Result<(), AnswerError> {
+    let text = match &member.default {
+        Some(default) if text.is_empty() => default.as_str(),
+        _ => text,
+    };
+    simple
+        .to_json(out, text)
+        .map_err(|e| AnswerError::Value(member.local.clone(), e.to_string()))
 }

@@ -68,7 +68,9 @@ impl AnswerReader {
                 return Ok(());
             };
             let member = &object.members[index];
-            if !exact && member.kind != MemberKind::Any {
+            if exact {
+                self.learn(tag.prefix, member);
+            } else if member.kind != MemberKind::Any {
                 self.note(format!("<{local}> has another namespace than declared"));
             }
             if !self.begin_member(object, index, local, out)? {

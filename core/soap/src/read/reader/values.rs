@@ -2,6 +2,7 @@
 
 use std::rc::Rc;
 
+use super::ends::member_value;
 use super::*;
 use crate::encoded::{item_type, tells_itself};
 use crate::xml::{ENCODING_11, ENCODING_12};
@@ -52,7 +53,21 @@ impl AnswerReader {
         }
         let type_id = member.type_id;
         match plan.plan.get(type_id) {
-            TypePlan::Simple(_) => self.begin_simple(tag.text, slot, type_id),
+            TypePlan::Simple(simple) => {
+                let leaf = if self.attachments.is_empty() {
+                    self.scanner.leaf(tag.text)
+                } else {
+                    None
+                };
+                match leaf {
+                    // Nearly always: the value stands there as it is.
+                    Some(text) => {
+                        member_value(simple, member, text, out)?;
+                        self.gathered(out);
+                    }
+                    None => self.begin_simple(tag.text, slot, type_id),
+                }
+            }
             TypePlan::List(_) => {
                 out.push(b'[');
                 self.frames.push(Frame::List {
@@ -271,6 +286,7 @@ impl AnswerReader {
             open_array: false,
             any: false,
             bare,
+            written: if bare { None } else { self.inherited() },
             gathered,
             reading: None,
         }));
