@@ -5,6 +5,7 @@
 use http::{HeaderMap, HeaderName, HeaderValue, Method, Request, Uri, Version};
 
 use crate::body::OutBody;
+use crate::fields::TRACEPARENT;
 
 /// A request to a backend.
 pub(crate) struct Outgoing {
@@ -23,6 +24,22 @@ impl Outgoing {
         *request.version_mut() = version;
         *request.headers_mut() = self.fields.into_map();
         request
+    }
+
+    /// Apart, for HTTP/2. What is new in each request is not kept in the table of fields, where it would drive out what is
+    /// the same in all of them (RFC 7541 §6.2.3).
+    pub(crate) fn into_head(mut self) -> (Request<()>, OutBody) {
+        for (name, value) in &mut self.fields.0 {
+            if *name == TRACEPARENT {
+                value.set_sensitive(true);
+            }
+        }
+        let mut request = Request::new(());
+        *request.method_mut() = self.method;
+        *request.uri_mut() = self.uri;
+        *request.version_mut() = Version::HTTP_2;
+        *request.headers_mut() = self.fields.into_map();
+        (request, self.body)
     }
 
     /// As other clients give it back.

@@ -22,7 +22,6 @@ use hyper::body::Incoming;
 use porch_facade::{Address, CompiledBackend, Transport};
 
 pub(crate) use failure::{CallFailure, deepest};
-pub(crate) use http2::Local;
 
 use tokio::time::Instant;
 
@@ -53,6 +52,7 @@ pub(crate) struct Answered {
 pub(crate) enum Came {
     Lean(lean::Body),
     Hyper(Incoming),
+    Http2(http2::Body),
 }
 
 impl Body for Came {
@@ -66,6 +66,7 @@ impl Body for Came {
         match &mut *self {
             Self::Lean(body) => Pin::new(body).poll_frame(cx),
             Self::Hyper(body) => Pin::new(body).poll_frame(cx).map_err(lean::Wrong::from),
+            Self::Http2(body) => Pin::new(body).poll_frame(cx),
         }
     }
 
@@ -73,6 +74,7 @@ impl Body for Came {
         match self {
             Self::Lean(body) => body.is_end_stream(),
             Self::Hyper(body) => body.is_end_stream(),
+            Self::Http2(body) => body.is_end_stream(),
         }
     }
 
@@ -80,6 +82,7 @@ impl Body for Came {
         match self {
             Self::Lean(body) => body.size_hint(),
             Self::Hyper(body) => body.size_hint(),
+            Self::Http2(body) => body.size_hint(),
         }
     }
 }
@@ -88,8 +91,6 @@ impl Body for Came {
 pub(crate) enum Lease {
     /// It is this exchange's alone.
     Http1(http1::Kept),
-    /// A place among the calls that share one.
-    Http2(http2::Place),
 }
 
 impl Lease {
@@ -97,7 +98,6 @@ impl Lease {
     pub(crate) fn give_back(self) {
         match self {
             Self::Http1(kept) => kept.give_back(),
-            Self::Http2(place) => drop(place),
         }
     }
 }

@@ -21,7 +21,6 @@ use hyper_util::rt::{TokioIo, TokioTimer};
 use tokio::net::TcpStream;
 use tokio::sync::watch;
 
-use crate::backend::Local;
 use crate::body::{InBody, ReplyBody};
 use crate::exchange::state::Mode;
 use crate::exchange::{Origin, run};
@@ -107,6 +106,18 @@ where
         }
     })
     .await;
+}
+
+/// Runs the tasks of a connection on the worker's own thread.
+#[derive(Clone, Copy, Debug)]
+struct Local;
+
+impl<F: Future + 'static> hyper::rt::Executor<F> for Local {
+    fn execute(&self, future: F) {
+        tokio::task::spawn_local(async move {
+            future.await;
+        });
+    }
 }
 
 /// Serves a connection of HTTP/2, and looks after its streams.

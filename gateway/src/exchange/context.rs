@@ -1,6 +1,6 @@
 //! What every exchange carries on: where it comes from, and which trace it belongs to.
 
-use std::cell::RefCell;
+use std::cell::{OnceCell, RefCell};
 use std::net::IpAddr;
 use std::time::{SystemTime, UNIX_EPOCH};
 
@@ -73,6 +73,8 @@ fn write_hex(out: &mut [u8], number: u64) {
 /// Where exchanges come from: one connection, or a trial run.
 pub(crate) struct Origin {
     pub(crate) address: IpAddr,
+    /// Who it is for limits by address, once one asked.
+    pub(crate) subject: OnceCell<u64>,
     /// The last host that was asked for, and what is said of it: mostly a connection asks for one.
     forwarded: RefCell<Option<(HeaderValue, HeaderValue)>>,
 }
@@ -81,6 +83,7 @@ impl Origin {
     pub(crate) fn of(address: IpAddr) -> Self {
         Self {
             address,
+            subject: OnceCell::new(),
             forwarded: RefCell::new(None),
         }
     }

@@ -11,6 +11,7 @@ use super::credential;
 use super::find::Found;
 use crate::body::InBody;
 use crate::caller::{Caller, RateFields};
+use crate::exchange::Origin;
 use crate::exchange::state::{Exchange, Mode};
 use crate::media;
 use crate::problem::{self, Problem, seconds};
@@ -41,7 +42,7 @@ pub(crate) fn admit<'x>(
             x.caller = credential::caller(found.facade, op, &parts.headers, &grants, now)?;
         }
         if !op.admission.limits.is_empty() {
-            x.rate = limits(shared, op, &x.caller, x.origin.address)?;
+            x.rate = limits(shared, op, &x.caller, x.origin)?;
         }
     }
     if body.length().is_some_and(|n| n > op.admission.max_body)
@@ -82,17 +83,17 @@ fn limits(
     shared: &Shared,
     op: &CompiledOperation,
     caller: &Caller,
-    address: IpAddr,
+    origin: &Origin,
 ) -> Result<Option<RateFields>, Box<Problem>> {
     let now = shared.now_ms();
     let plans = &op.admission.limits;
     let mut tightest: Option<(&LimitPlan, Decision)> = None;
     for (i, plan) in plans.iter().enumerate() {
-        let subject = subject(plan, caller, address);
+        let subject = subject(plan, caller, origin);
         let decision = shared.counters.ask(plan.id, subject, plan.limit, now);
         if !decision.allowed {
             for earlier in &plans[..i] {
-                let subject = self::subject(earlier, caller, address);
+                let subject = self::subject(earlier, caller, origin);
                 shared.counters.give_back(earlier.id, subject);
             }
             let state = state(plan, &decision);
@@ -113,10 +114,13 @@ fn limits(
     Ok(tightest.and_then(|(plan, decision)| fields(plan, &decision)))
 }
 
-fn subject(plan: &LimitPlan, caller: &Caller, address: IpAddr) -> u64 {
+fn subject(plan: &LimitPlan, caller: &Caller, origin: &Origin) -> u64 {
     match plan.per {
         Per::Consumer => caller.consumer_id() as u64,
-        Per::Address => stable_id(&counted(address).to_string()),
+        Per::Address => {
+            let of_address = || stable_id(&counted(origin.address).to_string());
+            *origin.subject.get_or_init(of_address)
+        }
         Per::Everyone => 0,
     }
 }

@@ -55,6 +55,11 @@ impl Wrong {
         Self { what, parse }
     }
 
+    /// What broke in another client.
+    pub(super) fn broken(what: String) -> Self {
+        Self { what, parse: false }
+    }
+
     fn closed(when: &str) -> Self {
         let (what, parse) = (format!("the connection was closed {when}"), false);
         Self { what, parse }

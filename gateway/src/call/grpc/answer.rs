@@ -22,11 +22,15 @@ pub(crate) struct Ended {
 
 /// The status among header or trailer fields.
 pub(crate) fn ended(fields: &HeaderMap) -> Option<Ended> {
-    let code = fields.get(&GRPC_STATUS)?.to_str().ok()?.parse().ok()?;
+    let code = code(fields)?;
     Some(Ended {
         code,
         trailers: fields.clone(),
     })
+}
+
+fn code(fields: &HeaderMap) -> Option<u32> {
+    fields.get(&GRPC_STATUS)?.to_str().ok()?.parse().ok()
 }
 
 /// Why an answer is none of gRPC, or none of its definition.
@@ -127,11 +131,10 @@ impl Answer {
                             return Poll::Ready(Err(AnswerError::MidMessage));
                         }
                         let trailers = frame.into_trailers().unwrap_or_default();
-                        return Poll::Ready(
-                            ended(&trailers)
-                                .map(Part::Ended)
-                                .ok_or(AnswerError::NoStatus),
-                        );
+                        return Poll::Ready(match code(&trailers) {
+                            Some(code) => Ok(Part::Ended(Ended { code, trailers })),
+                            None => Err(AnswerError::NoStatus),
+                        });
                     }
                 },
                 Poll::Ready(Some(Err(e))) => {

@@ -149,10 +149,10 @@ pub(crate) fn bound(call: &GrpcCall, scope: &Scope<'_>, query: &str) -> Result<B
             .render(scope)
             .map_err(|e| Failure::unsuitable("the message", e))?
             .unwrap_or(Value::Object(Default::default()));
-        let json = value.to_string();
+        let json = serde_json::to_vec(&value).unwrap_or_default();
         // What the documents make is theirs to answer for; values of the path are the caller's.
         call.types
-            .lay_over(call.input, json.as_bytes(), call.json, &mut over)
+            .lay_over(call.input, &json, call.json, &mut over)
             .map_err(|e| {
                 let place = |(p, m)| (format!("/message{p}"), m);
                 Failure::Mistakes(mistakes_of(e).into_iter().map(place).collect())
@@ -235,11 +235,15 @@ pub(crate) fn deadline(headers: &HeaderMap) -> Option<Duration> {
 
 /// A time as `grpc-timeout` has it.
 fn timeout_text(d: Duration) -> String {
-    match d.as_millis() {
-        0 => format!("{}u", d.as_micros().max(1)),
-        ms if ms < 100_000_000 => format!("{ms}m"),
-        ms => format!("{}S", (ms / 1000).min(99_999_999)),
-    }
+    let (number, unit) = match d.as_millis() {
+        0 => (d.as_micros().max(1), "u"),
+        ms if ms < 100_000_000 => (ms, "m"),
+        ms => ((ms / 1000).min(99_999_999), "S"),
+    };
+    // Without the general machine for texts: every call has it.
+    let mut text = itoa::Buffer::new().format(number).to_owned();
+    text.push_str(unit);
+    text
 }
 
 /// The request of a call (PROTOCOL-HTTP2 of gRPC, “Requests”). The backend is told how long it has: all of the time for a
@@ -272,7 +276,7 @@ pub(crate) fn request(
             }
         }
     }
-    let path = format!("{}{}", cx.address.path, call.path);
+    let path = [cx.address.path.as_str(), call.path.as_str()].concat();
     let uri = http::Uri::try_from(path.as_str()).map_err(|_| Failure::Target(path))?;
     Ok(Outgoing {
         method: Method::POST,

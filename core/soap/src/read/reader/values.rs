@@ -41,42 +41,21 @@ impl AnswerReader {
         if member.items.is_some() {
             // The body's own element keeps its shape even when it only holds a list.
             if let Slot::Of(id, i) = slot {
-                out.push(b'[');
-                self.frames.push(Frame::List {
-                    item: Slot::ItemOf(id, i),
-                    any: false,
-                    named: true,
-                    of: None,
-                });
+                self.begin_list(Slot::ItemOf(id, i), true, out);
                 return Ok(());
             }
         }
         let type_id = member.type_id;
         match plan.plan.get(type_id) {
-            TypePlan::Simple(simple) => {
-                let leaf = if self.attachments.is_empty() {
-                    self.scanner.leaf(tag.text)
-                } else {
-                    None
-                };
-                match leaf {
-                    // Nearly always: the value stands there as it is.
-                    Some(text) => {
-                        member_value(simple, member, text, out)?;
-                        self.gathered(out);
-                    }
-                    None => self.begin_simple(tag.text, slot, type_id),
+            TypePlan::Simple(simple) => match self.leaf(tag.text) {
+                // Nearly always: the value stands there as it is.
+                Some(text) => {
+                    member_value(simple, member, text, out)?;
+                    self.gathered(out);
                 }
-            }
-            TypePlan::List(_) => {
-                out.push(b'[');
-                self.frames.push(Frame::List {
-                    item: Slot::ListItem(type_id),
-                    any: false,
-                    named: false,
-                    of: None,
-                });
-            }
+                None => self.begin_simple(tag.text, slot, type_id),
+            },
+            TypePlan::List(_) => self.begin_list(Slot::ListItem(type_id), false, out),
             TypePlan::Any => match named_type {
                 Some((uri, name)) => self.typed_any(plan, tag, slot, (&uri, &name), out)?,
                 None => self.generic(tag, false)?,
@@ -94,6 +73,25 @@ impl AnswerReader {
             }
         }
         Ok(())
+    }
+
+    fn begin_list(&mut self, item: Slot, named: bool, out: &mut Vec<u8>) {
+        out.push(b'[');
+        self.frames.push(Frame::List {
+            item,
+            any: false,
+            named,
+            of: None,
+        });
+    }
+
+    /// The text of the element just begun, where it holds nothing else and no attachment can be meant.
+    fn leaf<'t>(&mut self, text: &'t str) -> Option<&'t str> {
+        if self.attachments.is_empty() {
+            self.scanner.leaf(text)
+        } else {
+            None
+        }
     }
 
     fn begin_simple(&mut self, text: &str, slot: Slot, type_id: TypeId) {
