@@ -4,6 +4,8 @@
 
 mod body;
 mod pipe;
+#[cfg(test)]
+mod tests;
 
 use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
@@ -164,20 +166,20 @@ impl Channels {
         if let Some(found) = self.open(key).await {
             return Ok(found);
         }
-        let (sender, state) = Box::pin(connect(to)).await?;
-        let place = Place::on(&state);
-        let channel = Channel {
-            sender: sender.clone(),
-            state,
-        };
+        let channel = Box::pin(async {
+            let stream = to.connect(Transport::Http2).await?;
+            begin(stream).await
+        });
+        let channel = channel.await?;
+        let (sender, place) = (channel.sender.clone(), Place::on(&channel.state));
         let mut open = self.open.borrow_mut();
         open.entry(key).or_default().push(channel);
         Ok((sender, place))
     }
 }
 
-async fn connect(to: &To<'_>) -> Result<(SendRequest<Bytes>, Rc<State>), CallFailure> {
-    let stream = to.connect(Transport::Http2).await?;
+/// Begins a connection.
+async fn begin(stream: Stream) -> Result<Channel, CallFailure> {
     let mut builder = h2::client::Builder::new();
     builder
         .enable_push(false)
@@ -191,7 +193,7 @@ async fn connect(to: &To<'_>) -> Result<(SendRequest<Bytes>, Rc<State>), CallFai
         .map_err(|e| CallFailure::Connect(DialError::Handshake(e.to_string())))?;
     let state = Rc::<State>::default();
     tokio::task::spawn_local(carry(connection, state.clone()));
-    Ok((sender, state))
+    Ok(Channel { sender, state })
 }
 
 /// Carries a connection until it ends. One that is dead while calls wait on it is found out by pings (RFC 9113 §6.7).
