@@ -29,7 +29,7 @@ impl Outgoing {
     /// Apart, for HTTP/2. What is new in each request is not kept in the table of fields, where it would drive out what is
     /// the same in all of them (RFC 7541 §6.2.3).
     pub(crate) fn into_head(mut self) -> (Request<()>, OutBody) {
-        for (name, value) in &mut self.fields.0 {
+        for (name, value) in &mut self.fields.list {
             if *name == TRACEPARENT {
                 value.set_sensitive(true);
             }
@@ -56,31 +56,64 @@ impl Outgoing {
 
 /// Header fields; those of one name in the order in which they came (RFC 9110 §5.3).
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Fields(Vec<(HeaderName, HeaderValue)>);
+pub(crate) struct Fields {
+    list: Vec<(HeaderName, HeaderValue)>,
+    /// A bit for each name that was added: where it is not set, the name is not there, and is not looked for.
+    names: u64,
+}
+
+/// The bit of a name: others may have the same.
+#[inline]
+fn bit(name: &HeaderName) -> u64 {
+    let bytes = name.as_str().as_bytes();
+    let (first, last) = match bytes {
+        [] => (0, 0),
+        [first, .., last] => (*first, *last),
+        [one] => (*one, *one),
+    };
+    let mixed = bytes.len() + 5 * usize::from(first) + 11 * usize::from(last);
+    1 << (mixed % 64)
+}
 
 impl Fields {
     pub(crate) fn with_capacity(room: usize) -> Self {
-        Self(Vec::with_capacity(room))
+        Self {
+            list: Vec::with_capacity(room),
+            names: 0,
+        }
     }
 
     fn of_map(map: &HeaderMap) -> Self {
-        let fields = map.iter();
-        Self(fields.map(|(n, v)| (n.clone(), v.clone())).collect())
+        let mut fields = Self::with_capacity(map.len());
+        for (name, value) in map {
+            fields.append(name.clone(), value.clone());
+        }
+        fields
     }
 
     /// Adds a field beside others of its name.
     pub(crate) fn append(&mut self, name: HeaderName, value: HeaderValue) {
-        self.0.push((name, value));
+        self.names |= bit(&name);
+        self.list.push((name, value));
     }
 
     /// Adds a field in place of all others of its name.
+    #[inline]
     pub(crate) fn set(&mut self, name: &HeaderName, value: HeaderValue) {
-        match self.0.iter().position(|(other, _)| other == name) {
-            None => self.0.push((name.clone(), value)),
+        if self.names & bit(name) == 0 {
+            self.append(name.clone(), value);
+        } else {
+            self.replace(name, value);
+        }
+    }
+
+    fn replace(&mut self, name: &HeaderName, value: HeaderValue) {
+        match self.list.iter().position(|(other, _)| other == name) {
+            None => self.append(name.clone(), value),
             Some(at) => {
-                self.0[at].1 = value;
+                self.list[at].1 = value;
                 let mut place = 0;
-                self.0.retain(|(other, _)| {
+                self.list.retain(|(other, _)| {
                     place += 1;
                     place <= at + 1 || other != name
                 });
@@ -90,11 +123,13 @@ impl Fields {
 
     /// Takes all fields of a name away.
     pub(crate) fn remove(&mut self, name: &HeaderName) {
-        self.0.retain(|(other, _)| other != name);
+        if self.names & bit(name) != 0 {
+            self.list.retain(|(other, _)| other != name);
+        }
     }
 
     pub(crate) fn iter(&self) -> impl Iterator<Item = (&HeaderName, &HeaderValue)> {
-        self.0.iter().map(|(name, value)| (name, value))
+        self.list.iter().map(|(name, value)| (name, value))
     }
 
     pub(crate) fn to_map(&self) -> HeaderMap {
@@ -102,8 +137,8 @@ impl Fields {
     }
 
     pub(crate) fn into_map(self) -> HeaderMap {
-        let mut map = HeaderMap::with_capacity(self.0.len());
-        for (name, value) in self.0 {
+        let mut map = HeaderMap::with_capacity(self.list.len());
+        for (name, value) in self.list {
             map.append(name, value);
         }
         map

@@ -152,7 +152,7 @@ impl Answer {
 }
 
 /// The one message of an answer, and how the call ended.
-pub(crate) async fn only(mut answer: Answer) -> Result<(Option<Bytes>, Ended), AnswerError> {
+pub(crate) async fn only(answer: &mut Answer) -> Result<(Option<Bytes>, Ended), AnswerError> {
     let mut message = None;
     loop {
         match answer.next().await? {

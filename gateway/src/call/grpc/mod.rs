@@ -88,36 +88,37 @@ impl Protocol for Grpc {
     }
 
     fn read<'a>(&'a self, cx: &'a Context<'a>, sent: Sent) -> Reading<'a> {
+        let call = match call_of(cx) {
+            Ok(call) => call,
+            Err(failure) => return Reading::Done(bare(sent.answered.head, Err(failure))),
+        };
+        if cx.native {
+            let silence = (!call.client_streaming).then_some(cx.backend.timeout);
+            return Reading::Done(passed(sent.answered, silence));
+        }
+        let Sent {
+            answered,
+            until,
+            complaint,
+        } = sent;
+        let (head, body, lease) = (answered.head, answered.body, answered.lease);
+        // A call that fails at once has its status among the header fields.
+        if let Some(ended) = answer::ended(&head.headers)
+            && head.status == StatusCode::OK
+        {
+            return Reading::Done(over(&call, cx, head, complaint, Ok((None, ended))));
+        }
+        let most = call.max_message;
+        let mut answer = match answer::Answer::new(&head, (body, lease), most) {
+            Ok(answer) => answer,
+            Err(wrong) => return Reading::Done(bare(head, Err(wrong.into()))),
+        };
+        if call.server_streaming {
+            return Reading::later(stream(call, cx, head, answer, (until, complaint)));
+        }
+        // What is taken in stands in the future once; what is moved within it stands twice.
         Reading::later(async move {
-            let call = match call_of(cx) {
-                Ok(call) => call,
-                Err(failure) => return bare(sent.answered.head, Err(failure)),
-            };
-            if cx.native {
-                let silence = (!call.client_streaming).then_some(cx.backend.timeout);
-                return passed(sent.answered, silence);
-            }
-            let Sent {
-                answered,
-                until,
-                complaint,
-            } = sent;
-            let (head, body, lease) = (answered.head, answered.body, answered.lease);
-            // A call that fails at once has its status among the header fields.
-            if let Some(ended) = answer::ended(&head.headers)
-                && head.status == StatusCode::OK
-            {
-                return over(&call, cx, head, complaint, Ok((None, ended)));
-            }
-            let most = call.max_message;
-            let answer = match answer::Answer::new(&head, (body, lease), most) {
-                Ok(answer) => answer,
-                Err(wrong) => return bare(head, Err(wrong.into())),
-            };
-            if call.server_streaming {
-                return stream(call, cx, head, answer, (until, complaint)).await;
-            }
-            let result = match tokio::time::timeout_at(until, answer::only(answer)).await {
+            let result = match tokio::time::timeout_at(until, answer::only(&mut answer)).await {
                 Ok(result) => result.map_err(Failure::from),
                 Err(_) => Err(Failure::Call(CallFailure::Timeout)),
             };

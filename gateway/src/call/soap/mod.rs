@@ -8,7 +8,7 @@ mod stream;
 use std::any::Any;
 
 use bytes::Bytes;
-use http::{HeaderMap, HeaderValue, Response, StatusCode, header};
+use http::{HeaderMap, HeaderValue, Response, StatusCode, header, response};
 use porch_facade::MediaType;
 use porch_facade::kind::soap::{NAME, SoapCall};
 use porch_soap::Answer as Answered;
@@ -53,34 +53,43 @@ impl Protocol for Soap {
     }
 
     fn read<'a>(&'a self, cx: &'a Context<'a>, sent: Sent) -> Reading<'a> {
+        // What is taken in stands in the future once; what is moved within it stands twice.
+        let (head, mut body, mut lease) = {
+            let answered = sent.answered;
+            (answered.head, Some(answered.body), answered.lease)
+        };
+        let call = match call_of(cx) {
+            Ok(call) => call,
+            Err(failure) => return Reading::Done(read(head, Seen::default(), Err(failure))),
+        };
         Reading::later(async move {
-            let (head, body) = (sent.answered.head, sent.answered.body);
-            let (mut seen, mut lease) = (Seen::default(), sent.answered.lease);
-            let mut notes = Vec::new();
-            let answer = match call_of(cx) {
-                Err(failure) => Err(failure),
-                Ok(call) => {
-                    let mut answering = Answering::new(cx, call, head.status, &head.headers);
-                    let read = answering.read(&head.headers, body, &mut lease).await;
-                    seen.body = Some(std::mem::take(&mut answering.seen));
-                    seen.bytes = Some(answering.bytes);
-                    if let (true, Some(lease)) = (read.is_ok(), lease) {
-                        lease.give_back();
-                    }
-                    if let Ok(read) = &read {
-                        notes = noted(read);
-                    }
-                    read.and_then(|read| answer(cx, call, read, &head.headers))
-                }
+            let mut answering = Answering::new(cx, call, head.status, &head.headers);
+            let came = answering.read(&head.headers, &mut body, &mut lease).await;
+            let seen = Seen {
+                body: Some(std::mem::take(&mut answering.seen)),
+                bytes: Some(answering.bytes),
+                ..Seen::default()
             };
+            if let (true, Some(lease)) = (came.is_ok(), lease.take()) {
+                lease.give_back();
+            }
+            let notes = came.as_ref().map(noted).unwrap_or_default();
+            let answer = came.and_then(|came| answer(cx, call, came, &head.headers));
             Read {
-                status: head.status,
-                fields: head.headers,
-                seen,
                 notes,
-                answer,
+                ..read(head, seen, answer)
             }
         })
+    }
+}
+
+fn read(head: response::Parts, seen: Seen, answer: Result<Answer, Failure>) -> Read {
+    Read {
+        status: head.status,
+        fields: head.headers,
+        seen,
+        notes: Vec::new(),
+        answer,
     }
 }
 

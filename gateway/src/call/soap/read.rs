@@ -41,7 +41,8 @@ pub(super) struct Answering<'a> {
     status: StatusCode,
     kind: &'a str,
     charset: Option<String>,
-    reader: AnswerReader,
+    /// In a place of its own: it is large, and what waits for an answer is moved.
+    reader: Box<AnswerReader>,
     /// Whether the pieces of lists are put together.
     gathering: bool,
     /// Pieces, not copies of them.
@@ -71,7 +72,7 @@ impl<'a> Answering<'a> {
             call,
             status,
             kind,
-            reader: AnswerReader::new(call.answer.clone()).charset(charset.as_deref()),
+            reader: Box::new(AnswerReader::new(call.answer.clone()).charset(charset.as_deref())),
             charset,
             gathering: false,
             kept: Vec::new(),
@@ -90,12 +91,13 @@ impl<'a> Answering<'a> {
     pub(super) async fn read(
         &mut self,
         headers: &HeaderMap,
-        mut body: Came,
+        came: &mut Option<Came>,
         lease: &mut Option<Lease>,
     ) -> Result<SoapRead, Failure> {
         let mut coding = Coding::of(headers)?;
         let mut ended = false;
         while !ended {
+            let Some(body) = came else { break };
             let data = match tokio::time::timeout(self.cx.backend.timeout, body.frame()).await {
                 Err(_) => return Err(Failure::Silent),
                 Ok(None) => {
@@ -114,7 +116,9 @@ impl<'a> Answering<'a> {
             self.take(data)?;
             let large = self.json.len() > STREAM_FROM && self.cx.may_stream;
             if large && !self.gathering && self.reader.is_body() {
-                return Ok(self.go_on(body, coding, lease.take()));
+                if let Some(body) = came.take() {
+                    return Ok(self.go_on(body, coding, lease.take()));
+                }
             }
         }
         self.finish()
@@ -156,7 +160,7 @@ impl<'a> Answering<'a> {
     /// Once more from the beginning, with the pieces of lists put together.
     fn gather(&mut self) -> Result<(), AnswerError> {
         let fresh = AnswerReader::new(self.call.answer.clone()).charset(self.charset.as_deref());
-        self.reader = fresh.gathering();
+        *self.reader = fresh.gathering();
         self.gathering = true;
         self.json.clear();
         let kept = std::mem::take(&mut self.kept);
@@ -167,7 +171,7 @@ impl<'a> Answering<'a> {
     /// The rest goes on while it arrives.
     fn go_on(&mut self, body: Came, coding: Coding, lease: Option<Lease>) -> SoapRead {
         let plan = self.call.answer.clone();
-        let reader = std::mem::replace(&mut self.reader, AnswerReader::new(plan));
+        let reader = std::mem::replace(&mut *self.reader, AnswerReader::new(plan));
         let notes = reader.notes.clone();
         SoapRead {
             answer: Answer::Body,
@@ -277,7 +281,7 @@ impl<'a> Answering<'a> {
             // Whatever the document says of itself, it is UTF-8 now.
             charset = Some("utf-8".into());
         }
-        self.reader = AnswerReader::new(self.call.answer.clone())
+        *self.reader = AnswerReader::new(self.call.answer.clone())
             .attachments(parts)
             .charset(charset.as_deref());
         let fed = self.reader.feed(&root, &mut self.json);
