@@ -2,7 +2,10 @@
 //!
 //! A list of a dozen fields is made, looked through and written sooner than a map of them.
 
+use std::sync::Arc;
+
 use http::{HeaderMap, HeaderName, HeaderValue, Method, Request, Uri, Version};
+use porch_facade::kind::http::{FixedFields, name_bit};
 
 use crate::body::OutBody;
 use crate::fields::TRACEPARENT;
@@ -60,19 +63,8 @@ pub(crate) struct Fields {
     list: Vec<(HeaderName, HeaderValue)>,
     /// A bit for each name that was added: where it is not set, the name is not there, and is not looked for.
     names: u64,
-}
-
-/// The bit of a name: others may have the same.
-#[inline]
-fn bit(name: &HeaderName) -> u64 {
-    let bytes = name.as_str().as_bytes();
-    let (first, last) = match bytes {
-        [] => (0, 0),
-        [first, .., last] => (*first, *last),
-        [one] => (*one, *one),
-    };
-    let mixed = bytes.len() + 5 * usize::from(first) + 11 * usize::from(last);
-    1 << (mixed % 64)
+    /// Fields that are not in the list, as long as nobody looks for one of them.
+    fixed: Option<Arc<FixedFields>>,
 }
 
 impl Fields {
@@ -80,6 +72,7 @@ impl Fields {
         Self {
             list: Vec::with_capacity(room),
             names: 0,
+            fixed: None,
         }
     }
 
@@ -92,24 +85,72 @@ impl Fields {
     }
 
     /// Adds a field beside others of its name.
+    #[inline]
     pub(crate) fn append(&mut self, name: HeaderName, value: HeaderValue) {
-        self.names |= bit(&name);
-        self.list.push((name, value));
+        if self.may_have(&name) {
+            self.open(&name);
+        }
+        self.push(name, value);
     }
 
     /// Adds a field in place of all others of its name.
     #[inline]
     pub(crate) fn set(&mut self, name: &HeaderName, value: HeaderValue) {
-        if self.names & bit(name) == 0 {
-            self.append(name.clone(), value);
-        } else {
+        if self.may_have(name) {
             self.replace(name, value);
+        } else {
+            self.push(name.clone(), value);
+        }
+    }
+
+    /// Sets fields that are the same for each request.
+    pub(crate) fn set_fixed(&mut self, fixed: &Arc<FixedFields>) {
+        if self.names & fixed.names() == 0 && self.fixed.is_none() {
+            self.names |= fixed.names();
+            self.fixed = Some(fixed.clone());
+        } else {
+            for (name, value) in fixed.iter() {
+                self.set(&name, value);
+            }
+        }
+    }
+
+    /// Takes all fields of a name away.
+    pub(crate) fn remove(&mut self, name: &HeaderName) {
+        if self.may_have(name) {
+            self.open(name);
+            self.list.retain(|(other, _)| other != name);
+        }
+    }
+
+    #[inline]
+    fn may_have(&self, name: &HeaderName) -> bool {
+        self.names & name_bit(name) != 0
+    }
+
+    #[inline]
+    fn push(&mut self, name: HeaderName, value: HeaderValue) {
+        self.names |= name_bit(&name);
+        self.list.push((name, value));
+    }
+
+    /// Puts the fixed fields into the list, where a name is among them.
+    fn open(&mut self, name: &HeaderName) {
+        if self.fixed.as_ref().is_some_and(|fixed| fixed.has(name)) {
+            self.open_all();
+        }
+    }
+
+    fn open_all(&mut self) {
+        if let Some(fixed) = self.fixed.take() {
+            self.list.extend(fixed.iter());
         }
     }
 
     fn replace(&mut self, name: &HeaderName, value: HeaderValue) {
+        self.open(name);
         match self.list.iter().position(|(other, _)| other == name) {
-            None => self.append(name.clone(), value),
+            None => self.push(name.clone(), value),
             Some(at) => {
                 self.list[at].1 = value;
                 let mut place = 0;
@@ -121,15 +162,16 @@ impl Fields {
         }
     }
 
-    /// Takes all fields of a name away.
-    pub(crate) fn remove(&mut self, name: &HeaderName) {
-        if self.names & bit(name) != 0 {
-            self.list.retain(|(other, _)| other != name);
-        }
+    /// The fields one by one, without those that are fixed; and the lines of those.
+    pub(crate) fn parts(&self) -> (&[(HeaderName, HeaderValue)], &str) {
+        let fixed = self.fixed.as_ref();
+        (&self.list, fixed.map_or("", |fixed| fixed.lines()))
     }
 
-    pub(crate) fn iter(&self) -> impl Iterator<Item = (&HeaderName, &HeaderValue)> {
-        self.list.iter().map(|(name, value)| (name, value))
+    /// All of them, one by one.
+    pub(crate) fn into_list(mut self) -> Vec<(HeaderName, HeaderValue)> {
+        self.open_all();
+        self.list
     }
 
     pub(crate) fn to_map(&self) -> HeaderMap {
@@ -137,8 +179,9 @@ impl Fields {
     }
 
     pub(crate) fn into_map(self) -> HeaderMap {
-        let mut map = HeaderMap::with_capacity(self.list.len());
-        for (name, value) in self.list {
+        let list = self.into_list();
+        let mut map = HeaderMap::with_capacity(list.len());
+        for (name, value) in list {
             map.append(name, value);
         }
         map
@@ -149,19 +192,33 @@ impl Fields {
 mod tests {
     use super::*;
     use http::header::{ACCEPT, HOST, VIA};
+    use porch_facade::kind::http::HeaderRule;
 
     /// What is done to a list is done to a map: both end up the same.
     #[test]
     fn a_list_of_fields_does_as_a_map_does() {
         let names = [ACCEPT, HOST, VIA, HeaderName::from_static("berth")];
-        let (mut state, mut most) = (7u32, 0);
+        let rule = |name: &HeaderName, value| {
+            let value = HeaderValue::from_static(value);
+            (name.clone(), HeaderRule::Set(value))
+        };
+        let mut rules = vec![rule(&names[3], "fixed"), rule(&names[0], "text/fixed")];
+        let fixed = Arc::new(FixedFields::of(&mut rules).unwrap());
+        let (mut state, mut most, mut whole) = (7u32, 0, 0);
         for _ in 0..200 {
             let (mut fields, mut map) = (Fields::default(), HeaderMap::new());
             for i in 0..12 {
                 state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
                 let name = &names[(state >> 16) as usize % names.len()];
                 let value = HeaderValue::from(i);
-                match (state >> 24) % 4 {
+                match (state >> 24) % 5 {
+                    4 => {
+                        fields.set_fixed(&fixed);
+                        for (name, value) in fixed.iter() {
+                            map.insert(name, value);
+                        }
+                        whole += usize::from(fields.parts().1 == fixed.lines());
+                    }
                     0 => {
                         fields.set(name, value.clone());
                         map.insert(name, value);
@@ -179,6 +236,6 @@ mod tests {
             }
             most = most.max(map.len());
         }
-        assert!(most > 6, "{most}");
+        assert!(most > 6 && whole > 20, "{most} {whole}");
     }
 }

@@ -45,7 +45,9 @@ pub(super) fn write(request: &Outgoing, length: Option<usize>, out: &mut Vec<u8>
     out.push(b' ');
     out.extend_from_slice(target.as_bytes());
     out.extend_from_slice(b" HTTP/1.1\r\n");
-    for (name, value) in request.fields.iter() {
+    let (fields, fixed) = request.fields.parts();
+    out.extend_from_slice(fixed.as_bytes());
+    for (name, value) in fields {
         let ours = match *name {
             header::TRANSFER_ENCODING => true,
             // A length without a body would make the next request one.

@@ -146,6 +146,9 @@ fn headers(call: &HttpCall, cx: &Context<'_>) -> Result<Fields, Failure> {
     // Four that every request has are among them.
     let room = call.headers.len() + cx.backend.credentials.headers.len() + 4;
     let mut headers = forwarded_fields(&cx.parts.headers, &cx.facade.key_header, room);
+    if let Some(fixed) = &call.fixed {
+        headers.set_fixed(fixed);
+    }
     for (name, rule) in &call.headers {
         let text = match rule {
             HeaderRule::Set(value) => {

@@ -115,10 +115,12 @@ impl<'a> Answering<'a> {
             };
             self.take(data)?;
             let large = self.json.len() > STREAM_FROM && self.cx.may_stream;
-            if large && !self.gathering && self.reader.is_body() {
-                if let Some(body) = came.take() {
-                    return Ok(self.go_on(body, coding, lease.take()));
-                }
+            if large
+                && !self.gathering
+                && self.reader.is_body()
+                && let Some(body) = came.take()
+            {
+                return Ok(self.go_on(body, coding, lease.take()));
             }
         }
         self.finish()

@@ -7,7 +7,7 @@ use porch_contract::{PathTemplate, Segment, suggest};
 use porch_rules::expr::Template;
 use serde_json::{Map, Value};
 
-use super::{HeaderRule, HttpCall, PathPart};
+use super::{FixedFields, HeaderRule, HttpCall, PathPart};
 use crate::kind::Compiled;
 use crate::wiring::{CallCompiler, Shapes, uses};
 
@@ -54,14 +54,17 @@ impl CallCompiler<'_> {
             let help = "methods are written in capitals: GET, POST …";
             self.error(at, format!("“{method}” is no method"), help);
         }
-        let headers = headers
+        let mut headers: Vec<(HeaderName, HeaderRule)> = headers
             .into_iter()
             .filter_map(|(name, template)| self.header_rule(&name, template))
             .collect();
+        let fixed = FixedFields::of(&mut headers).map(Arc::new);
+        headers.shrink_to_fit();
         let call = HttpCall {
             method: method.and_then(|m| m.parse().ok()),
             path,
             query,
+            fixed,
             headers,
             body,
             reads_body,

@@ -2,6 +2,7 @@
 
 mod compile;
 mod derive;
+mod fixed;
 mod look;
 
 use std::sync::Arc;
@@ -12,6 +13,7 @@ use porch_grpc::read::Progress;
 use porch_rules::expr::{Expr, Template};
 use serde_json::Value;
 
+pub use self::fixed::{FixedFields, name_bit};
 use super::{Compiled, Keys, Kind};
 use crate::Files;
 use crate::compiled::{Call, CallRules, CompiledBackend, Definition, Reply, Transport};
@@ -122,7 +124,9 @@ pub struct HttpCall {
     pub path: Vec<PathPart>,
     /// Query parameters; the caller's own query when not given.
     pub query: Option<Vec<(String, Template)>>,
-    /// Header fields to set.
+    /// Header fields that every request gets.
+    pub fixed: Option<Arc<FixedFields>>,
+    /// Other header fields to set.
     pub headers: Vec<(HeaderName, HeaderRule)>,
     /// Body to build; the caller's own, streamed, when not given.
     pub body: Option<Template>,
