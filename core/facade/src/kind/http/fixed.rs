@@ -10,6 +10,8 @@ use super::HeaderRule;
 #[derive(Debug, Default)]
 pub struct FixedFields {
     lines: Box<str>,
+    /// Where in the lines each name begins and ends.
+    at: Box<[(usize, usize)]>,
     names: u64,
 }
 
@@ -22,15 +24,17 @@ pub fn name_bit(name: &HeaderName) -> u64 {
         [first, .., last] => (*first, *last),
         [one] => (*one, *one),
     };
-    let mixed = bytes.len() + 5 * usize::from(first) + 11 * usize::from(last);
-    1 << (mixed % 64)
+    let middle = bytes.get(bytes.len() / 2).copied().unwrap_or_default();
+    let mixed = u32::from_le_bytes([first, middle, last, bytes.len() as u8]);
+    // The upper bits of a product with a large odd number hang on all of the lower ones.
+    1 << (mixed.wrapping_mul(0x9e37_79b1) >> 26)
 }
 
 impl FixedFields {
     /// Takes the fixed fields out of an operation's rules. One that has several rules keeps them, and so do those that say
     /// how a message is framed.
     pub fn of(rules: &mut Vec<(HeaderName, HeaderRule)>) -> Option<Self> {
-        let (mut lines, mut names) = (String::new(), 0);
+        let (mut lines, mut at, mut names) = (String::new(), Vec::new(), 0);
         let mut counts: HashMap<HeaderName, usize> = HashMap::new();
         for (name, _) in &*rules {
             *counts.entry(name.clone()).or_default() += 1;
@@ -44,6 +48,7 @@ impl FixedFields {
             let Some(text) = value.to_str().ok().filter(|_| alone && !frames) else {
                 return true;
             };
+            at.push((lines.len(), lines.len() + name.as_str().len()));
             for part in [name.as_str(), ": ", text, "\r\n"] {
                 lines.push_str(part);
             }
@@ -52,6 +57,7 @@ impl FixedFields {
         });
         (!lines.is_empty()).then(|| Self {
             lines: lines.into(),
+            at: at.into(),
             names,
         })
     }
@@ -68,16 +74,14 @@ impl FixedFields {
 
     /// Whether a name is among them.
     pub fn has(&self, name: &HeaderName) -> bool {
-        self.names & name_bit(name) != 0 && self.texts().any(|(n, _)| n == name.as_str())
-    }
-
-    fn texts(&self) -> impl Iterator<Item = (&str, &str)> {
-        self.lines.lines().filter_map(|line| line.split_once(": "))
+        let (bytes, name) = (self.lines.as_bytes(), name.as_str().as_bytes());
+        self.at.iter().any(|(from, to)| bytes[*from..*to] == *name)
     }
 
     /// One by one.
     pub fn iter(&self) -> impl Iterator<Item = (HeaderName, HeaderValue)> + '_ {
-        self.texts().filter_map(|(name, value)| {
+        let pairs = self.lines.lines().filter_map(|line| line.split_once(": "));
+        pairs.filter_map(|(name, value)| {
             let name = HeaderName::from_bytes(name.as_bytes()).ok()?;
             Some((name, HeaderValue::from_str(value).ok()?))
         })
