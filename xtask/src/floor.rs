@@ -25,6 +25,8 @@ struct Case {
     /// The key that callers show.
     key: Option<&'static str>,
     connections: u32,
+    /// Whether the demo's fleet is served too.
+    fleet: bool,
 }
 
 const fn case(name: &'static str, path: &'static str) -> Case {
@@ -34,10 +36,11 @@ const fn case(name: &'static str, path: &'static str) -> Case {
         status: "200",
         key: None,
         connections: CONNECTIONS,
+        fleet: false,
     }
 }
 
-const CASES: [Case; 5] = [
+const CASES: [Case; 6] = [
     case("plain", "/plain/item/7"),
     Case {
         connections: 1,
@@ -52,6 +55,10 @@ const CASES: [Case; 5] = [
         ..case("refused", "/full/item/7")
     },
     case("soap-1kb", "/soap/harbours/Farholt/sailings?on=2027-05-14"),
+    Case {
+        fleet: true,
+        ..case("grpc-1kb", "/vessels/v1/vessels/v1")
+    },
 ];
 
 /// `cargo xtask floor [--write]`.
@@ -160,6 +167,7 @@ fn instructions(case: &Case, rounds: u32) -> Outcome<u64> {
             .arg(format!("--callgrind-out-file={}", out.display()))
             .arg(programs.join("bench-gateway"))
             .args([&gateway, &backend])
+            .args(case.fleet.then_some(&backend))
             .current_dir(root())
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())

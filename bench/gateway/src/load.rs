@@ -2,7 +2,9 @@
 //!
 //! `bench-load PORT BACKEND-PORT PATH CONNECTIONS ROUNDS STATUS [KEY]`: in each round every connection sends one request, and
 //! all answers are read before the next one; each has the status that is named. The backend answers each `GET` with 1 KB of
-//! JSON, and each `POST` with an envelope of 1 KB.
+//! JSON, each `POST` with an envelope of 1 KB, and each call of gRPC with a vessel.
+
+mod fleet;
 
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{TcpListener, TcpStream};
@@ -103,7 +105,14 @@ fn serve(listener: &TcpListener) {
     ];
     for stream in listener.incoming().flatten() {
         let both = both.clone();
-        std::thread::spawn(move || answers(stream, &both));
+        std::thread::spawn(move || {
+            // HTTP/2 begins with its preface (RFC 9113 §3.4).
+            let mut first = [0u8; 3];
+            match stream.peek(&mut first) {
+                Ok(3) if first == *b"PRI" => fleet::answer(stream).unwrap_or_default(),
+                _ => answers(stream, &both),
+            }
+        });
     }
 }
 

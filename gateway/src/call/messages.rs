@@ -56,23 +56,22 @@ impl Form {
         }
     }
 
-    fn message(self, message: Bytes) -> Bytes {
+    /// What stands around a message. JSON as it is written here has no line ends.
+    fn message(self) -> [&'static [u8]; 2] {
         match self {
-            Form::Lines => [&message, b"\n".as_slice()].concat().into(),
-            // JSON as it is written here has no line ends.
-            Form::Events => [b"data: ", message.as_ref(), b"\n\n"].concat().into(),
-            Form::Raw => message,
+            Form::Lines => [b"", b"\n"],
+            Form::Events => [b"data: ", b"\n\n"],
+            Form::Raw => [b"", b""],
         }
     }
 
-    /// A failure in the midst of a stream: a member that no message has, or an event of its own.
-    fn problem(self, document: &[u8]) -> Bytes {
+    /// What stands around a failure in the midst of a stream: a member that no message has, or an event of its own. Raw bytes
+    /// have no place for it.
+    fn problem(self) -> Option<[&'static [u8]; 2]> {
         match self {
-            Form::Lines => [b"{\"@problem\":", document, b"}\n"].concat().into(),
-            Form::Events => [b"event: problem\ndata: ", document, b"\n\n"]
-                .concat()
-                .into(),
-            Form::Raw => Bytes::new(),
+            Form::Lines => Some([b"{\"@problem\":", b"}\n"]),
+            Form::Events => Some([b"event: problem\ndata: ", b"\n\n"]),
+            Form::Raw => None,
         }
     }
 }
@@ -83,6 +82,8 @@ pub(crate) trait MessageSource {
     fn poll(&mut self, cx: &mut Context<'_>) -> Poll<Option<Result<Bytes, Failure>>>;
 }
 
+/// Messages that are there at the same time leave together, as many as make up so much: each piece costs a frame.
+const TOGETHER: usize = 16 << 10;
 /// How long a problem in the stream has to leave before the stream is broken off.
 const LAST_WORDS: Duration = Duration::from_millis(250);
 
@@ -93,7 +94,9 @@ pub(crate) struct Messages {
     /// Makes problems of what goes wrong.
     tell: Tell,
     /// What is sent next; taken before anything else.
-    next: Option<Bytes>,
+    next: Vec<u8>,
+    /// A message that is sent as it is.
+    whole: Option<Bytes>,
     /// The stream is broken off behind what is sent next, once that had time to leave.
     broken: bool,
     last_words: Option<Pin<Box<Sleep>>>,
@@ -110,7 +113,8 @@ impl Messages {
             source: Some(source),
             form,
             tell,
-            next: None,
+            next: Vec::new(),
+            whole: None,
             broken: false,
             last_words: None,
             left: None,
@@ -135,7 +139,11 @@ impl Messages {
     fn take(&mut self, message: Result<Bytes, Failure>) {
         match message {
             Ok(message) => {
-                self.next = Some(self.form.message(message));
+                if self.form == Form::Raw {
+                    self.whole = Some(message).filter(|m| !m.is_empty());
+                } else {
+                    self.put(self.form.message(), &message);
+                }
                 if let Some(left) = &mut self.left {
                     *left = left.saturating_sub(1);
                     if *left == 0 {
@@ -146,11 +154,31 @@ impl Messages {
             Err(failure) => {
                 let (document, refusal) = self.tell.document(failure, StageName::Prepare);
                 self.refusal = refusal;
-                self.next = Some(self.form.problem(&document));
+                if let Some(around) = self.form.problem() {
+                    self.put(around, &document);
+                }
                 self.source = None;
                 self.broken = true;
             }
         }
+    }
+
+    fn put(&mut self, [before, behind]: [&[u8]; 2], text: &[u8]) {
+        for part in [before, text, behind] {
+            self.next.extend_from_slice(part);
+        }
+    }
+
+    /// What is to be sent now, if `all` of what is there has come together.
+    fn ready(&mut self, all: bool) -> Option<Poll<Option<Result<Bytes, BodyError>>>> {
+        if let Some(whole) = self.whole.take() {
+            return Some(Poll::Ready(Some(Ok(whole))));
+        }
+        if self.next.is_empty() || (!all && self.next.len() < TOGETHER) {
+            return None;
+        }
+        let next = std::mem::take(&mut self.next);
+        Some(Poll::Ready(Some(Ok(next.into()))))
     }
 
     /// An error drops what the connection has not written yet: it gets time to write first.
@@ -169,11 +197,9 @@ impl Messages {
 impl Pieces for Messages {
     fn poll(&mut self, cx: &mut Context<'_>) -> Poll<Option<Result<Bytes, BodyError>>> {
         loop {
-            if let Some(next) = self.next.take() {
-                if !next.is_empty() {
-                    return Poll::Ready(Some(Ok(next)));
-                }
-                continue;
+            let ends = self.broken || self.source.is_none();
+            if let Some(ready) = self.ready(ends) {
+                return ready;
             }
             if self.broken {
                 return self.break_off(cx);
@@ -185,6 +211,9 @@ impl Pieces for Messages {
                 Poll::Ready(Some(message)) => self.take(message),
                 Poll::Ready(None) => self.source = None,
                 Poll::Pending => {
+                    if let Some(ready) = self.ready(true) {
+                        return ready;
+                    }
                     let until = self.until.as_mut();
                     if !until.is_some_and(|u| u.as_mut().poll(cx).is_ready()) {
                         return Poll::Pending;
@@ -196,7 +225,7 @@ impl Pieces for Messages {
     }
 
     fn is_done(&self) -> bool {
-        self.source.is_none() && self.next.is_none() && !self.broken
+        self.source.is_none() && self.next.is_empty() && self.whole.is_none() && !self.broken
     }
 
     fn broke(&mut self) -> Option<Refusal> {
@@ -288,10 +317,32 @@ mod tests {
     }
 
     #[tokio::test]
+    async fn what_is_there_at_the_same_time_leaves_together_within_bounds() {
+        let list = || vec![Some(Ok("1")), Some(Ok("2")), None, Some(Ok("3"))];
+        let (pieces, _) = all(messages(Form::Lines, list())).await;
+        assert_eq!(pieces, ["1\n2\n", "3\n"]);
+        let (pieces, _) = all(messages(Form::Raw, list())).await;
+        assert_eq!(pieces, ["1", "2", "3"]);
+        let long: &'static str = "x".repeat(7_000).leak();
+        let (pieces, _) = all(messages(
+            Form::Lines,
+            (0..7).map(|_| Some(Ok(long))).collect(),
+        ))
+        .await;
+        let sizes: Vec<usize> = pieces.iter().map(String::len).collect();
+        assert_eq!(sizes, [21_003, 21_003, 7_001]);
+        let failure = Failure::Answer("it is no message".into());
+        let both = vec![Some(Ok("1")), Some(Err(failure))];
+        let (pieces, broken) = all(messages(Form::Lines, both)).await;
+        assert!(broken && pieces.len() == 1, "{pieces:?}");
+        assert!(pieces[0].starts_with("1\n{\"@problem\":"), "{pieces:?}");
+    }
+
+    #[tokio::test]
     async fn what_goes_wrong_in_between_is_told_in_band_and_ends_the_stream() {
         let list = || {
             let failure = Failure::Answer("it is no message".into());
-            vec![Some(Ok("1")), Some(Err(failure)), Some(Ok("never"))]
+            vec![Some(Ok("1")), None, Some(Err(failure)), Some(Ok("never"))]
         };
         let (pieces, broken) = all(messages(Form::Lines, list())).await;
         assert!(broken);
@@ -334,7 +385,7 @@ mod tests {
         let first =
             messages(Form::Lines, vec![Some(Ok("2"))]).starting_with(Ok(Bytes::from_static(b"1")));
         assert!(!first.is_done());
-        assert_eq!(all(first).await.0, ["1\n", "2\n"]);
+        assert_eq!(all(first).await.0, ["1\n2\n"]);
         assert!(!messages(Form::Lines, vec![]).is_done());
     }
 

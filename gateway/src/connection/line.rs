@@ -20,6 +20,13 @@ use tokio::time::{Instant, Sleep};
 
 use super::Paced;
 
+/// Up to here, a head and a body are copied behind each other: to hand parts to the system takes longer.
+const SMALL: usize = 4 << 10;
+
+thread_local! {
+    static TOGETHER: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
+}
+
 /// What a connection is at.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Turn {
@@ -153,7 +160,17 @@ impl AsyncWrite for Socket {
         cx: &mut Context<'_>,
         bufs: &[io::IoSlice<'_>],
     ) -> Poll<io::Result<usize>> {
-        Pin::new(&mut *self.inner()).poll_write_vectored(cx, bufs)
+        let all: usize = bufs.iter().map(|part| part.len()).sum();
+        if bufs.len() == 1 || all > SMALL {
+            return Pin::new(&mut *self.inner()).poll_write_vectored(cx, bufs);
+        }
+        TOGETHER.with_borrow_mut(|together| {
+            together.clear();
+            for part in bufs {
+                together.extend_from_slice(part);
+            }
+            Pin::new(&mut *self.inner()).poll_write(cx, together)
+        })
     }
 
     fn is_write_vectored(&self) -> bool {

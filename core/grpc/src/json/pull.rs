@@ -2,6 +2,8 @@
 
 use std::borrow::Cow;
 
+use porch_contract::plain_in_json;
+
 /// Where and why a text is no JSON.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("is no JSON: {message} at line {line}, column {column}")]
@@ -225,7 +227,7 @@ impl<'j> Pull<'j> {
         }
         self.pos += 1;
         let start = self.pos;
-        self.pos += plain(&self.text[start..]);
+        self.pos += plain_in_json(&self.text[start..]);
         loop {
             match self.text.get(self.pos) {
                 Some(b'"') => {
@@ -438,24 +440,6 @@ impl<'j> Pull<'j> {
             Err(self.error("something behind the value"))
         }
     }
-}
-
-/// How many bytes come before the first quote, backslash or control character, in steps of eight.
-#[inline]
-pub(crate) fn plain(bytes: &[u8]) -> usize {
-    const ONES: u64 = 0x0101_0101_0101_0101;
-    const HIGH: u64 = 0x8080_8080_8080_8080;
-    let zero = |v: u64| v.wrapping_sub(ONES) & !v & HIGH;
-    let (chunks, _) = bytes.as_chunks::<8>();
-    for (i, chunk) in chunks.iter().enumerate() {
-        let v = u64::from_le_bytes(*chunk);
-        // Below 0x20: what is left of a byte after that is subtracted borrows, unless its high bit was set.
-        let control = v.wrapping_sub(ONES * 0x20) & !v & HIGH;
-        if zero(v ^ (ONES * u64::from(b'"'))) | zero(v ^ (ONES * u64::from(b'\\'))) | control != 0 {
-            return i * 8;
-        }
-    }
-    chunks.len() * 8
 }
 
 #[cfg(test)]

@@ -3,6 +3,7 @@
 use super::unfit::Unfit;
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
+use porch_contract::plain_in_json;
 
 /// Seconds from 0001-01-01T00:00:00Z to 9999-12-31T23:59:59Z, as `timestamp.proto` allows.
 const FIRST: i64 = -62_135_596_800;
@@ -54,17 +55,20 @@ pub(crate) fn write_timestamp(out: &mut Vec<u8>, seconds: i64, nanos: i32) -> Op
         shifted - 9
     } as u32;
     let year = (year_of_era + era * 400 + i64::from(month <= 2)) as u32;
-    digits(out, year, 4);
-    for (before, value) in [
-        (b'-', month),
-        (b'-', day),
-        (b'T', of_day / 3600),
-        (b':', of_day / 60 % 60),
-        (b':', of_day % 60),
+    let mut text = *b"0000-00-00T00:00:00";
+    for (at, value) in [
+        (0, year / 100),
+        (2, year % 100),
+        (5, month),
+        (8, day),
+        (11, of_day / 3600),
+        (14, of_day / 60 % 60),
+        (17, of_day % 60),
     ] {
-        out.push(before);
-        digits(out, value, 2);
+        text[at] += (value / 10) as u8;
+        text[at + 1] += (value % 10) as u8;
     }
+    out.extend_from_slice(&text);
     fraction(out, nanos);
     out.push(b'Z');
     Some(())
@@ -274,7 +278,7 @@ pub(crate) fn quoted(out: &mut Vec<u8>, text: &str) {
     out.push(b'"');
     let bytes = text.as_bytes();
     let mut from = 0;
-    let skipped = super::pull::plain(bytes);
+    let skipped = plain_in_json(bytes);
     for (i, b) in bytes.iter().enumerate().skip(skipped) {
         if PLAIN[usize::from(*b)] {
             continue;

@@ -47,6 +47,8 @@ enum Frame {
         item: Slot,
         any: bool,
         named: bool,
+        /// How what its items hold is written, as far as that is known.
+        written: Option<runs::Written>,
         /// The type of its items, where that is said of the whole.
         of: Option<Rc<TypeOf>>,
     },

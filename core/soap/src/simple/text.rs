@@ -1,5 +1,7 @@
 //! JSON strings.
 
+use porch_contract::plain_in_json;
+
 /// The bytes that a JSON string cannot hold as they are.
 const ESCAPED: [bool; 256] = {
     let mut table = [false; 256];
@@ -18,7 +20,12 @@ pub fn push_json_string(out: &mut Vec<u8>, text: &str) {
     out.reserve(text.len() + 2);
     out.push(b'"');
     let mut rest = text.as_bytes();
-    while let Some(i) = rest.iter().position(|b| ESCAPED[*b as usize]) {
+    loop {
+        let skipped = plain_in_json(rest);
+        let found = rest[skipped..].iter().position(|b| ESCAPED[*b as usize]);
+        let Some(i) = found.map(|i| skipped + i) else {
+            break;
+        };
         out.extend_from_slice(&rest[..i]);
         match rest[i] {
             b'"' => out.extend_from_slice(b"\\\""),

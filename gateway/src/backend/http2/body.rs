@@ -49,6 +49,9 @@ impl http_body::Body for Body {
         if !body.is_trailing {
             match ready!(body.received.poll_data(cx)) {
                 Some(Ok(data)) => {
+                    if let Some(place) = &body.place {
+                        place.heard();
+                    }
                     // More may come in its place (RFC 9113 §6.9); where the stream has ended, nothing does.
                     let _ = body.received.flow_control().release_capacity(data.len());
                     return Poll::Ready(Some(Ok(Frame::data(data))));

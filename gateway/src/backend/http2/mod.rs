@@ -55,6 +55,8 @@ struct Channel {
 struct State {
     calls: Cell<usize>,
     closed: Cell<bool>,
+    /// Whether something came by it since that was last looked at.
+    heard: Cell<bool>,
 }
 
 /// The place of a call on a connection.
@@ -64,6 +66,11 @@ impl Place {
     fn on(state: &Rc<State>) -> Self {
         state.calls.set(state.calls.get() + 1);
         Self(state.clone())
+    }
+
+    /// Something came for this call.
+    fn heard(&self) {
+        self.0.heard.set(true);
     }
 }
 
@@ -102,6 +109,7 @@ impl Channels {
         let piped = piped.map_err(|e| self.broken(&e))?;
         match answer.await {
             Ok(answer) => {
+                place.heard();
                 let (head, received) = answer.into_parts();
                 Ok(Answered {
                     head,
@@ -208,11 +216,11 @@ async fn carry(mut connection: Connection<Stream, Bytes>, state: Rc<State>) {
     state.closed.set(true);
 }
 
-/// Waits until a connection is found to be dead.
+/// Waits until a connection is found to be dead: it is only asked where calls wait and nothing comes.
 async fn watch(mut pings: PingPong, state: &State) {
     loop {
         tokio::time::sleep(KEEP_ALIVE).await;
-        if state.calls.get() == 0 {
+        if state.heard.replace(false) || state.calls.get() == 0 {
             continue;
         }
         let answered = tokio::time::timeout(KEEP_ALIVE_PATIENCE, pings.ping(Ping::opaque())).await;

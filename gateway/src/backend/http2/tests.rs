@@ -210,6 +210,7 @@ fn a_connection_that_is_dead_is_found_out_and_left() {
 fn a_connection_that_is_idle_is_not_asked() {
     on_virtual_clock(async {
         let (channels, side) = connected().await;
+        // Nobody answers there yet.
         tokio::time::sleep(Duration::from_secs(3_600)).await;
         serve(side, echo);
         assert!(call(&channels, OutBody::Empty).await.is_ok());

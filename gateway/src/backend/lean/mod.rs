@@ -39,6 +39,8 @@ const MAX_KEPT: usize = 256;
 /// Room for what is read at once.
 const ROOM: usize = 8 << 10;
 const MAX_ROOM: usize = 256 << 10;
+/// Up to here, a body is copied behind its head: to hand parts to the system takes longer.
+const SMALL: usize = 4 << 10;
 
 /// What is wrong with an answer, or its connection.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -310,6 +312,9 @@ fn load(conn: &mut Conn, slot: &mut Slot) -> Option<Method> {
     conn.head.clear();
     conn.written = 0;
     head::write(request, length, &mut conn.head);
+    if conn.body.len() <= SMALL {
+        conn.head.extend_from_slice(&std::mem::take(&mut conn.body));
+    }
     Some(request.method.clone())
 }
 

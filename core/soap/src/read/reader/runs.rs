@@ -52,7 +52,9 @@ impl AnswerReader {
     /// How the children of the element just begun may be written: as its siblings, where it declares nothing itself.
     pub(super) fn inherited(&self) -> Option<Written> {
         match self.frames.last() {
-            Some(Frame::Object(frame)) if !self.scanner.has_attributes() => frame.written,
+            _ if self.scanner.has_attributes() => None,
+            Some(Frame::Object(frame)) => frame.written,
+            Some(Frame::List { written, .. }) => *written,
             _ => None,
         }
     }

@@ -79,6 +79,7 @@ impl AnswerReader {
             any,
             named,
             of,
+            ..
         }) = self.frames.last()
         else {
             return Ok(());

@@ -81,6 +81,7 @@ impl AnswerReader {
             item,
             any: false,
             named,
+            written: self.inherited(),
             of: None,
         });
     }
@@ -188,6 +189,7 @@ impl AnswerReader {
                 item: slot,
                 any: false,
                 named: false,
+                written: None,
                 of,
             });
             return Ok(());
