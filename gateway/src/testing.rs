@@ -88,3 +88,11 @@ pub(crate) fn call(gateway: &Gateway, head: &str, body: &str) -> (u16, String) {
     let status = head.split(' ').nth(1).unwrap();
     (status.parse().unwrap(), body.to_owned())
 }
+
+/// Runs a test on one thread, whose clock goes on when nothing else does.
+pub(crate) fn on_virtual_clock(test: impl Future<Output = ()>) {
+    let mut runtime = tokio::runtime::Builder::new_current_thread();
+    let runtime = runtime.enable_all().start_paused(true);
+    let runtime = runtime.build_local(Default::default()).unwrap();
+    runtime.block_on(test);
+}

@@ -11,6 +11,7 @@ use tokio::net::TcpListener;
 use tokio::time::Instant;
 
 use super::*;
+use crate::testing::on_virtual_clock;
 
 type Exchange = Pin<Box<dyn Future<Output = ()>>>;
 
@@ -109,13 +110,6 @@ impl Served {
         assert_eq!(rest, b"", "nothing is said to whoever sends no request");
         start.elapsed().as_secs()
     }
-}
-
-fn on_virtual_clock(test: impl Future<Output = ()>) {
-    let mut runtime = tokio::runtime::Builder::new_current_thread();
-    let runtime = runtime.enable_all().start_paused(true);
-    let runtime = runtime.build_local(Default::default()).unwrap();
-    runtime.block_on(test);
 }
 
 const GET: &str = "GET / HTTP/1.1\r\nHost: porch.example\r\n\r\n";

@@ -13,16 +13,10 @@ use super::*;
 use crate::backend::tls;
 use crate::body::{BodyError, Pieces};
 use crate::outgoing::{Fields, Outgoing};
+use crate::testing::on_virtual_clock;
 use porch_facade::{Address, Trust};
 
 const KEY: Key = (7, 0);
-
-fn on_virtual_clock(test: impl Future<Output = ()>) {
-    let mut runtime = tokio::runtime::Builder::new_current_thread();
-    let runtime = runtime.enable_all().start_paused(true);
-    let runtime = runtime.build_local(Default::default()).unwrap();
-    runtime.block_on(test);
-}
 
 /// Channels with one connection, and its other side.
 async fn connected() -> (Rc<Channels>, tokio::io::DuplexStream) {
