@@ -33,7 +33,7 @@ pub use read::{Answer, AnswerError, AnswerReader, Fault};
 pub use schema::json::JsonSchemas;
 pub use simple::{from_base64, to_base64};
 pub use write::Envelope;
-pub use write_error::WriteError;
+pub use write_error::{TextError, WriteError};
 pub use wsdl::{
     Definition, Files, Message, Operation, Port, SoapVersion, read_definition, read_port,
 };

@@ -61,6 +61,8 @@ pub struct ObjectPlan {
     /// Whether it can stand in place of another.
     pub is_derived: bool,
     pub(crate) by_name: HashMap<String, usize>,
+    /// When it is a row of elements and nothing else: for each, whether nothing is written where it is not given.
+    pub(crate) row: Option<Box<[bool]>>,
     /// Attributes while the type is being taken in; they are put behind the elements then.
     pub(crate) attributes: Vec<Member>,
 }
@@ -101,6 +103,19 @@ impl Particle {
             Particle::Sequence(parts, _) | Particle::Choice(parts, _) => {
                 parts.iter().flat_map(Particle::members).collect()
             }
+        }
+    }
+
+    /// Whether it is one member behind the other, each of them once, in the order of their indexes; appends for each whether it
+    /// must be there.
+    fn is_row(&self, required: &mut Vec<bool>) -> bool {
+        match self {
+            Particle::Member(i, needed) => {
+                required.push(*needed);
+                *i + 1 == required.len()
+            }
+            Particle::Sequence(parts, true) => parts.iter().all(|p| p.is_row(required)),
+            Particle::Sequence(..) | Particle::Choice(..) => false,
         }
     }
 
@@ -167,6 +182,8 @@ pub struct Member {
     pub json: String,
     /// `"name":`, ready to be written.
     pub json_key: Vec<u8>,
+    /// Its end tag, ready to be written.
+    pub(crate) tag: Box<[u8]>,
     /// Namespace, 0 for none.
     pub namespace: NamespaceId,
     /// Local name.
@@ -234,6 +251,20 @@ impl ObjectPlan {
             }
         }
         self.by_name = taken;
+        self.row = self.as_row();
+    }
+
+    fn as_row(&self) -> Option<Box<[bool]>> {
+        let mut required = Vec::with_capacity(self.members.len());
+        let alike = self.content.is_row(&mut required)
+            && required.len() == self.members.len()
+            && self.text.is_none()
+            && !self.members.iter().any(Member::is_attribute);
+        let may_lack = |(required, member): (&bool, &Member)| {
+            !required || (member.many && member.min == 0 && member.default.is_none())
+        };
+        let all = required.iter().zip(&self.members);
+        alike.then(|| all.map(may_lack).collect())
     }
 }
 
@@ -243,6 +274,7 @@ impl Member {
         let mut member = Self {
             json: String::new(),
             json_key: Vec::new(),
+            tag: Box::default(),
             namespace,
             local: local.to_owned(),
             kind: MemberKind::Element,
@@ -269,6 +301,18 @@ impl Member {
         key.push(b':');
         self.json_key = key;
         self.json = name;
+        self.set_tag();
+        if let Some(item) = &mut self.items {
+            item.set_tag();
+        }
+    }
+
+    fn set_tag(&mut self) {
+        let name = match self.namespace {
+            0 => format!("</{}>", self.local),
+            n => format!("</n{n}:{}>", self.local),
+        };
+        self.tag = name.into_bytes().into();
     }
 
     /// Whether it is an attribute of the object's element.

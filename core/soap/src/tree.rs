@@ -4,10 +4,11 @@
 
 use std::borrow::Cow;
 
+use porch_contract::plain_in_json;
 use serde_json::{Map, Value};
 
 /// Values nested deeper than this are refused.
-const MAX_DEPTH: usize = 128;
+pub(crate) const MAX_DEPTH: usize = 128;
 
 /// A JSON value.
 #[derive(Clone, Debug, PartialEq)]
@@ -54,11 +55,7 @@ impl<'a> Json<'a> {
             }
         };
         let text = std::str::from_utf8(bytes).map_err(|e| fail("not UTF-8", e.valid_up_to()))?;
-        let mut parser = Parser {
-            text,
-            pos: 0,
-            depth: 0,
-        };
+        let mut parser = Parser::new(text);
         let value = parser.value().and_then(|v| {
             parser.space();
             if parser.pos == text.len() {
@@ -136,16 +133,25 @@ pub(crate) fn get<'m, 'a>(
         .map(|(_, v)| v)
 }
 
-struct Parser<'a> {
-    text: &'a str,
-    pos: usize,
-    depth: usize,
+/// A text that is read from its beginning to its end.
+pub(crate) struct Parser<'a> {
+    pub(crate) text: &'a str,
+    pub(crate) pos: usize,
+    pub(crate) depth: usize,
 }
 
-type Parsed<T> = Result<T, &'static str>;
+pub(crate) type Parsed<T> = Result<T, &'static str>;
 
 impl<'a> Parser<'a> {
-    fn space(&mut self) {
+    pub(crate) fn new(text: &'a str) -> Self {
+        Self {
+            text,
+            pos: 0,
+            depth: 0,
+        }
+    }
+
+    pub(crate) fn space(&mut self) {
         while matches!(
             self.text.as_bytes().get(self.pos),
             Some(b' ' | b'\t' | b'\n' | b'\r')
@@ -154,7 +160,7 @@ impl<'a> Parser<'a> {
         }
     }
 
-    fn peek(&mut self) -> Option<u8> {
+    pub(crate) fn peek(&mut self) -> Option<u8> {
         self.space();
         self.text.as_bytes().get(self.pos).copied()
     }
@@ -167,7 +173,7 @@ impl<'a> Parser<'a> {
         Err("expected a value")
     }
 
-    fn value(&mut self) -> Parsed<Json<'a>> {
+    pub(crate) fn value(&mut self) -> Parsed<Json<'a>> {
         match self.peek() {
             Some(b'{') => self.deeper(Self::object),
             Some(b'[') => self.deeper(Self::array),
@@ -200,24 +206,41 @@ impl<'a> Parser<'a> {
             return Ok(Json::Object(members));
         }
         loop {
-            if self.peek() != Some(b'"') {
-                return Err("expected a member's name");
-            }
-            let name = self.string()?;
-            if self.peek() != Some(b':') {
-                return Err("expected “:”");
-            }
-            self.pos += 1;
+            let name = self.name()?;
             let value = self.value()?;
             members.push((name, value));
-            match self.peek() {
-                Some(b',') => self.pos += 1,
-                Some(b'}') => {
-                    self.pos += 1;
-                    return Ok(Json::Object(members));
-                }
-                _ => return Err("expected “,” or “}”"),
+            if !self.another(b'}')? {
+                return Ok(Json::Object(members));
             }
+        }
+    }
+
+    /// A member's name and the colon behind it.
+    pub(crate) fn name(&mut self) -> Parsed<Cow<'a, str>> {
+        if self.peek() != Some(b'"') {
+            return Err("expected a member's name");
+        }
+        let name = self.string()?;
+        if self.peek() != Some(b':') {
+            return Err("expected “:”");
+        }
+        self.pos += 1;
+        Ok(name)
+    }
+
+    /// Whether another member or item follows; else the end, `}` or `]`, is behind us.
+    pub(crate) fn another(&mut self, end: u8) -> Parsed<bool> {
+        match self.peek() {
+            Some(b',') => {
+                self.pos += 1;
+                Ok(true)
+            }
+            Some(b) if b == end => {
+                self.pos += 1;
+                Ok(false)
+            }
+            _ if end == b'}' => Err("expected “,” or “}”"),
+            _ => Err("expected “,” or “]”"),
         }
     }
 
@@ -230,13 +253,8 @@ impl<'a> Parser<'a> {
         }
         loop {
             items.push(self.value()?);
-            match self.peek() {
-                Some(b',') => self.pos += 1,
-                Some(b']') => {
-                    self.pos += 1;
-                    return Ok(Json::Array(items));
-                }
-                _ => return Err("expected “,” or “]”"),
+            if !self.another(b']')? {
+                return Ok(Json::Array(items));
             }
         }
     }
@@ -285,7 +303,7 @@ impl<'a> Parser<'a> {
     fn string(&mut self) -> Parsed<Cow<'a, str>> {
         let bytes = self.text.as_bytes();
         let from = self.pos + 1;
-        let mut at = from;
+        let mut at = from + plain_in_json(&bytes[from..]);
         loop {
             match bytes.get(at) {
                 None => return Err("a string without an end"),

@@ -3,6 +3,7 @@
 mod attributes;
 mod objects;
 mod open;
+mod straight;
 
 use std::sync::Arc;
 
@@ -12,7 +13,7 @@ use crate::generic::{self, Mapping};
 use crate::plan::{Member, MemberKind, ObjectPlan, Particle, Plan, TYPE_MEMBER, TypeId, TypePlan};
 use crate::simple::Simple;
 use crate::tree::{self, Json};
-use crate::write_error::WriteError;
+use crate::write_error::{TextError, WriteError};
 use crate::wsdl::{Message, Operation, SoapVersion};
 use crate::xml::{
     ENCODING_11, ENCODING_12, SOAP_11, SOAP_12, XSD, XSI, escape_attribute, escape_text,
@@ -99,6 +100,45 @@ impl Envelope {
         more: &[u8],
         out: &mut Vec<u8>,
     ) -> Result<(), Vec<WriteError>> {
+        self.whole(headers, more, out, |member, writer| match member {
+            Some(member) => writer.element(member, value),
+            None => writer.parts(self.input.type_id, value),
+        })
+    }
+
+    /// The same for a body that is a JSON text.
+    ///
+    /// # Errors
+    /// That it is no JSON, or as [`Self::write_with`].
+    pub fn write_text(
+        &self,
+        text: &[u8],
+        headers: Option<&Value>,
+        more: &[u8],
+        out: &mut Vec<u8>,
+    ) -> Result<(), TextError> {
+        let before = out.len();
+        if let (Ok(text), Some(_)) = (std::str::from_utf8(text), &self.input.element) {
+            let mut all = Some(());
+            let written = self.whole(headers, more, out, |member, writer| {
+                all = member.and_then(|member| writer.straight(member, text));
+            });
+            if all.is_some() && written.is_ok() {
+                return Ok(());
+            }
+        }
+        out.truncate(before);
+        let value = Json::parse(text)?;
+        Ok(self.write_with(&value, headers, more, out)?)
+    }
+
+    fn whole(
+        &self,
+        headers: Option<&Value>,
+        more: &[u8],
+        out: &mut Vec<u8>,
+        body: impl FnOnce(Option<&Member>, &mut EnvelopeWriter<'_>),
+    ) -> Result<(), Vec<WriteError>> {
         out.extend_from_slice(&self.open);
         let mut writer = EnvelopeWriter::new(&self.plan, out, self.encoded);
         if !self.fixed_headers.is_empty() || !more.is_empty() || headers.is_some() {
@@ -115,13 +155,9 @@ impl Envelope {
             writer.out.extend_from_slice(b"</soap:Header>");
         }
         writer.out.extend_from_slice(b"<soap:Body>");
-        match &self.input.element {
-            Some(member) => {
-                writer.top = self.input.rpc;
-                writer.element(member, value);
-            }
-            None => writer.parts(self.input.type_id, value),
-        }
+        let member = self.input.element.as_ref();
+        writer.top = member.is_some() && self.input.rpc;
+        body(member, &mut writer);
         if !writer.errors.is_empty() {
             return Err(writer.errors);
         }
@@ -262,6 +298,8 @@ struct EnvelopeWriter<'a> {
     top: bool,
     /// Whether header elements are written.
     header: bool,
+    /// How many bytes of a text were read again.
+    again: usize,
     /// The number of the namespace whose prefix is `xml`; 0 when there is none.
     xml: u16,
 }
@@ -277,6 +315,7 @@ impl<'a> EnvelopeWriter<'a> {
             encoded,
             top: false,
             header: false,
+            again: 0,
             xml: plan.namespace(crate::xml::XML).unwrap_or(0),
         }
     }

@@ -10,3 +10,20 @@ pub struct WriteError {
     /// Whether it is a header element's: the pointer begins at its name then, not at the body.
     pub header: bool,
 }
+
+/// Why a JSON text cannot become a message.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum TextError {
+    /// It is no JSON.
+    #[error("is no JSON: {0}")]
+    Json(#[from] crate::tree::JsonError),
+    /// What its types rule out.
+    #[error("{} values do not fit", .0.len())]
+    Values(Vec<WriteError>),
+}
+
+impl From<Vec<WriteError>> for TextError {
+    fn from(errors: Vec<WriteError>) -> Self {
+        Self::Values(errors)
+    }
+}

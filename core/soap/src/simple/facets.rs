@@ -23,6 +23,7 @@ impl Simple {
             ));
         }
         let length = match &self.base {
+            _ if self.length == (None, None) => 0,
             Base::List(_) => text.split_ascii_whitespace().count(),
             Base::Base64 => from_base64(text).map_or(0, |o| o.len()),
             Base::Hex => text.len() / 2,

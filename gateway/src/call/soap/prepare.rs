@@ -3,6 +3,7 @@
 use bytes::Bytes;
 use http::{HeaderValue, Method, Uri, header};
 use porch_facade::kind::soap::SoapCall;
+use porch_soap::TextError;
 use porch_soap::tree::Json;
 use serde_json::Value;
 
@@ -22,28 +23,26 @@ pub(super) fn prepare(
     cx: &Context<'_>,
     body: &CallerBody,
 ) -> Result<Prepared, Failure> {
-    let built;
     let raw = body
         .bytes()
         .filter(|b| call.direct && cx.scope.body.is_none() && !b.is_empty());
     let input = match raw {
-        Some(raw) => Json::parse(raw).map_err(|e| Failure::body(format!("is no JSON: {e}")))?,
+        Some(raw) => Input::Text(raw),
         None => {
             let sent = call.send.render(cx.scope);
-            built = sent
-                .map_err(|e| Failure::unsuitable("the input", e))?
-                .unwrap_or(Value::Null);
-            Json::of(&built)
+            let sent = sent.map_err(|e| Failure::unsuitable("the input", e))?;
+            Input::Built(sent.unwrap_or(Value::Null))
         }
     };
     let envelope = Bytes::from(envelope(call, cx, &input)?);
     let mut seen = Seen::default();
     if cx.keep {
-        seen.notes.push(format!(
-            "the input of {} in JSON: {}",
-            call.operation,
-            input.to_value()
-        ));
+        let input = match input {
+            Input::Text(raw) => Json::parse(raw).map_or(Value::Null, |json| json.to_value()),
+            Input::Built(value) => value,
+        };
+        seen.notes
+            .push(format!("the input of {} in JSON: {input}", call.operation));
         seen.body = Some(envelope.to_vec());
     }
     let path = match cx.address.path.as_str() {
@@ -66,7 +65,15 @@ pub(super) fn prepare(
     })
 }
 
-fn envelope(call: &SoapCall, cx: &Context<'_>, input: &Json<'_>) -> Result<Vec<u8>, Failure> {
+/// What becomes the body of the envelope.
+enum Input<'b> {
+    /// The caller's own body.
+    Text(&'b [u8]),
+    /// A value made by the operation's wiring.
+    Built(Value),
+}
+
+fn envelope(call: &SoapCall, cx: &Context<'_>, input: &Input<'_>) -> Result<Vec<u8>, Failure> {
     let soap_headers = match &call.headers {
         Some(template) => template
             .render(cx.scope)
@@ -83,16 +90,24 @@ fn envelope(call: &SoapCall, cx: &Context<'_>, input: &Json<'_>) -> Result<Vec<u
         token.write(&nonce, &now, &mut security);
     }
     let mut envelope = Vec::with_capacity(1024);
-    call.envelope
-        .write_with(input, soap_headers.as_ref(), &security, &mut envelope)
-        .map_err(|errors| {
+    let (writer, headers) = (&call.envelope, soap_headers.as_ref());
+    let written = match input {
+        Input::Text(raw) => writer.write_text(raw, headers, &security, &mut envelope),
+        Input::Built(value) => writer
+            .write_with(&Json::of(value), headers, &security, &mut envelope)
+            .map_err(TextError::Values),
+    };
+    match written {
+        Ok(()) => Ok(envelope),
+        Err(e @ TextError::Json(_)) => Err(Failure::body(e.to_string())),
+        Err(TextError::Values(errors)) => {
             let place = |e: porch_soap::WriteError| {
                 let part = if e.header { "/soap-headers" } else { "/body" };
                 (format!("{part}{}", e.pointer), e.message)
             };
-            Failure::Mistakes(errors.into_iter().map(place).collect())
-        })?;
-    Ok(envelope)
+            Err(Failure::Mistakes(errors.into_iter().map(place).collect()))
+        }
+    }
 }
 
 fn fields(call: &SoapCall) -> Fields {
