@@ -4,6 +4,9 @@
     reason = "a scenario, or a table of cases, is told in one piece"
 )]
 
+#[path = "common/both.rs"]
+mod both;
+
 use std::sync::Arc;
 
 use porch_soap::read::AnswerPlan;
@@ -22,6 +25,8 @@ fn definition() -> Definition {
     )
     .unwrap()
 }
+
+const HOLD: &str = r#"{"SailingId": "S1", "FareClass": "foot", "Passengers": [{"Name": "Ann", "Born": "1984-03-07"}, {"Name": "B\u00e9", "Concession": null}], "Contact": "x & y"}"#;
 
 struct Service {
     definition: Arc<Definition>,
@@ -48,10 +53,7 @@ impl Service {
     }
 
     fn write(&self, name: &str, value: Value) -> Result<String, Vec<(String, String)>> {
-        let mut out = Vec::new();
-        let result = self.envelope(name).write(&value, &mut out);
-        result
-            .map(|()| String::from_utf8(out).unwrap())
+        both::written(&self.envelope(name), value.to_string().as_bytes())
             .map_err(|e| e.into_iter().map(|e| (e.pointer, e.message)).collect())
     }
 
@@ -409,6 +411,38 @@ fn text() -> impl Strategy<Value = String> {
 
 proptest! {
     #![proptest_config(ProptestConfig { cases: 200, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Texts with parts changed, lost, repeated or moved: with a tree and without one, the same envelope or the same mistakes.
+    #[test]
+    fn any_text_is_written_alike_both_ways(changes in proptest::collection::vec((0usize..400, 0usize..400, 0usize..30, 0usize..30), 1..5)) {
+        let mut text = HOLD.as_bytes().to_vec();
+        for (from, to, len, lost) in changes {
+            let from = from % text.len();
+            let part = text[from..(from + len).min(text.len())].to_vec();
+            let to = to % text.len();
+            let end = (to + lost).min(text.len());
+            text.splice(to..end, part);
+        }
+        let _ = both::written(&Service::new().envelope("HoldSeats"), &text);
+    }
+
+    /// Members in any order, some of them twice or unknown.
+    #[test]
+    fn members_in_any_order_are_written_alike_both_ways(outer in proptest::collection::vec(0usize..6, 0..6), inner in proptest::collection::vec(0usize..6, 0..5)) {
+        const INNER: [&str; 6] = [r#""Name":"A\u006en""#, r#""Born":"1984-03-07""#, r#""Concession":null"#, r#""Name" : "Bo<""#, r#""Name":7"#, r#""Nome":"x""#];
+        let join = |all: &[String]| format!("{{{}}}", all.join(","));
+        let passenger = join(&inner.iter().map(|i| INNER[*i].to_owned()).collect::<Vec<_>>());
+        let outer_members = [
+            r#""SailingId":"S""#.to_owned(),
+            r#""FareClass":"car""#.to_owned(),
+            format!(r#""Passengers":[{passenger}, {{"Name":"Cy"}}]"#),
+            r#""Contact":"c""#.to_owned(),
+            r#""FareClass":"boat""#.to_owned(),
+            r#""Passengers":[]"#.to_owned(),
+        ];
+        let text = join(&outer.iter().map(|i| outer_members[*i].clone()).collect::<Vec<_>>());
+        let _ = both::written(&Service::new().envelope("HoldSeats"), text.as_bytes());
+    }
 
     /// What a request carries arrives as the same JSON, in pieces of any size.
     #[test]

@@ -185,3 +185,61 @@ fn is_straight(object: &ObjectPlan) -> bool {
         && !object.is_abstract
         && object.label.is_none()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{Files, read_definition};
+
+    const WSDL: &str = include_str!("../../../../standins/definitions/reservations.wsdl");
+
+    /// Writes a text without a tree: whether that was possible, what came out, and how many bytes were read again.
+    fn straight(wsdl: &str, operation: &str, text: &str) -> (bool, String, usize) {
+        let files = Files::from([("m".to_owned(), wsdl.to_owned())]);
+        let definition = read_definition(&files, "m").unwrap();
+        let operation = definition.operation(operation).unwrap();
+        let input = operation.input.clone().unwrap();
+        let mut out = Vec::new();
+        let mut writer = EnvelopeWriter::new(&definition.plan, &mut out, None);
+        let done = writer.straight(&input.element.unwrap(), text).is_some();
+        let again = writer.again;
+        (done, String::from_utf8(out).unwrap(), again)
+    }
+
+    #[test]
+    fn members_in_order_need_no_tree_and_others_only_for_their_object() {
+        let hold = |passenger: &str| {
+            let text = format!(
+                r#"{{"SailingId":"S","FareClass":"car","Passengers":[{{"Name":"A"}},{passenger}]}}"#
+            );
+            straight(WSDL, "HoldSeats", &text)
+        };
+        let ordered = hold(r#"{"Name":"B & C","Born":"1984-03-07"}"#);
+        let turned = hold(r#"{"Born":"1984-03-07","Name":"B & C"}"#);
+        assert!(ordered.0 && ordered.1.contains("<n1:Name>B &amp; C</n1:Name><n1:Born>"));
+        assert_eq!((ordered.2, turned.2), (0, 36));
+        assert_eq!(ordered.1, turned.1);
+        // What is wrong is told by the way that knows its place.
+        assert!(!hold(r#"{"Name":5}"#).0);
+        assert!(!hold(r#"{"Name":"a\u0001"}"#).0);
+        assert!(!hold("{\"Name\":\"\u{fffe}\"}").0);
+        assert!(!hold("{}").0);
+        assert!(!hold(r#"{"Name":"B"} x"#).0);
+    }
+
+    #[test]
+    fn objects_out_of_order_at_every_level_are_not_read_again_at_every_level() {
+        let node = "<xsd:element name=\"HoldSeats\" type=\"r:Node\"/><xsd:complexType name=\"Node\"><xsd:sequence><xsd:element name=\"a\" type=\"xsd:string\" minOccurs=\"0\"/><xsd:element name=\"n\" type=\"r:Node\" minOccurs=\"0\"/></xsd:sequence></xsd:complexType><xsd:element name=\"Held\">";
+        let wsdl = WSDL.replacen("<xsd:element name=\"HoldSeats\">", node, 1);
+        let text = format!("{}{}", r#"{"n":"#.repeat(60), r#"{"a":"x"}"#);
+        let text = format!("{text}{}", r#","a":"y"}"#.repeat(60));
+        let (done, _, again) = straight(&wsdl, "HoldSeats", &text);
+        assert!(!done && again > text.len() && again < 2 * text.len());
+        let (done, out, again) = straight(&wsdl, "HoldSeats", r#"{"n":{"a":"x"},"a":"y"}"#);
+        assert!(done && again == 23, "{again}");
+        assert!(
+            out.contains("<n1:a>y</n1:a><n1:n><n1:a>x</n1:a></n1:n>"),
+            "{out}"
+        );
+    }
+}

@@ -5,6 +5,8 @@
 )]
 
 mod answers;
+#[path = "../common/both.rs"]
+mod both;
 mod definitions;
 mod encoding;
 mod hostile;
@@ -111,14 +113,12 @@ impl Read {
     fn envelope(&self, value: &Value) -> Result<String, Vec<String>> {
         let operation = &self.definition.operations[0];
         assert_eq!(operation.unavailable, None, "{}", self.findings());
-        let mut out = Vec::new();
         let envelope = Envelope::new(self.plan.clone(), operation, &json!({})).unwrap();
-        envelope.write(value, &mut out).map_err(|e| {
+        both::written(&envelope, value.to_string().as_bytes()).map_err(|e| {
             e.into_iter()
                 .map(|e| format!("{} {}", e.pointer, e.message))
                 .collect::<Vec<_>>()
-        })?;
-        Ok(String::from_utf8(out).unwrap())
+        })
     }
 
     fn body(&self, value: &Value) -> String {
