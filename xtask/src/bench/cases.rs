@@ -3,7 +3,7 @@
 use porch_cluster::{Cluster, free_port};
 
 use super::alone;
-use super::documents::Backends;
+use super::documents::{Backends, OPERATIONS_A_FACADE};
 use super::measure::{Case, Load, measure};
 use super::options::Options;
 use super::report::Results;
@@ -12,24 +12,24 @@ use super::service::{Porch, Size};
 use crate::Outcome;
 
 /// A program that listens at a port.
-struct Listening {
+pub(super) struct Listening {
     server: Server,
     port: u16,
 }
 
 impl Listening {
-    fn start(core: u8, name: &str, behind: Option<u16>) -> Outcome<Self> {
+    fn start(cores: &str, name: &str, behind: Option<u16>) -> Outcome<Self> {
         let port = free_port().map_err(|e| e.to_string())?;
         let arguments: Vec<String> = [Some(port), behind]
             .into_iter()
             .flatten()
             .map(|p| p.to_string())
             .collect();
-        let (server, _) = start(core, name, &arguments, &[], 0)?;
+        let (server, _) = start(cores, name, &arguments, &[], 0)?;
         Ok(Self { server, port })
     }
 
-    fn load(&self, path: &str) -> Load {
+    pub(super) fn load(&self, path: &str) -> Load {
         Load {
             pid: self.server.pid(),
             url: format!("http://127.0.0.1:{}{path}", self.port),
@@ -40,30 +40,32 @@ impl Listening {
 
 /// Everything that runs while cases are measured.
 pub(super) struct Bench<'c> {
-    options: Options,
-    cluster: &'c Cluster,
+    pub(super) options: Options,
+    pub(super) cluster: &'c Cluster,
     /// Held for as long as it is measured against.
-    backend: Listening,
+    pub(super) backend: Listening,
     fleet: Listening,
     forwarder: Listening,
+    pub(super) relay: Listening,
     converter: Listening,
     fleet_rest: Listening,
-    small: Porch,
-    results: Results,
+    pub(super) small: Porch,
+    pub(super) results: Results,
 }
 
 impl<'c> Bench<'c> {
     pub(super) fn start(options: Options, cluster: &'c Cluster) -> Outcome<Self> {
-        let fleet = Listening::start(1, "bench-fleet", None)?;
-        let fleet_rest = Listening::start(0, "bench-fleet-rest", Some(fleet.port))?;
-        let backend = Listening::start(1, "bench-backend", None)?;
-        let forwarder = Listening::start(0, "bench-forwarder", Some(backend.port))?;
-        let converter = Listening::start(0, "bench-converter", Some(backend.port))?;
+        let fleet = Listening::start("1", "bench-fleet", None)?;
+        let fleet_rest = Listening::start("0", "bench-fleet-rest", Some(fleet.port))?;
+        let backend = Listening::start("1", "bench-backend", None)?;
+        let forwarder = Listening::start("0", "bench-forwarder", Some(backend.port))?;
+        let relay = Listening::start("0", "bench-relay", Some(backend.port))?;
+        let converter = Listening::start("0", "bench-converter", Some(backend.port))?;
         let backends = Backends {
             backend: backend.port,
             fleet: fleet.port,
         };
-        let small = Porch::start("small", cluster, backends, FEW)?;
+        let small = Porch::start("small", cluster, backends, Size::FEW)?;
         let results = Results {
             idle_mb: small.memory_mb(),
             ..Results::default()
@@ -74,6 +76,7 @@ impl<'c> Bench<'c> {
             backend,
             fleet,
             forwarder,
+            relay,
             converter,
             fleet_rest,
             small,
@@ -86,6 +89,7 @@ impl<'c> Bench<'c> {
         self.fleet_cases()?;
         self.wide_cases()?;
         self.key_cases()?;
+        self.running_cases()?;
         if self.options.wants("convert") {
             self.results.conversions = alone::convert(self.options.runs)?;
         }
@@ -106,7 +110,7 @@ impl<'c> Bench<'c> {
         Ok(())
     }
 
-    fn backends(&self) -> Backends {
+    pub(super) fn backends(&self) -> Backends {
         Backends {
             backend: self.backend.port,
             fleet: self.fleet.port,
@@ -142,10 +146,10 @@ impl<'c> Bench<'c> {
     fn fleet_cases(&mut self) -> Outcome {
         for (name, least, connections, ours, reference) in [
             ("grpc-1kb", 1.2, 64, "/vessels/v1/vessels/v1", "/vessels/v1"),
-            ("grpc-10000", 2.0, 4, "/vessels/v1/vessels", "/vessels"),
+            ("grpc-10000", 1.5, 4, "/vessels/v1/vessels", "/vessels"),
             (
                 "grpc-stream",
-                1.2,
+                1.3,
                 4,
                 "/vessels/v1/positions:stream",
                 "/positions",
@@ -164,13 +168,22 @@ impl<'c> Bench<'c> {
     }
 
     fn wide_cases(&mut self) -> Outcome {
-        if !["full", "full-against-own", "operations"]
-            .iter()
-            .any(|name| self.options.wants(name))
+        if ![
+            "full",
+            "full-against-own",
+            "operations",
+            "operations-100000",
+        ]
+        .iter()
+        .any(|name| self.options.wants(name))
         {
             return Ok(());
         }
-        let wide = Porch::start("wide", self.cluster, self.backends(), MANY_OPERATIONS)?;
+        let size = Size {
+            operations: 10_000,
+            ..Size::FEW
+        };
+        let wide = Porch::start("wide", self.cluster, self.backends(), size)?;
         let bare = self.forwarder.load("/item/7");
         let own = wide.load("/plain/item/7", false);
         let few = full(&self.small, 7);
@@ -182,7 +195,7 @@ impl<'c> Bench<'c> {
                 (0.95, None),
                 own,
             ),
-            ("operations", "10 operations", (0.93, None), few),
+            ("operations", "10 operations", (0.93, None), few.clone()),
         ] {
             self.add(&Case {
                 name,
@@ -193,14 +206,39 @@ impl<'c> Bench<'c> {
                 reference,
             })?;
         }
-        Ok(())
+        drop(wide);
+        self.widest(few)
+    }
+
+    fn widest(&mut self, few: Load) -> Outcome {
+        let name = "operations-100000";
+        if !self.options.wants(name) {
+            return Ok(());
+        }
+        let size = Size {
+            operations: 100_000,
+            ..Size::FEW
+        };
+        let widest = Porch::start("widest", self.cluster, self.backends(), size)?;
+        self.add(&Case {
+            name,
+            reference_name: "10 operations",
+            target: (0.93, None),
+            connections: 64,
+            ours: full(&widest, 77_777),
+            reference: few,
+        })
     }
 
     fn key_cases(&mut self) -> Outcome {
         if !self.options.wants("keys") {
             return Ok(());
         }
-        let many = Porch::start("many", self.cluster, self.backends(), MANY_KEYS)?;
+        let size = Size {
+            keys: 1_000_000,
+            ..Size::FEW
+        };
+        let many = Porch::start("many", self.cluster, self.backends(), size)?;
         self.add(&Case {
             name: "keys",
             reference_name: "1,000 keys",
@@ -212,20 +250,11 @@ impl<'c> Bench<'c> {
     }
 }
 
-const FEW: Size = Size {
-    operations: 10,
-    keys: 1000,
-};
-const MANY_OPERATIONS: Size = Size {
-    operations: 10_000,
-    keys: 1000,
-};
-const MANY_KEYS: Size = Size {
-    operations: 10,
-    keys: 1_000_000,
-};
-
 /// An operation with a key, a limit and ten header rules.
 fn full(porch: &Porch, i: usize) -> Load {
-    porch.load(&format!("/full/kind{}/sub{i}/7", i % 97), true)
+    let facade = match i / OPERATIONS_A_FACADE {
+        0 => "full".to_owned(),
+        n => format!("full{n}"),
+    };
+    porch.load(&format!("/{facade}/kind{}/sub{i}/7", i % 97), true)
 }

@@ -29,11 +29,41 @@ pub(super) fn write_documents(
     )?;
     write("plain.openapi.yaml", contract("Plain", PLAIN_PATHS))?;
     write("plain.facade.yaml", PLAIN_FACADE.to_owned())?;
-    let (paths, wiring) = many_operations(operations);
-    write("full.openapi.yaml", contract("Full", &paths))?;
-    write("full.facade.yaml", format!("{FULL_FACADE}{wiring}"))?;
+    for name in full_facades(operations) {
+        let n = name.trim_start_matches("full").parse().unwrap_or(0);
+        write_full(folder, &name, n, operations, "Full")?;
+    }
     write_vessels(folder, backends.fleet)?;
     write_soap(folder, backends.backend)
+}
+
+/// Operations that one facade has at most.
+pub(super) const OPERATIONS_A_FACADE: usize = 10_000;
+
+/// The names of the facades that share so many operations: `full`, `full1` …
+pub(super) fn full_facades(operations: usize) -> impl Iterator<Item = String> {
+    let more = operations.div_ceil(OPERATIONS_A_FACADE).max(1);
+    std::iter::once("full".to_owned()).chain((1..more).map(|n| format!("full{n}")))
+}
+
+/// One of them, with a title for its contract.
+pub(super) fn write_full(
+    folder: &Path,
+    name: &str,
+    n: usize,
+    operations: usize,
+    title: &str,
+) -> std::io::Result<()> {
+    let from = n * OPERATIONS_A_FACADE;
+    let to = operations.min(from + OPERATIONS_A_FACADE);
+    let (paths, wiring) = many_operations(from..to);
+    let file = |kind: &str| folder.join(format!("{name}.{kind}.yaml"));
+    fs::write(file("openapi"), contract(title, &paths))?;
+    let facade = FULL_FACADE
+        .replace("name: full", &format!("name: {name}"))
+        .replace("/full", &format!("/{name}"))
+        .replace("full.openapi", &format!("{name}.openapi"));
+    fs::write(file("facade"), format!("{facade}{wiring}"))
 }
 
 fn contract(title: &str, paths: &str) -> String {
@@ -71,12 +101,12 @@ operations:
 ";
 
 /// Paths of a contract and what wires them, ten header rules each.
-fn many_operations(operations: usize) -> (String, String) {
+fn many_operations(operations: std::ops::Range<usize>) -> (String, String) {
     let (mut paths, mut wiring) = (String::new(), String::new());
     let headers: String = (0..10)
         .map(|i| format!("        X-Rule-{i}: value {i}\n"))
         .collect();
-    for i in 0..operations {
+    for i in operations {
         let _ = write!(
             paths,
             "  /kind{}/sub{i}/{{id}}:\n    get:\n      operationId: op{i}\n      parameters: [{{ name: id, in: path, required: true }}]\n      responses: {{ '200': {{ description: ok }} }}\n",

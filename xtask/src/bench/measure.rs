@@ -29,11 +29,11 @@ pub(super) struct Load {
 
 /// One run of wrk.
 #[derive(Clone, Copy, Default)]
-struct Measured {
-    per_second: f64,
+pub(super) struct Measured {
+    pub(super) per_second: f64,
     cpu_us: f64,
-    p50_us: f64,
-    p99_us: f64,
+    pub(super) p50_us: f64,
+    pub(super) p99_us: f64,
 }
 
 /// A time as wrk writes it, in microseconds.
@@ -49,7 +49,7 @@ fn wrk_time(text: &str) -> f64 {
     }
 }
 
-fn wrk(load: &Load, connections: u32, seconds: u32) -> Outcome<Measured> {
+pub(super) fn wrk(load: &Load, connections: u32, seconds: u32) -> Outcome<Measured> {
     let mut command = Command::new("taskset");
     command.args([
         "-c",
@@ -94,9 +94,13 @@ fn wrk(load: &Load, connections: u32, seconds: u32) -> Outcome<Measured> {
     })
 }
 
-fn median(mut values: Vec<f64>) -> f64 {
+pub(super) fn median(mut values: Vec<f64>) -> f64 {
     values.sort_by(f64::total_cmp);
     values.get(values.len() / 2).copied().unwrap_or(f64::NAN)
+}
+
+pub(super) fn round(x: f64, digits: i32) -> f64 {
+    (x * 10f64.powi(digits)).round() / 10f64.powi(digits)
 }
 
 /// What the runs of one case gave.
@@ -127,7 +131,6 @@ impl Runs {
     }
 
     fn report(self, case: &Case) -> Value {
-        let round = |x: f64, digits: i32| (x * 10f64.powi(digits)).round() / 10f64.powi(digits);
         let throughput = round(median(self.throughput), 3);
         let cpu = round(median(self.cpu), 3);
         let (least, most) = case.target;

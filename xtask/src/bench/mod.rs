@@ -9,6 +9,7 @@ mod documents;
 mod measure;
 mod options;
 mod report;
+mod running;
 mod server;
 mod service;
 

@@ -3,7 +3,7 @@
 use crate::Outcome;
 
 /// All cases there are, in the order they run.
-pub(super) const CASES: [&str; 12] = [
+pub(super) const CASES: [&str; 17] = [
     "pass-through",
     "soap-1kb",
     "soap-1mb",
@@ -13,9 +13,14 @@ pub(super) const CASES: [&str; 12] = [
     "full",
     "full-against-own",
     "operations",
+    "operations-100000",
     "keys",
     "convert",
     "messages",
+    "added",
+    "release",
+    "memory",
+    "workers",
 ];
 
 pub(super) struct Options {

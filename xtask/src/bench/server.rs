@@ -42,7 +42,7 @@ pub(super) fn folder() -> PathBuf {
 
 /// A process held to one core, ended with this one.
 pub(super) fn start(
-    core: u8,
+    cores: &str,
     name: &str,
     arguments: &[String],
     environment: &[(&str, String)],
@@ -51,7 +51,7 @@ pub(super) fn start(
     let log = fs::File::create(folder().join(format!("{name}.log"))).map_err(|e| e.to_string())?;
     let mut command = Command::new("setpriv");
     command
-        .args(["--pdeathsig", "KILL", "taskset", "-c", &core.to_string()])
+        .args(["--pdeathsig", "KILL", "taskset", "-c", cores])
         .arg(program(name))
         .args(arguments);
     command

@@ -8,7 +8,7 @@ use std::process::{Command, Stdio};
 use porch_cluster::Cluster;
 use serde_json::Value;
 
-use super::documents::{Backends, write_documents};
+use super::documents::{Backends, full_facades, write_documents, write_full};
 use super::measure::Load;
 use super::server::{Server, folder, memory_mb, program, start};
 use crate::Outcome;
@@ -17,9 +17,13 @@ const PASSWORD: &str = "bench-harbour";
 
 /// A service with documents and keys of its own.
 pub(super) struct Porch {
-    server: Server,
+    name: String,
+    size: Size,
+    /// None while it starts anew.
+    server: Option<Server>,
     gateway: String,
     key: String,
+    client: Client,
 }
 
 /// How much a service has to carry.
@@ -27,6 +31,18 @@ pub(super) struct Porch {
 pub(super) struct Size {
     pub(super) operations: usize,
     pub(super) keys: usize,
+    pub(super) workers: u32,
+    /// The processor's cores that it may run on.
+    pub(super) cores: &'static str,
+}
+
+impl Size {
+    pub(super) const FEW: Self = Self {
+        operations: 10,
+        keys: 1000,
+        workers: 1,
+        cores: "0",
+    };
 }
 
 impl Porch {
@@ -41,7 +57,11 @@ impl Porch {
             size.operations, size.keys
         );
         let home = clean_home(name).map_err(|e| e.to_string())?;
-        let (server, addresses) = serve(name, cluster, &home)?;
+        cluster
+            .sql(&format!("drop database if exists {name} with (force)"))
+            .and_then(|_| cluster.ensure_database(name))
+            .map_err(|e| e.to_string())?;
+        let (server, addresses) = serve(name, cluster, &home, size)?;
         let (gateway, console) = (addresses[0].clone(), addresses[1].clone());
         let client = Client {
             console,
@@ -55,22 +75,48 @@ impl Porch {
             .ok_or("porch key create showed no key")?
             .to_owned();
         Ok(Self {
-            server,
+            name: name.to_owned(),
+            size,
+            server: Some(server),
             gateway,
             key,
+            client,
         })
+    }
+
+    /// Ends the service and starts it again, with all that it had.
+    pub(super) fn restart(&mut self, cluster: &Cluster) -> Outcome {
+        drop(self.server.take());
+        let (server, addresses) = serve(&self.name, cluster, &self.client.home, self.size)?;
+        self.gateway.clone_from(&addresses[0]);
+        self.client.console.clone_from(&addresses[1]);
+        self.server = Some(server);
+        Ok(())
+    }
+
+    /// Gives the first facade's contract another title and releases it.
+    pub(super) fn change_and_release(&self, n: u32) -> Outcome {
+        let folder = self.client.home.join("documents");
+        let title = format!("Full, changed {n} times");
+        write_full(&folder, "full", 0, self.size.operations, &title).map_err(|e| e.to_string())?;
+        self.client.run(&["push", &folder.to_string_lossy()], "")?;
+        self.client.run(&["release", "full"], "").map(|_| ())
+    }
+
+    fn pid(&self) -> u32 {
+        self.server.as_ref().map_or(0, Server::pid)
     }
 
     pub(super) fn load(&self, path: &str, keyed: bool) -> Load {
         Load {
-            pid: self.server.pid(),
+            pid: self.pid(),
             url: format!("{}{path}", self.gateway),
             key: keyed.then(|| self.key.clone()),
         }
     }
 
     pub(super) fn memory_mb(&self) -> f64 {
-        memory_mb(self.server.pid())
+        memory_mb(self.pid())
     }
 }
 
@@ -83,12 +129,7 @@ fn clean_home(name: &str) -> std::io::Result<PathBuf> {
 }
 
 /// The service and its two addresses.
-fn serve(name: &str, cluster: &Cluster, home: &Path) -> Outcome<(Server, Vec<String>)> {
-    let fail = |e: std::io::Error| e.to_string();
-    cluster
-        .sql(&format!("drop database if exists {name} with (force)"))
-        .map_err(fail)?;
-    cluster.ensure_database(name).map_err(fail)?;
+fn serve(name: &str, cluster: &Cluster, home: &Path, size: Size) -> Outcome<(Server, Vec<String>)> {
     let environment = [
         ("ELM_PORCH_DATABASE", cluster.url(name)),
         ("ELM_PORCH_STATE", home.join("state").display().to_string()),
@@ -102,10 +143,10 @@ fn serve(name: &str, cluster: &Cluster, home: &Path) -> Outcome<(Server, Vec<Str
         "--console",
         "127.0.0.1:0",
         "--workers",
-        "1",
+        &size.workers.to_string(),
     ]
     .map(str::to_owned);
-    start(0, "porch", &arguments, &environment, 2)
+    start(size.cores, "porch", &arguments, &environment, 2)
 }
 
 /// The client, with a login of its own.
@@ -144,7 +185,10 @@ fn publish(client: &Client, home: &Path, backends: Backends, operations: usize) 
     client.run(&["secret", "set", "reservations-user"], "quay-desk")?;
     client.run(&["secret", "set", "reservations-password"], "x")?;
     client.run(&["push", &documents.to_string_lossy()], "")?;
-    client.run(&["release", "plain", "full", "soap", "vessels"], "")?;
+    let full: Vec<String> = full_facades(operations).collect();
+    let mut release = vec!["release", "plain", "soap", "vessels"];
+    release.extend(full.iter().map(String::as_str));
+    client.run(&release, "")?;
     client.run(&["consumer", "create", "bench"], "")?;
     Ok(())
 }

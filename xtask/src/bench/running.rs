@@ -1,0 +1,176 @@
+//! What no throughput tells: added time beside a byte relay's, releases under load, memory, a second worker.
+
+use std::time::Instant;
+
+use serde_json::{Value, json};
+
+use super::cases::Bench;
+use super::measure::{Load, median, round, wrk};
+use super::service::{Porch, Size};
+use crate::Outcome;
+
+/// Connections while something is released.
+const CALLERS: u32 = 4;
+
+impl Bench<'_> {
+    pub(super) fn running_cases(&mut self) -> Outcome {
+        if self.options.wants("added") {
+            let row = self.added()?;
+            self.results.running.push(row);
+        }
+        if self.options.wants("release") {
+            let row = self.release_under_load()?;
+            self.results.running.push(row);
+        }
+        if self.options.wants("memory") {
+            let rows = self.memory()?;
+            self.results.running.extend(rows);
+        }
+        if self.options.wants("workers") {
+            let row = self.workers()?;
+            self.results.running.push(row);
+        }
+        Ok(())
+    }
+
+    /// Median time of a call with one connection, less that of the backend without anything between: ours over a byte relay's.
+    fn added(&self) -> Outcome<Value> {
+        eprintln!("· added time against a byte relay");
+        let path = "/item/7";
+        let (ours, relay) = (
+            self.small.load("/plain/item/7", false),
+            self.relay.load(path),
+        );
+        let direct = self.backend.load(path);
+        let (mut own, mut other) = (Vec::new(), Vec::new());
+        for _ in 0..self.options.runs {
+            let p50 = |load: &Load| wrk(load, 1, self.options.seconds).map(|m| m.p50_us);
+            let (direct, ours, relay) = (p50(&direct)?, p50(&ours)?, p50(&relay)?);
+            own.push(ours - direct);
+            other.push(relay - direct);
+        }
+        let (own, other) = (median(own), median(other));
+        Ok(row(
+            "added median, one connection",
+            &format!("{own:.0} µs, a byte relay {other:.0} µs"),
+            own / other,
+            1.3,
+        ))
+    }
+
+    /// The slowest hundredth of the calls while a facade of 10,000 operations is changed and released, over the same before.
+    fn release_under_load(&self) -> Outcome<Value> {
+        eprintln!("· a release under load");
+        let size = Size {
+            operations: 10_000,
+            cores: "0-1",
+            ..Size::FEW
+        };
+        let porch = Porch::start("released", self.cluster, self.backends(), size)?;
+        let load = porch.load("/full/kind20/sub7777/7", true);
+        let (mut before, mut meanwhile, mut took) = (Vec::new(), Vec::new(), Vec::new());
+        for run in 0..self.options.runs {
+            before.push(wrk(&load, CALLERS, self.options.seconds)?.p99_us);
+            let from = Instant::now();
+            let (loaded, released) = std::thread::scope(|scope| {
+                let releasing = scope.spawn(|| {
+                    porch.change_and_release(run)?;
+                    Ok::<_, String>(from.elapsed().as_secs_f64())
+                });
+                // As long as releases took until now, so that most of the calls fall into one.
+                let long = took.last().map_or(2.0, |t: &f64| t.ceil());
+                (wrk(&load, CALLERS, long as u32), releasing.join())
+            });
+            // A call that fails ends the measurement with an error.
+            meanwhile.push(loaded?.p99_us);
+            took.push(released.map_err(|_| "the release panicked")??);
+        }
+        let (before, meanwhile) = (median(before), median(meanwhile));
+        let said = format!(
+            "p99 {before:.0} µs before, {meanwhile:.0} µs while it is pushed, compiled and released, which takes {:.1} s; no call failed",
+            median(took)
+        );
+        Ok(row(
+            "release among 10,000 operations",
+            &said,
+            meanwhile / before,
+            2.0,
+        ))
+    }
+
+    /// What an operation and a key take, after a start with all of them.
+    fn memory(&self) -> Outcome<Vec<Value>> {
+        eprintln!("· memory");
+        let mut rows = Vec::new();
+        let after_restart = |name: &str, size: Size| -> Outcome<(f64, f64)> {
+            let mut porch = Porch::start(name, self.cluster, self.backends(), size)?;
+            let released = porch.memory_mb();
+            porch.restart(self.cluster)?;
+            Ok((released, porch.memory_mb()))
+        };
+        let (_, idle) = after_restart("idle", Size::FEW)?;
+        rows.push(row(
+            "idle: MB of a service with 10 operations",
+            "",
+            idle,
+            30.0,
+        ));
+        for (name, operations) in [("ten", 10_000), ("hundred", 100_000)] {
+            let size = Size {
+                operations,
+                ..Size::FEW
+            };
+            let (released, restarted) = after_restart(name, size)?;
+            let each = (restarted - idle) * 1024.0 / operations as f64;
+            let said =
+                format!("{released:.0} MB after the release, {restarted:.0} MB after a restart");
+            let case = format!("kB an operation, of {operations}");
+            rows.push(row(&case, &said, each, 4.0));
+        }
+        let size = Size {
+            keys: 1_000_000,
+            ..Size::FEW
+        };
+        let (_, keys) = after_restart("keyed", size)?;
+        let said = format!("{keys:.0} MB after a restart");
+        rows.push(row(
+            "bytes a key, of 1,000,000",
+            &said,
+            (keys - idle) * 1.048_576,
+            200.0,
+        ));
+        Ok(rows)
+    }
+
+    /// Two workers, which share the second core with the load and the backend, over one.
+    fn workers(&self) -> Outcome<Value> {
+        eprintln!("· two workers");
+        let size = Size {
+            workers: 2,
+            cores: "0-1",
+            ..Size::FEW
+        };
+        let two = Porch::start("two", self.cluster, self.backends(), size)?;
+        let (one, two) = (
+            self.small.load("/plain/item/7", false),
+            two.load("/plain/item/7", false),
+        );
+        let mut ratios = Vec::new();
+        for _ in 0..self.options.runs {
+            let second = wrk(&two, 64, self.options.seconds)?.per_second;
+            ratios.push(second / wrk(&one, 64, self.options.seconds)?.per_second);
+        }
+        let mut row = row(
+            "two workers over one",
+            "of two cores the second also carries load and backend",
+            median(ratios),
+            f64::INFINITY,
+        );
+        row["target"] = Value::Null;
+        Ok(row)
+    }
+}
+
+fn row(case: &str, said: &str, value: f64, most: f64) -> Value {
+    json!({ "case": case, "said": said, "value": round(value, 2), "target": most, "met": value <= most })
+}
