@@ -3,7 +3,7 @@
 use porch_cluster::{Cluster, free_port};
 
 use super::alone;
-use super::documents::{Backends, OPERATIONS_A_FACADE};
+use super::documents::{Backends, OPERATIONS_A_FACADE, full_name};
 use super::measure::{Case, Load, measure};
 use super::options::Options;
 use super::report::Results;
@@ -251,10 +251,7 @@ impl<'c> Bench<'c> {
 }
 
 /// An operation with a key, a limit and ten header rules.
-fn full(porch: &Porch, i: usize) -> Load {
-    let facade = match i / OPERATIONS_A_FACADE {
-        0 => "full".to_owned(),
-        n => format!("full{n}"),
-    };
+pub(super) fn full(porch: &Porch, i: usize) -> Load {
+    let facade = full_name(i / OPERATIONS_A_FACADE);
     porch.load(&format!("/{facade}/kind{}/sub{i}/7", i % 97), true)
 }

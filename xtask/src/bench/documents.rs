@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use crate::root;
 
@@ -29,10 +29,7 @@ pub(super) fn write_documents(
     )?;
     write("plain.openapi.yaml", contract("Plain", PLAIN_PATHS))?;
     write("plain.facade.yaml", PLAIN_FACADE.to_owned())?;
-    for name in full_facades(operations) {
-        let n = name.trim_start_matches("full").parse().unwrap_or(0);
-        write_full(folder, &name, n, operations, "Full")?;
-    }
+    write_full(folder, 0, operations, "Full")?;
     write_vessels(folder, backends.fleet)?;
     write_soap(folder, backends.backend)
 }
@@ -40,20 +37,22 @@ pub(super) fn write_documents(
 /// Operations that one facade has at most.
 pub(super) const OPERATIONS_A_FACADE: usize = 10_000;
 
-/// The names of the facades that share so many operations: `full`, `full1` …
-pub(super) fn full_facades(operations: usize) -> impl Iterator<Item = String> {
-    let more = operations.div_ceil(OPERATIONS_A_FACADE).max(1);
-    std::iter::once("full".to_owned()).chain((1..more).map(|n| format!("full{n}")))
+/// The facades that share operations have names: `full`, `full1` …
+pub(super) fn full_name(n: usize) -> String {
+    match n {
+        0 => "full".to_owned(),
+        n => format!("full{n}"),
+    }
 }
 
-/// One of them, with a title for its contract.
+/// Writes one of them, with a title for its contract; the files.
 pub(super) fn write_full(
     folder: &Path,
-    name: &str,
     n: usize,
     operations: usize,
     title: &str,
-) -> std::io::Result<()> {
+) -> std::io::Result<[PathBuf; 2]> {
+    let name = full_name(n);
     let from = n * OPERATIONS_A_FACADE;
     let to = operations.min(from + OPERATIONS_A_FACADE);
     let (paths, wiring) = many_operations(from..to);
@@ -63,7 +62,8 @@ pub(super) fn write_full(
         .replace("name: full", &format!("name: {name}"))
         .replace("/full", &format!("/{name}"))
         .replace("full.openapi", &format!("{name}.openapi"));
-    fs::write(file("facade"), format!("{facade}{wiring}"))
+    fs::write(file("facade"), format!("{facade}{wiring}"))?;
+    Ok([file("openapi"), file("facade")])
 }
 
 fn contract(title: &str, paths: &str) -> String {

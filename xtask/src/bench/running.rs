@@ -4,7 +4,7 @@ use std::time::Instant;
 
 use serde_json::{Value, json};
 
-use super::cases::Bench;
+use super::cases::{Bench, full};
 use super::measure::{Load, median, round, wrk};
 use super::service::{Porch, Size};
 use crate::Outcome;
@@ -67,7 +67,7 @@ impl Bench<'_> {
             ..Size::FEW
         };
         let porch = Porch::start("released", self.cluster, self.backends(), size)?;
-        let load = porch.load("/full/kind20/sub7777/7", true);
+        let load = full(&porch, 7777);
         let (mut before, mut meanwhile, mut took) = (Vec::new(), Vec::new(), Vec::new());
         for run in 0..self.options.runs {
             before.push(wrk(&load, CALLERS, self.options.seconds)?.p99_us);

@@ -8,7 +8,7 @@ use std::process::{Command, Stdio};
 use porch_cluster::Cluster;
 use serde_json::Value;
 
-use super::documents::{Backends, full_facades, write_documents, write_full};
+use super::documents::{Backends, OPERATIONS_A_FACADE, full_name, write_documents, write_full};
 use super::measure::Load;
 use super::server::{Server, folder, memory_mb, program, start};
 use crate::Outcome;
@@ -98,8 +98,8 @@ impl Porch {
     pub(super) fn change_and_release(&self, n: u32) -> Outcome {
         let folder = self.client.home.join("documents");
         let title = format!("Full, changed {n} times");
-        write_full(&folder, "full", 0, self.size.operations, &title).map_err(|e| e.to_string())?;
-        self.client.run(&["push", &folder.to_string_lossy()], "")?;
+        self.client
+            .push_full(&folder, 0, self.size.operations, &title)?;
         self.client.run(&["release", "full"], "").map(|_| ())
     }
 
@@ -156,6 +156,12 @@ struct Client {
 }
 
 impl Client {
+    fn push_full(&self, folder: &Path, n: usize, operations: usize, title: &str) -> Outcome {
+        let files = write_full(folder, n, operations, title).map_err(|e| e.to_string())?;
+        let [contract, facade] = files.map(|f| f.display().to_string());
+        self.run(&["push", &contract, &facade], "").map(|_| ())
+    }
+
     fn run(&self, arguments: &[&str], input: &str) -> Outcome<Value> {
         let mut child = Command::new(program("porch"))
             .args(["--json", "--url", &self.console])
@@ -185,9 +191,17 @@ fn publish(client: &Client, home: &Path, backends: Backends, operations: usize) 
     client.run(&["secret", "set", "reservations-user"], "quay-desk")?;
     client.run(&["secret", "set", "reservations-password"], "x")?;
     client.run(&["push", &documents.to_string_lossy()], "")?;
-    let full: Vec<String> = full_facades(operations).collect();
-    let mut release = vec!["release", "plain", "soap", "vessels"];
-    release.extend(full.iter().map(String::as_str));
+    let mut facades = ["release", "plain", "soap", "vessels", "full"]
+        .map(str::to_owned)
+        .to_vec();
+    // One after the other: all of them are more than one push may carry.
+    let apart = home.join("more");
+    fs::create_dir_all(&apart).map_err(|e| e.to_string())?;
+    for n in 1..operations.div_ceil(OPERATIONS_A_FACADE) {
+        client.push_full(&apart, n, operations, "Full")?;
+        facades.push(full_name(n));
+    }
+    let release: Vec<&str> = facades.iter().map(String::as_str).collect();
     client.run(&release, "")?;
     client.run(&["consumer", "create", "bench"], "")?;
     Ok(())
