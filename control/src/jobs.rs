@@ -64,6 +64,8 @@ pub async fn start(
     tokio::spawn(writer.write_records(app.trouble.clone(), records));
     tokio::spawn(sweep(app.clone(), shared));
     let Err(database) = connected else {
+        // Reading what is served has left behind much more free memory than serving will ask for.
+        let _ = tokio::task::spawn_blocking(crate::memory::give_back).await;
         tokio::spawn(follow(app));
         return Ok(());
     };

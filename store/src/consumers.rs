@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{
     ActiveModelTrait, ColumnTrait, ConnectionTrait, EntityTrait, IntoActiveModel, QueryFilter,
-    QueryOrder, Set,
+    QueryOrder, QuerySelect, Set,
 };
 
 use crate::entity::{api_key, consumer, pause, secret};
@@ -45,6 +45,31 @@ impl Store {
     /// When the database does.
     pub async fn keys(&self) -> Result<Vec<api_key::Model>> {
         Ok(api_key::Entity::find()
+            .order_by_asc(api_key::Column::Id)
+            .all(&self.db)
+            .await?)
+    }
+
+    /// So many keys behind the one with a number, in the order of their numbers: for those who need not hold all of them at once.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn keys_behind(&self, number: i64, most: u64) -> Result<Vec<api_key::Model>> {
+        Ok(api_key::Entity::find()
+            .filter(api_key::Column::Id.gt(number))
+            .order_by_asc(api_key::Column::Id)
+            .limit(most)
+            .all(&self.db)
+            .await?)
+    }
+
+    /// The keys of one consumer.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn keys_of(&self, consumer: i64) -> Result<Vec<api_key::Model>> {
+        Ok(api_key::Entity::find()
+            .filter(api_key::Column::ConsumerId.eq(consumer))
             .order_by_asc(api_key::Column::Id)
             .all(&self.db)
             .await?)

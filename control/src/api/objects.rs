@@ -1,9 +1,11 @@
 //! Consumers, keys, secrets, accounts.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use axum::extract::{Extension, State};
 use axum::http::StatusCode;
+use porch_store::entity::consumer;
 use porch_store::now_ms;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -57,20 +59,20 @@ pub(crate) async fn consumers(
     State(app): State<Arc<App>>,
 ) -> Result<Json<Vec<ConsumerView>>, ApiError> {
     let store = app.database.store()?;
-    let mut keys = store.keys().await?;
-    let mut list = Vec::new();
-    for c in store.consumers().await? {
-        let (own, others): (Vec<_>, Vec<_>) = keys.into_iter().partition(|k| k.consumer_id == c.id);
-        keys = others;
-        list.push(ConsumerView {
-            name: c.name,
-            owner: c.owner,
-            paused: c.paused,
-            created_at: c.created_at,
-            keys: own.into_iter().map(|k| key_view(k, None)).collect(),
-        });
+    let mut keys: HashMap<i64, Vec<KeyView>> = HashMap::new();
+    for key in store.keys().await? {
+        let own = keys.entry(key.consumer_id).or_default();
+        own.push(key_view(key, None));
     }
-    Ok(Json(list))
+    let view = |c: consumer::Model| ConsumerView {
+        keys: keys.remove(&c.id).unwrap_or_default(),
+        name: c.name,
+        owner: c.owner,
+        paused: c.paused,
+        created_at: c.created_at,
+    };
+    let consumers = store.consumers().await?.into_iter();
+    Ok(Json(consumers.map(view).collect()))
 }
 
 #[derive(Deserialize, ToSchema)]

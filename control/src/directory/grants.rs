@@ -37,6 +37,18 @@ impl From<api_key::Model> for GrantRow {
 }
 
 impl GrantRow {
+    /// The row of a grant that is in the table.
+    pub(crate) fn of(hash: KeyHash, grant: &Grant) -> Self {
+        Self {
+            hash: hash.to_hex(),
+            prefix: grant.shown.to_string(),
+            consumer: grant.consumer.id,
+            ends_at: (grant.ends != i64::MAX).then(|| grant.ends.saturating_mul(1000)),
+            paused: grant.paused,
+            facades: grant.facades.as_deref().map(<[String]>::to_vec),
+        }
+    }
+
     /// The grant that follows from it.
     pub(super) fn grant(&self, consumer: &Arc<Consumer>) -> Option<(KeyHash, Grant)> {
         let grant = Grant {
@@ -64,7 +76,15 @@ pub(crate) fn grants_of(
     consumers: &HashMap<i64, Arc<Consumer>>,
     rows: impl Iterator<Item = GrantRow>,
 ) -> Grants {
-    Grants::new(rows.filter_map(|row| row.grant(consumers.get(&row.consumer)?)))
+    Grants::new(each(consumers, rows))
+}
+
+/// The grants of rows whose consumer there is.
+pub(super) fn each(
+    consumers: &HashMap<i64, Arc<Consumer>>,
+    rows: impl Iterator<Item = GrantRow>,
+) -> impl Iterator<Item = (KeyHash, Grant)> {
+    rows.filter_map(|row| row.grant(consumers.get(&row.consumer)?))
 }
 
 /// Pauses by facade and operation; an empty operation means the whole facade.

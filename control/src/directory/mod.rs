@@ -8,7 +8,8 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use porch_gateway::Shared;
-use porch_store::Topic;
+use porch_rules::grant::{Consumer, Grants};
+use porch_store::{Store, Topic};
 use tokio::sync::Mutex;
 
 pub(crate) use attempts::Attempts;
@@ -48,12 +49,34 @@ impl Directory {
             .into_iter()
             .map(|c| (c.id, grants::consumer(c.id, c.name, c.owner, c.paused)))
             .collect();
-        let rows = store.keys().await?.into_iter().map(GrantRow::from);
-        self.shared.grants.store(Arc::new(grants_of(&by_id, rows)));
+        self.shared
+            .grants
+            .store(Arc::new(read_grants(&store, &by_id).await?));
         let pauses = store.pauses().await?.into_iter();
         let pauses = pauses_of(pauses.map(|p| (p.facade, p.operation)));
         self.shared.pauses.store(Arc::new(pauses));
         *known = revision.unwrap_or(0);
         Ok(true)
+    }
+}
+
+/// Keys that are read at once.
+const PAGE: u64 = 5000;
+
+/// The table of all keys, read a page at a time: a million rows take many times the memory of the table that they become.
+async fn read_grants(
+    store: &Store,
+    consumers: &HashMap<i64, Arc<Consumer>>,
+) -> Result<Grants, ApiError> {
+    let (mut grants, mut last) = (Grants::default(), i64::MIN);
+    loop {
+        let page = store.keys_behind(last, PAGE).await?;
+        let Some(end) = page.last() else {
+            grants.shrink();
+            return Ok(grants);
+        };
+        last = end.id;
+        let rows = page.into_iter().map(GrantRow::from);
+        grants.extend(grants::each(consumers, rows));
     }
 }

@@ -67,10 +67,8 @@ impl Directory {
         let object = format!("consumer {name}");
         change.audit(what(paused), &object, json!({})).await?;
         self.commit(&mut known, change).await?;
-        let keys = store.keys().await?.into_iter();
-        let id = of.id;
-        let own = keys.filter(|k| k.consumer_id == id).map(GrantRow::from);
-        self.replace(of, own);
+        let own = store.keys_of(of.id).await?.into_iter();
+        self.replace(of, own.map(GrantRow::from));
         Ok(())
     }
 

@@ -5,8 +5,9 @@ use std::path::Path;
 use std::sync::Arc;
 
 use porch_contract::Severity;
+use porch_rules::grant::Grants;
 use porch_store::StoreError;
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Serialize, Serializer};
 
 use super::Publication;
 use super::content::Served;
@@ -16,15 +17,26 @@ use crate::error::ApiError;
 const FILE: &str = "served.json";
 const SEALED_AS: &str = "snapshot";
 
+/// What the file holds; as it is written, the keys are still the table that the data plane has.
 #[derive(Serialize, Deserialize)]
-struct Snapshot {
+struct Snapshot<K = Vec<GrantRow>> {
     environment: String,
     served: Served,
     consumers: Vec<ConsumerRow>,
-    keys: Vec<GrantRow>,
+    keys: K,
     pauses: Vec<(String, String)>,
     /// All secrets in one sealed text, in hexadecimal.
     secrets: String,
+}
+
+/// The table of grants, written as the rows that it is read from again.
+struct Rows(Arc<Grants>);
+
+impl Serialize for Rows {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let rows = self.0.iter();
+        serializer.collect_seq(rows.map(|(hash, grant)| GrantRow::of(hash, grant)))
+    }
 }
 
 #[derive(Serialize, Deserialize)]
@@ -81,12 +93,7 @@ impl Publication {
                     paused: c.paused,
                 })
                 .collect(),
-            keys: store
-                .keys()
-                .await?
-                .into_iter()
-                .map(GrantRow::from)
-                .collect(),
+            keys: Rows(self.shared.grants.load_full()),
             pauses: pauses.map(|p| (p.facade, p.operation)).collect(),
             secrets: to_hex(&sealed.map_err(StoreError::from)?),
         };
@@ -166,7 +173,7 @@ impl Publication {
 
 /// Keeps a snapshot in place of the one before. One that cannot be replaced is taken away: it may hold keys that have ended
 /// since, and a full disk lets files be removed still.
-fn replace(path: &Path, snapshot: &Snapshot) -> std::io::Result<()> {
+fn replace<K: Serialize>(path: &Path, snapshot: &Snapshot<K>) -> std::io::Result<()> {
     let written = write(path, snapshot);
     if written.is_err() && path.exists() {
         std::fs::remove_file(path)?;
@@ -175,18 +182,19 @@ fn replace(path: &Path, snapshot: &Snapshot) -> std::io::Result<()> {
 }
 
 /// Written beside and moved into place, so that a half-written file is never read; for nobody else's eyes.
-fn write(path: &Path, snapshot: &Snapshot) -> std::io::Result<()> {
+fn write<K: Serialize>(path: &Path, snapshot: &Snapshot<K>) -> std::io::Result<()> {
     use std::io::Write;
     use std::os::unix::fs::OpenOptionsExt;
-    let text = serde_json::to_vec(snapshot)?;
     let beside = path.with_extension("new");
-    let mut file = std::fs::OpenOptions::new()
+    let file = std::fs::OpenOptions::new()
         .write(true)
         .create(true)
         .truncate(true)
         .mode(0o600)
         .open(&beside)?;
-    file.write_all(&text)?;
+    let mut file = std::io::BufWriter::with_capacity(1 << 16, file);
+    serde_json::to_writer(&mut file, snapshot)?;
+    file.flush()?;
     std::fs::rename(&beside, path)
 }
 

@@ -3,9 +3,13 @@
 //! The table that the data plane looks them up in never blocks a reader: it is an immutable value; changes go into a small
 //! overlay that is copied, one entry at a time, and the overlay is folded into the large table when it has grown.
 
+mod table;
+
 use std::collections::HashMap;
 use std::hash::{BuildHasherDefault, Hasher};
 use std::sync::Arc;
+
+use self::table::Table;
 
 use crate::key::KeyHash;
 
@@ -74,13 +78,13 @@ impl Hasher for TakeAsIs {
     fn write_usize(&mut self, _: usize) {}
 }
 
-type Table<V> = HashMap<[u8; 32], V, BuildHasherDefault<TakeAsIs>>;
+type Overlay = HashMap<[u8; 32], Option<Grant>, BuildHasherDefault<TakeAsIs>>;
 
 /// All grants by the hash of the credential that they follow from, to be looked up without a lock. Cloning is cheap.
 #[derive(Clone, Debug, Default)]
 pub struct Grants {
-    base: Arc<Table<Grant>>,
-    overlay: Arc<Table<Option<Grant>>>,
+    base: Arc<Table>,
+    overlay: Arc<Overlay>,
 }
 
 const OVERLAY: usize = 512;
@@ -88,10 +92,31 @@ const OVERLAY: usize = 512;
 impl Grants {
     /// A table of these.
     pub fn new(grants: impl IntoIterator<Item = (KeyHash, Grant)>) -> Self {
-        Self {
-            base: Arc::new(grants.into_iter().map(|(h, e)| (h.0, e)).collect()),
-            overlay: Arc::default(),
+        let mut table = Self::default();
+        table.extend(grants);
+        table.shrink();
+        table
+    }
+
+    /// Adds many at once, while nobody else has the table.
+    pub fn extend(&mut self, grants: impl IntoIterator<Item = (KeyHash, Grant)>) {
+        let base = Arc::make_mut(&mut self.base);
+        for (hash, grant) in grants {
+            base.put(hash, grant);
         }
+    }
+
+    /// Lets go of room for more of them.
+    pub fn shrink(&mut self) {
+        Arc::make_mut(&mut self.base).shrink();
+    }
+
+    /// All of them, in no order that means anything.
+    pub fn iter(&self) -> impl Iterator<Item = (KeyHash, &Grant)> {
+        let kept = self.base.iter().map(|(hash, grant)| (*hash, grant));
+        let kept = kept.filter(|(hash, _)| !self.overlay.contains_key(&hash.0));
+        let changed = self.overlay.iter();
+        kept.chain(changed.filter_map(|(hash, grant)| Some((KeyHash(*hash), grant.as_ref()?))))
     }
 
     /// The same table with one grant added, changed or (with `None`) removed.
@@ -105,17 +130,11 @@ impl Grants {
                 overlay: Arc::new(overlay),
             };
         }
-        let mut base = (*self.base).clone();
-        for (hash, entry) in overlay {
-            match entry {
-                Some(entry) => drop(base.insert(hash, entry)),
-                None => drop(base.remove(&hash)),
-            }
-        }
-        Self {
-            base: Arc::new(base),
-            overlay: Arc::default(),
-        }
+        let whole = Self {
+            base: self.base.clone(),
+            overlay: Arc::new(overlay),
+        };
+        Self::new(whole.iter().map(|(hash, grant)| (hash, grant.clone())))
     }
 
     /// How many there are, about: changes still in the overlay count too.
@@ -140,7 +159,7 @@ impl Grants {
             self.overlay.get(&hash.0)
         } {
             Some(changed) => changed.as_ref(),
-            None => self.base.get(&hash.0),
+            None => self.base.get(&hash),
         };
         let entry = found.ok_or(Refused::Unknown)?;
         if entry.ends <= now {
@@ -202,6 +221,16 @@ mod tests {
             }
         }
         assert_eq!(table.check("n7", 0).unwrap().consumer.name, "new");
+        assert_eq!(table.iter().count(), 1000 - 1 + OVERLAY);
+        let all = Grants::new(table.iter().map(|(hash, grant)| (hash, grant.clone())));
+        assert_eq!(all.check("k2", 100).unwrap_err(), Refused::Ended);
+        assert_eq!((all.len(), all.overlay.len()), (999 + OVERLAY, 0));
+    }
+
+    #[test]
+    fn very_many_take_little_room_each() {
+        let each = size_of::<(KeyHash, Grant)>();
+        assert!(each <= 88, "{each}");
     }
 
     #[test]
