@@ -21,7 +21,7 @@ mod template;
 pub use compare::{Change, Harm, compare};
 pub use finding::{Finding, Severity, has_errors};
 pub use fnv::{Fnv, stable_id};
-pub use json_text::plain_in_json;
+pub use json_text::{plain_ascii_in_json, plain_in_json};
 pub use node::{Node, NodeKind, Position, ReadError, Step};
 pub use openapi::{Contract, Operation, Parameter, Place, parse as parse_contract, parse_source};
 pub use plural::plural;

@@ -364,8 +364,8 @@ impl<'f> TypeBuilder<'f> {
             output_only: has(3),
             deprecated: options.is_some_and(|o| o.deprecated),
             documentation: Box::default(),
-            key: Box::default(),
-            own_key: Box::default(),
+            key: Key::default(),
+            own_key: Key::default(),
             tag: Tag::new(number, kind.wire_type()),
         };
         if proto.json_name.is_empty() {
@@ -448,13 +448,8 @@ fn within(own: Option<Features>, outer: Features) -> Features {
 }
 
 fn set_names(field: &mut Field, name: &str, json: &str) {
-    let key = |name: &str| {
-        format!("{}:", serde_json::Value::from(name))
-            .into_bytes()
-            .into_boxed_slice()
-    };
     (field.name, field.json) = (name.into(), json.into());
-    (field.key, field.own_key) = (key(json), key(name));
+    (field.key, field.own_key) = (Key::of(json), Key::of(name));
 }
 
 /// The lower camel case of a field's name, as compilers make `json_name`: letters behind underscores are raised.

@@ -115,12 +115,61 @@ pub struct Field {
     pub deprecated: bool,
     /// Its comment.
     pub documentation: Box<str>,
-    /// `"json":`, ready to be written.
-    pub(crate) key: Box<[u8]>,
+    /// `,"json":`, ready to be written.
+    pub(crate) key: Key,
     /// The same with the name of the `.proto` file.
-    pub(crate) own_key: Box<[u8]>,
+    pub(crate) own_key: Key,
     /// Tag with the wire type of one value, ready to be written.
     pub(crate) tag: Tag,
+}
+
+/// A member's name in JSON with the marks around it: `,"name":`.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Key {
+    /// Short ones: a copy of a length that the compiler knows costs no call.
+    short: [u8; SHORT],
+    len: u8,
+    long: Box<[u8]>,
+}
+
+const SHORT: usize = 24;
+
+impl Key {
+    pub(crate) fn of(name: &str) -> Self {
+        let text = format!(",{}:", serde_json::Value::from(name)).into_bytes();
+        let mut key = Self::default();
+        match key.short.get_mut(..text.len()) {
+            Some(room) => {
+                room.copy_from_slice(&text);
+                key.len = text.len() as u8;
+            }
+            None => key.long = text.into(),
+        }
+        key
+    }
+
+    /// Appends it behind another member.
+    #[inline]
+    pub(crate) fn put(&self, out: &mut Vec<u8>) {
+        if self.long.is_empty() {
+            let end = out.len() + usize::from(self.len);
+            out.extend_from_slice(&self.short);
+            out.truncate(end);
+        } else {
+            out.extend_from_slice(&self.long);
+        }
+    }
+
+    /// Appends it as the first member's.
+    #[inline]
+    pub(crate) fn put_first(&self, out: &mut Vec<u8>) {
+        let text = if self.long.is_empty() {
+            &self.short[..usize::from(self.len)]
+        } else {
+            &self.long
+        };
+        out.extend_from_slice(text.get(1..).unwrap_or_default());
+    }
 }
 
 /// A tag as it stands on the wire.

@@ -111,15 +111,18 @@ impl FromWire<'_, '_> {
         self.slow(of, wire, depth, start)
     }
 
+    #[inline]
     fn key(&mut self, field: &Field, start: usize) {
-        if self.out.len() > start {
-            self.out.push(b',');
-        }
-        self.out.extend_from_slice(if self.options.own_names {
+        let key = if self.options.own_names {
             &field.own_key
         } else {
             &field.key
-        });
+        };
+        if self.out.len() > start {
+            key.put(self.out);
+        } else {
+            key.put_first(self.out);
+        }
     }
 
     /// All values with their field's index, by field, otherwise in the order they came; only the last of a choice.

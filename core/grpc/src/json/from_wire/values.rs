@@ -1,5 +1,8 @@
 //! Values of fields as JSON.
 
+use porch_contract::plain_ascii_in_json;
+
+use super::super::text::write_short;
 use super::*;
 
 impl FromWire<'_, '_> {
@@ -20,6 +23,12 @@ impl FromWire<'_, '_> {
             ));
         }
         match kind {
+            Kind::String if plain_ascii_in_json(raw.bytes) => {
+                self.out.reserve(raw.bytes.len() + 2);
+                self.out.push(b'"');
+                self.out.extend_from_slice(raw.bytes);
+                self.out.push(b'"');
+            }
             Kind::String => match std::str::from_utf8(raw.bytes) {
                 Ok(text) => quoted(self.out, text),
                 Err(_) => return Err(WireError::NotUtf8(place(of, field))),
@@ -75,6 +84,7 @@ impl FromWire<'_, '_> {
     pub(super) fn double(&mut self, value: f64) {
         match special(value) {
             Some(text) => self.out.extend_from_slice(text),
+            None if write_short(self.out, value) => {}
             None => self.number(ryu::Buffer::new().format_finite(value)),
         }
     }
