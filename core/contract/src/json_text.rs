@@ -1,6 +1,6 @@
 //! Texts of JSON.
 
-/// How many bytes come before the first quote, backslash or control character, in steps of eight.
+/// How many bytes come before the first quote, backslash or control character; behind the last whole eight bytes nothing is looked for.
 #[inline]
 pub fn plain_in_json(bytes: &[u8]) -> usize {
     const ONES: u64 = 0x0101_0101_0101_0101;
@@ -11,8 +11,11 @@ pub fn plain_in_json(bytes: &[u8]) -> usize {
         let v = u64::from_le_bytes(*chunk);
         // Below 0x20: what is left of a byte after that is subtracted borrows, unless its high bit was set.
         let control = v.wrapping_sub(ONES * 0x20) & !v & HIGH;
-        if zero(v ^ (ONES * u64::from(b'"'))) | zero(v ^ (ONES * u64::from(b'\\'))) | control != 0 {
-            return i * 8;
+        let found =
+            zero(v ^ (ONES * u64::from(b'"'))) | zero(v ^ (ONES * u64::from(b'\\'))) | control;
+        if found != 0 {
+            // Only a byte that is found takes from those above it: the lowest is right.
+            return i * 8 + found.trailing_zeros() as usize / 8;
         }
     }
     chunks.len() * 8
@@ -75,7 +78,7 @@ mod tests {
             for at in 0..24 {
                 let mut text = [b'x'; 24];
                 text[at] = byte;
-                let plain = if escaped { at / 8 * 8 } else { 24 };
+                let plain = if escaped { at } else { 24 };
                 assert_eq!(plain_in_json(&text), plain, "{byte:#x} at {at}");
             }
         }

@@ -20,7 +20,7 @@ const DEFAULT_BODY: u64 = 1 << 20;
 /// What operations of one facade share.
 #[derive(Default)]
 pub(super) struct Shared {
-    files: HashMap<String, Arc<str>>,
+    texts: HashMap<String, Arc<str>>,
     default_body: Option<Arc<RulePlace>>,
     /// The facade's own limits and body size, and whether they were looked at.
     limits: Option<Vec<Arc<LimitPlan>>>,
@@ -30,12 +30,12 @@ pub(super) struct Shared {
 }
 
 impl Shared {
-    pub(super) fn file(&mut self, file: &str) -> Arc<str> {
-        match self.files.get(file) {
+    pub(super) fn text(&mut self, text: &str) -> Arc<str> {
+        match self.texts.get(text) {
             Some(known) => known.clone(),
             None => {
-                let made: Arc<str> = file.into();
-                self.files.insert(file.to_owned(), made.clone());
+                let made: Arc<str> = text.into();
+                self.texts.insert(text.to_owned(), made.clone());
                 made
             }
         }
@@ -107,7 +107,7 @@ impl FacadeCompiler<'_> {
         RulePlace {
             rule: rule.into(),
             reach: reach.into(),
-            file: self.shared.file(&file),
+            file: self.shared.text(&file),
             line: at.line,
         }
     }

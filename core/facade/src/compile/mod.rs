@@ -255,9 +255,9 @@ impl<'a> FacadeCompiler<'a> {
         let (at_call, at) = (compiler.at_key(&["call"]), compiler.at_key(&[]));
         let compiled = wired.kind.call(&mut compiler)?;
         let place = RulePlace {
-            rule: format!("calls {}", doc.call.backend).into(),
+            rule: self.shared.text(&format!("calls {}", doc.call.backend)),
             reach: format!("operation {id}").into(),
-            file: self.shared.file(&facade.file),
+            file: self.shared.text(&facade.file),
             line: at_call.line,
         };
         let admission = self.admission(id, doc, contract_op, wired, &compiled);
@@ -266,7 +266,7 @@ impl<'a> FacadeCompiler<'a> {
             route: Arc::new(route(contract_op, &compiled)),
             admission,
             steps: vec![Call {
-                name: ANSWER.into(),
+                name: self.shared.text(ANSWER),
                 call: compiled.call,
                 backend: wired.index,
                 needs: Vec::new(),

@@ -121,6 +121,7 @@ impl CompiledPorch {
         for index in &all {
             porch.add_shorter_route(*index);
         }
+        porch.router.shrink();
         (porch, findings)
     }
 

@@ -50,7 +50,7 @@ pub struct Route {
 #[derive(Debug)]
 pub struct Step {
     /// Name by which its answer is known; `answer` where it is the only one.
-    pub name: Box<str>,
+    pub name: Arc<str>,
     /// What is called.
     pub call: Arc<dyn Call>,
     /// Index of its backend in the facade.

@@ -122,8 +122,15 @@ impl Router {
         if let Some((_, other)) = methods.iter().find(|(m, _)| **m == *method) {
             return Err(*other);
         }
+        // Most have one method only.
+        methods.reserve_exact(1);
         methods.push((method.into(), operation));
         Ok(())
+    }
+
+    /// Lets go of room for more routes.
+    pub fn shrink(&mut self) {
+        self.nodes.shrink_to_fit();
     }
 
     /// The node that a segment leads to, made when there is none.

@@ -120,22 +120,23 @@ impl CallCompiler<'_> {
         for segment in &template.segments {
             let (name, rest) = match segment {
                 Segment::Literal(text) => {
-                    parts.push(PathPart::Fixed(format!("/{text}")));
+                    push_fixed(&mut parts, &format!("/{text}"));
                     continue;
                 }
                 Segment::Parameter(name) => (name, false),
                 Segment::Rest(name) => (name, true),
             };
-            parts.push(PathPart::Fixed("/".into()));
+            push_fixed(&mut parts, "/");
             parts.extend(self.variable(name, rest, &mut values));
         }
         if let Some(verb) = &template.verb {
-            parts.push(PathPart::Fixed(format!(":{verb}")));
+            push_fixed(&mut parts, &format!(":{verb}"));
         }
         for (name, _) in values {
             let at = self.at_key(&["send", "path", &name]);
             self.error(at, format!("the backend's path has no {{{name}}}"), "");
         }
+        parts.shrink_to_fit();
         Some(parts)
     }
 
@@ -175,5 +176,13 @@ fn pairs(template: Option<Template>) -> Option<Vec<(String, Template)>> {
     match template {
         Some(Template::Map(entries)) => Some(entries),
         _ => None,
+    }
+}
+
+/// Text that follows text is one with it.
+fn push_fixed(parts: &mut Vec<PathPart>, text: &str) {
+    match parts.last_mut() {
+        Some(PathPart::Fixed(before)) => before.push_str(text),
+        _ => parts.push(PathPart::Fixed(text.to_owned())),
     }
 }

@@ -11,7 +11,7 @@ use super::HeaderRule;
 pub struct FixedFields {
     lines: Box<str>,
     /// Where in the lines each name begins and ends.
-    at: Box<[(usize, usize)]>,
+    at: Box<[(u32, u32)]>,
     names: u64,
 }
 
@@ -48,7 +48,11 @@ impl FixedFields {
             let Some(text) = value.to_str().ok().filter(|_| alone && !frames) else {
                 return true;
             };
-            at.push((lines.len(), lines.len() + name.as_str().len()));
+            let end = lines.len() + name.as_str().len();
+            let (Ok(from), Ok(to)) = (u32::try_from(lines.len()), u32::try_from(end)) else {
+                return true;
+            };
+            at.push((from, to));
             for part in [name.as_str(), ": ", text, "\r\n"] {
                 lines.push_str(part);
             }
@@ -75,7 +79,9 @@ impl FixedFields {
     /// Whether a name is among them.
     pub fn has(&self, name: &HeaderName) -> bool {
         let (bytes, name) = (self.lines.as_bytes(), name.as_str().as_bytes());
-        self.at.iter().any(|(from, to)| bytes[*from..*to] == *name)
+        self.at
+            .iter()
+            .any(|(from, to)| bytes[*from as usize..*to as usize] == *name)
     }
 
     /// One by one.
