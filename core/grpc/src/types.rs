@@ -148,6 +148,17 @@ impl Key {
         key
     }
 
+    /// All of it; without the comma where it is the first member's.
+    #[inline]
+    pub(crate) fn text(&self, first: bool) -> &[u8] {
+        let text = if self.long.is_empty() {
+            &self.short[..usize::from(self.len)]
+        } else {
+            &self.long
+        };
+        text.get(usize::from(first)..).unwrap_or_default()
+    }
+
     /// Appends it behind another member.
     #[inline]
     pub(crate) fn put(&self, out: &mut Vec<u8>) {
@@ -163,12 +174,7 @@ impl Key {
     /// Appends it as the first member's.
     #[inline]
     pub(crate) fn put_first(&self, out: &mut Vec<u8>) {
-        let text = if self.long.is_empty() {
-            &self.short[..usize::from(self.len)]
-        } else {
-            &self.long
-        };
-        out.extend_from_slice(text.get(1..).unwrap_or_default());
+        out.extend_from_slice(self.text(true));
     }
 }
 

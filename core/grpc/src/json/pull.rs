@@ -365,6 +365,16 @@ impl<'j> Pull<'j> {
         Ok(Some(name))
     }
 
+    /// Takes a member's name with its marks, `"name":` or `,"name":`, when it comes next and is spelled just so.
+    #[inline]
+    pub(super) fn take(&mut self, marked: &[u8]) -> bool {
+        let comes = !marked.is_empty() && self.text[self.pos..].starts_with(marked);
+        if comes {
+            self.pos += marked.len();
+        }
+        comes
+    }
+
     #[inline]
     fn more(&mut self, first: bool, end: u8, message: &'static str) -> Result<bool> {
         self.blank();

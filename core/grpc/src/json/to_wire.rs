@@ -3,6 +3,8 @@
 //! Fields are written in the order in which JSON has them, which the encoding allows. Lengths are written as one byte and
 //! widened behind the content when it turns out longer. Every mistake is told with a JSON Pointer, not just the first.
 
+use std::borrow::Cow;
+
 use super::pull::{Next, Pull, SyntaxError};
 use super::unfit::Unfit;
 use super::varint::put_varint;
@@ -260,10 +262,16 @@ impl ToWire<'_, '_, '_> {
             self.out[start - 1] = len as u8;
             return;
         }
-        let mut prefix = Vec::with_capacity(5);
-        put_varint(&mut prefix, len as u64);
-        self.out[start - 1] = prefix[0];
-        self.out.splice(start..start, prefix[1..].iter().copied());
+        // The length as a varint: seven bits a byte, all but the last marked.
+        let (mut bytes, mut width, mut left) = ([0u8; 10], 0, len);
+        while left > 0 {
+            bytes[width] = left as u8 | 0x80;
+            (width, left) = (width + 1, left >> 7);
+        }
+        bytes[width - 1] &= 0x7f;
+        self.out.resize(self.out.len() + width - 1, 0);
+        self.out.copy_within(start..start + len, start + width - 1);
+        self.out[start - 1..start - 1 + width].copy_from_slice(&bytes[..width]);
     }
 
     pub(super) fn message(&mut self, id: MessageId, depth: usize) -> Result<()> {
@@ -286,15 +294,21 @@ impl ToWire<'_, '_, '_> {
     pub(super) fn members(&mut self, of: &MessageType, depth: usize, typed: bool) -> Result<()> {
         self.json.enter()?;
         let (mut first, mut seen, mut guess) = (true, Seen::default(), 0);
-        while let Some(name) = self.json.member(first)? {
+        loop {
+            let guessed = of.fields.get(guess);
+            let (name, index) = match guessed.filter(|f| self.json.take(f.key.text(first))) {
+                // Most come in the order of their fields.
+                Some(field) => (Cow::Borrowed(&*field.json), Some(guess)),
+                None => match self.json.member(first)? {
+                    Some(name) => {
+                        let index = of.names.get(&*name).map(|i| usize::from(*i));
+                        (name, index)
+                    }
+                    None => break,
+                },
+            };
             first = false;
-            let guessed = of
-                .fields
-                .get(guess)
-                .filter(|f| *f.json == *name)
-                .map(|_| guess);
-            let Some(index) = guessed.or_else(|| of.names.get(&*name).map(|i| usize::from(*i)))
-            else {
+            let Some(index) = index else {
                 if !(typed && name == "@type") {
                     self.unknown(of, &name)?;
                 } else {
