@@ -84,7 +84,13 @@ impl<'c> Bench<'c> {
         })
     }
 
-    pub(super) fn run(mut self) -> Outcome<Results> {
+    /// What was measured, also where a case failed.
+    pub(super) fn run(mut self) -> (Results, Outcome) {
+        let outcome = self.cases();
+        (self.results, outcome)
+    }
+
+    fn cases(&mut self) -> Outcome {
         self.small_cases()?;
         self.fleet_cases()?;
         self.wide_cases()?;
@@ -96,7 +102,7 @@ impl<'c> Bench<'c> {
         if self.options.wants("messages") {
             self.results.messages = alone::messages(self.options.runs)?;
         }
-        Ok(self.results)
+        Ok(())
     }
 
     fn add(&mut self, case: &Case) -> Outcome {

@@ -4,7 +4,7 @@ use std::process::Command;
 
 use serde_json::{Value, json};
 
-use super::server::{cpu_ns, memory_mb};
+use super::server::{Cpu, memory_mb};
 use crate::Outcome;
 
 /// One case: ours against a reference.
@@ -63,12 +63,12 @@ pub(super) fn wrk(load: &Load, connections: u32, seconds: u32) -> Outcome<Measur
     if let Some(key) = &load.key {
         command.arg("-H").arg(format!("API-Key: {key}"));
     }
-    let before = cpu_ns(load.pid);
+    let before = Cpu::of(load.pid);
     let output = command
         .arg(&load.url)
         .output()
         .map_err(|e| format!("wrk: {e}"))?;
-    let cpu = cpu_ns(load.pid) - before;
+    let cpu = Cpu::of(load.pid).since(&before);
     let text = String::from_utf8_lossy(&output.stdout).into_owned();
     let after = |name: &str| {
         text.lines()

@@ -37,8 +37,8 @@ pub(crate) fn run(arguments: &[String]) -> Outcome {
     let cluster =
         Cluster::start(&database, port, false).map_err(|e| format!("the database: {e}"))?;
     let json = options.json;
-    let results = Bench::start(options, &cluster)?.run()?;
-    if results.is_empty() {
+    let (results, outcome) = Bench::start(options, &cluster)?.run();
+    if results.is_empty() && outcome.is_ok() {
         return Err("bench: nothing was measured".into());
     }
     if json {
@@ -46,7 +46,7 @@ pub(crate) fn run(arguments: &[String]) -> Outcome {
     } else {
         results.print();
     }
-    Ok(())
+    outcome
 }
 
 fn build() -> Outcome {

@@ -1,5 +1,7 @@
 //! Programs that are measured: started on one core, ended with this one, and what they took.
 
+use std::collections::HashMap;
+use std::ffi::OsString;
 use std::fs;
 use std::io::{BufRead, BufReader};
 use std::path::PathBuf;
@@ -102,20 +104,46 @@ pub(super) fn memory_mb(pid: u32) -> f64 {
     kb.unwrap_or(0.0) / 1024.0
 }
 
-/// Nanoseconds that all threads of a process have run.
-pub(super) fn cpu_ns(pid: u32) -> u64 {
-    let tasks = fs::read_dir(format!("/proc/{pid}/task"))
-        .into_iter()
-        .flatten()
-        .flatten();
-    tasks
-        .filter_map(|t| {
-            fs::read_to_string(t.path().join("schedstat"))
-                .ok()?
-                .split(' ')
-                .next()?
-                .parse::<u64>()
-                .ok()
-        })
-        .sum()
+/// What each thread of a process has run.
+pub(super) struct Cpu(HashMap<OsString, u64>);
+
+impl Cpu {
+    pub(super) fn of(pid: u32) -> Self {
+        let tasks = fs::read_dir(format!("/proc/{pid}/task"));
+        let ran = |task: fs::DirEntry| {
+            let text = fs::read_to_string(task.path().join("schedstat")).ok()?;
+            let ns = text.split(' ').next()?.parse().ok()?;
+            Some((task.file_name(), ns))
+        };
+        Self(
+            tasks
+                .into_iter()
+                .flatten()
+                .flatten()
+                .filter_map(ran)
+                .collect(),
+        )
+    }
+
+    /// Nanoseconds that its threads have run since; threads that ended meanwhile had been idle and do not count.
+    pub(super) fn since(&self, before: &Self) -> u64 {
+        let own = |(task, ns): (&OsString, &u64)| {
+            ns.saturating_sub(before.0.get(task).copied().unwrap_or(0))
+        };
+        self.0.iter().map(own).sum()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_thread_that_ended_takes_nothing_from_the_others() {
+        let cpu = |list: &[(&str, u64)]| Cpu(list.iter().map(|(t, n)| ((*t).into(), *n)).collect());
+        let before = cpu(&[("1", 500), ("2", 90)]);
+        assert_eq!(cpu(&[("1", 520), ("3", 7)]).since(&before), 27);
+        let now = Cpu::of(std::process::id());
+        assert!(now.0.values().sum::<u64>() > 0);
+    }
 }
