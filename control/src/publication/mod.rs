@@ -50,6 +50,8 @@ pub(crate) struct Publication {
     served: ArcSwap<Served>,
     /// Whatever changes what is served holds this from reading its base to the end.
     lock: Mutex<Live>,
+    /// Whoever writes down what is served holds this from reading it until it stands in its place.
+    writing: Arc<Mutex<()>>,
 }
 
 /// What is served, as only its lock's holder needs it.
@@ -82,6 +84,7 @@ impl Publication {
             answered: answered::Answered::default(),
             served: ArcSwap::from_pointee(Served::default()),
             lock: Mutex::default(),
+            writing: Arc::default(),
         }
     }
 

@@ -75,6 +75,8 @@ impl Publication {
     }
 
     async fn try_write_snapshot(&self) -> Result<(), ApiError> {
+        // Held by the thread that writes, which goes on when nobody waits for it any more.
+        let writing = self.writing.clone().lock_owned().await;
         let store = self.database.store()?;
         let secrets = store.secrets(&self.environment).await?;
         let secrets = serde_json::to_string(&secrets)
@@ -98,7 +100,12 @@ impl Publication {
             secrets: to_hex(&sealed.map_err(StoreError::from)?),
         };
         let path = self.state.join(FILE);
-        tokio::task::spawn_blocking(move || replace(&path, &snapshot))
+        let work = move || {
+            let written = replace(&path, &snapshot);
+            drop(writing);
+            written
+        };
+        tokio::task::spawn_blocking(work)
             .await
             .map_err(|e| ApiError::new(500, "The state was not written", e.to_string()))?
             .map_err(|e| ApiError::new(500, "The state cannot be written", e.to_string()))

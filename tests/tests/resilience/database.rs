@@ -64,3 +64,31 @@ fn a_service_without_database_and_release_says_so_and_ends() {
         "{error}"
     );
 }
+
+#[test]
+fn keys_made_at_the_same_time_are_all_there_after_a_restart_without_the_database() {
+    let mut cluster = new_cluster();
+    let mut porch = Porch::start_with(&new_database(&cluster), &[]);
+    porch.publish();
+    without_limits(&porch);
+    let make = |i: usize| {
+        let facades = ["sailings", "cargo"][i % 2];
+        let end = (i % 3 == 0).then_some(4_102_444_800_000i64);
+        let body = json!({ "label": format!("{i}"), "ends_at": end, "facades": [facades] });
+        let made = porch.api("POST", "/api/consumers/Quayside%20Kiosk/keys", &body);
+        assert_eq!(made.status, 201, "{}", made.text());
+        made.json()["key"].as_str().unwrap().to_owned()
+    };
+    let keys: Vec<String> = std::thread::scope(|scope| {
+        let makers: Vec<_> = (0..12).map(|i| scope.spawn(move || make(i))).collect();
+        makers.into_iter().map(|m| m.join().unwrap()).collect()
+    });
+    porch.stop_service();
+    cluster.stop();
+    porch.start_service(&[]).unwrap();
+    assert!(porch.log().contains("is served from disk"));
+    for (i, key) in keys.iter().enumerate() {
+        let opens = if i % 2 == 0 { 200 } else { 403 };
+        assert_eq!(porch.call("GET", FARE, key, "").status, opens, "{i}");
+    }
+}
