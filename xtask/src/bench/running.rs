@@ -103,7 +103,7 @@ impl Bench<'_> {
         eprintln!("· memory");
         let mut rows = Vec::new();
         let after_restart = |name: &str, size: Size| -> Outcome<(f64, f64)> {
-            let mut porch = Porch::start(name, self.cluster, self.backends(), size)?;
+            let mut porch = Porch::publish(name, self.cluster, self.backends(), size)?;
             let released = porch.memory_mb();
             porch.restart(self.cluster)?;
             Ok((released, porch.memory_mb()))

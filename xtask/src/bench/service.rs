@@ -46,7 +46,20 @@ impl Size {
 }
 
 impl Porch {
+    /// One that was started with everything there: keys that were put into the store are in its memory too.
     pub(super) fn start(
+        name: &str,
+        cluster: &Cluster,
+        backends: Backends,
+        size: Size,
+    ) -> Outcome<Self> {
+        let mut porch = Self::publish(name, cluster, backends, size)?;
+        porch.restart(cluster)?;
+        Ok(porch)
+    }
+
+    /// One that has just published what it serves.
+    pub(super) fn publish(
         name: &str,
         cluster: &Cluster,
         backends: Backends,
