@@ -73,7 +73,7 @@ fn keys_made_at_the_same_time_are_all_there_after_a_restart_without_the_database
     without_limits(&porch);
     let make = |i: usize| {
         let facades = ["sailings", "cargo"][i % 2];
-        let end = (i % 3 == 0).then_some(4_102_444_800_000i64);
+        let end = i.is_multiple_of(3).then_some(4_102_444_800_000i64);
         let body = json!({ "label": format!("{i}"), "ends_at": end, "facades": [facades] });
         let made = porch.api("POST", "/api/consumers/Quayside%20Kiosk/keys", &body);
         assert_eq!(made.status, 201, "{}", made.text());

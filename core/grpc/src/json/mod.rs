@@ -6,6 +6,7 @@ mod lists_to_wire;
 pub mod pull;
 mod raw;
 mod scalars;
+mod short;
 pub(crate) mod text;
 mod to_wire;
 mod unfit;

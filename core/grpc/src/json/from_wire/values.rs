@@ -2,7 +2,7 @@
 
 use porch_contract::plain_ascii_in_json;
 
-use super::super::text::write_short;
+use super::super::short::write_short;
 use super::*;
 
 impl FromWire<'_, '_> {
