@@ -2,6 +2,7 @@
 //!
 //! `bench-converter PORT BACKEND-PORT`: `GET /harbours/{harbour}/sailings?on=…`
 
+use porch_bench::port;
 use std::collections::HashMap;
 
 use axum::extract::{Path, Query, State};
@@ -140,12 +141,6 @@ async fn search(
 
 #[tokio::main(flavor = "current_thread")]
 async fn main() -> std::io::Result<()> {
-    let port = |n: usize, default: u16| {
-        std::env::args()
-            .nth(n)
-            .and_then(|p| p.parse().ok())
-            .unwrap_or(default)
-    };
     let (own, backend) = (port(1, 3872), port(2, 3870));
     let mut connector = HttpConnector::new();
     connector.set_nodelay(true);

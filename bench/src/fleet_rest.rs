@@ -2,6 +2,7 @@
 //!
 //! `bench-fleet-rest PORT BACKEND-PORT`: `GET /vessels/{id}`, `GET /vessels`, `GET /positions`
 
+use porch_bench::port;
 use std::collections::HashMap;
 
 use axum::body::Body;
@@ -189,12 +190,6 @@ async fn positions(State(mut client): State<FleetClient<Channel>>) -> Response {
 
 #[tokio::main(flavor = "current_thread")]
 async fn main() -> Result<(), Box<dyn std::error::Error>> {
-    let port = |n: usize, default: u16| {
-        std::env::args()
-            .nth(n)
-            .and_then(|p| p.parse().ok())
-            .unwrap_or(default)
-    };
     let (own, backend) = (port(1, 3875), port(2, 3874));
     let endpoint = Endpoint::from_shared(format!("http://127.0.0.1:{backend}"))?
         .initial_stream_window_size(1 << 20)

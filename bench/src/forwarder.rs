@@ -12,16 +12,11 @@ use hyper::{Request, Response, Uri};
 use hyper_util::client::legacy::Client;
 use hyper_util::client::legacy::connect::HttpConnector;
 use hyper_util::rt::{TokioExecutor, TokioIo};
+use porch_bench::port;
 use tokio::net::TcpListener;
 
 #[tokio::main(flavor = "current_thread")]
 async fn main() -> std::io::Result<()> {
-    let port = |n: usize, default: u16| {
-        std::env::args()
-            .nth(n)
-            .and_then(|p| p.parse().ok())
-            .unwrap_or(default)
-    };
     let (own, backend) = (port(1, 3871), port(2, 3870));
     let mut connector = HttpConnector::new();
     connector.set_nodelay(true);

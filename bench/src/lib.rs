@@ -1,4 +1,4 @@
-//! What the benchmarks of gRPC measure with.
+//! What the programs of the benchmarks share.
 
 use porch_standins::vessels::pb::skerry::fleet::v1::{Battery, Vessel, vessel};
 
@@ -31,4 +31,10 @@ pub fn vessel(i: usize, ports: usize) -> Vessel {
         seal: vec![0x5e, 0xa1, 7, 9],
         ..Vessel::default()
     }
+}
+
+/// The port that stands among the arguments of the command, or this one.
+pub fn port(n: usize, default: u16) -> u16 {
+    let given = std::env::args().nth(n).and_then(|p| p.parse().ok());
+    given.unwrap_or(default)
 }

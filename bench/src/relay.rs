@@ -2,16 +2,11 @@
 //!
 //! `bench-relay PORT BACKEND-PORT`
 
+use porch_bench::port;
 use tokio::net::{TcpListener, TcpStream};
 
 #[tokio::main(flavor = "current_thread")]
 async fn main() -> std::io::Result<()> {
-    let port = |n: usize, default: u16| {
-        std::env::args()
-            .nth(n)
-            .and_then(|p| p.parse().ok())
-            .unwrap_or(default)
-    };
     let (own, backend) = (port(1, 3874), port(2, 3870));
     let listener = TcpListener::bind(("127.0.0.1", own)).await?;
     loop {
