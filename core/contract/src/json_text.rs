@@ -1,10 +1,12 @@
 //! Texts of JSON.
 
+/// One in each byte, and the high bit of each.
+const ONES: u64 = 0x0101_0101_0101_0101;
+const HIGH: u64 = 0x8080_8080_8080_8080;
+
 /// How many bytes come before the first quote, backslash or control character; behind the last whole eight bytes nothing is looked for.
 #[inline]
 pub fn plain_in_json(bytes: &[u8]) -> usize {
-    const ONES: u64 = 0x0101_0101_0101_0101;
-    const HIGH: u64 = 0x8080_8080_8080_8080;
     let zero = |v: u64| v.wrapping_sub(ONES) & !v & HIGH;
     let (chunks, _) = bytes.as_chunks::<8>();
     for (i, chunk) in chunks.iter().enumerate() {
@@ -24,8 +26,6 @@ pub fn plain_in_json(bytes: &[u8]) -> usize {
 /// Whether a text stands in JSON as it is and is ASCII, so that it need not be looked at for anything else.
 #[inline]
 pub fn plain_ascii_in_json(bytes: &[u8]) -> bool {
-    const ONES: u64 = 0x0101_0101_0101_0101;
-    const HIGH: u64 = 0x8080_8080_8080_8080;
     // For bytes below 0x80 each of these sets the high bit of its own byte alone: nothing is borrowed from the next.
     let special = |v: u64| {
         let zero = |v: u64| HIGH.wrapping_sub(v);

@@ -7,7 +7,7 @@ use std::borrow::Cow;
 
 use super::pull::{Next, Pull, SyntaxError};
 use super::unfit::Unfit;
-use super::varint::put_varint;
+use super::varint::{put_varint, varint};
 use crate::types::*;
 
 /// One thing that does not fit.
@@ -262,13 +262,7 @@ impl ToWire<'_, '_, '_> {
             self.out[start - 1] = len as u8;
             return;
         }
-        // The length as a varint: seven bits a byte, all but the last marked.
-        let (mut bytes, mut width, mut left) = ([0u8; 10], 0, len);
-        while left > 0 {
-            bytes[width] = left as u8 | 0x80;
-            (width, left) = (width + 1, left >> 7);
-        }
-        bytes[width - 1] &= 0x7f;
+        let (bytes, width) = varint(len as u64);
         self.out.resize(self.out.len() + width - 1, 0);
         self.out.copy_within(start..start + len, start + width - 1);
         self.out[start - 1..start - 1 + width].copy_from_slice(&bytes[..width]);

@@ -1,5 +1,17 @@
 //! Variable-length integers (encoding of protocol buffers, “Base 128 Varints”).
 
+/// A varint in place: its bytes, and how many they are.
+pub(super) fn varint(mut value: u64) -> ([u8; 10], usize) {
+    let (mut bytes, mut last) = ([0; 10], 0);
+    while value >= 0x80 {
+        bytes[last] = value as u8 | 0x80;
+        value >>= 7;
+        last += 1;
+    }
+    bytes[last] = value as u8;
+    (bytes, last + 1)
+}
+
 /// Appends a varint.
 #[inline]
 pub fn put_varint(out: &mut Vec<u8>, mut value: u64) {
