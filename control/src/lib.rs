@@ -15,7 +15,6 @@ mod jobs;
 mod listen;
 mod memory;
 mod observatory;
-mod priority;
 mod publication;
 mod target;
 mod trouble;
@@ -30,7 +29,6 @@ pub use app::App;
 pub use config::AppConfig;
 pub use error::ApiError;
 pub use jobs::{FirstAccount, JobError, start as start_jobs};
-pub use priority::after_calls;
 
 /// A request's body may have at most so many bytes.
 const MAX_BODY: usize = 32 << 20;

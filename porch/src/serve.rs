@@ -140,7 +140,6 @@ pub(crate) fn run(options: ServeOptions) -> Result<bool, CliError> {
     let settings = Settings::of(options, file)?;
     let runtime = tokio::runtime::Builder::new_multi_thread()
         .worker_threads(2)
-        .on_thread_start(porch_control::after_calls)
         .enable_all()
         .build()
         .map_err(|e| CliError::new(e.to_string()))?;

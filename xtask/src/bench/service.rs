@@ -104,7 +104,8 @@ impl Porch {
         self.gateway.clone_from(&addresses[0]);
         self.client.console.clone_from(&addresses[1]);
         self.server = Some(server);
-        Ok(())
+        // A session is kept for the address that it was begun at.
+        self.client.run(&["login", "bench"], PASSWORD).map(|_| ())
     }
 
     /// Gives the first facade's contract another title and releases it.
