@@ -9,7 +9,6 @@
 mod compare;
 mod finding;
 mod fnv;
-mod ids;
 mod json_text;
 mod node;
 mod openapi;
@@ -22,9 +21,11 @@ pub use compare::{Change, Harm, compare};
 pub use finding::{Finding, Severity, has_errors};
 pub use fnv::{Fnv, stable_id};
 pub use json_text::{plain_ascii_in_json, plain_in_json};
-pub use node::{Node, NodeKind, Position, ReadError, Step};
-pub use openapi::{Contract, Operation, Parameter, Place, parse as parse_contract, parse_source};
+pub use node::{Node, NodeKind, Position, ReadError, Step, yaml_scalar};
+pub use openapi::{
+    Contract, Operation, Parameter, Place, contract_of, is_method, parse as parse_contract,
+};
 pub use plural::plural;
 pub use schema::{Field, ParamType, SchemaView};
 pub use suggest::suggest;
-pub use template::{PathTemplate, Segment, TemplateError};
+pub use template::{Mixed, PathTemplate, Piece, Segment, TemplateError};

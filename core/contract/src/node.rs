@@ -137,7 +137,7 @@ fn step(open: &mut Vec<Open>, event: Event<'_>, at: Position) -> Result<Option<N
             }
             _ => Ok(Some(Node {
                 at,
-                kind: NodeKind::Scalar(scalar(&text, style)),
+                kind: NodeKind::Scalar(yaml_scalar(&text, style == ScalarStyle::Plain)),
             })),
         },
         Event::SequenceStart(..) => {
@@ -337,8 +337,9 @@ fn yaml_message(text: &str) -> String {
     message
 }
 
-fn scalar(text: &str, style: ScalarStyle) -> Value {
-    if style != ScalarStyle::Plain {
+/// The value of a scalar of YAML: a text unless it is plain and looks like something else (YAML 1.2 §10.3, without its traps).
+pub fn yaml_scalar(text: &str, plain: bool) -> Value {
+    if !plain {
         return Value::String(text.to_owned());
     }
     match text {

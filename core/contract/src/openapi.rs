@@ -5,7 +5,6 @@ use std::collections::HashSet;
 use indexmap::IndexMap;
 use serde_json::Value;
 
-use crate::ids::give_ids;
 use crate::{Finding, Node, PathTemplate, Position, SchemaView, Severity, Step};
 
 /// Where a parameter stands in a request (OpenAPI 3.1 §4.8.12.1).
@@ -89,7 +88,7 @@ impl Contract {
     }
 }
 
-pub(crate) const METHODS: [&str; 8] = [
+const METHODS: [&str; 8] = [
     "get", "put", "post", "delete", "options", "head", "patch", "trace",
 ];
 
@@ -102,30 +101,23 @@ pub fn parse(file: &str, text: &str) -> (Option<Contract>, Vec<Finding>) {
         Ok(node) => node,
         Err(e) => return (None, vec![Finding::error(file, e.at, e.message)]),
     };
+    contract_of(file, &node)
+}
+
+/// Reads a contract from a tree that was made of other documents.
+pub fn contract_of(file: &str, node: &Node) -> (Option<Contract>, Vec<Finding>) {
     let mut reader = ContractReader {
         file,
         document: node.to_value(),
         findings: Vec::new(),
     };
-    let contract = reader.contract(&node);
+    let contract = reader.contract(node);
     (contract, reader.findings)
 }
 
-/// Reads the description of a backend: like a contract, but each operation gets an `operationId` where it has none of its own.
-pub fn parse_source(file: &str, text: &str) -> (Option<Contract>, Vec<Finding>) {
-    let mut node = match Node::parse(text) {
-        Ok(node) => node,
-        Err(e) => return (None, vec![Finding::error(file, e.at, e.message)]),
-    };
-    let mut findings = Vec::new();
-    give_ids(file, &mut node, &mut findings);
-    let mut reader = ContractReader {
-        file,
-        document: node.to_value(),
-        findings,
-    };
-    let contract = reader.contract(&node);
-    (contract, reader.findings)
+/// Whether a path item of OpenAPI 3.1 (§4.8.9) has operations by this name.
+pub fn is_method(name: &str) -> bool {
+    METHODS.contains(&name)
 }
 
 struct ContractReader<'a> {

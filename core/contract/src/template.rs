@@ -1,6 +1,10 @@
 //! Path templates of OpenAPI 3.1 §4.8.8 ("Path Templating"), with two additions: `{name*}` takes several segments, and
 //! `{name}:verb` at the end tells operations on the same resource apart.
 
+mod mixed;
+
+pub use mixed::{Mixed, Piece};
+
 /// One segment of a path template.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Segment {
@@ -8,6 +12,8 @@ pub enum Segment {
     Literal(String),
     /// `{name}`: exactly one segment.
     Parameter(String),
+    /// `{name}-{version}.zip`: variables and fixed text within one segment.
+    Mixed(Mixed),
     /// `{name*}`: several segments, at least one; at the end, all that remain.
     Rest(String),
 }
@@ -28,7 +34,7 @@ pub enum TemplateError {
     #[error("a path begins with “/”")]
     NoSlash,
     /// A brace stands where none may.
-    #[error("“{0}”: a variable is a whole segment: /{{name}}/")]
+    #[error("“{0}”: a variable stands between one “{{” and one “}}”, and has a name")]
     Brace(String),
     /// A variable stands twice.
     #[error("the variable “{0}” stands in the path twice")]
@@ -49,13 +55,13 @@ pub enum TemplateError {
 }
 
 /// Why no request can have this segment (RFC 3986 §3.3), if so.
-fn unreachable(text: &str) -> Option<String> {
+fn unreachable(text: &str, whole: bool) -> Option<String> {
     if text.contains(['?', '#']) {
         let why = "a path has no query and no fragment; query parameters are named one by one";
         return Some(why.into());
     }
     // §5.2.4; spelt with percent they are the same (§6.2.2.2).
-    if [".", ".."].contains(&text.to_ascii_lowercase().replace("%2e", ".").as_str()) {
+    if whole && [".", ".."].contains(&text.to_ascii_lowercase().replace("%2e", ".").as_str()) {
         return Some("clients take dot segments away before they send a path".into());
     }
     let bytes = text.as_bytes();
@@ -79,6 +85,42 @@ fn unreachable(text: &str) -> Option<String> {
 /// `pchar` of RFC 3986 §3.3, and the percent sign of its encodings.
 fn stands_in_a_segment(b: u8) -> bool {
     b.is_ascii_alphanumeric() || b"-._~!$&'()*+,;=:@%".contains(&b)
+}
+
+/// What a part between two slashes is.
+fn segment(part: &str) -> Result<Segment, TemplateError> {
+    let brace = || TemplateError::Brace(part.into());
+    match part.strip_prefix('{').and_then(|p| p.strip_suffix('}')) {
+        Some(name) if !name.contains(['{', '}']) => match name.trim_end_matches('*') {
+            "" => Err(brace()),
+            several if several.len() < name.len() => Ok(Segment::Rest(several.into())),
+            name => Ok(Segment::Parameter(name.into())),
+        },
+        _ if !part.contains(['{', '}']) => Ok(Segment::Literal(part.into())),
+        _ => Mixed::parse(part).map(Segment::Mixed).ok_or_else(brace),
+    }
+}
+
+impl Segment {
+    /// The names of its variables, from left to right.
+    pub fn variables(&self) -> impl Iterator<Item = &str> {
+        let (one, several) = match self {
+            Segment::Literal(_) => (None, None),
+            Segment::Parameter(name) | Segment::Rest(name) => (Some(name.as_str()), None),
+            Segment::Mixed(mixed) => (None, Some(mixed.variables())),
+        };
+        one.into_iter().chain(several.into_iter().flatten())
+    }
+
+    /// Its fixed texts.
+    fn texts(&self) -> impl Iterator<Item = &str> {
+        let (one, several) = match self {
+            Segment::Literal(text) => (Some(text.as_str()), None),
+            Segment::Parameter(_) | Segment::Rest(_) => (None, None),
+            Segment::Mixed(mixed) => (None, Some(mixed.texts())),
+        };
+        one.into_iter().chain(several.into_iter().flatten())
+    }
 }
 
 impl PathTemplate {
@@ -115,27 +157,16 @@ impl PathTemplate {
                 }
                 _ => part,
             };
-            let segment = match part.strip_prefix('{').and_then(|p| p.strip_suffix('}')) {
-                Some(name) if name.ends_with('*') => {
-                    let name = name.trim_end_matches('*');
-                    if open {
-                        return Err(TemplateError::RestBehindRest(name.into()));
-                    }
-                    Segment::Rest(name.into())
-                }
-                Some(name) if !name.is_empty() && !name.contains(['{', '}']) => {
-                    Segment::Parameter(name.into())
-                }
-                None if !part.contains(['{', '}']) => Segment::Literal(part.into()),
-                _ => return Err(TemplateError::Brace(part.into())),
-            };
+            let segment = segment(part)?;
+            if let (Segment::Rest(name), true) = (&segment, open) {
+                return Err(TemplateError::RestBehindRest(name.clone()));
+            }
             open = matches!(segment, Segment::Rest(_))
                 || (open && matches!(segment, Segment::Parameter(_)));
-            let fixed = match &segment {
-                Segment::Literal(text) => Some(text),
-                _ => verb.as_ref(),
-            };
-            if let Some((text, why)) = fixed.and_then(|t| Some((t.clone(), unreachable(t)?))) {
+            let whole = !matches!(segment, Segment::Mixed(_));
+            let fixed = segment.texts().chain(verb.as_deref());
+            let wrong = { fixed }.find_map(|t| Some((t.to_owned(), unreachable(t, whole)?)));
+            if let Some((text, why)) = wrong {
                 return Err(TemplateError::Segment { text, why });
             }
             segments.push(segment);
@@ -152,10 +183,7 @@ impl PathTemplate {
 
     /// The names of the variables, from left to right.
     pub fn variables(&self) -> impl Iterator<Item = &str> {
-        self.segments.iter().filter_map(|s| match s {
-            Segment::Literal(_) => None,
-            Segment::Parameter(name) | Segment::Rest(name) => Some(name.as_str()),
-        })
+        self.segments.iter().flat_map(Segment::variables)
     }
 }
 
@@ -169,6 +197,7 @@ impl std::fmt::Display for PathTemplate {
                 Segment::Literal(text) => write!(f, "/{text}")?,
                 Segment::Parameter(name) => write!(f, "/{{{name}}}")?,
                 Segment::Rest(name) => write!(f, "/{{{name}*}}")?,
+                Segment::Mixed(mixed) => write!(f, "/{mixed}")?,
             }
         }
         if let Some(verb) = &self.verb {
@@ -186,11 +215,13 @@ mod tests {
     fn what_is_not_a_template_says_why() {
         for (text, error) in [
             ("fares", TemplateError::NoSlash),
-            ("/a{b}", TemplateError::Brace("a{b}".into())),
+            ("/a{b", TemplateError::Brace("a{b".into())),
+            ("/a{}", TemplateError::Brace("a{}".into())),
+            ("/{a}-{a}", TemplateError::Twice("a".into())),
+            ("/x-{a*}", TemplateError::Brace("x-{a*}".into())),
+            ("/a{b{c}}", TemplateError::Brace("a{b{c}}".into())),
             ("/{a}/{a}", TemplateError::Twice("a".into())),
             ("/{a*}/{b*}", TemplateError::RestBehindRest("b".into())),
-            ("/{a}:x/b", TemplateError::Brace("{a}:x".into())),
-            ("/{a}:", TemplateError::Brace("{a}:".into())),
         ] {
             assert_eq!(PathTemplate::parse(text), Err(error));
         }
@@ -200,6 +231,13 @@ mod tests {
             "/a/{b}/c/{d*}",
             "/{a*}/b",
             "/a/{b}:cancel",
+            "/a{b}",
+            "/{name}-{version}.zip",
+            "/{name}.{format}",
+            "/{page}{extension}/x",
+            "/{a}:x/b",
+            "/{a}:",
+            "/{a}:{b}",
             "/a/{b*}/c/{d*}:read",
             "/a:list",
             "/caf%C3%A9/b%2Fc",

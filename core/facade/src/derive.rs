@@ -127,15 +127,25 @@ fn add_examples(contract: &mut Value) {
     }
 }
 
-/// What every contract has: the problem document and how a key is shown.
-pub(crate) fn add_problem_and_key(contract: &mut Value) {
-    contract["components"]["responses"] = json!({ "Problem": { "description": "Why there is no answer (RFC 9457).", "content": { "application/problem+json": { "schema": { "$ref": "#/components/schemas/Problem" } } } } });
-    contract["components"]["schemas"]["Problem"] = json!({ "type": "object", "properties": {
+/// What every contract has: the problem document and how a key is shown. Gives what refers to the response; a definition may
+/// have others of the same name.
+pub(crate) fn add_problem_and_key(contract: &mut Value) -> String {
+    let taken = |name: &str| {
+        let has = |kind: &str| !contract["components"][kind][name].is_null();
+        has("responses") || has("schemas")
+    };
+    let others = (2..).map(|n| format!("Problem{n}"));
+    let mut names = std::iter::once("Problem".to_owned()).chain(others);
+    let name = names.find(|n| !taken(n)).unwrap_or_default();
+    let schema = format!("#/components/schemas/{name}");
+    contract["components"]["responses"][&name] = json!({ "description": "Why there is no answer (RFC 9457).", "content": { "application/problem+json": { "schema": { "$ref": schema } } } });
+    contract["components"]["schemas"][&name] = json!({ "type": "object", "properties": {
         "type": { "type": "string", "format": "uri-reference" }, "title": { "type": "string" }, "status": { "type": "integer" },
         "detail": { "type": "string" }, "instance": { "type": "string", "format": "uri-reference" },
     } });
     contract["components"]["securitySchemes"] =
         json!({ "key": { "type": "apiKey", "in": "header", "name": "API-Key" } });
+    format!("#/components/responses/{name}")
 }
 
 /// Drops components that nothing refers to, directly or by others (OpenAPI 3.1 §4.8.7). Each is walked once.

@@ -160,11 +160,7 @@ impl Source {
             });
         }
         if mains.is_empty() {
-            mains = files
-                .iter()
-                .filter(|(_, text)| text.contains("openapi") && !text.trim_start().starts_with('<'))
-                .map(|(n, _)| n.clone())
-                .collect();
+            mains = descriptions(&files);
         }
         match mains.as_slice() {
             [one] => Ok(Self {
@@ -174,7 +170,7 @@ impl Source {
             }),
             [] => Err(fail(
                 "no definition was found in it".into(),
-                "a WSDL 1.1, .proto files, a descriptor set or an OpenAPI 3 document is needed"
+                "a WSDL 1.1, .proto files, a descriptor set or an OpenAPI document is needed"
                     .into(),
             )),
             several => Err(fail(
@@ -190,6 +186,30 @@ fn is_wsdl(text: &str) -> bool {
     text.trim_start().starts_with('<')
         && text.contains("http://schemas.xmlsoap.org/wsdl/")
         && text.contains("definitions")
+}
+
+/// The OpenAPI documents that a definition may begin with: of several, those that no other refers to.
+fn descriptions(files: &Files) -> Vec<String> {
+    let found = files
+        .iter()
+        .filter(|(_, text)| porch_describe::is_description(text));
+    let all: Vec<String> = found.map(|(n, _)| n.clone()).collect();
+    if all.len() <= 1 {
+        return all;
+    }
+    let referred: BTreeSet<String> = all
+        .iter()
+        .flat_map(|from| {
+            let others = porch_describe::files_beside(from, &files[from]);
+            others.into_iter().filter(move |to| to != from)
+        })
+        .collect();
+    let roots: Vec<String> = all
+        .iter()
+        .filter(|m| !referred.contains(*m))
+        .cloned()
+        .collect();
+    if roots.is_empty() { all } else { roots }
 }
 
 /// The WSDL documents that a definition may begin with: of several, those that no other imports and that have a service.

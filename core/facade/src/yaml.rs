@@ -93,13 +93,14 @@ fn scalar(text: &str) -> String {
         && !text.ends_with(':')
         && !text.starts_with([
             '-', '?', ':', ',', '[', ']', '{', '}', '#', '&', '*', '!', '|', '>', '\'', '%', '@',
-            '`', '.', '~',
+            '`', '.', '~', '+',
         ])
         && text.chars().all(|c| !c.is_control())
         && !text.starts_with(|c: char| c.is_ascii_digit())
         && !matches!(
             text.to_lowercase().as_str(),
-            "true" | "false" | "null" | "yes" | "no" | "on" | "off"
+            // YAML 1.1, which others may read it by, has more of these.
+            "true" | "false" | "null" | "yes" | "no" | "on" | "off" | "y" | "n" | "=" | "<<"
         );
     if plain {
         text.to_owned()

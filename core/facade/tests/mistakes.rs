@@ -216,7 +216,7 @@ fn in_facades_of_http() {
             facade,
             "'/members/{number}' }\n",
             "'/members/{number' }\n",
-            "loyalty.facade.yaml:13:50 path “/members/{number”: “{number”: a variable is a whole segment: /{name}/ ()",
+            "loyalty.facade.yaml:13:50 path “/members/{number”: “{number”: a variable stands between one “{” and one “}”, and has a name ()",
         ),
         (
             facade,

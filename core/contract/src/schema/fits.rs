@@ -41,6 +41,13 @@ impl SchemaView<'_> {
     }
 }
 
+impl SchemaView<'_> {
+    /// Whether a value certainly does not fit.
+    pub fn misfits(&self, value: &Value) -> bool {
+        Check { left: MAX_STEPS }.fits(*self, value, 0) == Some(false)
+    }
+}
+
 struct Check {
     left: usize,
 }

@@ -180,12 +180,8 @@ impl Kinds {
 
 /// Why a source is no definition.
 fn unknown(source: &Source) -> Finding {
-    let help = "give a WSDL 1.1, .proto files, a descriptor set or an OpenAPI 3 document";
+    let help = "give a WSDL 1.1, .proto files, a descriptor set or an OpenAPI document";
     match porch_contract::Node::parse(source.main_text()) {
-        Ok(node) if node.get("swagger").is_some() => {
-            Finding::error(&source.main, node.at, "OpenAPI 2.0 is not read yet")
-                .help("convert it to OpenAPI 3 first")
-        }
         Ok(node) => Finding::error(
             &source.main,
             node.at,

@@ -7,12 +7,13 @@ mod search;
 use std::collections::HashMap;
 use std::hash::BuildHasherDefault;
 
-use porch_contract::{Fnv, PathTemplate, Segment};
+use porch_contract::{Fnv, Mixed, PathTemplate, Segment};
 use smallvec::SmallVec;
 
 pub use path::{Normalised, normalise, percent_decode, percent_encode_segment};
 
 use crate::index::OperationIndex;
+use path::spelled;
 use search::Search;
 
 type Literals = HashMap<Box<str>, u32, BuildHasherDefault<Fnv>>;
@@ -22,6 +23,8 @@ struct Node {
     literals: Literals,
     parameter: Option<u32>,
     rest: Option<u32>,
+    /// Segments of text and variables, those with more text first. Few have any.
+    mixed: Box<[(Mixed, u32)]>,
     /// What stands behind a colon at the end of the last segment, when the template ends here with a verb.
     verbs: Literals,
     methods: Vec<(Box<str>, OperationIndex)>,
@@ -29,7 +32,7 @@ struct Node {
 
 /// All routes of a release.
 ///
-/// Literal segments win over parameters, parameters over multi-segment parameters, from left to right; a template with a
+/// Literal segments win over those with variables in them, those over parameters, parameters over multi-segment parameters, from left to right; a template with a
 /// verb wins over the same without one, and one that goes on behind a multi-segment parameter over one that ends with it.
 #[derive(Debug)]
 pub struct Router {
@@ -135,10 +138,11 @@ impl Router {
 
     /// The node that a segment leads to, made when there is none.
     fn below(&mut self, at: u32, segment: &Segment) -> u32 {
+        let normal =
+            |text: &str| normalise(text).map_or_else(|_| text.into(), |n| n.path.into_owned());
         let text = match segment {
-            Segment::Literal(text) => {
-                normalise(text).map_or_else(|_| text.clone(), |n| n.path.into_owned())
-            }
+            Segment::Literal(text) => normal(text),
+            Segment::Mixed(mixed) => return self.below_mixed(at, &mixed.with_texts(spelled)),
             _ => String::new(),
         };
         let node = &self.nodes[at as usize];
@@ -146,6 +150,7 @@ impl Router {
             Segment::Literal(_) => node.literals.get(text.as_str()).copied(),
             Segment::Parameter(_) => node.parameter,
             Segment::Rest(_) => node.rest,
+            Segment::Mixed(_) => None,
         };
         if let Some(known) = known {
             return known;
@@ -156,7 +161,23 @@ impl Router {
             Segment::Literal(_) => drop(node.literals.insert(text.into(), next)),
             Segment::Parameter(_) => node.parameter = Some(next),
             Segment::Rest(_) => node.rest = Some(next),
+            Segment::Mixed(_) => {}
         }
+        next
+    }
+
+    fn below_mixed(&mut self, at: u32, mixed: &Mixed) -> u32 {
+        let mut known = self.nodes[at as usize].mixed.iter();
+        let known = known.find(|(m, _)| m.is_like(mixed));
+        if let Some((_, next)) = known {
+            return *next;
+        }
+        let next = self.add();
+        let known = &mut self.nodes[at as usize].mixed;
+        let mut all = std::mem::take(known).into_vec();
+        let place = all.partition_point(|(m, _)| m.fixed() >= mixed.fixed());
+        all.insert(place, (mixed.clone(), next));
+        *known = all.into();
         next
     }
 

@@ -108,6 +108,10 @@ fn is_rest(segment: &Segment) -> bool {
 fn fit(a: &Segment, b: &Segment) -> bool {
     match (a, b) {
         (Segment::Literal(a), Segment::Literal(b)) => a == b,
+        (Segment::Mixed(a), Segment::Mixed(b)) => a.may_meet(b),
+        (Segment::Mixed(m), Segment::Literal(t)) | (Segment::Literal(t), Segment::Mixed(m)) => {
+            m.divide(t, |_| {})
+        }
         _ => true,
     }
 }
@@ -137,7 +141,12 @@ fn covers(wide: &[Segment], narrow: &[Segment]) -> bool {
         for j in (0..narrow.len()).rev() {
             can[i][j] = match (&wide[i], &narrow[j]) {
                 (Segment::Literal(a), Segment::Literal(b)) => a == b && can[i + 1][j + 1],
-                (Segment::Literal(_), _) | (Segment::Parameter(_), Segment::Rest(_)) => false,
+                (Segment::Mixed(a), Segment::Mixed(b)) => a.is_like(b) && can[i + 1][j + 1],
+                (Segment::Mixed(m), Segment::Literal(t)) => {
+                    m.divide(t, |_| {}) && can[i + 1][j + 1]
+                }
+                (Segment::Literal(_) | Segment::Mixed(_), _)
+                | (Segment::Parameter(_), Segment::Rest(_)) => false,
                 (Segment::Parameter(_), _) => can[i + 1][j + 1],
                 (Segment::Rest(_), _) => can[i + 1][j + 1] || can[i][j + 1],
             };
@@ -149,8 +158,9 @@ fn covers(wide: &[Segment], narrow: &[Segment]) -> bool {
 fn wins(a: &PathTemplate, b: &PathTemplate) -> bool {
     let rank = |s: &Segment| match s {
         Segment::Literal(_) => 0,
-        Segment::Parameter(_) => 1,
-        Segment::Rest(_) => 2,
+        Segment::Mixed(_) => 1,
+        Segment::Parameter(_) => 2,
+        Segment::Rest(_) => 3,
     };
     let ranks = |t: &PathTemplate| t.segments.iter().map(rank).collect::<Vec<u8>>();
     let (a, b) = (ranks(a), ranks(b));

@@ -86,6 +86,11 @@ fn hides_dots(path: &str) -> bool {
         .any(|part| part == "." || part == "..")
 }
 
+/// A part of a segment as it is compared; dots are no segments of their own here.
+pub(super) fn spelled(text: &str) -> String {
+    decode_unreserved(text).unwrap_or_else(|_| text.to_owned())
+}
+
 fn decode_unreserved(path: &str) -> Result<String, &'static str> {
     let bytes = path.as_bytes();
     let mut out = String::with_capacity(path.len());

@@ -1,5 +1,7 @@
 //! Finding an operation among the routes.
 
+use porch_contract::Mixed;
+
 use super::{Captured, Node, Router};
 use crate::index::OperationIndex;
 
@@ -39,6 +41,11 @@ impl<'p> Search<'_, 'p> {
         {
             return Some(found);
         }
+        if !node.mixed.is_empty()
+            && let Some(found) = self.mixed(&node.mixed, i)
+        {
+            return Some(found);
+        }
         if let Some(next) = node.parameter.filter(|_| !segment.is_empty()) {
             self.captured.push(segment);
             if let Some(found) = self.with_verb(next, i).or_else(|| self.walk(next, i + 1)) {
@@ -57,6 +64,23 @@ impl<'p> Search<'_, 'p> {
             self.captured.pop();
         }
         found
+    }
+
+    /// What a segment of text and variables leads to.
+    #[cold]
+    fn mixed(&mut self, all: &[(Mixed, u32)], i: usize) -> Option<OperationIndex> {
+        let depth = self.captured.len();
+        let segment = self.segment(i);
+        for (mixed, next) in all {
+            self.steps = self.steps.checked_sub(1)?;
+            if mixed.divide(segment, |value| self.captured.push(value))
+                && let Some(found) = self.walk(*next, i + 1)
+            {
+                return Some(found);
+            }
+            self.captured.truncate(depth);
+        }
+        None
     }
 
     /// What a variable of several segments leads to, the most specific first: fixed text behind it, a verb at its end, another

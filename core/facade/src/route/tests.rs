@@ -248,3 +248,45 @@ fn what_goes_on_behind_several_segments_wins_over_what_ends_with_them() {
         );
     }
 }
+
+#[test]
+fn segments_with_several_variables_are_divided_and_stand_between_text_and_variables() {
+    let paths = [
+        "/parcels/{name}-{version}.zip",
+        "/parcels/{name}.{format}",
+        "/parcels/{parcel}",
+        "/parcels/list.zip",
+        "/{page}{extension}",
+    ];
+    let mut router = Router::default();
+    for (i, path) in paths.iter().enumerate() {
+        let template = PathTemplate::parse(path).unwrap();
+        router
+            .insert(None, "/p", &template, "GET", index(i))
+            .unwrap();
+    }
+    let again = PathTemplate::parse("/parcels/{a}-{b}.zip").unwrap();
+    assert_eq!(
+        router.insert(None, "/p", &again, "GET", index(9)),
+        Err(index(0))
+    );
+    let found = |path: &str| {
+        let matched = router.find(None, "GET", path).ok()?;
+        Some((matched.operation, matched.captured.join("|")))
+    };
+    for (path, wanted) in [
+        ("/p/parcels/old-button-1.2.zip", (0, "old-button|1.2")),
+        ("/p/parcels/kettle.json", (1, "kettle|json")),
+        ("/p/parcels/kettle", (2, "kettle")),
+        ("/p/parcels/list.zip", (3, "")),
+        ("/p/chart.small.png", (4, "chart.small|.png")),
+    ] {
+        let (number, captured) = wanted;
+        assert_eq!(
+            found(path),
+            Some((index(number), captured.to_owned())),
+            "{path}"
+        );
+    }
+    assert_eq!(found("/p/x/y"), None);
+}

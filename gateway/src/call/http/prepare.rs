@@ -116,18 +116,29 @@ fn room(call: &HttpCall, cx: &Context<'_>) -> usize {
         PathPart::Value(_) => 32,
     };
     let query = cx.parts.uri.query().map_or(0, |query| query.len() + 1);
-    cx.address.path.len() + call.path.iter().map(of).sum::<usize>() + query
+    let fixed = call.fixed_query.as_ref().map_or(0, |fixed| fixed.len() + 1);
+    cx.address.path.len() + call.path.iter().map(of).sum::<usize>() + query + fixed
 }
 
 fn query(call: &HttpCall, cx: &Context<'_>, target: &mut String) -> Result<(), Failure> {
+    let mut mark = '?';
+    if let Some(fixed) = &call.fixed_query {
+        target.push('?');
+        target.push_str(fixed);
+        mark = '&';
+    }
     let Some(pairs) = &call.query else {
-        if let Some(query) = cx.parts.uri.query() {
-            target.push('?');
+        if let Some(query) = cx
+            .parts
+            .uri
+            .query()
+            .filter(|q| mark == '?' || !q.is_empty())
+        {
+            target.push(mark);
             target.push_str(query);
         }
         return Ok(());
     };
-    let mut mark = '?';
     for (name, template) in pairs {
         let text = template
             .render_text(cx.scope)

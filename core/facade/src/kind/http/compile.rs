@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use ::http::{HeaderName, HeaderValue};
-use porch_contract::{PathTemplate, Segment, suggest};
+use porch_contract::{PathTemplate, Piece, Segment, suggest};
 use porch_rules::expr::Template;
 use serde_json::{Map, Value};
 
@@ -38,7 +38,7 @@ impl CallCompiler<'_> {
             let path = self.path(&["send", name]);
             self.template(value, &path, false, &shapes, None)
         });
-        let path = self.http_path(pairs(path_values).unwrap_or_default())?;
+        let (path, fixed_query) = self.http_path(pairs(path_values).unwrap_or_default())?;
         let reply = self.reply(&shapes);
         let (query, headers) = (pairs(query), pairs(headers).unwrap_or_default());
         let reads_body = [body.as_ref(), reply.as_ref()]
@@ -63,6 +63,7 @@ impl CallCompiler<'_> {
         let call = HttpCall {
             method: method.and_then(|m| m.parse().ok()),
             path,
+            fixed_query,
             query,
             fixed,
             headers,
@@ -105,9 +106,24 @@ impl CallCompiler<'_> {
         }
     }
 
-    fn http_path(&mut self, mut values: Vec<(String, Template)>) -> Option<Vec<PathPart>> {
+    fn http_path(
+        &mut self,
+        mut values: Vec<(String, Template)>,
+    ) -> Option<(Vec<PathPart>, Option<Box<str>>)> {
         let own = self.contract_op.path.to_string();
         let text = self.doc.call.path.as_deref().unwrap_or(&own);
+        // A part of the query that never changes may stand behind the path.
+        let (text, query) = match text.split_once('?') {
+            Some((path, query)) => (path, Some(query)),
+            None => (text, None),
+        };
+        if let Some(query) = query.filter(|q| !is_query(q)) {
+            let at = self.at(&["call", "path"]);
+            let message = format!("“?{query}” is no query that every request can have");
+            let help = "what changes from request to request stands below `send: query:`";
+            self.error(at, message, help);
+            return None;
+        }
         let template = match PathTemplate::parse(text) {
             Ok(template) => template,
             Err(e) => {
@@ -125,6 +141,18 @@ impl CallCompiler<'_> {
                 }
                 Segment::Parameter(name) => (name, false),
                 Segment::Rest(name) => (name, true),
+                Segment::Mixed(mixed) => {
+                    push_fixed(&mut parts, "/");
+                    for piece in mixed.pieces() {
+                        match piece {
+                            Piece::Text(text) => push_fixed(&mut parts, text),
+                            Piece::Variable(name) => {
+                                parts.extend(self.variable(name, false, &mut values));
+                            }
+                        }
+                    }
+                    continue;
+                }
             };
             push_fixed(&mut parts, "/");
             parts.extend(self.variable(name, rest, &mut values));
@@ -137,7 +165,7 @@ impl CallCompiler<'_> {
             self.error(at, format!("the backend's path has no {{{name}}}"), "");
         }
         parts.shrink_to_fit();
-        Some(parts)
+        Some((parts, query.filter(|q| !q.is_empty()).map(Into::into)))
     }
 
     /// What a variable of the backend's path becomes.
@@ -170,6 +198,16 @@ impl CallCompiler<'_> {
             }
         }
     }
+}
+
+/// Whether a text can stand in a query as it is (RFC 3986 §3.4).
+fn is_query(text: &str) -> bool {
+    let bytes = text.as_bytes();
+    let hex = |at: usize| bytes.get(at).is_some_and(u8::is_ascii_hexdigit);
+    bytes.iter().enumerate().all(|(at, b)| match b {
+        b'%' => hex(at + 1) && hex(at + 2),
+        b => b.is_ascii_alphanumeric() || b"-._~!$&'()*+,;=:@/?".contains(b),
+    })
 }
 
 fn pairs(template: Option<Template>) -> Option<Vec<(String, Template)>> {

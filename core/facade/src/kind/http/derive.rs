@@ -1,11 +1,12 @@
 //! Documents for an HTTP backend that is described by an OpenAPI document.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 
-use porch_contract::{Contract, Finding, Operation, Place};
+use porch_contract::{Finding, Operation};
+use porch_describe::{Described, Upstream};
 use serde_json::{Map, Value, json};
 
-use super::look::contract;
+use super::look::described;
 use crate::Files;
 use crate::derive::{
     BackendParts, Derived, Wanted, add_problem_and_key, backend_doc, base_for, facade_doc,
@@ -15,59 +16,45 @@ use crate::documents::Names;
 use crate::source::Source;
 use crate::yaml::to_yaml;
 
+/// Where a backend is when nobody said it.
+const NOWHERE: &str = "http://127.0.0.1/";
+/// A description's operations may have so many addresses of their own.
+const MAX_BACKENDS: usize = 50;
+
 pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Box<Finding>> {
-    let (contract, findings) = contract(source)?;
+    let (described, findings) = described(source)?;
+    let contract = &described.contract;
     let name = wanted.name;
-    let taken: Vec<&Operation> = contract
-        .operations
-        .values()
-        .filter(|o| wanted.takes(&o.id))
-        .collect();
+    let all = contract.operations.values();
+    let taken: Vec<&Operation> = all.filter(|o| wanted.takes(&o.id)).collect();
     if taken.is_empty() {
         let message = match contract.operations.is_empty() {
             true => "the document has no operation that can be read",
             false => "none of its operations was picked",
         };
         let none = Finding::error(&source.main, Default::default(), message);
-        return Err(Box::new(findings.into_iter().next().unwrap_or(none)));
+        return Err(Box::new(none));
     }
     let paths: Vec<String> = taken.iter().map(|o| o.path.to_string()).collect();
     let base = base_for(name, paths.iter().map(String::as_str));
+    let mut backends = Backends::of(&described, wanted);
     let wiring: Map<String, Value> = taken
         .iter()
-        .map(|o| (o.id.clone(), wired(name, o)))
+        .map(|o| (o.id.clone(), backends.wired(&described, o)))
         .collect();
-    let server = contract
-        .document
-        .pointer("/servers/0/url")
-        .and_then(Value::as_str)
-        .filter(|u| u.starts_with("http://") || u.starts_with("https://"))
-        // A variable of the server (OpenAPI 3.1 §4.8.6) is nobody's address yet.
-        .filter(|u| !u.contains('{'))
-        .unwrap_or("http://127.0.0.1/");
     let operations = wiring.len();
-    let files = Files::from([
-        (
-            format!("{name}.backend.yaml"),
-            backend_doc(&BackendParts {
-                name,
-                title: &contract.title,
-                kind: super::NAME,
-                definition: None,
-                address: wanted.address.unwrap_or(server),
-                soap_headers: Map::new(),
-                names: Names::AsIs,
-            }),
-        ),
+    let title = &contract.title;
+    let mut files = Files::from([
         (
             format!("{name}.facade.yaml"),
-            facade_doc(name, &contract.title, &base, wiring),
+            facade_doc(name, title, &base, wiring),
         ),
         (
             format!("{name}.openapi.yaml"),
-            to_yaml(&published(&contract, &taken, &base)),
+            to_yaml(&published(&described, &taken, &base)),
         ),
     ]);
+    files.extend(backends.documents(title));
     Ok(Derived {
         files,
         operations,
@@ -75,37 +62,113 @@ pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Bo
     })
 }
 
-fn wired(backend: &str, o: &Operation) -> Value {
-    let call = json!({ "backend": backend, "method": o.method, "path": o.path.to_string() });
-    json!({ "call": call })
+/// The backends of a description: one, and one for each other address that some operation has.
+struct Backends<'d> {
+    name: &'d str,
+    main: String,
+    others: Vec<String>,
+}
+
+impl<'d> Backends<'d> {
+    fn of(described: &Described, wanted: &Wanted<'d>) -> Self {
+        let first = described.servers.first().map_or(NOWHERE, String::as_str);
+        Self {
+            name: wanted.name,
+            main: wanted.address.unwrap_or(first).to_owned(),
+            others: Vec::new(),
+        }
+    }
+
+    /// The backend of an address.
+    fn called(&mut self, server: Option<&String>) -> String {
+        let Some(server) = server else {
+            return self.name.to_owned();
+        };
+        let known = self.others.iter().position(|o| o == server);
+        let number = known.unwrap_or_else(|| {
+            if self.others.len() < MAX_BACKENDS {
+                self.others.push(server.clone());
+            }
+            self.others.len() - 1
+        });
+        // A name has 64 characters at most.
+        let room = self.name.len().min(60);
+        format!("{}-{}", &self.name[..room], number + 2)
+    }
+
+    fn wired(&mut self, described: &Described, o: &Operation) -> Value {
+        let none = Upstream::default();
+        let upstream = described.operations.get(&o.id).unwrap_or(&none);
+        let path = upstream.path.clone().unwrap_or_else(|| o.path.to_string());
+        let backend = self.called(upstream.server.as_ref());
+        json!({ "call": { "backend": backend, "method": o.method, "path": path } })
+    }
+
+    fn documents(&self, title: &str) -> Vec<(String, String)> {
+        let addresses = std::iter::once(&self.main).chain(&self.others);
+        let documents = addresses.enumerate().map(|(i, address)| {
+            let room = self.name.len().min(60);
+            let name = match i {
+                0 => self.name.to_owned(),
+                i => format!("{}-{}", &self.name[..room], i + 1),
+            };
+            let document = backend_doc(&BackendParts {
+                name: &name,
+                title,
+                kind: super::NAME,
+                definition: None,
+                address,
+                soap_headers: Map::new(),
+                names: Names::AsIs,
+            });
+            (format!("{name}.backend.yaml"), document)
+        });
+        documents.collect()
+    }
 }
 
 /// The contract that callers get: the description's operations that are published, at the facade's own address and with its
 /// own credentials.
-fn published(contract: &Contract, taken: &[&Operation], base: &str) -> Value {
-    let mut document = contract.document.clone();
-    if let Some(members) = document.as_object_mut() {
-        members.shift_remove("webhooks");
-        members.shift_remove("externalDocs");
-        members.retain(|name, _| !name.starts_with("x-"));
-    }
+fn published(described: &Described, taken: &[&Operation], base: &str) -> Value {
+    let mut document = described.contract.document.clone();
     document["servers"] = json!([{ "url": base }]);
     document["security"] = json!([{ "key": [] }]);
-    let Some(Value::Object(paths)) = document.get_mut("paths").map(Value::take) else {
-        return document;
-    };
-    let taken: HashMap<&str, &Operation> = taken.iter().map(|o| (o.id.as_str(), *o)).collect();
-    let mut own = Map::new();
-    for (path, item) in paths {
-        if let Some(item) = published_item(contract, &taken, item) {
-            own.insert(path, item);
+    let taken: HashSet<&str> = taken.iter().map(|o| o.id.as_str()).collect();
+    let problem = add_problem_and_key(&mut document);
+    if let Some(paths) = document["paths"].as_object_mut() {
+        for item in paths.values_mut() {
+            only_taken(item, &taken, &problem);
         }
+        paths.retain(|_, item| item.as_object().is_some_and(|i| !i.is_empty()));
     }
-    document["paths"] = Value::Object(own);
     only_used_tags(&mut document);
-    add_problem_and_key(&mut document);
     keep_used_components(&mut document);
     document
+}
+
+/// A path item with those of its operations that are published, each with what an operation must have.
+fn only_taken(item: &mut Value, taken: &HashSet<&str>, problem: &str) {
+    let Some(members) = item.as_object_mut() else {
+        return;
+    };
+    members.retain(|_, value| match value["operationId"].as_str() {
+        Some(id) => taken.contains(id),
+        // Methods that OpenAPI 3.1 has no place for stand together.
+        None => {
+            only_taken(value, taken, problem);
+            value.as_object().is_some_and(|v| !v.is_empty())
+        }
+    });
+    let operations = members
+        .values_mut()
+        .filter(|v| v["operationId"].is_string());
+    for responses in operations.filter_map(|o| o["responses"].as_object_mut()) {
+        if responses.is_empty() {
+            responses.insert("200".into(), json!({ "description": "The answer." }));
+        }
+        let default = responses.entry("default");
+        default.or_insert_with(|| json!({ "$ref": problem }));
+    }
 }
 
 /// Leaves out tags that no operation has.
@@ -118,95 +181,5 @@ fn only_used_tags(document: &mut Value) {
     let used: HashSet<String> = tags.filter_map(|t| t.as_str().map(str::to_owned)).collect();
     if let Some(tags) = document.get_mut("tags").and_then(Value::as_array_mut) {
         tags.retain(|t| t["name"].as_str().is_some_and(|name| used.contains(name)));
-    }
-}
-
-/// A path item with those of its operations that are published; nothing when there are none.
-fn published_item(
-    contract: &Contract,
-    taken: &HashMap<&str, &Operation>,
-    item: Value,
-) -> Option<Value> {
-    let Value::Object(item) = item else {
-        return None;
-    };
-    let (mut own, mut shared, mut any) = (Map::new(), Vec::new(), false);
-    for (name, mut value) in item {
-        let id = value.get("operationId").and_then(Value::as_str);
-        let op = id.and_then(|id| taken.get(id).copied());
-        match (name.as_str(), op) {
-            ("parameters", _) => shared = value.as_array().cloned().unwrap_or_default(),
-            ("servers", _) => {}
-            // Methods that OpenAPI 3.1 has no place for.
-            ("x-additionalOperations" | "additionalOperations", _) => {
-                if let Some(others) = published_item(contract, taken, value) {
-                    any = true;
-                    own.insert(name, others);
-                }
-            }
-            (_, Some(op)) => {
-                any = true;
-                complete(contract, op, &mut value);
-                own.insert(name, value);
-            }
-            ("summary" | "description", None) => drop(own.insert(name, value)),
-            (other, None) if other.starts_with("x-") => drop(own.insert(name, value)),
-            _ => {}
-        }
-    }
-    if any && !shared.is_empty() {
-        own.insert("parameters".into(), Value::Array(shared));
-    }
-    any.then_some(Value::Object(own))
-}
-
-/// An operation without what is its backend's alone, and with what a contract must have.
-fn complete(contract: &Contract, op: &Operation, value: &mut Value) {
-    let Some(members) = value.as_object_mut() else {
-        return;
-    };
-    for alone in ["security", "servers", "callbacks"] {
-        members.shift_remove(alone);
-    }
-    let responses = members.entry("responses").or_insert_with(|| json!({}));
-    if let Some(responses) = responses.as_object_mut() {
-        if responses.is_empty() {
-            responses.insert("200".into(), json!({ "description": "The answer." }));
-        }
-        let problem = || json!({ "$ref": "#/components/responses/Problem" });
-        responses.entry("default").or_insert_with(problem);
-    }
-    let has = |name: &str| {
-        op.parameters
-            .iter()
-            .any(|p| p.place == Place::Path && p.name == name)
-    };
-    let missing: Vec<Value> = op
-        .path
-        .variables()
-        .filter(|v| !has(v))
-        .map(|v| json!({ "name": v, "in": "path", "required": true, "schema": { "type": "string" } }))
-        .collect();
-    let in_no_segment = |p: &Value| {
-        let resolved = contract.view(p).value().clone();
-        let text = |name: &str| {
-            resolved
-                .get(name)
-                .and_then(Value::as_str)
-                .unwrap_or_default()
-                .to_owned()
-        };
-        text("in") == "path"
-            && !op
-                .path
-                .variables()
-                .any(|v| v == text("name").trim_end_matches('*'))
-    };
-    if !missing.is_empty() || members.contains_key("parameters") {
-        let own = members.entry("parameters").or_insert_with(|| json!([]));
-        if let Some(own) = own.as_array_mut() {
-            own.retain(|p| !in_no_segment(p));
-            own.extend(missing);
-        }
     }
 }

@@ -1,17 +1,26 @@
-//! What an OpenAPI document offers.
+//! What a description offers.
 
-use porch_contract::Finding;
+use porch_contract::{Finding, Operation, Severity};
+use porch_describe::{Described, describe};
 use serde_json::Value;
 
 use crate::look::{Look, LookField, LookOperation, fields};
 use crate::source::Source;
 
-pub(super) fn contract(
-    source: &Source,
-) -> Result<(porch_contract::Contract, Vec<Finding>), Box<Finding>> {
-    let (contract, findings) = porch_contract::parse_source(&source.main, source.main_text());
-    match contract {
-        Some(contract) => Ok((contract, findings)),
+/// A description as it was read, and what was found on the way.
+pub(super) fn described(source: &Source) -> Result<(Described, Vec<Finding>), Box<Finding>> {
+    let (described, mut findings) = describe(&source.files, &source.main, &source.address);
+    match described {
+        Some(described) => {
+            for words in &described.demanded {
+                let message = format!("the backend demands of its callers: {words}");
+                let at = Default::default();
+                let help = "add it below `credentials: calling:` of the backend's document";
+                let note = Finding::new(Severity::Note, &source.main, at, message);
+                findings.push(note.help(help));
+            }
+            Ok((described, findings))
+        }
         None => Err(Box::new(findings.into_iter().next().unwrap_or_else(|| {
             let message = "this is no OpenAPI document";
             Finding::error(&source.main, Default::default(), message)
@@ -20,42 +29,10 @@ pub(super) fn contract(
 }
 
 pub(super) fn look(source: &Source) -> Result<Look, Box<Finding>> {
-    let (contract, findings) = contract(source)?;
-    let operations = contract.operations.values().map(|o| {
-        let mut inputs: Vec<LookField> = o
-            .parameters
-            .iter()
-            .map(|p| LookField {
-                name: p.name.clone(),
-                kind: contract.view(&p.schema).kind(),
-                required: p.required,
-            })
-            .collect();
-        if let Some((schema, _)) = &o.body {
-            inputs.extend(fields(&contract.document, schema));
-        }
-        LookOperation {
-            id: o.id.clone(),
-            method: o.method.clone(),
-            path: o.path.to_string(),
-            source: o.id.clone(),
-            available: true,
-            reason: "as the definition has it".into(),
-            documentation: o.summary.clone(),
-            inputs,
-            outputs: o
-                .reply
-                .as_ref()
-                .map_or_else(Vec::new, |s| fields(&contract.document, s)),
-            ..LookOperation::default()
-        }
-    });
-    let servers = contract
-        .document
-        .get("servers")
-        .and_then(Value::as_array)
-        .into_iter()
-        .flatten();
+    let (described, findings) = described(source)?;
+    let contract = &described.contract;
+    let operations = contract.operations.values();
+    let operations = operations.map(|o| shown(&described, o)).collect();
     let documentation = contract.document.pointer("/info/description");
     Ok(Look {
         kind: super::NAME,
@@ -65,10 +42,41 @@ pub(super) fn look(source: &Source) -> Result<Look, Box<Finding>> {
             .unwrap_or_default()
             .to_owned(),
         ports: Vec::new(),
-        addresses: servers
-            .filter_map(|s| s.get("url")?.as_str().map(str::to_owned))
-            .collect(),
-        operations: operations.collect(),
+        operations,
         findings: findings.into_iter().map(Into::into).collect(),
+        addresses: described.servers,
     })
+}
+
+fn shown(described: &Described, o: &Operation) -> LookOperation {
+    let contract = &described.contract;
+    let parameters = o.parameters.iter().map(|p| LookField {
+        name: p.name.clone(),
+        kind: contract.view(&p.schema).kind(),
+        required: p.required,
+    });
+    let mut inputs: Vec<LookField> = parameters.collect();
+    if let Some((schema, _)) = &o.body {
+        inputs.extend(fields(&contract.document, schema));
+    }
+    let upstream = described.operations.get(&o.id);
+    let reason = match upstream.and_then(|u| u.path.as_ref()) {
+        Some(path) => format!("the backend has it as {} {path}", o.method),
+        None => "as the definition has it".into(),
+    };
+    LookOperation {
+        id: o.id.clone(),
+        method: o.method.clone(),
+        path: o.path.to_string(),
+        source: o.id.clone(),
+        available: true,
+        reason,
+        documentation: o.summary.clone(),
+        inputs,
+        outputs: o
+            .reply
+            .as_ref()
+            .map_or_else(Vec::new, |s| fields(&contract.document, s)),
+        ..LookOperation::default()
+    }
 }

@@ -51,7 +51,7 @@ impl Kind for Http {
     }
 
     fn recognises(&self, source: &Source) -> bool {
-        porch_contract::Node::parse(source.main_text()).is_ok_and(|n| n.get("openapi").is_some())
+        porch_describe::is_description(source.main_text())
     }
 
     fn look(&self, source: &Source, _: Progress<'_>) -> Result<Look, Box<Finding>> {
@@ -122,6 +122,8 @@ pub struct HttpCall {
     pub method: Option<Method>,
     /// Path behind the backend's own.
     pub path: Vec<PathPart>,
+    /// What the query always begins with.
+    pub fixed_query: Option<Box<str>>,
     /// Query parameters; the caller's own query when not given.
     pub query: Option<Vec<(String, Template)>>,
     /// Header fields that every request gets.
