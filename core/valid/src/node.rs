@@ -1,0 +1,143 @@
+//! Schemas as they are held against values.
+
+use std::collections::HashMap;
+
+use regex::Regex;
+use serde_json::Value;
+
+use crate::format::Check;
+use crate::number::Decimal;
+
+/// A number of a node.
+pub(crate) type Id = u32;
+
+/// Types of values, a bit each.
+pub(crate) const NULL: u8 = 1;
+pub(crate) const BOOLEAN: u8 = 2;
+pub(crate) const OBJECT: u8 = 4;
+pub(crate) const ARRAY: u8 = 8;
+pub(crate) const NUMBER: u8 = 16;
+pub(crate) const STRING: u8 = 32;
+pub(crate) const INTEGER: u8 = 64;
+
+/// One schema. What it does not say is not there.
+#[derive(Debug, Default)]
+pub(crate) struct Node {
+    /// Nothing fits (`false`).
+    pub(crate) never: bool,
+    /// Types that it takes; none: all.
+    pub(crate) types: u8,
+    /// Whether only the service sets what stands here.
+    pub(crate) read_only: bool,
+    /// Other schemas that hold too (`$ref`).
+    pub(crate) refers: Option<Id>,
+    pub(crate) values: Option<Box<Values>>,
+    pub(crate) number: Option<Box<Numbers>>,
+    pub(crate) text: Option<Box<Texts>>,
+    pub(crate) list: Option<Box<Lists>>,
+    pub(crate) object: Option<Box<Objects>>,
+    pub(crate) several: Option<Box<Several>>,
+}
+
+/// `enum` and `const`.
+#[derive(Debug)]
+pub(crate) struct Values {
+    pub(crate) listed: Vec<Value>,
+    pub(crate) constant: bool,
+}
+
+/// Validation §6.2.
+#[derive(Debug, Default)]
+pub(crate) struct Numbers {
+    pub(crate) least: Option<Decimal>,
+    pub(crate) most: Option<Decimal>,
+    pub(crate) above: Option<Decimal>,
+    pub(crate) below: Option<Decimal>,
+    pub(crate) multiple: Option<Decimal>,
+    /// As they are shown: least, most, above, below, multiple.
+    pub(crate) shown: [String; 5],
+    /// The range of `int32` and its like.
+    pub(crate) width: Option<(Decimal, Decimal, &'static str)>,
+}
+
+/// Validation §6.3, and formats.
+#[derive(Debug, Default)]
+pub(crate) struct Texts {
+    pub(crate) least: Option<u64>,
+    pub(crate) most: Option<u64>,
+    pub(crate) pattern: Option<(Regex, String)>,
+    pub(crate) format: Option<(Check, String)>,
+}
+
+/// Core §10.3.1, validation §6.4.
+#[derive(Debug, Default)]
+pub(crate) struct Lists {
+    pub(crate) first: Vec<Id>,
+    pub(crate) items: Option<Id>,
+    pub(crate) contains: Option<(Id, u64, Option<u64>)>,
+    pub(crate) least: Option<u64>,
+    pub(crate) most: Option<u64>,
+    pub(crate) unique: bool,
+    pub(crate) unevaluated: Option<Id>,
+}
+
+/// Core §10.3.2, validation §6.5.
+#[derive(Debug, Default)]
+pub(crate) struct Objects {
+    pub(crate) properties: HashMap<Box<str>, Id>,
+    pub(crate) patterns: Vec<(Regex, Id)>,
+    pub(crate) others: Option<Id>,
+    pub(crate) names: Option<Id>,
+    pub(crate) required: Vec<Box<str>>,
+    pub(crate) least: Option<u64>,
+    pub(crate) most: Option<u64>,
+    pub(crate) with: Vec<(Box<str>, Vec<Box<str>>)>,
+    pub(crate) with_schemas: Vec<(Box<str>, Id)>,
+    pub(crate) unevaluated: Option<Id>,
+}
+
+/// Core §10.2.
+#[derive(Debug, Default)]
+pub(crate) struct Several {
+    pub(crate) all: Vec<Id>,
+    pub(crate) any: Vec<Id>,
+    pub(crate) one: Vec<Id>,
+    pub(crate) not: Option<Id>,
+    pub(crate) when: Option<Id>,
+    pub(crate) then: Option<Id>,
+    pub(crate) otherwise: Option<Id>,
+}
+
+/// What a value is.
+pub(crate) fn type_of(value: &Value) -> u8 {
+    match value {
+        Value::Null => NULL,
+        Value::Bool(_) => BOOLEAN,
+        Value::Object(_) => OBJECT,
+        Value::Array(_) => ARRAY,
+        Value::String(_) => STRING,
+        Value::Number(number) => {
+            let text = number.as_str();
+            // Digits alone are a whole number; others are looked at.
+            let digits = text.bytes().all(|b| b.is_ascii_digit() || b == b'-');
+            match digits || Decimal::of(number).is_whole() {
+                true => NUMBER | INTEGER,
+                false => NUMBER,
+            }
+        }
+    }
+}
+
+/// A type's bit by its name.
+pub(crate) fn type_bit(name: &str) -> u8 {
+    match name {
+        "null" => NULL,
+        "boolean" => BOOLEAN,
+        "object" => OBJECT,
+        "array" => ARRAY,
+        "number" => NUMBER,
+        "string" => STRING,
+        "integer" => INTEGER,
+        _ => 0,
+    }
+}
