@@ -29,7 +29,9 @@ pub(crate) enum Failure {
     /// The caller's body cannot be read.
     Body(ReadFailure),
     /// Its media type is not understood: those that are, and the one that came.
-    MediaType(Vec<&'static str>, String),
+    MediaType(Vec<String>, String),
+    /// It is coded, and must be read here.
+    Coding,
     /// There is no memory for the answer.
     NoRoom(NoRoom),
     /// The system gives no random numbers.

@@ -33,6 +33,22 @@ pub(crate) fn kind(essence: &str) -> Option<MediaType> {
     }
 }
 
+/// Whether a media type is one of a range (RFC 9110 §12.5.1).
+pub(crate) fn is_within(essence: &str, range: &str) -> bool {
+    let range = range.split(';').next().unwrap_or_default().trim();
+    match range.strip_suffix("/*") {
+        Some("*") => true,
+        Some(kind) => essence.split('/').next() == Some(kind),
+        None => essence == range,
+    }
+}
+
+/// Whether a body is coded (RFC 9110 §8.4).
+pub(crate) fn is_coded(headers: &HeaderMap) -> bool {
+    let mut fields = headers.get_all(header::CONTENT_ENCODING).into_iter();
+    fields.any(|v| !v.as_bytes().eq_ignore_ascii_case(b"identity"))
+}
+
 pub(crate) fn name(kind: MediaType) -> &'static str {
     match kind {
         MediaType::Json => "application/json",

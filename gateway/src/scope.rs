@@ -9,6 +9,7 @@ use http::HeaderMap;
 use porch_contract::{ParamType, Place};
 use porch_facade::{CompiledOperation, ParamPlan, REQUEST_ROOTS, percent_decode};
 use porch_rules::expr::{NoXml, Scope as Names, Val};
+use porch_valid::Validator;
 use serde_json::{Value, json};
 
 /// The values of one exchange.
@@ -253,7 +254,12 @@ fn path_values(
             (Some(text), Some(plan)) => typed(plan, &text),
         };
         match value {
-            Ok(value) => path.push(value),
+            Ok(value) => {
+                if let Some(schema) = plan.and_then(|p| p.schema.as_ref()) {
+                    misfits(schema, &value, &format!("/path/{name}"), mistakes);
+                }
+                path.push(value);
+            }
             Err(untyped) => mistakes.push((format!("/path/{name}"), untyped.to_string())),
         }
     }
@@ -278,8 +284,15 @@ fn header_value(plan: &ParamPlan, headers: &HeaderMap, mistakes: &mut Vec<Mistak
             values.find_map(|value| typed(plan, value).err().map(|e| e.to_string()))
         }),
     };
-    if let Some(told) = told {
-        mistakes.push((format!("/header/{}", plan.name), told));
+    let place = || format!("/header/{}", plan.name);
+    match (told, &plan.schema) {
+        (Some(told), _) => mistakes.push((place(), told)),
+        (None, Some(schema)) if !plan.many => {
+            if let Ok(value) = typed(plan, text.trim()) {
+                misfits(schema, &value, &place(), mistakes);
+            }
+        }
+        _ => {}
     }
 }
 
@@ -295,9 +308,23 @@ fn query_values<'a>(
         let name = percent_decode(raw_name, true);
         let mut plans = operation.admission.parameters.iter();
         let plan = plans.find(|p| p.place == Place::Query && is_named(p, name.as_deref()));
-        let Some(plan) = plan else { continue };
+        let Some(plan) = plan else {
+            if operation.admission.only_known_query {
+                mistakes.push(unknown(operation, raw_name, name.as_deref()));
+            }
+            continue;
+        };
         seen.push(&plan.name);
         if plan.of_call {
+            continue;
+        }
+        if let (Some(between), true) = (plan.between, plan.many) {
+            match list(plan, between, raw) {
+                Ok(value) => put_list(&mut found, plan, value),
+                Err(untyped) => {
+                    mistakes.push((format!("/query/{}", plan.name), untyped.to_string()));
+                }
+            }
             continue;
         }
         let before = found.iter_mut().find(|(n, _)| *n == &*plan.name);
@@ -318,7 +345,55 @@ fn query_values<'a>(
             (None, false) => found.push((&plan.name, value)),
         }
     }
+    for (name, value) in &found {
+        let mut plans = operation.admission.parameters.iter();
+        let plan = plans.find(|p| p.place == Place::Query && *p.name == **name);
+        if let Some(schema) = plan.and_then(|p| p.schema.as_ref()) {
+            misfits(schema, value, &format!("/query/{name}"), mistakes);
+        }
+    }
     (found, seen)
+}
+
+/// What else a parameter's schema says of its value.
+#[cold]
+fn misfits(schema: &Validator, value: &Value, place: &str, mistakes: &mut Vec<Mistake>) {
+    let misfits = schema.misfits(value).into_iter();
+    mistakes.extend(misfits.map(|m| (format!("{place}{}", m.pointer), m.told)));
+}
+
+/// A query parameter that the contract has not.
+#[cold]
+fn unknown(operation: &CompiledOperation, raw: &str, name: Option<&str>) -> Mistake {
+    const SHOWN: usize = 60;
+    let name: String = name.unwrap_or(raw).chars().take(SHOWN).collect();
+    let known = operation.admission.parameters.iter();
+    let known = known.filter(|p| p.place == Place::Query).map(|p| &*p.name);
+    let near = porch_contract::suggest(&name, known);
+    let near = near.map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
+    (format!("/query/{name}"), format!("is not known here{near}"))
+}
+
+/// The values of a list that stands once (OpenAPI 3.1 §4.8.12.2).
+fn list(plan: &ParamPlan, between: char, raw: &str) -> Result<Value, Untyped> {
+    let written = match between {
+        ' ' => raw.replace('+', "%20").replace("%20", " "),
+        '|' => raw.replace("%7C", "|").replace("%7c", "|"),
+        _ => raw.to_owned(),
+    };
+    let values = written.split(between).filter(|_| !written.is_empty());
+    let values = values.map(|value| {
+        let text = percent_decode(value, true).ok_or(Untyped::NotUtf8)?;
+        typed(plan, &text)
+    });
+    values.collect::<Result<Vec<_>, _>>().map(Value::Array)
+}
+
+fn put_list<'a>(found: &mut Vec<(&'a str, Value)>, plan: &'a ParamPlan, value: Value) {
+    match (found.iter_mut().find(|(n, _)| *n == &*plan.name), value) {
+        (Some((_, Value::Array(before))), Value::Array(more)) => before.extend(more),
+        (_, value) => found.push((&plan.name, value)),
+    }
 }
 
 /// Whether a parameter has this name, in one of its spellings.

@@ -29,6 +29,10 @@ pub struct Parameter {
     pub required: bool,
     /// Its schema, or an empty object.
     pub schema: Value,
+    /// How a list is written in one value: what stands between its items; `None`: it stands once for each.
+    pub between: Option<char>,
+    /// Whether it is written in some way that is not told apart here: an object, or JSON.
+    pub other: bool,
     /// What it means.
     pub description: String,
 }
@@ -46,6 +50,10 @@ pub struct Operation {
     pub parameters: Vec<Parameter>,
     /// Schema of a JSON request body and whether a body must be sent.
     pub body: Option<(Value, bool)>,
+    /// Media types of its request bodies, ranges among them; none: it has no body.
+    pub bodies: Vec<String>,
+    /// Whether a body must be sent, whatever it is.
+    pub needs_body: bool,
     /// Schema of the JSON reply of the first 2xx response.
     pub reply: Option<Value>,
     /// Its `summary`, or `description`.
@@ -262,13 +270,18 @@ impl ContractReader<'_> {
             );
         }
         let parameters = self.all_parameters(&id, path, at, item, node);
-        let body = value
-            .get("requestBody")
-            .map(|b| self.deref(b))
-            .and_then(|b| {
-                let required = b.get("required").and_then(Value::as_bool).unwrap_or(false);
-                Some((json_schema(&b)?, required))
-            });
+        let described = value.get("requestBody").map(|b| self.deref(b));
+        let needs_body = described
+            .as_ref()
+            .is_some_and(|b| b.get("required") == Some(&Value::Bool(true)));
+        let body = described
+            .as_ref()
+            .and_then(|b| Some((json_schema(b)?, needs_body)));
+        let content = described
+            .as_ref()
+            .and_then(|b| b.get("content")?.as_object());
+        let bodies = content.into_iter().flatten();
+        let bodies = bodies.map(|(name, _)| name.to_ascii_lowercase()).collect();
         let reply = value
             .get("responses")
             .and_then(Value::as_object)
@@ -287,6 +300,8 @@ impl ContractReader<'_> {
             path: path.clone(),
             parameters,
             body,
+            bodies,
+            needs_body,
             reply,
             summary,
             at,
@@ -337,7 +352,11 @@ impl ContractReader<'_> {
                 .cloned()
                 .unwrap_or(Value::Object(Default::default()));
             let schema = SchemaView::new(&self.document, &schema).value().clone();
+            let types = SchemaView::new(&self.document, &schema).types();
+            let other = value.get("content").is_some() || types.contains(&"object");
             list.push(Parameter {
+                between: between(place, text("style"), value.get("explode")),
+                other,
                 name,
                 place,
                 required,
@@ -362,6 +381,18 @@ impl ContractReader<'_> {
             (is("type", "apiKey") && is("in", "header"))
                 .then(|| s.get("name")?.as_str().map(str::to_owned))?
         })
+    }
+}
+
+/// What stands between the items of a list (OpenAPI 3.1 §4.8.12.2, `style` and `explode`).
+fn between(place: Place, style: &str, explode: Option<&Value>) -> Option<char> {
+    let explode = explode.and_then(Value::as_bool);
+    match (place, style) {
+        (Place::Query, "spaceDelimited") if explode != Some(true) => Some(' '),
+        (Place::Query, "pipeDelimited") if explode != Some(true) => Some('|'),
+        (Place::Query, _) => (explode == Some(false)).then_some(','),
+        (Place::Path, "" | "simple") | (Place::Header, _) => Some(','),
+        (Place::Path, _) => None,
     }
 }
 

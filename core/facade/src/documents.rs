@@ -260,6 +260,30 @@ pub struct AdmitDoc {
     pub limits: Vec<LimitDoc>,
     /// Greatest size of a request body; 1MiB unless given.
     pub max_body: Option<Size>,
+    /// HTTP: whether bodies and parameters are held against the contract's schemas; `check` unless given.
+    pub contract: Option<Kept>,
+    /// HTTP and SOAP: what becomes of query parameters that the contract has not; `refuse` unless given.
+    pub unknown_query: Option<UnknownQuery>,
+}
+
+/// Whether what callers send is held against the contract.
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub enum Kept {
+    /// What does not fit is refused (400), every mistake at once.
+    Check,
+    /// Bodies pass as they come, and of parameters only their types are looked at.
+    Pass,
+}
+
+/// What becomes of query parameters that the contract has not.
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub enum UnknownQuery {
+    /// The request is refused (400), with the name that was probably meant.
+    Refuse,
+    /// They pass.
+    Pass,
 }
 
 /// Kinds of callers' credentials.

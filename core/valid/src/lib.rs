@@ -21,7 +21,7 @@ use std::sync::Arc;
 
 use serde_json::Value;
 
-pub use compile::Schemas;
+pub use compile::{Added, Schemas};
 pub use told::Misfit;
 
 use crate::node::Node;

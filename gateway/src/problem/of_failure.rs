@@ -4,7 +4,7 @@ use http::header;
 use porch_facade::{CompiledBackend, CompiledOperation};
 
 use super::Problem;
-use super::refusals::{body_unreadable, mistakes, no_room, not_understood};
+use super::refusals::{body_unreadable, coded, mistakes, no_room, not_understood};
 use crate::backend::CallFailure;
 use crate::failure::{Failure, Told};
 use crate::fields::PROXY_STATUS;
@@ -31,6 +31,7 @@ pub(crate) fn of_failure(
         ),
         Failure::Body(failure) => body_unreadable(failure, op),
         Failure::MediaType(taken, came) => not_understood(&taken, &came, op),
+        Failure::Coding => coded(op),
         Failure::NoRoom(room) => no_room(room, op, StageName::Reply),
         Failure::NoRandom => {
             let detail = "No random numbers can be had.";

@@ -229,12 +229,21 @@ pub(crate) fn no_room(room: NoRoom, op: &CompiledOperation, stage: StageName) ->
     problem.why(room.to_string()).by(&op.place)
 }
 
-pub(crate) fn not_understood(taken: &[&str], came: &str, op: &CompiledOperation) -> Box<Problem> {
+pub(crate) fn not_understood(taken: &[String], came: &str, op: &CompiledOperation) -> Box<Problem> {
     let detail = format!("Send {}; {came} came.", taken.join(" or "));
     let title = "Media type not understood";
     Problem::new(415, "media-type", title, detail, StageName::Admit)
         .by(&op.place)
         .header(header::ACCEPT, &taken.join(", "))
+}
+
+/// A body in a content coding, where it must be read here (RFC 9110 §12.5.3, §15.5.16).
+pub(crate) fn coded(op: &CompiledOperation) -> Box<Problem> {
+    let detail = "Send the body without a content coding: it is held against the contract.";
+    let title = "Content coding not understood";
+    Problem::new(415, "coding", title, detail, StageName::Admit)
+        .by(&op.place)
+        .header(header::ACCEPT_ENCODING, "identity")
 }
 
 /// An operation that nothing here can carry out.

@@ -2,7 +2,7 @@
 
 use bytes::Bytes;
 use http::request::Parts;
-use porch_facade::{CompiledOperation, MediaType};
+use porch_facade::{BodyPlan, CompiledOperation, MediaType};
 use serde_json::Value;
 
 use crate::body::{InBody, ReadFailure};
@@ -11,6 +11,96 @@ use crate::exchange::state::Exchange;
 use crate::failure::Failure;
 use crate::media;
 use crate::scope::Scope;
+
+/// How the body is needed where the contract says what it must be.
+pub(super) fn demanded(
+    op: &CompiledOperation,
+    parts: &Parts,
+    body: &InBody,
+    needs: Needs,
+) -> Result<Needs, Failure> {
+    match &op.admission.body {
+        Some(plan) => by_contract(op, plan, parts, body, needs),
+        None => Ok(needs),
+    }
+}
+
+#[cold]
+fn by_contract(
+    op: &CompiledOperation,
+    plan: &BodyPlan,
+    parts: &Parts,
+    body: &InBody,
+    needs: Needs,
+) -> Result<Needs, Failure> {
+    if body.length() == Some(0) {
+        return match plan.required {
+            true => Err(Failure::body("must be there")),
+            false => Ok(needs),
+        };
+    }
+    let essence = media::essence(&parts.headers);
+    let json = means_json(plan, &essence);
+    let known = || {
+        let mut ranges = plan.types.iter();
+        ranges.any(|range| media::is_within(&essence, range))
+    };
+    // Where the facade says which types it takes, the call sees to it.
+    if op.admission.media.is_none() && !json && !known() {
+        let shown = if essence.is_empty() {
+            "no media type".into()
+        } else {
+            essence
+        };
+        return Err(Failure::MediaType(plan.types.clone(), shown));
+    }
+    if plan.json.is_none() || !json {
+        return Ok(needs);
+    }
+    if media::is_coded(&parts.headers) {
+        return Err(Failure::Coding);
+    }
+    Ok(match needs {
+        Needs::Value => Needs::Value,
+        _ => Needs::Json { value: true },
+    })
+}
+
+/// Whether a body is JSON: whoever says nothing means it where the contract has it.
+fn means_json(plan: &BodyPlan, essence: &str) -> bool {
+    let is = |essence: &str| media::kind(essence) == Some(MediaType::Json);
+    match essence {
+        "" => plan.types.iter().any(|t| is(t)),
+        essence => is(essence) && plan.types.iter().any(|t| is(t) || t.ends_with("/*")),
+    }
+}
+
+/// Whoever says nothing of the media type means JSON.
+fn is_of_json(essence: &str) -> bool {
+    essence.is_empty() || media::kind(essence) == Some(MediaType::Json)
+}
+
+/// Whether a body of JSON keeps to the contract; every mistake is told. What came as XML was read by the mapping, which knows no
+/// types, and is not looked at.
+fn keeps(op: &CompiledOperation, parts: &Parts, value: Option<&Value>) -> Result<(), Failure> {
+    let (Some(plan), Some(value)) = (&op.admission.body, value) else {
+        return Ok(());
+    };
+    let Some(schema) = &plan.json else {
+        return Ok(());
+    };
+    if !means_json(plan, &media::essence(&parts.headers)) {
+        return Ok(());
+    }
+    let misfits = schema.misfits(value).into_iter();
+    let mistakes: Vec<_> = misfits
+        .map(|m| (format!("/body{}", m.pointer), m.told))
+        .collect();
+    match mistakes.is_empty() {
+        true => Ok(()),
+        false => Err(Failure::Mistakes(mistakes)),
+    }
+}
 
 /// Reads the body as it is needed; a value goes into the scope.
 pub(super) async fn receive(
@@ -53,6 +143,7 @@ pub(super) async fn receive(
         }
         _ => None,
     };
+    keeps(op, parts, scope.body.as_ref())?;
     Ok(CallerBody::Bytes(bytes))
 }
 
@@ -62,13 +153,12 @@ fn room(x: &Exchange<'_>, bytes: &Bytes) -> Result<(), Failure> {
     read.map_err(|room| Failure::Body(ReadFailure::NoRoom(room)))
 }
 
-/// Whoever says nothing of the media type means JSON.
 fn is_json(parts: &Parts) -> Result<(), Failure> {
     let essence = media::essence(&parts.headers);
-    if essence.is_empty() || media::kind(&essence) == Some(MediaType::Json) {
+    if is_of_json(&essence) {
         return Ok(());
     }
-    let json = media::name(MediaType::Json);
+    let json = media::name(MediaType::Json).to_owned();
     Err(Failure::MediaType(vec![json], essence))
 }
 
@@ -83,7 +173,7 @@ fn value(op: &CompiledOperation, parts: &Parts, bytes: &Bytes) -> Result<Value, 
         } else {
             essence
         };
-        let names = taken.iter().map(|k| media::name(*k)).collect();
+        let names = taken.iter().map(|k| media::name(*k).to_owned()).collect();
         return Err(Failure::MediaType(names, shown));
     };
     let mapping = offer.map(|m| m.mapping.clone()).unwrap_or_default();

@@ -96,7 +96,10 @@ async fn shared_body<'a>(
         };
     }
     let (op, parts) = (request.operation, request.parts);
-    let received = body::receive(x, op, parts, needs, scope, body).await;
+    let received = match body::demanded(op, parts, &body, needs) {
+        Ok(needs) => body::receive(x, op, parts, needs, scope, body).await,
+        Err(failure) => Err(failure),
+    };
     match (received, calls.first()) {
         (Ok(CallerBody::Unread(_)), _) => Ok(CallerBody::Gone),
         (Ok(received), _) => Ok(received),

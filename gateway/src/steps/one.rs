@@ -105,6 +105,8 @@ pub(super) async fn run<'a>(
         let cx = call.context(x, request, scope);
         call.protocol.needs(&cx, &body)
     };
+    let needs = body::demanded(request.operation, request.parts, &body, needs)
+        .map_err(|f| call.problem(request, f, StageName::Admit))?;
     let body = if matches!(needs, Needs::Nothing | Needs::Stream) {
         CallerBody::Unread(body)
     } else {

@@ -1,6 +1,7 @@
 //! The data plane on its own: documents compiled in the test, real stand-ins, real sockets, no database and no control plane.
 
 mod envelopes;
+mod keeping;
 mod letter;
 mod letter_back;
 mod passing;
@@ -113,11 +114,11 @@ const CONTRACT: &str = "openapi: 3.1.0
 info: { title: T, version: 1.0.0 }
 paths:
   /item/{id}:
-    parameters: [{ name: id, in: path, required: true }]
+    parameters: [{ name: id, in: path, required: true }, { name: others, in: query, schema: { type: object } }]
     get: { operationId: item, parameters: [{ name: n, in: query, schema: { type: integer } }], responses: { '200': { description: ok } } }
-    put: { operationId: putItem, requestBody: { content: { application/json: { schema: { type: object, properties: { a: {}, b: {} } } } } }, responses: { '200': { description: ok } } }
+    put: { operationId: putItem, requestBody: { content: { '*/*': { schema: { properties: { a: {}, b: {} } } } } }, responses: { '200': { description: ok } } }
   /files/{rest*}:
-    get: { operationId: files, parameters: [{ name: rest, in: path, required: true }], responses: { '200': { description: ok } } }
+    get: { operationId: files, parameters: [{ name: rest, in: path, required: true }, { name: others, in: query, schema: { type: object } }], responses: { '200': { description: ok } } }
 ";
 
 fn compile(backend: SocketAddr, facade: &str) -> porch_facade::CompiledPorch {

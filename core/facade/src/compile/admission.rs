@@ -62,6 +62,8 @@ impl FacadeCompiler<'_> {
             p.place == Place::Header && fields.iter().any(|n| p.name.eq_ignore_ascii_case(n))
         };
         let described = contract_op.parameters.iter().filter(|p| !own(p));
+        let checks = self.checks(doc);
+        let kept = &self.kept;
         let parameters = described.map(|p| {
             let view = contract.view(&p.schema);
             let many = p.place != Place::Path && view.types() == ["array"];
@@ -72,7 +74,10 @@ impl FacadeCompiler<'_> {
                 .and_then(Value::as_array)
                 .into_iter()
                 .flatten();
+            let known = kept.get(&p.schema).filter(|_| checks && !p.other);
             ParamPlan {
+                between: p.between.filter(|_| p.place != Place::Path && many),
+                schema: known.cloned(),
                 name: p.name.as_str().into(),
                 place: p.place,
                 kind: view.param_type(),
@@ -98,6 +103,8 @@ impl FacadeCompiler<'_> {
                 .as_ref()
                 .is_some_and(|(_, required)| *required),
             parameters: parameters.collect(),
+            only_known_query: self.only_known_query(doc, contract_op, wired),
+            body: self.body(doc, contract_op, wired),
             media: self.media(doc, wired),
         }
     }

@@ -3,6 +3,7 @@
 mod admission;
 mod backend;
 mod credentials;
+mod keeping;
 mod keys;
 mod overlaps;
 
@@ -53,6 +54,7 @@ pub(crate) fn facade(sources: &Sources<'_>) -> (CompiledFacade, Vec<Finding>) {
         by_name: HashMap::new(),
         secrets: Vec::new(),
         shared: admission::Shared::default(),
+        kept: keeping::Kept::default(),
         in_contract: OnceCell::new(),
         strangers: 0,
     };
@@ -80,6 +82,7 @@ struct FacadeCompiler<'a> {
     /// Names and digests of the secrets that were filled in.
     secrets: Vec<(String, [u8; 32])>,
     shared: admission::Shared,
+    kept: keeping::Kept,
     /// All ids that the contract's document has, once somebody asks.
     in_contract: OnceCell<HashSet<&'a str>>,
     /// How many operations the contract lacks.
@@ -100,6 +103,7 @@ impl<'a> FacadeCompiler<'a> {
         self.base();
         self.hosts();
         self.facade_keys();
+        self.keeping();
         let mut operations = Vec::new();
         for (id, doc) in &facade.doc.operations {
             let Some(contract_op) = contract.operations.get(id) else {

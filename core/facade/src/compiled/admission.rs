@@ -6,6 +6,7 @@ use http::HeaderValue;
 use porch_contract::{ParamType, Place};
 use porch_rules::limit::Limit;
 use porch_soap::generic::Mapping;
+use porch_valid::Validator;
 
 use super::RulePlace;
 use crate::documents::{CredentialKind, MediaType, Per};
@@ -25,6 +26,10 @@ pub struct Admission {
     pub body_required: bool,
     /// Parameters.
     pub parameters: Box<[ParamPlan]>,
+    /// Whether query parameters that are none of these are refused.
+    pub only_known_query: bool,
+    /// What a body must be, where it is held against the contract and not read by types of its own.
+    pub body: Option<Arc<BodyPlan>>,
     /// What callers may send and ask for; `None`: whatever the backend speaks.
     pub media: Option<Arc<Media>>,
 }
@@ -74,6 +79,21 @@ pub struct ParamPlan {
     pub of_call: bool,
     /// Allowed texts; none given: all.
     pub enumeration: Box<[String]>,
+    /// What stands between the values of a list that stands once.
+    pub between: Option<char>,
+    /// What else its schema says.
+    pub schema: Option<Validator>,
+}
+
+/// What a body must be to pass.
+#[derive(Debug)]
+pub struct BodyPlan {
+    /// Media types that the contract has, ranges among them.
+    pub types: Vec<String>,
+    /// The schema of JSON.
+    pub json: Option<Validator>,
+    /// Whether there must be one.
+    pub required: bool,
 }
 
 /// The media types that callers of an operation can choose from.

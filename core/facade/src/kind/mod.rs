@@ -67,6 +67,16 @@ pub trait Kind: Send + Sync {
         backend: &Document<BackendDoc>,
     ) -> Result<Arc<dyn Definition>, Box<Finding>>;
 
+    /// Whether bodies pass it as they come, so that the contract alone says what they are.
+    fn passes_bodies(&self) -> bool {
+        false
+    }
+
+    /// Whether query parameters that the contract has not mean something to it all the same.
+    fn has_own_query(&self) -> bool {
+        false
+    }
+
     /// Compiles one call; `None` when something that was noted down keeps it from being made.
     fn call(&self, compiler: &mut CallCompiler<'_>) -> Option<Compiled>;
 }

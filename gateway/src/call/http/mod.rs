@@ -58,7 +58,8 @@ fn known_type(cx: &Context<'_>, body: &CallerBody) -> Result<(), Failure> {
     if !sent || essence.is_empty() || taken {
         return Ok(());
     }
-    let names = media.offered.iter().map(|kind| media::name(*kind));
+    let names = media.offered.iter();
+    let names = names.map(|kind| media::name(*kind).to_owned());
     Err(Failure::MediaType(names.collect(), essence))
 }
 

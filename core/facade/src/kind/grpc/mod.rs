@@ -80,6 +80,10 @@ impl Kind for Grpc {
         Ok(Arc::new(read::definition(files, backend)?))
     }
 
+    fn has_own_query(&self) -> bool {
+        true
+    }
+
     fn call(&self, compiler: &mut CallCompiler<'_>) -> Option<Compiled> {
         compiler.grpc()
     }

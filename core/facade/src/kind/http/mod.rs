@@ -74,6 +74,10 @@ impl Kind for Http {
         Ok(Arc::new(Undescribed))
     }
 
+    fn passes_bodies(&self) -> bool {
+        true
+    }
+
     fn call(&self, compiler: &mut CallCompiler<'_>) -> Option<Compiled> {
         compiler.http()
     }

@@ -1,0 +1,122 @@
+//! What of a request is held against the contract's schemas.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use porch_contract::{Finding, Operation as ContractOperation, Place, Severity};
+use porch_valid::{Added, From, Schemas, Validator};
+use serde_json::Value;
+
+use super::{FacadeCompiler, Wired};
+use crate::compiled::BodyPlan;
+use crate::documents::{Kept as Keeps, OperationDoc, UnknownQuery};
+
+/// Validators by the schemas that they are of; those of one contract share their parts.
+#[derive(Default)]
+pub(super) struct Kept(HashMap<*const Value, Validator>);
+
+impl Kept {
+    pub(super) fn get(&self, schema: &Value) -> Option<&Validator> {
+        self.0.get(&std::ptr::from_ref(schema))
+    }
+}
+
+/// Keywords of a parameter that are looked at without a validator.
+const LOOKED_AT: [&str; 9] = [
+    "type",
+    "enum",
+    "items",
+    "description",
+    "title",
+    "default",
+    "example",
+    "examples",
+    "deprecated",
+];
+
+/// Whether a schema says more than what is looked at anyhow.
+fn says_more(schema: &Value) -> bool {
+    let more = |s: &Value| {
+        let members = s.as_object().into_iter().flatten();
+        let mut names = members.map(|(name, _)| name.as_str());
+        names.any(|n| !LOOKED_AT.contains(&n) && !n.starts_with("x-"))
+    };
+    more(schema) || schema.get("items").is_some_and(more)
+}
+
+impl FacadeCompiler<'_> {
+    /// Compiles the schemas that are needed, together: they have much in common.
+    pub(super) fn keeping(&mut self) {
+        let (contract, facade) = (self.from.contract, self.from.facade);
+        let mut schemas = Schemas::of(&contract.document, From::Callers);
+        let (mut keys, mut added): (Vec<*const Value>, Vec<Added>) = (Vec::new(), Vec::new());
+        for (id, doc) in &facade.doc.operations {
+            let Some(op) = contract.operations.get(id).filter(|_| self.checks(doc)) else {
+                continue;
+            };
+            let backend = self.from.documents.backends.get(&doc.call.backend);
+            let kind = backend.and_then(|b| self.kinds().get(&b.doc.kind));
+            let body = op.body.as_ref().map(|(schema, _)| schema);
+            let body = body.filter(|_| kind.is_some_and(|k| k.passes_bodies()));
+            let own = kind.is_some_and(|k| k.has_own_query());
+            let parameters = op.parameters.iter().filter(|p| !own && !p.other);
+            let parameters = parameters.map(|p| &p.schema).filter(|s| says_more(s));
+            for schema in body.into_iter().chain(parameters) {
+                keys.push(schema);
+                added.push(schemas.add(schema));
+            }
+        }
+        for told in schemas.left_out() {
+            let message = format!("not held against the contract: {told}");
+            let (file, at) = (self.from.contract_file, porch_contract::Position::default());
+            self.findings
+                .push(Finding::new(Severity::Warning, file, at, message));
+        }
+        let ready = schemas.ready(&added);
+        self.kept = Kept(keys.into_iter().zip(ready).collect());
+    }
+
+    /// Whether an operation's requests are held against the contract.
+    pub(super) fn checks(&self, doc: &OperationDoc) -> bool {
+        let said = doc.admit.contract.or(self.from.facade.doc.admit.contract);
+        said != Some(Keeps::Pass)
+    }
+
+    /// Whether query parameters that the contract has not are refused. Where one of those that it has takes any names, all are
+    /// known (OpenAPI 3.1 §4.8.12.2, objects in the styles `form` and `deepObject`).
+    pub(super) fn only_known_query(
+        &self,
+        doc: &OperationDoc,
+        op: &ContractOperation,
+        wired: &Wired,
+    ) -> bool {
+        let all = self.from.facade.doc.admit.unknown_query;
+        let said = doc.admit.unknown_query.or(all);
+        let any = op
+            .parameters
+            .iter()
+            .any(|p| p.place == Place::Query && p.other);
+        said != Some(UnknownQuery::Pass) && !any && !wired.kind.has_own_query()
+    }
+
+    pub(super) fn body(
+        &self,
+        doc: &OperationDoc,
+        op: &ContractOperation,
+        wired: &Wired,
+    ) -> Option<Arc<BodyPlan>> {
+        let described = !op.bodies.is_empty() && wired.kind.passes_bodies();
+        if !described || !self.checks(doc) {
+            return None;
+        }
+        let json = op
+            .body
+            .as_ref()
+            .and_then(|(schema, _)| self.kept.get(schema));
+        Some(Arc::new(BodyPlan {
+            types: op.bodies.clone(),
+            json: json.cloned(),
+            required: op.needs_body,
+        }))
+    }
+}
