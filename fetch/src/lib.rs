@@ -163,10 +163,7 @@ pub async fn fetch(address: &str, allowed: &Allowed) -> Result<Fetched, FetchErr
     let mut seen = HashSet::from([main.to_string()]);
     let mut open: VecDeque<(Url, String, usize)> = VecDeque::from([(main.clone(), text, 0)]);
     while let Some((url, text, depth)) = open.pop_front() {
-        for (_, location) in references(&text) {
-            let Ok(target) = url.join(&location) else {
-                continue;
-            };
+        for target in imports(&url, &text, &mut missing) {
             if !seen.insert(target.to_string()) || is_known(&target) {
                 continue;
             }
@@ -198,6 +195,26 @@ pub async fn fetch(address: &str, allowed: &Allowed) -> Result<Fetched, FetchErr
         },
         missing,
     })
+}
+
+/// What a document imports: of a WSDL or schema what it names, of a description what it refers to on its own server. What it
+/// refers to elsewhere is not asked for: whoever writes a description does not say whom the porch calls.
+fn imports(url: &Url, text: &str, missing: &mut Vec<String>) -> Vec<Url> {
+    if text.trim_start().starts_with('<') {
+        let locations = references(text).into_iter();
+        return locations.filter_map(|(_, l)| url.join(&l).ok()).collect();
+    }
+    let files = porch_describe::files_beside(url.as_str(), text);
+    let targets = files.iter().filter_map(|file| Url::parse(file).ok());
+    let (own, others): (Vec<Url>, Vec<Url>) = targets.partition(|t| t.origin() == url.origin());
+    const TOLD: usize = 20;
+    let room = TOLD.saturating_sub(missing.len());
+    missing.extend(
+        others.iter().take(room).map(|t| {
+            format!("{t}: it is on another server than the description, and not asked for")
+        }),
+    );
+    own
 }
 
 /// The text of what a document imports.

@@ -239,3 +239,42 @@ async fn other_schemes_redirects_and_endless_answers_are_bounded() {
         assert!(!error.to_string().contains("a:b"));
     }
 }
+
+#[tokio::test]
+async fn what_a_description_refers_to_is_fetched_from_its_own_server_alone() {
+    let (elsewhere, asked) = serve(|_, _| "Berth: {}".into_response()).await;
+    let (address, count) = serve(move |path, headers| {
+        let main = format!(
+            "openapi: 3.0.3\ninfo: {{ title: T, version: '1' }}\nservers: [{{ url: ../v2 }}]\npaths:\n  /a: {{ $ref: 'paths/a.yaml' }}\n  /b: {{ $ref: 'http://{elsewhere}/b.yaml' }}\n  /c: {{ $ref: 'file:///etc/hostname' }}\n"
+        );
+        let login = headers.get("authorization").is_some();
+        match path {
+            "/defs/main.yaml" if login => main.into_response(),
+            "/defs/paths/a.yaml" if login => "get: { operationId: readA, responses: { '200': { $ref: '../main.yaml#/components/responses/none' } } }".into_response(),
+            _ => StatusCode::NOT_FOUND.into_response(),
+        }
+    })
+    .await;
+    let allowed = Allowed {
+        login: Some(("desk".into(), "tide".into())),
+        ..local()
+    };
+    let main = format!("http://{address}/defs/main.yaml");
+    let fetched = fetch(&main, &allowed).await.unwrap();
+    assert_eq!(count.load(Ordering::Relaxed), 2);
+    assert_eq!(asked.load(Ordering::Relaxed), 0);
+    let told = "it is on another server than the description, and not asked for";
+    let missing: Vec<&String> = fetched.missing.iter().collect();
+    assert_eq!(missing.len(), 2, "{missing:?}");
+    assert!(missing.iter().all(|m| m.ends_with(told)), "{missing:?}");
+    let look = porch_facade::look(&fetched.source).unwrap();
+    assert_eq!(look.addresses, [format!("http://{address}/v2")]);
+    let ids: Vec<&str> = look.operations.iter().map(|o| o.id.as_str()).collect();
+    assert_eq!(ids, ["readA"]);
+    // The addresses that nothing came of are told where they stand.
+    let nowhere = look
+        .findings
+        .iter()
+        .filter(|f| f.message.contains("leads nowhere"));
+    assert_eq!(nowhere.count(), 3, "{:?}", look.findings);
+}

@@ -64,14 +64,17 @@ fn look_text(v: &Value, fields: bool) -> String {
         .collect();
     let ports = list(v, "ports");
     let mut out = format!(
-        "{} ({}) at {}\n{}\n\n",
+        "{} ({}){}\n{}\n\n",
         bold(text(v, "title")),
         if text(v, "kind") == "grpc" {
             "gRPC".into()
         } else {
             text(v, "kind").to_uppercase()
         },
-        addresses.join(", "),
+        match addresses.as_slice() {
+            [] => String::new(),
+            some => format!(" at {}", some.join(", ")),
+        },
         text(v, "documentation")
     );
     let rows = list(v, "operations").iter().map(|o| {

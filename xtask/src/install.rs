@@ -25,6 +25,7 @@ pub(crate) fn packages(wanted: &[&str]) -> Outcome {
                 !Path::new("/usr/lib/python3/dist-packages/google/protobuf").exists()
             }
             "python3-zeep" => !Path::new("/usr/lib/python3/dist-packages/zeep").exists(),
+            "python3-pip" => !on_path("pip3") && !on_path("pip"),
             other => !on_path(other),
         })
         .collect();

@@ -9,6 +9,7 @@ mod install;
 mod places;
 mod seed;
 mod shots;
+mod suite;
 mod test;
 
 use std::path::PathBuf;

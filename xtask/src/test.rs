@@ -3,11 +3,19 @@
 use std::io::{BufRead, BufReader};
 use std::process::{Command, Stdio};
 
-use crate::{Outcome, api, floor, install, root, run as run_command};
+use crate::{Outcome, api, floor, install, root, run as run_command, suite};
+
+/// Debian packages that the tests need.
+const PACKAGES: [&str; 4] = [
+    "postgresql",
+    "python3-zeep",
+    "python3-protobuf",
+    "python3-pip",
+];
 
 /// `cargo xtask test`; `--quick` leaves the browser and the counting of instructions out.
 fn run_all(quick: bool) -> Outcome {
-    let mut packages = vec!["postgresql", "python3-zeep", "python3-protobuf"];
+    let mut packages = PACKAGES.to_vec();
     if !quick {
         packages.extend(["chromium", "chromium-driver"]);
     }
@@ -18,6 +26,7 @@ fn run_all(quick: bool) -> Outcome {
         command
     };
     run_command("format", &mut cargo(&["fmt", "--all", "--check"]))?;
+    suite::bring()?;
     install::console()?;
     let console = root().join("console");
     for script in ["types", "lint", "format:check", "test"] {

@@ -49,7 +49,8 @@ impl Walk<'_> {
             }
             match read(key) {
                 Ok(route) => {
-                    if route.mended {
+                    let as_it_is = route.query.is_empty() && route.apart.is_empty();
+                    if route.mended && as_it_is && route.named.is_empty() {
                         let told = format!("the path “{key}” is published as “{}”", route.path);
                         self.found
                             .tell(Severity::Note, *at, "path written otherwise", told, "");

@@ -75,7 +75,7 @@ impl<'a> Walk<'a> {
     /// An object with the members that its shape has; `None` where one is missing that must be there.
     pub(crate) fn object(&mut self, shape: &'static Shape, node: &Node) -> Option<Node> {
         let NodeKind::Map(entries) = &node.kind else {
-            let told = format!("a {} is an object", shape.what);
+            let told = format!("{} is an object", one(shape));
             self.warn(node.at, "not an object", told, "it is left out");
             return None;
         };
@@ -100,7 +100,7 @@ impl<'a> Walk<'a> {
         }
         for name in shape.required {
             if !kept.iter().any(|(n, ..)| n == name) {
-                let told = format!("a {} has no “{name}”", shape.what);
+                let told = format!("{} has no “{name}”", one(shape));
                 self.warn(node.at, "something missing", told, "it is left out");
                 return None;
             }
@@ -114,7 +114,7 @@ impl<'a> Walk<'a> {
             || "it is left out".to_owned(),
             |n| format!("it is left out; did you mean “{n}”?"),
         );
-        let told = format!("a {} has no member “{name}”", shape.what);
+        let told = format!("{} has no member “{name}”", one(shape));
         self.warn(at, "unknown member", told, &help);
     }
 
@@ -343,4 +343,14 @@ fn refers(kind: &str, name: &str, at: Position) -> Node {
         text(at, &format!("#/components/{kind}/{name}")),
     );
     node
+}
+
+/// What an object is called, with its article.
+fn one(shape: &Shape) -> String {
+    let article = if shape.what.starts_with(['a', 'e', 'i', 'o']) {
+        "an"
+    } else {
+        "a"
+    };
+    format!("{article} {}", shape.what)
 }

@@ -150,11 +150,7 @@ fn path_keys_with_query_strings_and_fragments() {
         .map(|p| (p.name.as_str(), p.required))
         .collect();
     assert_eq!(names, [("d", true)]);
-    assert_eq!(told.len(), 5, "{told:?}");
-    assert_eq!(
-        told[0],
-        "path-keys-with-query-and-fragment.yaml:4:3 the path “/tt?action=list” is published as “/tt”"
-    );
+    assert_eq!(told, Vec::<String>::new());
 }
 
 #[test]
@@ -229,7 +225,7 @@ fn what_is_not_sound_is_told_and_the_rest_is_read() {
         ]
     );
     let wanted = [
-        "4:3 a info has no member “titel”",
+        "4:3 an info has no member “titel”",
         "7:5 “fetch” is no method",
         "10:3 the path “/{open”: a “{” has no “}”",
         "the parameter “nowhere” is in no segment of /odd/{id}",

@@ -47,6 +47,18 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
         let text = format!("parameters fit the contract: {}", checked.join(", "));
         rules.push(rule("admit", wiring(text)));
     }
+    if admission.only_known_query {
+        let text = "query parameters that the contract has not are refused";
+        rules.push(rule("admit", wiring(text.into())));
+    }
+    if let Some(body) = &admission.body {
+        let kinds = body.types.join(", ");
+        let text = match body.json.is_some() {
+            true => format!("bodies are {kinds}; JSON fits its schema"),
+            false => format!("bodies are {kinds}"),
+        };
+        rules.push(rule("admit", wiring(text)));
+    }
     for step in &op.steps {
         let of_call = step.call.rules(&facade.backends[step.backend], &op.reply);
         rules.extend(

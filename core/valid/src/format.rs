@@ -126,9 +126,8 @@ fn duration(text: &str) -> bool {
         let (mut text, mut at) = (text, None::<usize>);
         while !text.is_empty() {
             let after = text.trim_start_matches(|c: char| c.is_ascii_digit());
-            let Some(unit) = after.chars().next().filter(|_| after.len() < text.len()) else {
-                return None;
-            };
+            let unit = after.chars().next();
+            let unit = unit.filter(|_| after.len() < text.len())?;
             let found = units.find(unit)?;
             if at.is_some_and(|at| found != at + 1) {
                 return None;

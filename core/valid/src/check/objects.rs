@@ -54,9 +54,11 @@ impl<'n, 'v> Check<'n, 'v> {
             }
         }
         for (name, others) in &said.with {
-            let missing = |other: &&Box<str>| !members.contains_key(&***other);
-            if members.contains_key(&**name) {
-                for other in others.iter().filter(missing) {
+            if !members.contains_key(&**name) {
+                continue;
+            }
+            for other in others {
+                if !members.contains_key(&**other) {
                     good = self.wrong_at(other, &format!("must be there where “{name}” is"));
                 }
             }

@@ -19,6 +19,13 @@ pub(super) fn described(source: &Source) -> Result<(Described, Vec<Finding>), Bo
                 let note = Finding::new(Severity::Note, &source.main, at, message);
                 findings.push(note.help(help));
             }
+            if described.servers.is_empty() {
+                let message = "it names no address of the backend that could be called";
+                let help = "give one with `--address`, or write it into the backend's document";
+                let at = Default::default();
+                let note = Finding::new(Severity::Note, &source.main, at, message);
+                findings.push(note.help(help));
+            }
             Ok((described, findings))
         }
         None => Err(Box::new(findings.into_iter().next().unwrap_or_else(|| {
