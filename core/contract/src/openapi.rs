@@ -50,8 +50,8 @@ pub struct Operation {
     pub parameters: Vec<Parameter>,
     /// Schema of a JSON request body and whether a body must be sent.
     pub body: Option<(Value, bool)>,
-    /// Media types of its request bodies, ranges among them; none: it has no body.
-    pub bodies: Vec<String>,
+    /// Media types of its request bodies, ranges among them, each with its schema; none: it has no body.
+    pub bodies: Vec<(String, Option<Value>)>,
     /// Whether a body must be sent, whatever it is.
     pub needs_body: bool,
     /// Schema of the JSON reply of the first 2xx response.
@@ -271,17 +271,9 @@ impl ContractReader<'_> {
         }
         let parameters = self.all_parameters(&id, path, at, item, node);
         let described = value.get("requestBody").map(|b| self.deref(b));
-        let needs_body = described
-            .as_ref()
-            .is_some_and(|b| b.get("required") == Some(&Value::Bool(true)));
-        let body = described
-            .as_ref()
-            .and_then(|b| Some((json_schema(b)?, needs_body)));
-        let content = described
-            .as_ref()
-            .and_then(|b| b.get("content")?.as_object());
-        let bodies = content.into_iter().flatten();
-        let bodies = bodies.map(|(name, _)| name.to_ascii_lowercase()).collect();
+        let described = described.unwrap_or_default();
+        let needs_body = described.get("required") == Some(&Value::Bool(true));
+        let body = json_schema(&described).map(|schema| (schema, needs_body));
         let reply = value
             .get("responses")
             .and_then(Value::as_object)
@@ -300,7 +292,7 @@ impl ContractReader<'_> {
             path: path.clone(),
             parameters,
             body,
-            bodies,
+            bodies: bodies_of(&described),
             needs_body,
             reply,
             summary,
@@ -394,6 +386,16 @@ fn between(place: Place, style: &str, explode: Option<&Value>) -> Option<char> {
         (Place::Path, "" | "simple") | (Place::Header, _) => Some(','),
         (Place::Path, _) => None,
     }
+}
+
+/// The media types of a request body, each with its schema.
+fn bodies_of(described: &Value) -> Vec<(String, Option<Value>)> {
+    let content = described.get("content").and_then(Value::as_object);
+    let types = content.into_iter().flatten().map(|(name, media)| {
+        let name = name.split(';').next().unwrap_or_default().trim();
+        (name.to_ascii_lowercase(), media.get("schema").cloned())
+    });
+    types.collect()
 }
 
 /// The schema of the JSON media type of a request body or response.

@@ -73,9 +73,12 @@ pub struct Upstream {
 
 /// Whether a text begins like a description: cheaply, and without reading it.
 pub fn is_description(text: &str) -> bool {
+    // What stands before a key in its line: looked at from the key back, and not further than keys are indented.
+    const BEFORE: usize = 80;
     let begins = |word: &str| {
-        text.match_indices(word).take(20).any(|(at, _)| {
-            let before = text[..at].trim_end_matches(['"', '\'']);
+        text.match_indices(word).any(|(at, _)| {
+            let from = text.floor_char_boundary(at.saturating_sub(BEFORE));
+            let before = text[from..at].trim_end_matches(['"', '\'']);
             let after = text[at + word.len()..].trim_start_matches(['"', '\'']);
             let line = before.rsplit('\n').next().unwrap_or_default().trim();
             let opens = line.is_empty() || line.ends_with(['{', ',']) || line == "\u{feff}";

@@ -52,8 +52,9 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
         rules.push(rule("admit", wiring(text.into())));
     }
     if let Some(body) = &admission.body {
-        let kinds = body.types.join(", ");
-        let text = match body.json.is_some() {
+        let kinds: Vec<&str> = body.types.iter().map(|t| t.name.as_str()).collect();
+        let kinds = kinds.join(", ");
+        let text = match body.types.iter().any(|t| t.json.is_some()) {
             true => format!("bodies are {kinds}; JSON fits its schema"),
             false => format!("bodies are {kinds}"),
         };

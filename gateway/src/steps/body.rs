@@ -2,7 +2,8 @@
 
 use bytes::Bytes;
 use http::request::Parts;
-use porch_facade::{BodyPlan, CompiledOperation, MediaType};
+use porch_facade::{BodyPlan, BodyType, CompiledOperation, MediaType};
+use porch_valid::Validator;
 use serde_json::Value;
 
 use crate::body::{InBody, ReadFailure};
@@ -40,22 +41,18 @@ fn by_contract(
         };
     }
     let essence = media::essence(&parts.headers);
-    let json = means_json(plan, &essence);
-    let known = || {
-        let mut ranges = plan.types.iter();
-        ranges.any(|range| media::is_within(&essence, range))
-    };
-    // Where the facade says which types it takes, the call sees to it.
-    if op.admission.media.is_none() && !json && !known() {
-        let shown = if essence.is_empty() {
-            "no media type".into()
-        } else {
-            essence
-        };
-        return Err(Failure::MediaType(plan.types.clone(), shown));
-    }
-    if plan.json.is_none() || !json {
-        return Ok(needs);
+    match known(plan, &essence) {
+        Known::Not if op.admission.media.is_none() => {
+            let shown = match essence.is_empty() {
+                true => "no media type".into(),
+                false => essence,
+            };
+            let names = plan.types.iter().map(|t| t.name.clone());
+            return Err(Failure::MediaType(names.collect(), shown));
+        }
+        // Where the facade says which types it takes, the call sees to it.
+        Known::Not | Known::Passes => return Ok(needs),
+        Known::Json(_) => {}
     }
     if media::is_coded(&parts.headers) {
         return Err(Failure::Coding);
@@ -66,12 +63,37 @@ fn by_contract(
     })
 }
 
-/// Whether a body is JSON: whoever says nothing means it where the contract has it.
-fn means_json(plan: &BodyPlan, essence: &str) -> bool {
-    let is = |essence: &str| media::kind(essence) == Some(MediaType::Json);
-    match essence {
-        "" => plan.types.iter().any(|t| is(t)),
-        essence => is(essence) && plan.types.iter().any(|t| is(t) || t.ends_with("/*")),
+/// What the contract has for bodies of a media type.
+enum Known<'p> {
+    /// Nothing.
+    Not,
+    /// They pass as they are.
+    Passes,
+    /// They are JSON of this schema.
+    Json(&'p Validator),
+}
+
+/// What the contract has for a media type, by the nearest of its own; whoever says nothing means JSON, where it has that by name.
+fn known<'p>(plan: &'p BodyPlan, essence: &str) -> Known<'p> {
+    let is = |name: &str| media::kind(name) == Some(MediaType::Json);
+    let nearest = |t: &&BodyType| match t.name.as_str() {
+        "*/*" => 2,
+        name => u8::from(name.ends_with("/*")),
+    };
+    let types = || plan.types.iter();
+    let found = match essence {
+        "" => types().find(|t| is(&t.name) || t.name == "*/*"),
+        essence => types()
+            .filter(|t| media::is_within(essence, &t.name))
+            .min_by_key(nearest),
+    };
+    match found {
+        None => Known::Not,
+        Some(BodyType {
+            name,
+            json: Some(json),
+        }) if is(essence) || (essence.is_empty() && is(name)) => Known::Json(json),
+        Some(_) => Known::Passes,
     }
 }
 
@@ -86,12 +108,9 @@ fn keeps(op: &CompiledOperation, parts: &Parts, value: Option<&Value>) -> Result
     let (Some(plan), Some(value)) = (&op.admission.body, value) else {
         return Ok(());
     };
-    let Some(schema) = &plan.json else {
+    let Known::Json(schema) = known(plan, &media::essence(&parts.headers)) else {
         return Ok(());
     };
-    if !means_json(plan, &media::essence(&parts.headers)) {
-        return Ok(());
-    }
     let misfits = schema.misfits(value).into_iter();
     let mistakes: Vec<_> = misfits
         .map(|m| (format!("/body{}", m.pointer), m.told))

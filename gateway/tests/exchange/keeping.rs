@@ -21,6 +21,7 @@ paths:
         required: true
         content:
           application/json: { schema: { $ref: '#/components/schemas/Hold' } }
+          application/merge-patch+json: { schema: { maxProperties: 1 } }
           text/*: {}
       responses: { '200': { description: ok } }
   /open:
@@ -127,10 +128,15 @@ fn other_media_types_and_codings_are_taken_as_the_contract_has_them() {
         status(&post(&stage, to, "Content-Type: text/plain\r\n", "seat 7")),
         200
     );
+    // Each type has a schema of its own.
+    let patch = "Content-Type: application/merge-patch+json\r\n";
+    assert_eq!(status(&post(&stage, to, patch, "{\"x\":1}")), 200);
+    let two = post(&stage, to, patch, "{\"x\":1,\"y\":2}");
+    assert_eq!(errors(&two), ["/body must have at most 1 member"]);
     let other = post(&stage, to, "Content-Type: image/png\r\n", "x");
     assert_eq!(status(&other), 415);
     assert!(
-        other.contains("accept: application/json, text/*"),
+        other.contains("accept: application/json, application/merge-patch+json, text/*"),
         "{other}"
     );
     let coded = post(

@@ -8,7 +8,7 @@ use porch_valid::{Added, From, Schemas, Validator};
 use serde_json::Value;
 
 use super::{FacadeCompiler, Wired};
-use crate::compiled::BodyPlan;
+use crate::compiled::{BodyPlan, BodyType};
 use crate::documents::{Kept as Keeps, OperationDoc, UnknownQuery};
 
 /// Validators by the schemas that they are of; those of one contract share their parts.
@@ -56,12 +56,14 @@ impl FacadeCompiler<'_> {
             };
             let backend = self.from.documents.backends.get(&doc.call.backend);
             let kind = backend.and_then(|b| self.kinds().get(&b.doc.kind));
-            let body = op.body.as_ref().map(|(schema, _)| schema);
-            let body = body.filter(|_| kind.is_some_and(|k| k.passes_bodies()));
+            let passes = kind.is_some_and(|k| k.passes_bodies());
+            let bodies = op.bodies.iter();
+            let bodies = bodies.filter(|(name, _)| passes && may_be_json(name));
+            let bodies = bodies.filter_map(|(_, schema)| schema.as_ref());
             let own = kind.is_some_and(|k| k.has_own_query());
             let parameters = op.parameters.iter().filter(|p| !own && !p.other);
             let parameters = parameters.map(|p| &p.schema).filter(|s| says_more(s));
-            for schema in body.into_iter().chain(parameters) {
+            for schema in bodies.chain(parameters) {
                 keys.push(schema);
                 added.push(schemas.add(schema));
             }
@@ -109,14 +111,18 @@ impl FacadeCompiler<'_> {
         if !described || !self.checks(doc) {
             return None;
         }
-        let json = op
-            .body
-            .as_ref()
-            .and_then(|(schema, _)| self.kept.get(schema));
+        let types = op.bodies.iter().map(|(name, schema)| BodyType {
+            name: name.clone(),
+            json: schema.as_ref().and_then(|s| self.kept.get(s)).cloned(),
+        });
         Some(Arc::new(BodyPlan {
-            types: op.bodies.clone(),
-            json: json.cloned(),
+            types: types.collect(),
             required: op.needs_body,
         }))
     }
+}
+
+/// Whether bodies of a media type, or of one in a range, may be JSON (RFC 6839 §3.1).
+fn may_be_json(name: &str) -> bool {
+    name == "application/json" || name.ends_with("+json") || matches!(name, "*/*" | "application/*")
 }

@@ -85,13 +85,20 @@ pub struct ParamPlan {
     pub schema: Option<Validator>,
 }
 
+/// A media type of bodies.
+#[derive(Debug)]
+pub struct BodyType {
+    /// Its name, or a range.
+    pub name: String,
+    /// The schema of its JSON, where it is one that may be JSON.
+    pub json: Option<Validator>,
+}
+
 /// What a body must be to pass.
 #[derive(Debug)]
 pub struct BodyPlan {
     /// Media types that the contract has, ranges among them.
-    pub types: Vec<String>,
-    /// The schema of JSON.
-    pub json: Option<Validator>,
+    pub types: Vec<BodyType>,
     /// Whether there must be one.
     pub required: bool,
 }

@@ -17,7 +17,7 @@ use http::HeaderName;
 use porch_contract::{Finding, PathTemplate, Segment, has_errors};
 
 pub use crate::index::OperationIndex;
-pub use admission::{Admission, BodyPlan, CredentialRule, LimitPlan, Media, ParamPlan};
+pub use admission::{Admission, BodyPlan, BodyType, CredentialRule, LimitPlan, Media, ParamPlan};
 pub use backend::{Address, CompiledBackend, Credentials, Transport, Trust};
 pub use definition::Definition;
 pub use operation::{Call, CallRules, CompiledOperation, Reply, Route, Step};
