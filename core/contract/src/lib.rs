@@ -9,6 +9,7 @@
 mod compare;
 mod finding;
 mod fnv;
+mod fragment;
 mod json_text;
 mod node;
 mod openapi;
@@ -20,6 +21,7 @@ mod template;
 pub use compare::{Change, Harm, compare};
 pub use finding::{Finding, Severity, has_errors};
 pub use fnv::{Fnv, stable_id};
+pub use fragment::from_fragment;
 pub use json_text::{plain_ascii_in_json, plain_in_json};
 pub use node::{Node, NodeKind, Position, ReadError, Step, yaml_scalar};
 pub use openapi::{

@@ -3,7 +3,7 @@
 use std::cell::Cell;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
-use porch_contract::{Finding, Node, NodeKind, Position, Severity};
+use porch_contract::{Finding, Node, NodeKind, Position, Severity, from_fragment};
 use url::Url;
 
 use crate::text;
@@ -126,7 +126,7 @@ impl Sources {
         let mut node = root;
         for raw in steps.split('/') {
             // RFC 6901 §6 and §4: percent-encoded as a fragment, then the escapes of pointers.
-            let step = decoded(raw).replace("~1", "/").replace("~0", "~");
+            let step = from_fragment(raw).replace("~1", "/").replace("~0", "~");
             let next = match &node.kind {
                 NodeKind::List(items) => step.parse().ok().and_then(|i: usize| items.get(i)),
                 _ => node.get(&step).or_else(|| node.get(raw)),
@@ -161,7 +161,7 @@ pub fn resolve(from: &str, file: &str) -> Option<String> {
     if elsewhere(from) {
         return Url::parse(from).ok()?.join(file).ok().map(String::from);
     }
-    let file = decoded(file);
+    let file = from_fragment(file);
     let mut parts: Vec<&str> = match file.starts_with('/') {
         true => Vec::new(),
         false => from.split('/').collect(),
@@ -232,28 +232,6 @@ fn anchored<'a>(root: &'a Node, name: &str) -> Option<&'a Node> {
         }
     }
     None
-}
-
-fn decoded(text: &str) -> String {
-    let bytes = text.as_bytes();
-    let hex = |at: usize| {
-        text.get(at + 1..at + 3)
-            .and_then(|h| u8::from_str_radix(h, 16).ok())
-    };
-    let (mut out, mut at) = (Vec::with_capacity(bytes.len()), 0);
-    while at < bytes.len() {
-        match hex(at).filter(|_| bytes[at] == b'%') {
-            Some(byte) => {
-                out.push(byte);
-                at += 3;
-            }
-            None => {
-                out.push(bytes[at]);
-                at += 1;
-            }
-        }
-    }
-    String::from_utf8(out).unwrap_or_else(|_| text.to_owned())
 }
 
 fn shift(node: &mut Node, by: usize) {

@@ -153,12 +153,13 @@ impl<'d> Schemas<'d> {
     }
 
     fn pattern(&mut self, text: &str) -> Option<regex::Regex> {
-        let made = pattern::compile(text);
-        if made.is_none() {
-            let told = "has what no engine carries out in bounded time";
-            self.leave_out(format!("the pattern “{text}” {told}"));
+        match pattern::compile(text) {
+            Ok(made) => Some(made),
+            Err(told) => {
+                self.leave_out(format!("the pattern “{text}” {told}"));
+                None
+            }
         }
-        made
     }
 
     fn texts(&mut self, map: &'d Map<String, Value>) -> Option<Box<Texts>> {
@@ -333,7 +334,17 @@ fn numbers(map: &Map<String, Value>) -> Option<Box<Numbers>> {
         return None;
     }
     let decimal = |n: Option<&Number>| n.map(Decimal::of);
+    let whole = multiple.is_none().then(|| {
+        let of = |n: Option<&Number>, none: i64, by: i64| match n {
+            Some(n) => n.as_i64()?.checked_add(by),
+            None => Some(none),
+        };
+        let from = of(least, i64::MIN, 0)?.max(of(above, i64::MIN, 1)?);
+        let to = of(most, i64::MAX, 0)?.min(of(below, i64::MAX, -1)?);
+        Some((from, to))
+    });
     Some(Box::new(Numbers {
+        whole: whole.flatten().filter(|_| width.is_none()),
         shown: all.map(|n| n.map_or_else(String::new, ToString::to_string)),
         least: decimal(least),
         most: decimal(most),
@@ -382,25 +393,7 @@ fn names(list: Option<&Value>) -> Vec<Box<str>> {
 /// RFC 6901, percent-encoded as a fragment (section 6).
 fn pointed<'d>(document: &'d Value, pointer: &str) -> Option<&'d Value> {
     let plain = document.pointer(pointer);
-    plain.or_else(|| {
-        let bytes = pointer.as_bytes();
-        let (mut out, mut at) = (Vec::new(), 0);
-        while at < bytes.len() {
-            let hex = pointer.get(at + 1..at + 3);
-            let byte = hex.and_then(|h| u8::from_str_radix(h, 16).ok());
-            match byte.filter(|_| bytes[at] == b'%') {
-                Some(byte) => {
-                    out.push(byte);
-                    at += 3;
-                }
-                None => {
-                    out.push(bytes[at]);
-                    at += 1;
-                }
-            }
-        }
-        document.pointer(&String::from_utf8(out).ok()?)
-    })
+    plain.or_else(|| document.pointer(&porch_contract::from_fragment(pointer)))
 }
 
 /// Core §8.2.2.

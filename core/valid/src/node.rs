@@ -1,7 +1,9 @@
 //! Schemas as they are held against values.
 
 use std::collections::HashMap;
+use std::hash::BuildHasherDefault;
 
+use porch_contract::Fnv;
 use regex::Regex;
 use serde_json::Value;
 
@@ -58,6 +60,8 @@ pub(crate) struct Numbers {
     pub(crate) shown: [String; 5],
     /// The range of `int32` and its like.
     pub(crate) width: Option<(Decimal, Decimal, &'static str)>,
+    /// The least and the most, where whole numbers alone say it, exclusive bounds among them.
+    pub(crate) whole: Option<(i64, i64)>,
 }
 
 /// Validation §6.3, and formats.
@@ -84,7 +88,7 @@ pub(crate) struct Lists {
 /// Core §10.3.2, validation §6.5.
 #[derive(Debug, Default)]
 pub(crate) struct Objects {
-    pub(crate) properties: HashMap<Box<str>, Id>,
+    pub(crate) properties: HashMap<Box<str>, Id, BuildHasherDefault<Fnv>>,
     pub(crate) patterns: Vec<(Regex, Id)>,
     pub(crate) others: Option<Id>,
     pub(crate) names: Option<Id>,

@@ -21,7 +21,7 @@ pub(crate) struct Decimal {
 
 impl Decimal {
     pub(crate) fn of(number: &Number) -> Self {
-        Self::read(&number.to_string())
+        Self::read(number.as_str())
     }
 
     fn read(text: &str) -> Self {

@@ -59,6 +59,12 @@ impl<'n> Check<'n, '_> {
     }
 
     fn number(&mut self, said: &'n Numbers, number: &Number) -> bool {
+        // Most are whole and small, and so are their bounds.
+        if let (Some((from, to)), Some(value)) = (said.whole, small(number))
+            && (from..=to).contains(&value)
+        {
+            return true;
+        }
         let value = Decimal::of(number);
         let [least, most, above, below, multiple] = &said.shown;
         let mut good = true;
@@ -88,6 +94,14 @@ impl<'n> Check<'n, '_> {
         }
         good
     }
+}
+
+/// A number that is written as a whole one of few digits.
+fn small(number: &Number) -> Option<i64> {
+    const FEW: usize = 18;
+    let text = number.as_str();
+    let few = text.len() <= FEW && text.bytes().all(|b| b.is_ascii_digit());
+    if few { text.parse().ok() } else { None }
 }
 
 fn characters(count: u64) -> String {
