@@ -75,6 +75,6 @@ fn made_of(method: &str, path: &str) -> String {
     if id.len() == method.len() {
         id.push_str("Root");
     }
-    id.truncate(100);
+    id.truncate(id.floor_char_boundary(100));
     id
 }

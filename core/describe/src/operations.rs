@@ -150,6 +150,12 @@ impl Walk<'_> {
         method: &str,
         node: &Node,
     ) {
+        // RFC 9110 §9.1: a token; and no other name of ours.
+        if method.is_empty() || !method.bytes().all(|b| b.is_ascii_alphabetic() || b == b'-') {
+            let told = format!("“{method}” is no method");
+            self.warn(node.at, "unknown method", told, "it is left out");
+            return;
+        }
         if !is_map(node) {
             if !crate::walk::is_null(node) {
                 let told = format!("“{method}” has an object that says what it does");

@@ -320,3 +320,96 @@ fn one_large_path_item_that_many_paths_refer_to_is_bounded() {
     let count = described.contract.operations.len();
     assert!((100..3_000).contains(&count), "{count}");
 }
+
+/// Numbers that look as if they were drawn, the same in every run.
+struct Drawn(u64);
+
+impl Drawn {
+    fn below(&mut self, most: usize) -> usize {
+        self.0 = self
+            .0
+            .wrapping_mul(6_364_136_223_846_793_005)
+            .wrapping_add(1);
+        (self.0 >> 33) as usize % most.max(1)
+    }
+}
+
+/// A text with something taken out, doubled, or put in.
+fn mutilated(text: &str, drawn: &mut Drawn) -> String {
+    const ODD: [&str; 12] = [
+        "{",
+        "}",
+        "]",
+        ": ",
+        "\n",
+        "$ref: '#'",
+        "ä",
+        "null",
+        "*",
+        "&a ",
+        "9e999",
+        "'",
+    ];
+    let lines: Vec<&str> = text.lines().collect();
+    let at = |drawn: &mut Drawn| text.floor_char_boundary(drawn.below(text.len()));
+    match drawn.below(if lines.len() < 2 { 2 } else { 4 }) {
+        0 => {
+            let (a, b) = (at(drawn), at(drawn));
+            let (from, to) = (a.min(b), a.max(b).min(a.min(b) + 40));
+            let to = text.floor_char_boundary(to);
+            format!("{}{}", &text[..from], &text[to..])
+        }
+        1 => {
+            let at = at(drawn);
+            format!(
+                "{}{}{}",
+                &text[..at],
+                ODD[drawn.below(ODD.len())],
+                &text[at..]
+            )
+        }
+        2 => {
+            let (from, to) = (drawn.below(lines.len()), drawn.below(lines.len()));
+            let mut lines = lines;
+            let line = lines[from];
+            lines.insert(to, line);
+            lines.join("\n")
+        }
+        _ => {
+            let mut lines = lines;
+            lines.remove(drawn.below(lines.len()));
+            lines.join("\n")
+        }
+    }
+}
+
+#[test]
+fn whatever_is_done_to_a_description_what_comes_of_it_is_a_contract() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/fixtures");
+    let mut drawn = Drawn(7);
+    let mut read = 0;
+    for file in walk(&root) {
+        let whole = std::fs::read_to_string(&file).unwrap();
+        for _ in 0..300 {
+            let mut given = whole.clone();
+            for _ in 0..=drawn.below(3) {
+                given = mutilated(&given, &mut drawn);
+            }
+            let files = BTreeMap::from([("t.yaml".to_owned(), given.clone())]);
+            let (described, findings) = describe(&files, "t.yaml", "");
+            let Some(described) = described else {
+                assert!(!findings.is_empty(), "{given}");
+                continue;
+            };
+            read += 1;
+            let document = described.contract.document.to_string();
+            let (_, wrong) = porch_contract::parse_contract("c.yaml", &document);
+            let wrong: Vec<_> = wrong
+                .iter()
+                .filter(|f| f.severity == porch_contract::Severity::Error)
+                .collect();
+            assert!(wrong.is_empty(), "{wrong:?}\n{given}\n{document}");
+        }
+    }
+    assert!(read > 300, "{read}");
+}

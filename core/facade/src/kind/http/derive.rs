@@ -92,7 +92,7 @@ impl<'d> Backends<'d> {
             self.others.len() - 1
         });
         // A name has 64 characters at most.
-        let room = self.name.len().min(60);
+        let room = self.name.floor_char_boundary(60);
         format!("{}-{}", &self.name[..room], number + 2)
     }
 
@@ -107,7 +107,7 @@ impl<'d> Backends<'d> {
     fn documents(&self, title: &str) -> Vec<(String, String)> {
         let addresses = std::iter::once(&self.main).chain(&self.others);
         let documents = addresses.enumerate().map(|(i, address)| {
-            let room = self.name.len().min(60);
+            let room = self.name.floor_char_boundary(60);
             let name = match i {
                 0 => self.name.to_owned(),
                 i => format!("{}-{}", &self.name[..room], i + 1),
