@@ -1,10 +1,9 @@
 //! `operationId`s for operations that have none, or one that another has (OpenAPI 3.1 §4.8.10): the same every time.
 
-use std::collections::HashSet;
-
 use porch_contract::{Position, Severity};
 
 use crate::build::{put, text};
+use crate::names::Names;
 use crate::operations::Paths;
 use crate::sources::Findings;
 
@@ -13,12 +12,12 @@ const TOLD: usize = 5;
 
 /// Gives each operation an id of its own; those that have one keep it. Says which were given.
 pub(crate) fn give(found: &mut Findings, at: Position, paths: &mut Paths) {
-    let mut taken = HashSet::new();
+    let mut taken = Names::default();
     let mut without = Vec::new();
     for (path, all) in paths.iter_mut() {
         for one in all {
             let own = one.upstream.id.clone();
-            if own.is_empty() || !taken.insert(own) {
+            if own.is_empty() || !taken.take(&own) {
                 without.push((path.clone(), one));
             }
         }
@@ -26,11 +25,7 @@ pub(crate) fn give(found: &mut Findings, at: Position, paths: &mut Paths) {
     let mut given = Vec::new();
     for (path, one) in without {
         let wanted = made_of(&one.method, &path);
-        let (mut id, mut n) = (wanted.clone(), 1);
-        while !taken.insert(id.clone()) {
-            n += 1;
-            id = format!("{wanted}{n}");
-        }
+        let id = taken.give(&wanted, "");
         one.upstream.id.clone_from(&id);
         given.push(id);
     }

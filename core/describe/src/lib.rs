@@ -9,6 +9,7 @@
 mod build;
 mod example;
 mod ids;
+mod names;
 mod operations;
 mod path;
 mod pattern;
@@ -21,7 +22,7 @@ mod text;
 mod two;
 mod walk;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 use indexmap::IndexMap;
 use porch_contract::{Contract, Finding, Node};
@@ -210,7 +211,7 @@ fn document(
 ) -> (IndexMap<String, Upstream>, Node) {
     let at = root.at;
     let mut operations = IndexMap::new();
-    let (mut items, mut used): (Entries, Vec<String>) = (Vec::new(), Vec::new());
+    let (mut items, mut used): (Entries, HashSet<String>) = (Vec::new(), HashSet::new());
     for (path, all) in paths {
         let (mut item, mut others): (Entries, Entries) = (Vec::new(), Vec::new());
         for found in all {
@@ -247,16 +248,15 @@ fn document(
 }
 
 /// What is said of the tags that some operation has.
-fn tags(walk: &mut Walk<'_>, root: &Node, used: &[String]) -> Vec<Node> {
-    let mut known: Vec<String> = Vec::new();
+fn tags(walk: &mut Walk<'_>, root: &Node, used: &HashSet<String>) -> Vec<Node> {
+    let mut known: HashSet<&str> = HashSet::new();
     let given = root.get("tags").map(Node::items).unwrap_or_default();
     let mut tags = Vec::new();
     for tag in given {
         let Some(name) = tag.get("name").and_then(Node::text) else {
             continue;
         };
-        if used.iter().any(|u| u == name) && !known.iter().any(|k| k == name) {
-            known.push(name.to_owned());
+        if used.contains(name) && known.insert(name) {
             tags.extend(walk.object(&TAG, &without_news(tag)));
         }
     }

@@ -201,18 +201,22 @@ impl Walk<'_> {
             .unwrap_or_default()
             .trim()
             .to_owned();
-        let taken = |paths: &Paths, path: &str| {
-            paths
-                .get(path)
-                .is_some_and(|all| all.iter().any(|f| f.method == method))
+        // A name for each method and path; what is another one's gets a segment more.
+        let key = |path: &str| format!("{} {path}", method.to_ascii_uppercase());
+        let bare = item.path.trim_end_matches('/');
+        let path = match self.routes.take(&key(&item.path)) {
+            true => item.path.clone(),
+            false => {
+                let given = self.routes.give(&key(bare), "/");
+                let given = given.split_once(' ').map_or("", |(_, path)| path);
+                if given == bare {
+                    format!("{bare}/1")
+                } else {
+                    given.to_owned()
+                }
+            }
         };
-        let mut path = item.path.clone();
-        let mut n = 1;
-        while taken(paths, &path) {
-            n += 1;
-            path = format!("{}/{n}", item.path.trim_end_matches('/'));
-        }
-        if n > 1 {
+        if path != item.path {
             let told = format!("{} {} is there already", method.to_uppercase(), item.path);
             self.warn(
                 node.at,

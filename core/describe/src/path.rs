@@ -19,11 +19,17 @@ pub(crate) struct Route {
     pub(crate) mended: bool,
 }
 
+/// Keys longer than this are nobody's path.
+const LONGEST: usize = 8 << 10;
+
 /// Reads a key.
 ///
 /// # Errors
 /// Why no request can have such a path.
 pub(crate) fn read(key: &str) -> Result<Route, String> {
+    if key.len() > LONGEST {
+        return Err("it is longer than requests have it".into());
+    }
     let mut route = Route::default();
     let trimmed = key.trim();
     let (rest, fragment) = outside_braces(trimmed, '#');

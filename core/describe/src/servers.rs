@@ -6,7 +6,8 @@ use url::Url;
 /// The addresses of a document, path or operation, with the defaults of their variables.
 pub(crate) fn of(node: &Node) -> Vec<String> {
     let given = node.get("servers").map(Node::items).unwrap_or_default();
-    given.iter().filter_map(address).collect()
+    const FEW: usize = 100;
+    given.iter().take(FEW).filter_map(address).collect()
 }
 
 fn address(server: &Node) -> Option<String> {
@@ -57,6 +58,8 @@ pub(crate) fn demanded(root: &Node, operations: &[&Node]) -> Vec<String> {
     };
     let mut found: Vec<String> = Vec::new();
     let nodes = std::iter::once(&root).chain(operations.iter());
+    // More ways than these nobody reads.
+    const FEW: usize = 20;
     for alternatives in nodes.filter_map(|n| n.get("security")) {
         let words = alternatives.items().iter().map(|all| {
             let all: Vec<String> = all.entries().iter().map(|(name, ..)| of(name)).collect();
@@ -69,7 +72,8 @@ pub(crate) fn demanded(root: &Node, operations: &[&Node]) -> Vec<String> {
         let mut words: Vec<String> = words.collect();
         words.dedup();
         let words = words.join(" or ");
-        if !words.is_empty() && words != "nothing" && !found.contains(&words) {
+        let new = found.len() < FEW && !found.contains(&words);
+        if !words.is_empty() && words != "nothing" && new {
             found.push(words);
         }
     }

@@ -42,6 +42,7 @@ impl Sources {
             index: HashMap::new(),
             searches: Cell::new(MAX_SEARCHES),
         };
+        let by_name: HashMap<&str, &str> = texts.keys().map(|n| (plain(n), n.as_str())).collect();
         let (mut open, mut known) = (vec![main.to_owned()], HashSet::new());
         known.insert(main.to_owned());
         while let Some(name) = open.pop() {
@@ -65,7 +66,8 @@ impl Sources {
                 found.push(Finding::new(Severity::Warning, &name, at, told));
             }
             for reference in references(&node) {
-                let Some(file) = file_of(reference).and_then(|f| beside(texts, &name, f)) else {
+                let wanted = file_of(reference).and_then(|f| resolve(&name, f));
+                let Some(file) = wanted.and_then(|w| by_name.get(plain(&w)).copied()) else {
                     continue;
                 };
                 if known.len() < MAX_FILES && known.insert(file.to_owned()) {
@@ -180,13 +182,6 @@ pub fn resolve(from: &str, file: &str) -> Option<String> {
 /// A name without what says nothing.
 fn plain(name: &str) -> &str {
     name.trim_start_matches("./")
-}
-
-fn beside<'t>(texts: &'t BTreeMap<String, String>, from: &str, file: &str) -> Option<&'t str> {
-    let wanted = resolve(from, file)?;
-    let known = texts.get_key_value(&wanted);
-    let known = known.or_else(|| texts.iter().find(|(name, _)| plain(name) == wanted));
-    known.map(|(name, _)| name.as_str())
 }
 
 /// Files that a text refers to, as they would be named or addressed; for whoever fetches them.

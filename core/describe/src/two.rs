@@ -1,5 +1,7 @@
 //! OpenAPI 2.0: its operations, parameters, bodies and responses as later versions have them.
 
+use std::collections::HashSet;
+
 use porch_contract::{Node, NodeKind, Position};
 use serde_json::Value;
 
@@ -126,16 +128,17 @@ fn followed(walk: &mut Walk<'_>, node: &Node) -> Option<Node> {
 
 /// The parameters of a path and of an operation, whose own stand before those.
 fn parameters(walk: &mut Walk<'_>, item: &Node, node: &Node) -> Vec<Node> {
-    let mut all: Vec<Node> = Vec::new();
+    let (mut all, mut known): (Vec<Node>, HashSet<[Option<String>; 2]>) =
+        (Vec::new(), HashSet::new());
     for from in [node, item] {
         let given = from.get("parameters").map(Node::items).unwrap_or_default();
         for parameter in given {
             let Some(found) = followed(walk, parameter) else {
                 continue;
             };
-            let key =
-                |n: &Node| ["name", "in"].map(|k| n.get(k).and_then(Node::text).map(str::to_owned));
-            if !all.iter().any(|known| key(known) == key(&found)) {
+            let key = ["name", "in"];
+            let key = key.map(|k| found.get(k).and_then(Node::text).map(str::to_owned));
+            if known.insert(key) {
                 all.push(found);
             }
         }

@@ -9,6 +9,7 @@ use serde_json::Value;
 
 use crate::Version;
 use crate::build::{map, put, text};
+use crate::names::Names;
 use crate::shape::{Kind, Shape};
 use crate::sources::{Findings, Sources, reference};
 use crate::text::size_of;
@@ -28,8 +29,10 @@ pub(crate) struct Walk<'a> {
     pub(crate) version: Version,
     pub(crate) found: Findings,
     names: HashMap<Key, Option<String>>,
-    taken: HashSet<(&'static str, String)>,
+    taken: HashMap<&'static str, Names>,
     components: IndexMap<&'static str, IndexMap<String, Node>>,
+    /// Methods and paths that some operation has.
+    pub(crate) routes: Names,
     /// Schemas that were referred to and are not read yet.
     open: VecDeque<(String, &'a Node)>,
     left: usize,
@@ -43,8 +46,9 @@ impl<'a> Walk<'a> {
             version,
             found,
             names: HashMap::new(),
-            taken: HashSet::new(),
+            taken: HashMap::new(),
             components: IndexMap::new(),
+            routes: Names::default(),
             open: VecDeque::new(),
             left: MAX_VALUES,
             depth: 0,
@@ -259,12 +263,7 @@ impl<'a> Walk<'a> {
         if wanted.is_empty() {
             wanted.push_str("Part");
         }
-        let (mut name, mut n) = (wanted.clone(), 1);
-        while !self.taken.insert((kind, name.clone())) {
-            n += 1;
-            name = format!("{wanted}{n}");
-        }
-        name
+        self.taken.entry(kind).or_default().give(&wanted, "")
     }
 
     /// The components that something refers to.

@@ -413,3 +413,23 @@ fn whatever_is_done_to_a_description_what_comes_of_it_is_a_contract() {
     }
     assert!(read > 300, "{read}");
 }
+
+#[test]
+fn however_many_want_the_same_name_each_is_found_at_once() {
+    let mut many = "openapi: 3.1.0\ninfo: { title: T, version: '1' }\npaths:\n".to_owned();
+    for i in 0..20_000 {
+        many.push_str(&format!(
+            "  /{{a{i}}}: {{ get: {{ responses: {{ '200': {{ $ref: '#/x{i}/Same' }} }} }} }}\n"
+        ));
+    }
+    for i in 0..20_000 {
+        many.push_str(&format!("x{i}: {{ Same: {{ description: ok }} }}\n"));
+    }
+    let (described, _) = text(&many);
+    let operations = operations(&described);
+    assert_eq!(operations.len(), 20_000);
+    assert_eq!(operations[0], "getByA0 GET /{a0}");
+    assert_eq!(operations[1], "getByA02 GET /{a0}/2 -> /{a0}");
+    let responses = at(&described, "/components/responses").as_object().unwrap();
+    assert_eq!(responses.len(), 20_000);
+}

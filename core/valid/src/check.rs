@@ -97,6 +97,17 @@ impl<'n, 'v> Check<'n, 'v> {
         false
     }
 
+    /// What looks through a long list of the schema's costs more than one step.
+    fn charge(&mut self, length: usize) {
+        const FREE: usize = 16;
+        for _ in 0..length / FREE {
+            if self.too_much {
+                return;
+            }
+            self.step();
+        }
+    }
+
     /// A step fewer is left. How many parts a value has is counted when it turns out to be large.
     fn step(&mut self) {
         self.left = self.left.saturating_sub(1);

@@ -4,11 +4,14 @@ use std::collections::HashSet;
 
 use serde_json::{Map, Value};
 
-use super::Check;
 use super::scalars::canonical;
+use super::{Check, TOLD};
 use crate::evaluated::Evaluated;
 use crate::node::{Id, Lists, Node, Objects};
 use crate::told::{Step, some};
+
+/// What a pattern costs, in parts of a step.
+const FEW: usize = 8;
 
 impl<'n, 'v> Check<'n, 'v> {
     /// A part of the value, and the step that leads to it.
@@ -32,9 +35,10 @@ impl<'n, 'v> Check<'n, 'v> {
         let first = !self.telling;
         let mut good = self.present(said, members);
         for (name, member) in members {
-            if !good && first {
+            if (!good && first) || self.misfits.len() >= TOLD {
                 return false;
             }
+            self.charge(FEW * said.patterns.len());
             good &= self.member(said, name, member, seen.as_deref_mut());
         }
         for (name, id) in &said.with_schemas {
@@ -48,6 +52,7 @@ impl<'n, 'v> Check<'n, 'v> {
     /// Which members there are, and how many.
     fn present(&mut self, said: &'n Objects, members: &Map<String, Value>) -> bool {
         let mut good = true;
+        self.charge(said.required.len() + said.with.len() + said.with_schemas.len());
         for name in &said.required {
             if !members.contains_key(&**name) {
                 good = self.wrong_at(name, "must be there");

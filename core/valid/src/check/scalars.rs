@@ -10,6 +10,9 @@ use crate::told::{shown, some, values};
 impl<'n> Check<'n, '_> {
     pub(super) fn scalar(&mut self, node: &'n Node, value: &Value) -> bool {
         let mut good = true;
+        if let Some(said) = &node.values {
+            self.charge(said.listed.len());
+        }
         if let Some(said) = &node.values
             && !said.listed.iter().any(|v| same(v, value))
         {
