@@ -56,12 +56,13 @@ impl<'n, 'v> Check<'n, 'v> {
 
     pub(crate) fn fits(mut self, root: Id, value: &'v Value) -> bool {
         self.whole = Some(value);
-        self.holds(root, value, None)
+        self.holds(root, value, None) && !self.too_much
     }
 
     pub(crate) fn all(mut self, root: Id, value: &'v Value) -> Vec<Misfit> {
         self.whole = Some(value);
-        if self.holds(root, value, None) {
+        // What was not looked at to its end does not fit, also where something else must not be so.
+        if self.holds(root, value, None) && !self.too_much {
             return Vec::new();
         }
         if !self.too_much {
@@ -69,7 +70,7 @@ impl<'n, 'v> Check<'n, 'v> {
             self.holds(root, value, None);
         }
         // What was told until then is true all the same.
-        if self.too_much && self.misfits.is_empty() {
+        if self.misfits.is_empty() {
             let told = "would take too long to hold against the contract".to_owned();
             return vec![Misfit {
                 pointer: String::new(),

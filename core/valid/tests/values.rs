@@ -200,6 +200,11 @@ fn schemas_and_values_that_could_take_for_ever_do_not() {
         let misfits = ready(&document, From::Callers, &a).misfits(&deep(100, json!(1)));
         assert!(!misfits.is_empty(), "{document}");
     }
+    // What was not looked at to its end is not taken for something else.
+    let a = json!({ "$ref": "#/components/schemas/A" });
+    let document = json!({ "components": { "schemas": { "A": { "not": { "allOf": [a] } } } } });
+    let circle = ready(&document, From::Callers, &a);
+    assert!(!circle.fits(&json!(1)) && !circle.misfits(&json!(1)).is_empty());
     // More mistakes than anybody reads.
     let wrong: Vec<Value> = (0..10_000).map(|_| json!("x")).collect();
     let list = json!({ "items": { "type": "integer" } });

@@ -2,6 +2,7 @@
 
 use std::collections::HashSet;
 
+use indexmap::IndexSet;
 use porch_contract::{Finding, Operation};
 use porch_describe::{Described, Upstream};
 use serde_json::{Map, Value, json};
@@ -18,8 +19,6 @@ use crate::yaml::to_yaml;
 
 /// Where a backend is when nobody said it.
 const NOWHERE: &str = "http://127.0.0.1/";
-/// A description's operations may have so many addresses of their own.
-const MAX_BACKENDS: usize = 50;
 
 pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Box<Finding>> {
     let (described, findings) = described(source)?;
@@ -66,7 +65,7 @@ pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Bo
 struct Backends<'d> {
     name: &'d str,
     main: String,
-    others: Vec<String>,
+    others: IndexSet<String>,
 }
 
 impl<'d> Backends<'d> {
@@ -75,7 +74,7 @@ impl<'d> Backends<'d> {
         Self {
             name: wanted.name,
             main: wanted.address.unwrap_or(first).to_owned(),
-            others: Vec::new(),
+            others: IndexSet::new(),
         }
     }
 
@@ -84,13 +83,7 @@ impl<'d> Backends<'d> {
         let Some(server) = server else {
             return self.name.to_owned();
         };
-        let known = self.others.iter().position(|o| o == server);
-        let number = known.unwrap_or_else(|| {
-            if self.others.len() < MAX_BACKENDS {
-                self.others.push(server.clone());
-            }
-            self.others.len() - 1
-        });
+        let (number, _) = self.others.insert_full(server.clone());
         // A name has 64 characters at most.
         let room = self.name.floor_char_boundary(60);
         format!("{}-{}", &self.name[..room], number + 2)
