@@ -346,7 +346,12 @@ fn query_values<'a>(
             (None, false) => found.push((&plan.name, value)),
         }
     }
-    for (name, value) in &found {
+    let looked_at = if operation.admission.query_schemas {
+        found.as_slice()
+    } else {
+        &[]
+    };
+    for (name, value) in looked_at {
         let mut plans = operation.admission.parameters.iter();
         let plan = plans.find(|p| p.place == Place::Query && *p.name == **name);
         if let Some(schema) = plan.and_then(|p| p.schema.as_ref()) {

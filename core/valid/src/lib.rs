@@ -10,6 +10,7 @@
 
 mod check;
 mod compile;
+mod doubled;
 mod evaluated;
 mod format;
 mod node;
@@ -22,6 +23,7 @@ use std::sync::Arc;
 use serde_json::Value;
 
 pub use compile::{Added, Schemas};
+pub use doubled::doubled;
 pub use told::Misfit;
 
 use crate::node::Node;

@@ -104,13 +104,21 @@ fn is_of_json(essence: &str) -> bool {
 
 /// Whether a body of JSON keeps to the contract; every mistake is told. What came as XML was read by the mapping, which knows no
 /// types, and is not looked at.
-fn keeps(op: &CompiledOperation, parts: &Parts, value: Option<&Value>) -> Result<(), Failure> {
+fn keeps(
+    op: &CompiledOperation,
+    parts: &Parts,
+    value: Option<&Value>,
+    bytes: &[u8],
+) -> Result<(), Failure> {
     let (Some(plan), Some(value)) = (&op.admission.body, value) else {
         return Ok(());
     };
     let Known::Json(schema) = known(plan, &media::essence(&parts.headers)) else {
         return Ok(());
     };
+    if let Some(told) = porch_valid::doubled(bytes) {
+        return Err(Failure::body(told));
+    }
     let misfits = schema.misfits(value).into_iter();
     let mistakes: Vec<_> = misfits
         .map(|m| (format!("/body{}", m.pointer), m.told))
@@ -162,7 +170,7 @@ pub(super) async fn receive(
         }
         _ => None,
     };
-    keeps(op, parts, scope.body.as_ref())?;
+    keeps(op, parts, scope.body.as_ref(), &bytes)?;
     Ok(CallerBody::Bytes(bytes))
 }
 

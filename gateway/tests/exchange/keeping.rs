@@ -109,6 +109,17 @@ fn bodies_that_do_not_fit_never_reach_the_backend_and_every_mistake_is_told() {
     assert_eq!(status(&post(&stage, "/f/holds/FAR-MAR", JSON, "{")), 400);
     let none = post(&stage, "/f/holds/FAR-MAR", JSON, "");
     assert_eq!(errors(&none), ["/body must be there"]);
+    // Which of two would count is not the same everywhere.
+    let twice = post(
+        &stage,
+        "/f/holds/FAR-MAR",
+        JSON,
+        r#"{"name":"","name":"Ina"}"#,
+    );
+    assert_eq!(
+        errors(&twice),
+        ["/body has the member “name” twice in one object"]
+    );
     // In pieces it is the same.
     let pieces = format!(
         "POST /f/holds/FAR-MAR HTTP/1.1\r\nHost: x\r\nConnection: close\r\n{JSON}Transfer-Encoding: chunked\r\n\r\n2\r\n{{}}\r\n0\r\n\r\n"

@@ -93,6 +93,8 @@ impl FacadeCompiler<'_> {
                     .collect(),
             }
         });
+        let parameters: Box<[ParamPlan]> = parameters.collect();
+        let more = |p: &ParamPlan| p.place == Place::Query && p.schema.is_some();
         Admission {
             credentials,
             limits,
@@ -102,7 +104,8 @@ impl FacadeCompiler<'_> {
                 .body
                 .as_ref()
                 .is_some_and(|(_, required)| *required),
-            parameters: parameters.collect(),
+            query_schemas: parameters.iter().any(more),
+            parameters,
             only_known_query: self.only_known_query(doc, contract_op, wired),
             body: self.body(doc, contract_op, wired),
             media: self.media(doc, wired),

@@ -26,6 +26,8 @@ pub struct Admission {
     pub body_required: bool,
     /// Parameters.
     pub parameters: Box<[ParamPlan]>,
+    /// Whether one of those in the query has more to its schema than a type.
+    pub query_schemas: bool,
     /// Whether query parameters that are none of these are refused.
     pub only_known_query: bool,
     /// What a body must be, where it is held against the contract and not read by types of its own.
