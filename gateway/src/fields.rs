@@ -9,6 +9,8 @@ pub(crate) const TRACEPARENT: HeaderName = HeaderName::from_static("traceparent"
 pub(crate) const PROXY_STATUS: HeaderName = HeaderName::from_static("proxy-status");
 pub(crate) const RATE_LIMIT: HeaderName = HeaderName::from_static("ratelimit");
 pub(crate) const RATE_LIMIT_POLICY: HeaderName = HeaderName::from_static("ratelimit-policy");
+/// What answered, where it was no backend.
+pub(crate) const ANSWERED_BY: HeaderName = HeaderName::from_static("elm-porch-answered-by");
 pub(crate) const MAX_FORWARDS: HeaderName = HeaderName::from_static("max-forwards");
 pub(crate) const SOAP_ACTION: HeaderName = HeaderName::from_static("soapaction");
 

@@ -56,6 +56,48 @@ pub(crate) fn name(kind: MediaType) -> &'static str {
     }
 }
 
+/// How much a caller likes media types (RFC 9110 §12.5.1).
+pub(crate) struct Liking(Option<Vec<(String, f32)>>);
+
+impl Liking {
+    pub(crate) fn of(headers: &HeaderMap) -> Self {
+        let fields = headers.get_all(header::ACCEPT).into_iter();
+        let ranges = ranges(fields.filter_map(|v| v.to_str().ok()));
+        Self((!ranges.is_empty()).then_some(ranges))
+    }
+
+    /// From 0, not at all, to 1; the most specific range that fits says it.
+    pub(crate) fn of_type(&self, essence: &str) -> f32 {
+        let Some(ranges) = &self.0 else { return 1.0 };
+        let exactness = |range: &str| match range {
+            "*/*" => 0,
+            range if range.ends_with("/*") => 1,
+            _ => 2,
+        };
+        let fitting = ranges.iter().filter(|(r, _)| is_within(essence, r));
+        let best = fitting.max_by(|a, b| {
+            let order = exactness(&a.0).cmp(&exactness(&b.0));
+            order.then(a.1.total_cmp(&b.1))
+        });
+        best.map_or(0.0, |(_, quality)| *quality)
+    }
+}
+
+/// The media ranges of `Accept`, each with its quality.
+fn ranges<'f>(fields: impl Iterator<Item = &'f str>) -> Vec<(String, f32)> {
+    let all = fields.flat_map(|f| f.split(','));
+    let all = all.filter(|r| !r.trim().is_empty());
+    let all = all.map(|range| {
+        let mut parts = range.split(';').map(str::trim);
+        let name = parts.next().unwrap_or_default().to_ascii_lowercase();
+        let quality = parts
+            .find_map(|p| p.strip_prefix("q=").or_else(|| p.strip_prefix("Q=")))
+            .map_or(1.0, |q| q.parse::<f32>().unwrap_or(0.0).clamp(0.0, 1.0));
+        (name, quality)
+    });
+    all.collect()
+}
+
 /// The offered type that the caller likes best (RFC 9110 §12.5.1); `None` when none of them will do.
 pub(crate) fn choose(headers: &HeaderMap, offered: &[MediaType]) -> Option<MediaType> {
     let mut fields = headers
@@ -66,18 +108,7 @@ pub(crate) fn choose(headers: &HeaderMap, offered: &[MediaType]) -> Option<Media
     if fields.peek().is_none() {
         return offered.first().copied();
     }
-    let ranges: Vec<(String, f32)> = fields
-        .flat_map(|f| f.split(','))
-        .filter(|r| !r.trim().is_empty())
-        .map(|range| {
-            let mut parts = range.split(';').map(str::trim);
-            let name = parts.next().unwrap_or_default().to_ascii_lowercase();
-            let quality = parts
-                .find_map(|p| p.strip_prefix("q=").or_else(|| p.strip_prefix("Q=")))
-                .map_or(1.0, |q| q.parse::<f32>().unwrap_or(0.0).clamp(0.0, 1.0));
-            (name, quality)
-        })
-        .collect();
+    let ranges = ranges(fields);
     if ranges.is_empty() {
         return offered.first().copied();
     }
@@ -165,6 +196,28 @@ pub(crate) fn render(
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_most_specific_range_says_how_much_a_type_is_liked() {
+        let liked = |accept: Option<&str>, essence: &str| {
+            let mut headers = HeaderMap::new();
+            if let Some(accept) = accept {
+                headers.insert(header::ACCEPT, accept.parse().unwrap());
+            }
+            Liking::of(&headers).of_type(essence)
+        };
+        for (accept, essence, much) in [
+            (None, "text/csv", 1.0),
+            (Some(""), "text/csv", 1.0),
+            (Some("text/csv"), "text/csv", 1.0),
+            (Some("Text/*;q=0.5, */*;q=0.1"), "text/csv", 0.5),
+            (Some("*/*, text/*, text/csv;q=0"), "text/csv", 0.0),
+            (Some("application/json"), "text/csv", 0.0),
+            (Some("text"), "text/csv", 0.0),
+        ] {
+            assert_eq!(liked(accept, essence), much, "{accept:?} {essence}");
+        }
+    }
 
     #[test]
     fn the_caller_s_favourite_wins() {

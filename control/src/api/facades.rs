@@ -183,7 +183,9 @@ async fn operations(
             backend: doc
                 .operations
                 .get(&o.id)
-                .map_or_else(String::new, |w| w.call.backend.clone()),
+                .and_then(OperationDoc::backend)
+                .unwrap_or_default()
+                .to_owned(),
             calls: count(&o.id, 1..=5),
             refused: count(&o.id, 4..=4),
             failed: count(&o.id, 5..=5),
@@ -238,7 +240,7 @@ fn view(model: &Model, facade: String, id: String, status: &'static str) -> Opti
         method: op.method.clone(),
         path: format!("{}{}", doc.base, op.path),
         summary: op.summary.clone(),
-        backend: wiring.call.backend.clone(),
+        backend: wiring.backend().unwrap_or_default().to_owned(),
         call: called(wiring, op),
         status,
         table,
@@ -250,7 +252,9 @@ fn view(model: &Model, facade: String, id: String, status: &'static str) -> Opti
 
 /// What is called of the backend, in words.
 fn called(wiring: &OperationDoc, op: &porch_contract::Operation) -> String {
-    let call = &wiring.call;
+    let Some(call) = &wiring.call else {
+        return "examples of the contract".into();
+    };
     match &call.operation {
         Some(operation) => operation.clone(),
         None => {

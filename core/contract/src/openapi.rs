@@ -1,6 +1,6 @@
 //! Reading a contract: OpenAPI 3.1 (and 3.0, whose operations look the same).
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use indexmap::IndexMap;
 use serde_json::Value;
@@ -83,6 +83,25 @@ impl Contract {
         SchemaView::new(&self.document, schema)
     }
 
+    /// The operations as the document has them, by their ids.
+    pub fn written(&self) -> HashMap<&str, Written<'_>> {
+        let items = self.document.get("paths").and_then(Value::as_object);
+        let items = items.into_iter().flatten().map(|(_, item)| item);
+        let mut all = HashMap::new();
+        for item in items {
+            let more = ["additionalOperations", "x-additionalOperations"];
+            let more = more.iter().filter_map(|name| item.get(*name));
+            let operations = item.as_object().into_iter().flatten();
+            let more = more.filter_map(Value::as_object).flatten();
+            for (_, operation) in operations.chain(more) {
+                if let Some(id) = operation.get("operationId").and_then(Value::as_str) {
+                    all.entry(id).or_insert(Written { item, operation });
+                }
+            }
+        }
+        all
+    }
+
     /// Every `operationId` of the document, those of operations that could not be read among them.
     pub fn ids(&self) -> HashSet<&str> {
         let items = self.document.get("paths").and_then(Value::as_object);
@@ -94,6 +113,15 @@ impl Contract {
             .filter_map(|(_, operation)| operation.get("operationId")?.as_str())
             .collect()
     }
+}
+
+/// An operation as the document has it, with the path item that it stands in.
+#[derive(Clone, Copy, Debug)]
+pub struct Written<'a> {
+    /// The path item.
+    pub item: &'a Value,
+    /// The operation.
+    pub operation: &'a Value,
 }
 
 const METHODS: [&str; 8] = [

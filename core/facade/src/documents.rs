@@ -4,7 +4,7 @@ mod json;
 
 use indexmap::IndexMap;
 use schemars::JsonSchema;
-use serde::Deserialize;
+use serde::{Deserialize, Deserializer};
 use serde_json::Value;
 
 pub(crate) use json::*;
@@ -232,7 +232,8 @@ pub struct FacadeDoc {
     #[serde(default)]
     pub admit: AdmitDoc,
     /// How operations are carried out, by `operationId`.
-    #[serde(default)]
+    #[serde(default, deserialize_with = "or_nothing_said")]
+    #[schemars(with = "IndexMap<String, Option<OperationDoc>>")]
     pub operations: IndexMap<String, OperationDoc>,
 }
 
@@ -341,8 +342,17 @@ impl Per {
     }
 }
 
+/// An operation of which nothing is said (`quoteFare:`) is one all the same.
+fn or_nothing_said<'de, D: Deserializer<'de>>(
+    from: D,
+) -> Result<IndexMap<String, OperationDoc>, D::Error> {
+    let all: IndexMap<String, Option<OperationDoc>> = IndexMap::deserialize(from)?;
+    let all = all.into_iter();
+    Ok(all.map(|(id, o)| (id, o.unwrap_or_default())).collect())
+}
+
 /// How one operation is carried out.
-#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct OperationDoc {
     /// Rules for this operation, on top of the facade's.
@@ -351,8 +361,8 @@ pub struct OperationDoc {
     /// What callers may send and ask for here, in place of what the facade says.
     #[serde(default)]
     pub media_types: Vec<MediaType>,
-    /// Which backend is called.
-    pub call: CallDoc,
+    /// Which backend is called; none given: examples of the contract are answered.
+    pub call: Option<CallDoc>,
     /// What is sent. For SOAP: the input's members. For HTTP: `path`, `query`, `headers`, `body`.
     pub send: Option<Value>,
     /// SOAP: header elements of this operation's requests, by their names; on top of the backend's credentials.
@@ -366,6 +376,13 @@ pub struct OperationDoc {
     /// Status of the reply for a declared fault, by the name of its detail element or its code; for gRPC by the code's name.
     #[serde(default)]
     pub faults: IndexMap<String, u16>,
+}
+
+impl OperationDoc {
+    /// The backend that is called.
+    pub fn backend(&self) -> Option<&str> {
+        self.call.as_ref().map(|c| c.backend.as_str())
+    }
 }
 
 /// Which backend is called, and what of it.

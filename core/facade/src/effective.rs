@@ -3,7 +3,7 @@
 use porch_contract::Place;
 use serde::Serialize;
 
-use crate::compiled::{CompiledFacade, CompiledOperation, RulePlace};
+use crate::compiled::{CompiledFacade, CompiledOperation, Examples, RulePlace};
 
 /// One rule that acts, with the stage of the exchange it acts in.
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -71,7 +71,21 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
         rules.push(rule("call", wiring(of_call.call)));
         rules.push(rule("reply", wiring(of_call.reply)));
     }
+    if let Some(examples) = &op.examples {
+        let text = examples_text(examples);
+        rules.push(rule("reply", wiring(text)));
+    }
     let counted = "usage is counted; a trace is kept when refused, failed or sampled";
     rules.push(rule("record", RulePlace::built_in(counted)));
     rules
+}
+
+/// What is answered where nothing is called.
+fn examples_text(examples: &Examples) -> String {
+    let given = examples.all.iter().filter(|e| !e.made).count();
+    match given {
+        0 => "nothing is called: the answer is made of the contract's schema".into(),
+        1 => "nothing is called: the contract's example is answered".into(),
+        n => format!("nothing is called: one of the contract's {n} examples is answered"),
+    }
 }

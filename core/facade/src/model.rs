@@ -7,7 +7,7 @@ use porch_contract::{Contract, Finding, Position, Severity, Step, has_errors, su
 
 use crate::compile::{self, Sources};
 use crate::compiled::{Checked, CompiledPorch, Definition, Secrets};
-use crate::documents::{BackendDoc, EnvironmentDoc, FacadeDoc};
+use crate::documents::{BackendDoc, EnvironmentDoc, FacadeDoc, OperationDoc};
 use crate::library::{Content, Digest, Library, ReadContract};
 use crate::pointers;
 use crate::read::{Document, beside};
@@ -264,7 +264,7 @@ impl Model {
         }
         let called: HashSet<&str> = others()
             .flat_map(|f| f.doc.operations.values())
-            .map(|o| o.call.backend.as_str())
+            .filter_map(OperationDoc::backend)
             .collect();
         let backends = self.backends_of(own).map(|b| b.doc.name.clone());
         let unused = backends.filter(|b| !called.contains(b.as_str())).collect();
@@ -280,7 +280,7 @@ impl Model {
             .doc
             .operations
             .values()
-            .map(|o| o.call.backend.as_str())
+            .filter_map(OperationDoc::backend)
             .collect();
         names
             .into_iter()
@@ -388,7 +388,7 @@ impl Model {
             .facades
             .values()
             .flat_map(|f| f.doc.operations.values())
-            .map(|o| o.call.backend.as_str())
+            .filter_map(OperationDoc::backend)
             .collect();
         let unused = self.documents.backends.iter();
         unused

@@ -79,7 +79,7 @@ pub fn table(model: &Model, facade: &str, operation: &str) -> Option<Table> {
         .get(operation)?;
     let contract = model.contract(facade)?;
     let op = contract.operations.get(operation)?;
-    let definition = model.definition(&doc.call.backend);
+    let definition = doc.backend().and_then(|name| model.definition(name));
     let of_messages = definition.as_ref().is_some_and(|d| d.is_of_messages());
     let document = definition.and_then(|d| d.sides(doc));
     let side = |name: &str| document.as_ref().map(|d| SchemaView::new(d, &d[name]));

@@ -67,6 +67,13 @@ pub(crate) fn not_acceptable(offered: &[&str], op: &CompiledOperation) -> Box<Pr
     Problem::new(406, "not-acceptable", title, detail, StageName::Admit).by(&op.place)
 }
 
+/// An operation that calls nothing, whose contract has nothing that can be answered.
+pub(crate) fn no_example(op: &CompiledOperation) -> Box<Problem> {
+    let detail = "This operation has no backend yet, and its contract has no example.";
+    let title = "Nothing to answer yet";
+    Problem::new(501, "no-example", title, detail, StageName::Reply).by(&op.place)
+}
+
 /// A credential that is missing or not good; `challenge` says how one is shown (RFC 9110 §11.6.1).
 pub(crate) fn no_credential(
     detail: String,

@@ -2,7 +2,7 @@
 
 use bytes::Bytes;
 use http::{HeaderMap, HeaderName, HeaderValue, Response, StatusCode, Version, header};
-use porch_facade::{CompiledBackend, CompiledOperation, MediaType};
+use porch_facade::{CompiledBackend, CompiledOperation, Example, MediaType};
 use porch_rules::expr::Template;
 use serde_json::Value;
 
@@ -12,7 +12,7 @@ use crate::body::ReplyBody;
 use crate::budget::Share;
 use crate::exchange::state::Exchange;
 use crate::failure::Failure;
-use crate::fields::via;
+use crate::fields::{ANSWERED_BY, via};
 use crate::media;
 use crate::problem::{Problem, bad_answer, of_failure};
 use crate::scope::{AnswerView, Scope};
@@ -32,6 +32,7 @@ pub(crate) fn reply(
             return Ok(pass(x, request, passing, backend, notes));
         }
         Outcome::One(Answer::Whole(whole), backend, notes) => (Some(*whole), Some(backend), notes),
+        Outcome::Example(example, body) => return Ok(example_reply(x, request, example, body)),
         Outcome::Many => (None, None, Vec::new()),
     };
     let made = make(x, request, answer, backend, scope);
@@ -45,6 +46,55 @@ pub(crate) fn reply(
         }
     });
     made
+}
+
+/// An example of the contract: a field says that it is one, and so does the trace.
+fn example_reply(
+    x: &Exchange<'_>,
+    request: &Request<'_>,
+    example: &Example,
+    body: Bytes,
+) -> Response<ReplyBody> {
+    let from = x.recorder.borrow().begin();
+    let has_body = !body.is_empty();
+    let mut response = Response::new(ReplyBody::Full(has_body.then_some(body)));
+    *response.status_mut() = example.status;
+    let headers = response.headers_mut();
+    for (name, value) in example.fields.iter() {
+        headers.append(name, value.clone());
+    }
+    if let Some(media) = &example.media {
+        headers.insert(header::CONTENT_TYPE, media.clone());
+    }
+    headers.append(header::VARY, HeaderValue::from_static("accept"));
+    headers.insert(ANSWERED_BY, example_field(example));
+    x.recorder.borrow_mut().stage(StageName::Reply, from, |s| {
+        let id = &request.operation.id;
+        let what = match (&example.name, example.made) {
+            (_, true) => "an answer made of the contract's schema".to_owned(),
+            (Some(name), _) => format!("the contract's example “{name}”"),
+            (None, _) => "the contract's example".to_owned(),
+        };
+        s.notes
+            .push(format!("“{id}” calls nothing: {what} is answered"));
+    });
+    response
+}
+
+/// What the reply says of an example: a token, with the example's name where a string can hold it (RFC 9651 §3.3).
+fn example_field(example: &Example) -> HeaderValue {
+    static MADE: HeaderValue = HeaderValue::from_static("contract;made");
+    static ONE: HeaderValue = HeaderValue::from_static("contract");
+    if example.made {
+        return MADE.clone();
+    }
+    let Some(name) = &example.name else {
+        return ONE.clone();
+    };
+    let escaped = name.replace('\\', "\\\\").replace('"', "\\\"");
+    let printable = name.bytes().all(|b| (0x20..0x7f).contains(&b));
+    let told = printable.then(|| HeaderValue::from_str(&format!("contract;example=\"{escaped}\"")));
+    told.and_then(Result::ok).unwrap_or_else(|| ONE.clone())
 }
 
 /// An answer that goes to the caller as it comes.

@@ -4,6 +4,7 @@
 //! short way: its answer may go through to the caller as it comes.
 
 mod body;
+mod example;
 mod many;
 mod one;
 pub(crate) mod request;
@@ -24,6 +25,7 @@ pub(crate) async fn run<'a>(
     body: InBody,
 ) -> Result<Outcome<'a>, Box<Problem>> {
     match request.operation.steps.as_slice() {
+        [] => example::run(x, request, scope, body).await,
         [step] => one::run(x, request, step, scope, body).await,
         steps => {
             many::run(x, request, steps, scope, body).await?;

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use http::request::Parts;
-use porch_facade::{CompiledBackend, CompiledFacade, CompiledOperation};
+use porch_facade::{CompiledBackend, CompiledFacade, CompiledOperation, Example};
 
 use crate::answer::Answer;
 use crate::problem::Tell;
@@ -23,6 +23,8 @@ pub(crate) struct Request<'a> {
 pub(crate) enum Outcome<'a> {
     /// The answer of the only step, with what there is to note of it.
     One(Answer, &'a CompiledBackend, Vec<String>),
+    /// An example of the contract, with its body.
+    Example(&'a Example, bytes::Bytes),
     /// All answers are in the scope; the reply is built of them.
     Many,
 }

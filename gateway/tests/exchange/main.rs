@@ -1,6 +1,7 @@
 //! The data plane on its own: documents compiled in the test, real stand-ins, real sockets, no database and no control plane.
 
 mod envelopes;
+mod examples;
 mod keeping;
 mod letter;
 mod letter_back;

@@ -44,7 +44,9 @@ impl<'a> SchemaView<'a> {
             return (*self.schema != Value::Bool(false)).then(|| Value::Object(Map::new()));
         };
         if let Some(value) = given(map) {
-            return Some(value.clone());
+            // What is given at the top is there once; deeper it may stand in many places.
+            let room = depth == 0 || charged(value, budget);
+            return room.then(|| value.clone());
         }
         let plain = self.own_properties().is_some() || self.schema.get("type").is_some();
         // Only so many branches are looked at, however wide a family is.
@@ -134,6 +136,29 @@ impl<'a> SchemaView<'a> {
             .flat_map(|branches| branches.iter().skip(1).flat_map(needs))
             .collect()
     }
+}
+
+/// Takes the parts of a value, and the length of its texts, from what may still be made.
+fn charged(value: &Value, budget: &mut usize) -> bool {
+    let mut open = vec![value];
+    while let Some(value) = open.pop() {
+        let parts = match value {
+            Value::String(text) => text.len() / MAX_TEXT,
+            Value::Array(items) => items.len(),
+            Value::Object(members) => members.len(),
+            _ => 0,
+        };
+        match budget.checked_sub(parts) {
+            Some(left) => *budget = left,
+            None => return false,
+        }
+        match value {
+            Value::Array(items) => open.extend(items),
+            Value::Object(members) => open.extend(members.values()),
+            _ => {}
+        }
+    }
+    true
 }
 
 /// A value that the schema itself gives.

@@ -13,6 +13,7 @@ use crate::compiled::{Admission, CredentialRule, LimitPlan, Media, ParamPlan, Ru
 use crate::documents::{AdmitDoc, CredentialKind, LimitDoc, MediaType, OperationDoc, Per};
 use crate::kind::Compiled;
 use crate::units::duration_text;
+use porch_soap::generic::Mapping;
 
 /// Greatest size of a request body where nothing is said.
 const DEFAULT_BODY: u64 = 1 << 20;
@@ -42,14 +43,50 @@ impl Shared {
     }
 }
 
+/// What a request must know of that which stands behind the porch.
+#[derive(Default)]
+pub(super) struct Behind<'w> {
+    /// Whether nothing does, and examples are answered.
+    pub(super) is_example: bool,
+    /// Whether bodies pass as they come.
+    pub(super) passes_bodies: bool,
+    /// Whether it reads query parameters that the contract has not.
+    pub(super) own_query: bool,
+    /// How its XML and JSON stand for each other.
+    xml: Option<&'w Mapping>,
+    used_query: Option<&'w Vec<String>>,
+    spellings: Option<&'w HashMap<String, String>>,
+}
+
+impl<'w> Behind<'w> {
+    pub(super) fn of(wired: &'w Wired, compiled: &'w Compiled) -> Self {
+        Self {
+            is_example: false,
+            passes_bodies: wired.kind.passes_bodies(),
+            own_query: wired.kind.has_own_query(),
+            xml: wired.backend.xml.as_ref(),
+            used_query: compiled.used_query.as_ref(),
+            spellings: Some(&compiled.spellings),
+        }
+    }
+
+    /// Nothing: the contract says all there is to know.
+    pub(super) fn nothing() -> Self {
+        Self {
+            is_example: true,
+            passes_bodies: true,
+            ..Self::default()
+        }
+    }
+}
+
 impl FacadeCompiler<'_> {
     pub(super) fn admission(
         &mut self,
         id: &str,
         doc: &OperationDoc,
         contract_op: &ContractOperation,
-        wired: &Wired,
-        compiled: &Compiled,
+        behind: &Behind<'_>,
     ) -> Admission {
         let own = ["operations", id, "admit"].map(|k| Step::Key(k.into()));
         let credentials = self.credentials(id, doc, &own);
@@ -84,8 +121,11 @@ impl FacadeCompiler<'_> {
                 many,
                 required: p.required,
                 of_call: p.place == Place::Query
-                    && (compiled.used_query.as_ref()).is_some_and(|used| !used.contains(&p.name)),
-                other: (compiled.spellings.get(&p.name))
+                    && behind
+                        .used_query
+                        .is_some_and(|used| !used.contains(&p.name)),
+                other: (behind.spellings)
+                    .and_then(|all| all.get(&p.name))
                     .filter(|_| p.place == Place::Query)
                     .map(|other| other.as_str().into()),
                 enumeration: texts
@@ -106,9 +146,9 @@ impl FacadeCompiler<'_> {
                 .is_some_and(|(_, required)| *required),
             query_schemas: parameters.iter().any(more),
             parameters,
-            only_known_query: self.only_known_query(doc, contract_op, wired),
-            body: self.body(doc, contract_op, wired),
-            media: self.media(doc, wired),
+            only_known_query: self.only_known_query(doc, contract_op, behind),
+            body: self.body(doc, contract_op, behind),
+            media: self.media(doc, behind),
         }
     }
 
@@ -282,7 +322,10 @@ impl FacadeCompiler<'_> {
     }
 
     /// What callers may send and ask for: what the operation says, else the facade, else JSON where the backend speaks XML.
-    fn media(&mut self, doc: &OperationDoc, wired: &Wired) -> Option<Arc<Media>> {
+    fn media(&mut self, doc: &OperationDoc, behind: &Behind<'_>) -> Option<Arc<Media>> {
+        if behind.is_example {
+            return None; // The contract's own types are answered.
+        }
         let facade = &self.from.facade.doc;
         let own = if doc.media_types.is_empty() {
             &facade.media_types
@@ -290,7 +333,7 @@ impl FacadeCompiler<'_> {
             &doc.media_types
         };
         let offered = match own.as_slice() {
-            [] if wired.backend.xml.is_some() => vec![MediaType::Json],
+            [] if behind.xml.is_some() => vec![MediaType::Json],
             [] => return None,
             some => some.to_vec(),
         };
@@ -299,7 +342,7 @@ impl FacadeCompiler<'_> {
             .xml
             .as_ref()
             .map(|x| x.mapping())
-            .or_else(|| wired.backend.xml.clone())
+            .or_else(|| behind.xml.cloned())
             .unwrap_or_default();
         let media = Media { offered, mapping };
         if let Some(known) = self.shared.media.iter().find(|m| ***m == media) {

@@ -7,7 +7,8 @@ use porch_contract::{Finding, Operation as ContractOperation, Place, Severity};
 use porch_valid::{Added, From, Schemas, Validator};
 use serde_json::Value;
 
-use super::{FacadeCompiler, Wired};
+use super::FacadeCompiler;
+use super::admission::Behind;
 use crate::compiled::{BodyPlan, BodyType};
 use crate::documents::{Kept as Keeps, OperationDoc, UnknownQuery};
 
@@ -54,9 +55,10 @@ impl FacadeCompiler<'_> {
             let Some(op) = contract.operations.get(id).filter(|_| self.checks(doc)) else {
                 continue;
             };
-            let backend = self.from.documents.backends.get(&doc.call.backend);
+            let backend = doc.backend();
+            let backend = backend.and_then(|b| self.from.documents.backends.get(b));
             let kind = backend.and_then(|b| self.kinds().get(&b.doc.kind));
-            let passes = kind.is_some_and(|k| k.passes_bodies());
+            let passes = doc.call.is_none() || kind.is_some_and(|k| k.passes_bodies());
             let bodies = op.bodies.iter();
             let bodies = bodies.filter(|(name, _)| passes && may_be_json(name));
             let bodies = bodies.filter_map(|(_, schema)| schema.as_ref());
@@ -90,7 +92,7 @@ impl FacadeCompiler<'_> {
         &self,
         doc: &OperationDoc,
         op: &ContractOperation,
-        wired: &Wired,
+        behind: &Behind<'_>,
     ) -> bool {
         let all = self.from.facade.doc.admit.unknown_query;
         let said = doc.admit.unknown_query.or(all);
@@ -98,16 +100,16 @@ impl FacadeCompiler<'_> {
             .parameters
             .iter()
             .any(|p| p.place == Place::Query && p.other);
-        said != Some(UnknownQuery::Pass) && !any && !wired.kind.has_own_query()
+        said != Some(UnknownQuery::Pass) && !any && !behind.own_query
     }
 
     pub(super) fn body(
         &self,
         doc: &OperationDoc,
         op: &ContractOperation,
-        wired: &Wired,
+        behind: &Behind<'_>,
     ) -> Option<Arc<BodyPlan>> {
-        let described = !op.bodies.is_empty() && wired.kind.passes_bodies();
+        let described = !op.bodies.is_empty() && behind.passes_bodies;
         if !described || !self.checks(doc) {
             return None;
         }

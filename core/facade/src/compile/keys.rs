@@ -15,7 +15,7 @@ impl FacadeCompiler<'_> {
             .doc
             .operations
             .values()
-            .filter_map(|o| documents.backends.get(&o.call.backend))
+            .filter_map(|o| documents.backends.get(o.backend()?))
             .map(|b| b.doc.kind.as_str())
             .collect();
         for key in kinds.keys(|k| k.facade) {

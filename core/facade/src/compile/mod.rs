@@ -3,6 +3,7 @@
 mod admission;
 mod backend;
 mod credentials;
+mod examples;
 mod keeping;
 mod keys;
 mod overlaps;
@@ -21,13 +22,15 @@ use porch_contract::{
 
 use serde_json::Value;
 
+use admission::Behind;
+
 use crate::compiled::{
     ANSWER, CompiledBackend, CompiledFacade, CompiledOperation, Definition, Route, RulePlace,
     Secrets, Step as Call,
 };
 use crate::documents::{EnvironmentDoc, FacadeDoc, OperationDoc};
 use crate::host::no_host;
-use crate::kind::{Compiled, Kind, Kinds};
+use crate::kind::{Kind, Kinds};
 use crate::library::Library;
 use crate::read::Document;
 use crate::wiring::CallCompiler;
@@ -56,6 +59,8 @@ pub(crate) fn facade(sources: &Sources<'_>) -> (CompiledFacade, Vec<Finding>) {
         shared: admission::Shared::default(),
         kept: keeping::Kept::default(),
         in_contract: OnceCell::new(),
+        written: OnceCell::new(),
+        made: examples::Made::default(),
         strangers: 0,
     };
     let compiled = compiler.facade();
@@ -85,6 +90,10 @@ struct FacadeCompiler<'a> {
     kept: keeping::Kept,
     /// All ids that the contract's document has, once somebody asks.
     in_contract: OnceCell<HashSet<&'a str>>,
+    /// The operations as the contract has them, once somebody asks.
+    written: OnceCell<HashMap<&'a str, porch_contract::Written<'a>>>,
+    /// Examples, each once.
+    made: examples::Made,
     /// How many operations the contract lacks.
     strangers: usize,
 }
@@ -110,6 +119,10 @@ impl<'a> FacadeCompiler<'a> {
                 self.not_in_the_contract(id);
                 continue;
             };
+            if doc.call.is_none() {
+                operations.push(self.of_examples(id, doc, contract_op));
+                continue;
+            }
             let Some(wired) = self.wired(id, doc) else {
                 continue;
             };
@@ -226,7 +239,7 @@ impl<'a> FacadeCompiler<'a> {
 
     /// The backend of an operation, compiled when it is met first.
     fn wired(&mut self, id: &str, doc: &'a OperationDoc) -> Option<Wired> {
-        let name = doc.call.backend.as_str();
+        let name = doc.backend()?;
         if let Some(known) = self.by_name.get(name) {
             return known.clone();
         }
@@ -242,6 +255,7 @@ impl<'a> FacadeCompiler<'a> {
         contract_op: &'a ContractOperation,
         wired: &Wired,
     ) -> Option<CompiledOperation> {
+        let call = doc.call.as_ref()?;
         let facade = self.from.facade;
         let mut compiler = CallCompiler {
             facade,
@@ -250,6 +264,7 @@ impl<'a> FacadeCompiler<'a> {
             contract_op,
             id,
             doc,
+            call,
             backend: &wired.backend,
             definition: wired.definition.clone(),
             sides: wired.sides.clone(),
@@ -259,15 +274,21 @@ impl<'a> FacadeCompiler<'a> {
         let (at_call, at) = (compiler.at_key(&["call"]), compiler.at_key(&[]));
         let compiled = wired.kind.call(&mut compiler)?;
         let place = RulePlace {
-            rule: self.shared.text(&format!("calls {}", doc.call.backend)),
+            rule: self.shared.text(&format!("calls {}", call.backend)),
             reach: format!("operation {id}").into(),
             file: self.shared.text(&facade.file),
             line: at_call.line,
         };
-        let admission = self.admission(id, doc, contract_op, wired, &compiled);
+        let behind = Behind::of(wired, &compiled);
+        let admission = self.admission(id, doc, contract_op, &behind);
         Some(CompiledOperation {
             id: id.to_owned(),
-            route: Arc::new(route(contract_op, &compiled)),
+            route: Arc::new(Route {
+                native: compiled.native.clone(),
+                rest_may_be_empty: compiled.rest_may_be_empty,
+                ..route(contract_op)
+            }),
+            examples: None,
             admission,
             steps: vec![Call {
                 name: self.shared.text(ANSWER),
@@ -283,7 +304,8 @@ impl<'a> FacadeCompiler<'a> {
     }
 }
 
-fn route(contract_op: &ContractOperation, compiled: &Compiled) -> Route {
+/// Where the contract says that an operation is.
+fn route(contract_op: &ContractOperation) -> Route {
     let several = contract_op.path.segments.iter().filter_map(|s| match s {
         Segment::Rest(name) => Some(name.clone()),
         _ => None,
@@ -293,7 +315,7 @@ fn route(contract_op: &ContractOperation, compiled: &Compiled) -> Route {
         path: contract_op.path.to_string(),
         variables: contract_op.path.variables().map(str::to_owned).collect(),
         several: several.collect(),
-        native: compiled.native.clone(),
-        rest_may_be_empty: compiled.rest_may_be_empty,
+        native: None,
+        rest_may_be_empty: false,
     }
 }

@@ -7,6 +7,7 @@
 mod admission;
 mod backend;
 mod definition;
+mod examples;
 mod operation;
 mod place;
 mod secrets;
@@ -20,6 +21,7 @@ pub use crate::index::OperationIndex;
 pub use admission::{Admission, BodyPlan, BodyType, CredentialRule, LimitPlan, Media, ParamPlan};
 pub use backend::{Address, CompiledBackend, Credentials, Transport, Trust};
 pub use definition::Definition;
+pub use examples::{Example, Examples, Given};
 pub use operation::{Call, CallRules, CompiledOperation, Reply, Route, Step};
 pub use place::RulePlace;
 pub(crate) use secrets::PLACEHOLDER;

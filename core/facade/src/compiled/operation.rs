@@ -8,7 +8,7 @@ use std::sync::Arc;
 use porch_contract::Position;
 use porch_rules::expr::Template;
 
-use super::{Admission, CompiledBackend, RulePlace};
+use super::{Admission, CompiledBackend, Examples, RulePlace};
 
 /// One operation, compiled.
 #[derive(Debug)]
@@ -19,6 +19,8 @@ pub struct CompiledOperation {
     pub route: Arc<Route>,
     /// Who and what may pass.
     pub admission: Admission,
+    /// What is answered where nothing is called.
+    pub examples: Option<Arc<Examples>>,
     /// What is called; those that do not wait for one another run at once.
     pub steps: Vec<Step>,
     /// What is made of the answers.

@@ -114,7 +114,8 @@ pub(super) fn uses(facade: &Document<FacadeDoc>, base: &[(String, Value)], id: &
         .doc
         .operations
         .values()
-        .any(|o| o.call.operation.as_deref() == Some(called(wiring)))
+        .filter_map(|o| o.call.as_ref())
+        .any(|c| c.operation.as_deref() == Some(called(wiring)))
 }
 
 /// Names what the definition no longer has.

@@ -12,7 +12,7 @@ use porch_rules::expr::Template;
 use serde_json::Value;
 
 use crate::compiled::{CompiledBackend, Definition};
-use crate::documents::{FacadeDoc, OperationDoc};
+use crate::documents::{CallDoc, FacadeDoc, OperationDoc};
 use crate::read::Document;
 use fits::Templates;
 pub use fits::{Shapes, Target};
@@ -34,6 +34,8 @@ pub struct CallCompiler<'a> {
     pub id: &'a str,
     /// The operation's wiring.
     pub doc: &'a OperationDoc,
+    /// Which backend is called, and what of it.
+    pub call: &'a CallDoc,
     /// The backend that is called.
     pub backend: &'a CompiledBackend,
     /// What it says of itself.
@@ -51,8 +53,9 @@ impl<'a> CallCompiler<'a> {
     /// The names of the definition's operations that the facade calls of this backend.
     pub fn called_names(&self) -> HashSet<&'a str> {
         let all = self.facade.doc.operations.values();
-        all.filter(|o| o.call.backend == self.backend.name)
-            .filter_map(|o| o.call.operation.as_deref())
+        all.filter_map(|o| o.call.as_ref())
+            .filter(|c| c.backend == self.backend.name)
+            .filter_map(|c| c.operation.as_deref())
             .collect()
     }
 

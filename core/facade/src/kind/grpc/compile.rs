@@ -138,7 +138,7 @@ impl CallCompiler<'_> {
 
     fn method<'d>(&mut self, described: &'d Described) -> Option<&'d Method> {
         let descriptors = &described.descriptors;
-        let Some(name) = &self.doc.call.operation else {
+        let Some(name) = &self.call.operation else {
             let help = "add `operation: package.Service/Method` of the definition";
             self.error(self.at(&["call"]), "a gRPC call names its method", help);
             return None;

@@ -104,7 +104,7 @@ impl Definition for Described {
         let types = &self.descriptors.types;
         let method = self
             .descriptors
-            .method(operation.call.operation.as_deref()?)?;
+            .method(operation.call.as_ref()?.operation.as_deref()?)?;
         let mut schemas = Schemas::new(types);
         let (input, output) = (schemas.of(method.input), schemas.of(method.output));
         let part = operation.response_body.as_ref();

@@ -16,7 +16,7 @@ const PARTS: [&str; 4] = ["path", "query", "headers", "body"];
 
 impl CallCompiler<'_> {
     pub(super) fn http(&mut self) -> Option<Compiled> {
-        if self.doc.call.operation.is_some() {
+        if self.call.operation.is_some() {
             let at = self.at_key(&["call", "operation"]);
             let message = "an HTTP backend without a definition has no named operations";
             self.error(at, message, "an HTTP call has `method` and `path`");
@@ -46,7 +46,7 @@ impl CallCompiler<'_> {
             .flatten()
             .chain(query.iter().flatten().chain(&headers).map(|(_, t)| t))
             .any(|t| uses(t, "body"));
-        let method = self.doc.call.method.as_deref();
+        let method = self.call.method.as_deref();
         if let Some(method) = method
             && (method.is_empty() || !method.bytes().all(|b| b.is_ascii_uppercase()))
         {
@@ -111,7 +111,7 @@ impl CallCompiler<'_> {
         mut values: Vec<(String, Template)>,
     ) -> Option<(Vec<PathPart>, Option<Box<str>>)> {
         let own = self.contract_op.path.to_string();
-        let text = self.doc.call.path.as_deref().unwrap_or(&own);
+        let text = self.call.path.as_deref().unwrap_or(&own);
         // A part of the query that never changes may stand behind the path.
         let (text, query) = match text.split_once('?') {
             Some((path, query)) => (path, Some(query)),

@@ -69,7 +69,7 @@ impl CallCompiler<'_> {
     }
 
     fn soap_operation<'w>(&mut self, wsdl: &'w Wsdl) -> Option<&'w porch_soap::Operation> {
-        let Some(name) = &self.doc.call.operation else {
+        let Some(name) = &self.call.operation else {
             let help = "add `operation: NAME` of the definition";
             self.error(self.at(&["call"]), "a SOAP call names its operation", help);
             return None;
@@ -147,7 +147,7 @@ impl CallCompiler<'_> {
             Ok(envelope) => Some(envelope),
             Err(errors) => {
                 let at = self.at(&["call"]);
-                let backend = &self.doc.call.backend;
+                let backend = &self.call.backend;
                 for e in errors {
                     let message = format!(
                         "the SOAP headers of “{backend}”{}: {}",

@@ -100,7 +100,7 @@ impl Definition for Wsdl {
     fn sides(&self, operation: &OperationDoc) -> Option<Value> {
         let called = self
             .definition
-            .operation(operation.call.operation.as_deref()?)?;
+            .operation(operation.call.as_ref()?.operation.as_deref()?)?;
         let mut schemas = JsonSchemas::new(&self.plan);
         let mut of = |m: &Option<porch_soap::Message>| {
             m.as_ref().map_or(json!({}), |m| schemas.of(m.type_id))
