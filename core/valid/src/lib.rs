@@ -28,6 +28,11 @@ pub use told::Misfit;
 
 use crate::node::Node;
 
+/// Whether a text is of a format (JSON Schema 2020-12 validation §7.3); of one that is not known none is.
+pub fn is_of_format(name: &str, text: &str) -> bool {
+    format::check(name).is_some_and(|is| is(text))
+}
+
 /// Whose values are checked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum From {

@@ -1,0 +1,449 @@
+//! The description (OpenAPI 3.1) that follows from exchanges.
+
+mod parts;
+
+use std::collections::BTreeMap;
+
+use indexmap::IndexMap;
+use serde_json::{Map, Value, json};
+
+use crate::secrets::{Credential, is_secret};
+use crate::segments::{self, Segment};
+use crate::shape::{Keeping, MAX_PARTS, Shape, typed};
+use crate::{Exchange, essence};
+use parts::{Address, body_value, example_of, is_json, is_usual_field};
+
+/// A whole body is kept as an example when it has at most so many bytes.
+const MAX_EXAMPLE: usize = 64 << 10;
+
+/// What was learned of a service.
+#[derive(Debug, Default)]
+pub struct Learned {
+    /// Its description: an OpenAPI 3.1 document, as JSON.
+    pub text: String,
+    /// The credentials that the samples carried, each once. Nothing of them stands in the description.
+    pub credentials: Vec<Credential>,
+    /// What there is to know, in words.
+    pub told: Vec<String>,
+}
+
+/// One sample, taken apart.
+struct Sample<'e> {
+    exchange: &'e Exchange,
+    address: Address,
+    request: Option<Value>,
+    answer: Option<Value>,
+}
+
+/// Learns what a service is from exchanges with it. The title is the first host's unless given.
+pub fn learn(exchanges: &[Exchange], title: Option<&str>) -> Learned {
+    let mut learner = Learner {
+        learned: Learned::default(),
+        secrets: Vec::new(),
+        parts: MAX_PARTS,
+    };
+    let samples: Vec<Sample<'_>> = exchanges.iter().map(|e| learner.sample(e)).collect();
+    learner.describe(&samples, title)
+}
+
+struct Learner {
+    learned: Learned,
+    /// Texts that may not be seen anywhere.
+    secrets: Vec<String>,
+    parts: usize,
+}
+
+/// Shorter texts are no secrets that could be told from other texts.
+const SHORTEST: usize = 3;
+
+impl Learner {
+    fn sample<'e>(&mut self, exchange: &'e Exchange) -> Sample<'e> {
+        let call = &exchange.call;
+        self.tell(call.told.iter().cloned());
+        let mut address = Address::of(&call.url);
+        let (hidden, shown) = std::mem::take(&mut address.query)
+            .into_iter()
+            .partition(|(name, _)| is_secret(name));
+        address.query = shown;
+        for (name, value) in hidden {
+            self.credential(Credential::Query(name, value));
+        }
+        for (name, value) in call.fields.iter().filter(|(_, v)| !v.is_empty()) {
+            if name.eq_ignore_ascii_case("authorization") {
+                self.credential(Credential::of_authorization(value));
+                self.secrets.push(value.clone());
+            } else if is_secret(name) {
+                self.credential(Credential::Header(name.clone(), value.clone()));
+            }
+        }
+        let request = call.body.as_deref();
+        let request = request.and_then(|b| body_value(&essence(&call.fields), b));
+        let answer = exchange.answer.as_ref();
+        let answer = answer.and_then(|a| body_value(&essence(&a.fields), &a.body));
+        Sample {
+            exchange,
+            address,
+            request,
+            answer,
+        }
+    }
+
+    fn tell(&mut self, all: impl IntoIterator<Item = String>) {
+        for told in all {
+            if !self.learned.told.contains(&told) {
+                self.learned.told.push(told);
+            }
+        }
+    }
+
+    fn credential(&mut self, credential: Credential) {
+        let values = credential.values().into_iter();
+        let long = values.filter(|v| v.len() >= SHORTEST).map(str::to_owned);
+        self.secrets.extend(long);
+        let known = &mut self.learned.credentials;
+        let same = known.iter().any(|k| k.place() == credential.place());
+        match (known.contains(&credential), same) {
+            (true, _) => {}
+            (false, true) => {
+                let place = credential.place();
+                self.tell([format!(
+                    "{place} is not the same in all samples: the first is taken"
+                )]);
+            }
+            (false, false) => known.push(credential),
+        }
+    }
+
+    fn describe(mut self, samples: &[Sample<'_>], title: Option<&str>) -> Learned {
+        let main = samples.first().map(|s| s.address.origin.clone());
+        let main = main.unwrap_or_default();
+        let prefix = common_prefix(samples.iter().filter(|s| s.address.origin == main));
+        let mut paths: IndexMap<(String, Vec<Segment>), Vec<usize>> = IndexMap::new();
+        for (i, sample) in samples.iter().enumerate() {
+            let skipped = if sample.address.origin == main {
+                prefix.len()
+            } else {
+                0
+            };
+            let segments = segments::template(&sample.address.segments[skipped..]);
+            let key = (sample.exchange.call.method.clone(), segments);
+            paths.entry(key).or_default().push(i);
+        }
+        segments::merge(&mut paths, &|a, b| alike(&samples[a], &samples[b]));
+        let mut described = Map::new();
+        for ((method, segments), of) in &paths {
+            let own: Vec<&Sample<'_>> = of.iter().map(|i| &samples[*i]).collect();
+            let skipped = if own[0].address.origin == main {
+                prefix.len()
+            } else {
+                0
+            };
+            let mut operation = self.operation(segments, &own, skipped);
+            if own[0].address.origin != main {
+                operation["servers"] = json!([{ "url": own[0].address.origin }]);
+            }
+            let item = described
+                .entry(shown(segments))
+                .or_insert_with(|| json!({}));
+            item[method.to_ascii_lowercase()] = operation;
+        }
+        if self.parts == 0 {
+            self.tell([format!("the samples have more than {MAX_PARTS} values: the types follow from the first of them")]);
+        }
+        let host = main.split("://").nth(1).unwrap_or_default();
+        let host = host
+            .split([':', '.'])
+            .next()
+            .filter(|h| h.starts_with(|c: char| c.is_ascii_alphabetic()));
+        let title = title.or(host).unwrap_or("sample");
+        let mut document = json!({
+            "openapi": "3.1.0",
+            "info": { "title": title, "version": "1.0.0" },
+            "paths": described,
+        });
+        if !main.is_empty() {
+            let below: String = prefix.iter().map(|s| format!("/{s}")).collect();
+            document["servers"] = json!([{ "url": format!("{main}{below}") }]);
+        }
+        self.learned.text = document.to_string();
+        self.learned
+    }
+
+    fn operation(&mut self, path: &[Segment], samples: &[&Sample<'_>], skipped: usize) -> Value {
+        let names: Vec<String> = (1..=samples.len())
+            .map(|n| {
+                if n == 1 {
+                    "sample".into()
+                } else {
+                    format!("sample-{n}")
+                }
+            })
+            .collect();
+        let mut parameters = Vec::new();
+        for (at, segment) in path.iter().enumerate() {
+            if let Segment::Variable(name) = segment {
+                let values = samples.iter().map(|s| s.address.segments.get(at + skipped));
+                let values: Vec<Option<&str>> = values.map(|v| v.map(String::as_str)).collect();
+                parameters.push(self.parameter(("path", name), true, &names, &values));
+            }
+        }
+        let mut query: Vec<&str> = Vec::new();
+        for (name, _) in samples.iter().flat_map(|s| &s.address.query) {
+            if !query.contains(&name.as_str()) {
+                query.push(name);
+            }
+        }
+        for name in query {
+            parameters.push(self.query(name, &names, samples));
+        }
+        let mut fields: Vec<&str> = Vec::new();
+        for (name, _) in samples.iter().flat_map(|s| &s.exchange.call.fields) {
+            let known = fields.iter().any(|f| f.eq_ignore_ascii_case(name));
+            if !known && !is_usual_field(name) && !is_secret(name) {
+                fields.push(name);
+            }
+        }
+        for name in fields {
+            let values = samples
+                .iter()
+                .map(|s| crate::field(&s.exchange.call.fields, name));
+            let values: Vec<Option<&str>> = values.collect();
+            parameters.push(self.parameter(("header", name), false, &names, &values));
+        }
+        let mut operation = json!({});
+        if !parameters.is_empty() {
+            operation["parameters"] = Value::Array(parameters);
+        }
+        if let Some(body) = self.request_body(&names, samples) {
+            operation["requestBody"] = body;
+        }
+        operation["responses"] = self.responses(&names, samples);
+        operation
+    }
+
+    fn parameter(
+        &mut self,
+        (place, name): (&str, &str),
+        required: bool,
+        names: &[String],
+        values: &[Option<&str>],
+    ) -> Value {
+        let mut shape = Shape::default();
+        let mut examples = Map::new();
+        for (example, text) in names.iter().zip(values) {
+            // What is written `{name}` already has no value.
+            let Some(text) = text.filter(|t| !t.starts_with('{')) else {
+                continue;
+            };
+            let value = typed(text);
+            let mut keeping = Keeping {
+                secrets: &self.secrets,
+                parts: &mut self.parts,
+            };
+            shape.add(&value, &mut keeping);
+            if keeping.may_show(text) {
+                examples.insert(example.clone(), json!({ "value": value }));
+            }
+        }
+        let mut schema = shape.schema();
+        match schema.as_object_mut() {
+            Some(s) if s.contains_key("type") => drop(s.shift_remove("examples")),
+            _ => schema = json!({ "type": "string" }),
+        }
+        let mut parameter = json!({ "name": name, "in": place, "schema": schema });
+        if required {
+            parameter["required"] = json!(true);
+        }
+        if !examples.is_empty() {
+            parameter["examples"] = Value::Object(examples);
+        }
+        parameter
+    }
+
+    /// A query parameter: one that stands several times is a list.
+    fn query(&mut self, name: &str, names: &[String], samples: &[&Sample<'_>]) -> Value {
+        let of = |s: &&Sample<'_>| -> Vec<String> {
+            let all = s.address.query.iter().filter(|(n, _)| n == name);
+            all.map(|(_, value)| value.clone()).collect()
+        };
+        let all: Vec<Vec<String>> = samples.iter().map(of).collect();
+        if all.iter().all(|values| values.len() <= 1) {
+            let values: Vec<Option<&str>> =
+                all.iter().map(|v| v.first().map(String::as_str)).collect();
+            return self.parameter(("query", name), false, names, &values);
+        }
+        let mut shape = Shape::default();
+        for text in all.iter().flatten() {
+            let mut keeping = Keeping {
+                secrets: &self.secrets,
+                parts: &mut self.parts,
+            };
+            shape.add(&typed(text), &mut keeping);
+        }
+        json!({ "name": name, "in": "query", "schema": { "type": "array", "items": shape.schema() } })
+    }
+
+    fn request_body(&mut self, names: &[String], samples: &[&Sample<'_>]) -> Option<Value> {
+        let bodies = samples.iter().enumerate().filter_map(|(i, s)| {
+            let call = &s.exchange.call;
+            let body = call.body.as_deref()?;
+            Some((
+                names[i].as_str(),
+                essence(&call.fields),
+                body,
+                s.request.as_ref(),
+            ))
+        });
+        let bodies: Vec<_> = bodies.collect();
+        if bodies.is_empty() {
+            return None;
+        }
+        let content = self.content(&bodies);
+        let required = bodies.len() == samples.len();
+        Some(json!({ "required": required, "content": content }))
+    }
+
+    fn responses(&mut self, names: &[String], samples: &[&Sample<'_>]) -> Value {
+        let mut by_status: BTreeMap<u16, Vec<(&str, String, &[u8], Option<&Value>)>> =
+            BTreeMap::new();
+        for (name, sample) in names.iter().zip(samples) {
+            let Some(answer) = &sample.exchange.answer else {
+                continue;
+            };
+            let all = by_status.entry(answer.status).or_default();
+            if !answer.body.is_empty() {
+                let kind = essence(&answer.fields);
+                all.push((name, kind, &answer.body, sample.answer.as_ref()));
+            }
+        }
+        let mut responses = Map::new();
+        for (status, bodies) in by_status {
+            let mut response = json!({ "description": described(status) });
+            if !bodies.is_empty() {
+                response["content"] = self.content(&bodies);
+            }
+            responses.insert(status.to_string(), response);
+        }
+        if responses.is_empty() {
+            responses.insert("200".into(), json!({ "description": described(200) }));
+        }
+        Value::Object(responses)
+    }
+
+    /// Bodies by their media types, each with its schema and examples (OpenAPI 3.1 §4.8.14).
+    fn content(&mut self, bodies: &[(&str, String, &[u8], Option<&Value>)]) -> Value {
+        let mut kinds: IndexMap<&str, Vec<usize>> = IndexMap::new();
+        for (i, (_, kind, _, _)) in bodies.iter().enumerate() {
+            let kind = if kind.is_empty() {
+                "application/octet-stream"
+            } else {
+                kind
+            };
+            kinds.entry(kind).or_default().push(i);
+        }
+        let mut content = Map::new();
+        for (kind, of) in kinds {
+            let mut media = json!({});
+            let (mut shape, mut examples) = (Shape::default(), Map::new());
+            for (name, _, bytes, value) in of.iter().map(|i| &bodies[*i]) {
+                if let Some(value) = value {
+                    let mut keeping = Keeping {
+                        secrets: &self.secrets,
+                        parts: &mut self.parts,
+                    };
+                    shape.add(value, &mut keeping);
+                }
+                if bytes.len() > MAX_EXAMPLE {
+                    self.tell([format!(
+                        "{name}: a body of {} bytes is too long to be kept as an example",
+                        bytes.len()
+                    )]);
+                    continue;
+                }
+                match example_of(kind, bytes, *value, &self.secrets) {
+                    Ok(Some(example)) => {
+                        drop(examples.insert((*name).to_owned(), json!({ "value": example })))
+                    }
+                    Ok(None) => {}
+                    Err(why) => self.tell([format!(
+                        "{name}: {why}, so that no example of {kind} is kept"
+                    )]),
+                }
+            }
+            let schema = shape.schema();
+            if schema.as_object().is_some_and(|s| !s.is_empty()) {
+                media["schema"] = schema;
+            } else if !is_json(kind) && kind.starts_with("text/") {
+                media["schema"] = json!({ "type": "string" });
+            }
+            if !examples.is_empty() {
+                media["examples"] = Value::Object(examples);
+            }
+            content.insert(kind.to_owned(), media);
+        }
+        Value::Object(content)
+    }
+}
+
+/// The segments that all paths begin with and that only say where the service is.
+fn common_prefix<'s>(samples: impl Iterator<Item = &'s Sample<'s>>) -> Vec<String> {
+    let mut prefix: Option<Vec<String>> = None;
+    for sample in samples {
+        let own = &sample.address.segments;
+        // Something must be left that is offered.
+        let most = own.len().saturating_sub(1);
+        let own: Vec<String> = own[..most]
+            .iter()
+            .take_while(|s| segments::is_prefix(s))
+            .cloned()
+            .collect();
+        prefix = Some(match prefix {
+            None => own,
+            Some(known) => {
+                let same = known.into_iter().zip(own).take_while(|(a, b)| a == b);
+                same.map(|(a, _)| a).collect()
+            }
+        });
+    }
+    prefix.unwrap_or_default()
+}
+
+/// A path as OpenAPI writes it.
+fn shown(segments: &[Segment]) -> String {
+    let all = segments.iter().map(|s| match s {
+        Segment::Fixed(text) => format!("/{text}"),
+        Segment::Variable(name) => format!("/{{{name}}}"),
+    });
+    let path: String = all.collect();
+    if path.is_empty() { "/".into() } else { path }
+}
+
+/// Whether two samples were answered alike: with objects that have most of their members in common.
+fn alike(a: &Sample<'_>, b: &Sample<'_>) -> bool {
+    let names = |s: &Sample<'_>| {
+        let (mut shape, mut parts) = (Shape::default(), 2000);
+        let mut keeping = Keeping {
+            secrets: &[],
+            parts: &mut parts,
+        };
+        if let Some(value) = &s.answer {
+            shape.add(value, &mut keeping);
+        }
+        shape
+            .names()
+            .into_iter()
+            .map(str::to_owned)
+            .collect::<Vec<String>>()
+    };
+    let (a, b) = (names(a), names(b));
+    let common = a.iter().filter(|n| b.contains(n)).count();
+    common > 0 && 2 * common >= a.len().max(b.len())
+}
+
+/// What a status says (RFC 9110 §15).
+fn described(status: u16) -> String {
+    match status {
+        200..300 => "What was answered.".into(),
+        status => format!("What was answered with {status}."),
+    }
+}

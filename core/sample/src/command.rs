@@ -1,0 +1,623 @@
+//! Command lines of `curl`, as people paste them from documentation and browsers.
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+
+use crate::words::{Part, parts};
+use crate::{MAX_SAMPLES, MAX_TEXT, NoSample, field};
+
+/// A request that somebody wrote down.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Call {
+    /// Its method.
+    pub method: String,
+    /// Its address, without credentials and fragment.
+    pub url: String,
+    /// Its header fields.
+    pub fields: Vec<(String, String)>,
+    /// Its body.
+    pub body: Option<Vec<u8>>,
+    /// What of the command was not followed, in words.
+    pub told: Vec<String>,
+}
+
+/// Whether a text begins with a command.
+pub fn is_command(text: &str) -> bool {
+    let text = text.trim_start();
+    let text = text.strip_prefix("$ ").unwrap_or(text).trim_start();
+    let rest = text.strip_prefix("curl");
+    rest.is_some_and(|r| r.starts_with(|c: char| c.is_whitespace() || c == '\\'))
+}
+
+/// Reads the commands of a text.
+///
+/// # Errors
+/// What is wrong with the first that cannot be read.
+pub fn read_commands(text: &str) -> Result<Vec<Call>, NoSample> {
+    if text.len() > MAX_TEXT {
+        let message = format!("the sample has more than {MAX_TEXT} bytes");
+        return Err(NoSample::new(message, "give a shorter one"));
+    }
+    let (mut calls, mut words, mut aside) = (Vec::new(), Vec::new(), false);
+    for part in parts(text)? {
+        match part {
+            Part::Word(_) if aside => {}
+            Part::Word(word) if word == "$" && words.is_empty() => {}
+            Part::Word(word) => words.push(word),
+            Part::Aside => aside = true,
+            Part::End => {
+                aside = false;
+                let words = std::mem::take(&mut words);
+                if words.first().is_some_and(|w| w == "curl") {
+                    calls.push(call(words)?);
+                } else if let Some(first) = words.first() {
+                    let message = format!("“{first}” is no sample call");
+                    return Err(NoSample::new(
+                        message,
+                        "give command lines of curl, or addresses",
+                    ));
+                }
+                if calls.len() > MAX_SAMPLES {
+                    let message = format!("there are more than {MAX_SAMPLES} samples");
+                    return Err(NoSample::new(message, "a few of each kind are enough"));
+                }
+            }
+        }
+    }
+    Ok(calls)
+}
+
+/// How the data of a request is written.
+#[derive(Clone, Copy)]
+enum Data {
+    /// Line ends are taken out.
+    Plain,
+    Raw,
+    Encoded,
+    Json,
+}
+
+/// What an option means.
+enum Meaning {
+    Method,
+    Field,
+    Data(Data),
+    Form {
+        literal: bool,
+    },
+    Login,
+    Bearer,
+    Cookie,
+    Url,
+    Agent,
+    Referrer,
+    InQuery,
+    Head,
+    /// Nothing for the request itself.
+    Nothing {
+        value: bool,
+    },
+    /// Something that is not followed.
+    NotFollowed {
+        value: bool,
+        why: &'static str,
+    },
+}
+
+/// The options, long and short.
+fn meaning(name: &str) -> Option<Meaning> {
+    use Meaning::*;
+    Some(match name {
+        "X" | "request" => Method,
+        "H" | "header" => Field,
+        "d" | "data" | "data-ascii" => Data(self::Data::Plain),
+        "data-raw" | "data-binary" => Data(self::Data::Raw),
+        "data-urlencode" => Data(self::Data::Encoded),
+        "json" => Data(self::Data::Json),
+        "F" | "form" => Form { literal: false },
+        "form-string" => Form { literal: true },
+        "u" | "user" => Login,
+        "oauth2-bearer" => Bearer,
+        "b" | "cookie" => Cookie,
+        "url" => Url,
+        "A" | "user-agent" => Agent,
+        "e" | "referer" => Referrer,
+        "G" | "get" => InQuery,
+        "I" | "head" => Head,
+        "s" | "silent" | "S" | "show-error" | "v" | "verbose" | "i" | "include"
+        | "show-headers" | "f" | "fail" | "fail-with-body" | "compressed" | "N" | "no-buffer"
+        | "basic" | "O" | "remote-name" | "J" | "remote-header-name" | "no-progress-meter"
+        | "progress-bar" | "#" | "g" | "globoff" | "http1.1" | "http2" | "0" | "http1.0" | "4"
+        | "6" | "ipv4" | "ipv6" | "path-as-is" | "anyauth" => Nothing { value: false },
+        "o" | "output" | "m" | "max-time" | "connect-timeout" | "w" | "write-out" | "retry"
+        | "retry-delay" | "retry-max-time" | "max-redirs" | "D" | "dump-header" | "c"
+        | "cookie-jar" | "stderr" | "trace" | "trace-ascii" | "limit-rate" => {
+            Nothing { value: true }
+        }
+        "L" | "location" => NotFollowed {
+            value: false,
+            why: "redirects are not followed",
+        },
+        "k" | "insecure" => NotFollowed {
+            value: false,
+            why: "certificates are checked all the same",
+        },
+        "x" | "proxy" => NotFollowed {
+            value: true,
+            why: "no proxy is used",
+        },
+        "cacert" | "capath" => NotFollowed {
+            value: true,
+            why: "say whose signatures are trusted with the backend's `trust`",
+        },
+        "E" | "cert" | "key" | "cert-type" | "key-type" | "pass" => NotFollowed {
+            value: true,
+            why: "no client certificate is shown",
+        },
+        "resolve" | "connect-to" | "interface" | "unix-socket" => NotFollowed {
+            value: true,
+            why: "the address is asked as it stands",
+        },
+        "digest" | "ntlm" | "negotiate" => NotFollowed {
+            value: false,
+            why: "the Basic scheme is used",
+        },
+        "T" | "upload-file" | "K" | "config" | "n" | "netrc" | "r" | "range" => return None,
+        _ => return None,
+    })
+}
+
+impl Meaning {
+    fn takes_value(&self) -> bool {
+        match self {
+            Self::InQuery | Self::Head => false,
+            Self::Nothing { value } | Self::NotFollowed { value, .. } => *value,
+            _ => true,
+        }
+    }
+}
+
+#[derive(Default)]
+struct Building {
+    call: Call,
+    method: Option<String>,
+    data: Vec<String>,
+    form: Vec<(String, String)>,
+    in_query: bool,
+    head: bool,
+    kind: Option<&'static str>,
+}
+
+fn call(words: Vec<String>) -> Result<Call, NoSample> {
+    let mut building = Building::default();
+    let mut words = words.into_iter().skip(1);
+    while let Some(word) = words.next() {
+        if let Some(long) = word.strip_prefix("--").filter(|l| !l.is_empty()) {
+            let (name, value) = match long.split_once('=') {
+                Some((name, value)) => (name, Some(value.to_owned())),
+                None => (long, None),
+            };
+            let known = meaning(name).filter(|_| name.len() > 1);
+            let Some(meaning) = known else {
+                building.unknown(&format!("--{name}"));
+                continue;
+            };
+            let value = match meaning.takes_value() {
+                true => Some(value.or_else(|| words.next()).ok_or_else(|| needs(&word))?),
+                false => None,
+            };
+            building.option(meaning, &format!("--{name}"), value)?;
+        } else if let Some(short) = word.strip_prefix('-').filter(|s| !s.is_empty()) {
+            building.short(short, &mut words)?;
+        } else {
+            building.address(&word)?;
+        }
+    }
+    building.finish()
+}
+
+fn needs(option: &str) -> NoSample {
+    NoSample::new(
+        format!("{option} needs a value"),
+        "paste the whole command line",
+    )
+}
+
+impl Building {
+    /// Short options, several of which may stand together; a value stands behind the last of them, or is the next word.
+    fn short(
+        &mut self,
+        all: &str,
+        words: &mut impl Iterator<Item = String>,
+    ) -> Result<(), NoSample> {
+        for (at, c) in all.char_indices() {
+            let name = c.to_string();
+            let Some(meaning) = meaning(&name) else {
+                self.unknown(&format!("-{c}"));
+                continue;
+            };
+            if !meaning.takes_value() {
+                self.option(meaning, &format!("-{c}"), None)?;
+                continue;
+            }
+            let rest = &all[at + c.len_utf8()..];
+            let value = match rest {
+                "" => words.next().ok_or_else(|| needs(&format!("-{c}")))?,
+                rest => rest.to_owned(),
+            };
+            return self.option(meaning, &format!("-{c}"), Some(value));
+        }
+        Ok(())
+    }
+
+    fn unknown(&mut self, option: &str) {
+        self.call
+            .told
+            .push(format!("{option} is not known here and was left out"));
+    }
+
+    fn option(
+        &mut self,
+        meaning: Meaning,
+        name: &str,
+        value: Option<String>,
+    ) -> Result<(), NoSample> {
+        let value = value.unwrap_or_default();
+        match meaning {
+            Meaning::Method => self.method = Some(value.trim().to_ascii_uppercase()),
+            Meaning::Field => self.field(&value)?,
+            Meaning::Data(how) => self.add_data(how, value, name)?,
+            Meaning::Form { literal } => self.add_part(&value, literal)?,
+            Meaning::Login => self.set("Authorization", &basic(&value)),
+            Meaning::Bearer => self.set("Authorization", &format!("Bearer {}", value.trim())),
+            Meaning::Cookie if value.contains('=') => self.set("Cookie", &value),
+            Meaning::Cookie => self
+                .call
+                .told
+                .push(format!("{name}: cookies are not read from files")),
+            Meaning::Url => self.address(&value)?,
+            Meaning::Agent => self.set("User-Agent", &value),
+            Meaning::Referrer => self.set("Referer", &value),
+            Meaning::InQuery => self.in_query = true,
+            Meaning::Head => self.head = true,
+            Meaning::Nothing { .. } => {}
+            Meaning::NotFollowed { why, .. } => self.call.told.push(format!("{name}: {why}")),
+        }
+        Ok(())
+    }
+
+    fn set(&mut self, name: &str, value: &str) {
+        self.call
+            .fields
+            .retain(|(n, _)| !n.eq_ignore_ascii_case(name));
+        self.call
+            .fields
+            .push((name.to_owned(), value.trim().to_owned()));
+    }
+
+    fn field(&mut self, text: &str) -> Result<(), NoSample> {
+        if text.starts_with('@') {
+            return Err(from_file("header fields"));
+        }
+        // `Name;` is a field without a value, and `Name:` takes one away.
+        if let Some(name) = text.strip_suffix(';').filter(|n| !n.contains(':')) {
+            self.call
+                .fields
+                .push((name.trim().to_owned(), String::new()));
+            return Ok(());
+        }
+        let Some((name, value)) = text.split_once(':') else {
+            let message = format!("“{}” is no header field", shortened(text));
+            return Err(NoSample::new(message, "a field is written `Name: value`"));
+        };
+        let name = name.trim();
+        let token = |b: u8| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b);
+        if name.is_empty() || !name.bytes().all(token) {
+            let message = format!("“{}” is no name of a header field", shortened(name));
+            return Err(NoSample::new(message, "a field is written `Name: value`"));
+        }
+        if !value.trim().is_empty() {
+            self.call
+                .fields
+                .push((name.to_owned(), value.trim().to_owned()));
+        }
+        Ok(())
+    }
+
+    fn add_data(&mut self, how: Data, value: String, name: &str) -> Result<(), NoSample> {
+        let is_raw = name == "--data-raw";
+        if value.starts_with('@') && !is_raw {
+            return Err(from_file("data"));
+        }
+        self.kind = match how {
+            Data::Json => Some("application/json"),
+            _ => self.kind.or(Some("application/x-www-form-urlencoded")),
+        };
+        self.data.push(match how {
+            Data::Plain => value.replace(['\r', '\n'], ""),
+            Data::Raw | Data::Json => value,
+            Data::Encoded => match value.split_once('=') {
+                Some(("", content)) => encoded(content),
+                Some((name, content)) => format!("{name}={}", encoded(content)),
+                None if value.contains('@') => return Err(from_file("data")),
+                None => encoded(&value),
+            },
+        });
+        Ok(())
+    }
+
+    fn add_part(&mut self, text: &str, literal: bool) -> Result<(), NoSample> {
+        let Some((name, value)) = text.split_once('=') else {
+            let message = format!("“{}” is no part of a form", shortened(text));
+            return Err(NoSample::new(message, "a part is written `name=value`"));
+        };
+        if !literal && value.starts_with(['@', '<']) {
+            return Err(from_file("parts of forms"));
+        }
+        self.form.push((name.to_owned(), value.to_owned()));
+        Ok(())
+    }
+
+    fn address(&mut self, text: &str) -> Result<(), NoSample> {
+        if !self.call.url.is_empty() {
+            let help = "write one command for each address";
+            return Err(NoSample::new("the command has two addresses", help));
+        }
+        let text = text.trim();
+        let text = match text.contains("://") {
+            true => text.to_owned(),
+            false => format!("http://{text}"),
+        };
+        let text = text.split('#').next().unwrap_or_default();
+        let (scheme, rest) = text.split_once("://").unwrap_or(("http", text));
+        let scheme = scheme.to_ascii_lowercase();
+        if !matches!(scheme.as_str(), "http" | "https") {
+            let message = format!("{scheme}:// is no address of an HTTP service");
+            return Err(NoSample::new(
+                message,
+                "sample calls go to http:// or https://",
+            ));
+        }
+        let end = rest.find(['/', '?']).unwrap_or(rest.len());
+        let (authority, path) = rest.split_at(end);
+        let (login, host) = match authority.rsplit_once('@') {
+            Some((login, host)) => (Some(login), host),
+            None => (None, authority),
+        };
+        if host.is_empty() {
+            return Err(NoSample::new("the address has no host", ""));
+        }
+        if let Some(login) = login {
+            self.set("Authorization", &basic(&decoded(login)));
+        }
+        let path = match path.starts_with('/') {
+            true => path.to_owned(),
+            false => format!("/{path}"),
+        };
+        self.call.url = format!("{scheme}://{host}{path}");
+        Ok(())
+    }
+
+    fn finish(mut self) -> Result<Call, NoSample> {
+        if self.call.url.is_empty() {
+            return Err(NoSample::new(
+                "the command has no address",
+                "paste the whole command line",
+            ));
+        }
+        let data = (!self.data.is_empty()).then(|| self.data.join("&"));
+        if self.in_query {
+            if let Some(data) = data {
+                let mark = if self.call.url.contains('?') {
+                    '&'
+                } else {
+                    '?'
+                };
+                self.call.url.push(mark);
+                self.call.url.push_str(&data);
+            }
+        } else if !self.form.is_empty() {
+            let (kind, body) = multipart(&self.form);
+            self.set("Content-Type", &kind);
+            self.call.body = Some(body);
+        } else if let Some(data) = data {
+            if let Some(kind) = self
+                .kind
+                .filter(|_| field(&self.call.fields, "content-type").is_none())
+            {
+                self.set("Content-Type", kind);
+            }
+            self.call.body = Some(data.into_bytes());
+        }
+        let usual = match (&self.call.body, self.head) {
+            (_, true) => "HEAD",
+            (Some(_), _) => "POST",
+            (None, _) => "GET",
+        };
+        self.call.method = self.method.unwrap_or_else(|| usual.to_owned());
+        if self.call.method.is_empty() || !self.call.method.bytes().all(|b| b.is_ascii_uppercase())
+        {
+            let message = format!("“{}” is no method", shortened(&self.call.method));
+            return Err(NoSample::new(message, "methods are GET, POST, PUT …"));
+        }
+        Ok(self.call)
+    }
+}
+
+/// A form in parts (RFC 7578).
+fn multipart(parts: &[(String, String)]) -> (String, Vec<u8>) {
+    let mut boundary = "porch-sample".to_owned();
+    while parts.iter().any(|(_, value)| value.contains(&boundary)) {
+        boundary.push('x');
+    }
+    let mut body = String::new();
+    for (name, value) in parts {
+        let name = name.replace('"', "%22").replace(['\r', '\n'], "");
+        body.push_str(&format!(
+            "--{boundary}\r\nContent-Disposition: form-data; name=\"{name}\"\r\n\r\n{value}\r\n"
+        ));
+    }
+    body.push_str(&format!("--{boundary}--\r\n"));
+    (
+        format!("multipart/form-data; boundary={boundary}"),
+        body.into_bytes(),
+    )
+}
+
+fn from_file(what: &str) -> NoSample {
+    NoSample::new(
+        format!("{what} are not read from files"),
+        "put the content into the command",
+    )
+}
+
+/// The Basic scheme (RFC 7617 §2); white space around name and password is taken away.
+fn basic(login: &str) -> String {
+    let (user, password) = login.split_once(':').unwrap_or((login, ""));
+    format!(
+        "Basic {}",
+        STANDARD.encode(format!("{}:{}", user.trim(), password.trim()))
+    )
+}
+
+/// A text for a query (RFC 3986 §2.1).
+fn encoded(text: &str) -> String {
+    let mut out = String::new();
+    for b in text.bytes() {
+        match b {
+            b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => {
+                out.push(b as char)
+            }
+            b => out.push_str(&format!("%{b:02X}")),
+        }
+    }
+    out
+}
+
+/// A text of an address as it was meant; what is no encoding stays.
+pub(crate) fn decoded(text: &str) -> String {
+    let bytes = text.as_bytes();
+    let hex = |at: usize| bytes.get(at).and_then(|b| (*b as char).to_digit(16));
+    let (mut out, mut at) = (Vec::with_capacity(bytes.len()), 0);
+    while let Some(b) = bytes.get(at) {
+        match (b, hex(at + 1), hex(at + 2)) {
+            (b'%', Some(high), Some(low)) => {
+                out.push((high * 16 + low) as u8);
+                at += 3;
+            }
+            _ => {
+                out.push(*b);
+                at += 1;
+            }
+        }
+    }
+    String::from_utf8_lossy(&out).into_owned()
+}
+
+fn shortened(text: &str) -> String {
+    let short: String = text.chars().take(40).collect();
+    // What stands behind a colon may be a secret.
+    short.split(':').next().unwrap_or_default().to_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn one(text: &str) -> Call {
+        let mut all = read_commands(text).unwrap();
+        assert_eq!(all.len(), 1, "{text}");
+        all.remove(0)
+    }
+
+    fn body(call: &Call) -> &str {
+        std::str::from_utf8(call.body.as_deref().unwrap_or_default()).unwrap()
+    }
+
+    #[test]
+    fn a_command_is_read_as_it_would_be_carried_out() {
+        let call = one(
+            "curl -sS -X PUT 'http://tt.example/v2/berths/N7?dry=1#top' \\\n  -H 'Content-Type: application/json' \\\n  -H \"API-Key: abc\" --data-raw '{\"length\": 31}' | jq .",
+        );
+        assert_eq!(
+            (call.method.as_str(), call.url.as_str()),
+            ("PUT", "http://tt.example/v2/berths/N7?dry=1")
+        );
+        assert_eq!(field(&call.fields, "api-key"), Some("abc"));
+        assert_eq!(body(&call), "{\"length\": 31}");
+        let get = one("curl -G tt.example/tt -d r=FAR-MAR --data-urlencode 'day=14 May'");
+        assert_eq!(
+            (get.method.as_str(), get.url.as_str()),
+            ("GET", "http://tt.example/tt?r=FAR-MAR&day=14%20May")
+        );
+        let form = one("curl https://tt.example -d a=1 -d b=2");
+        assert_eq!((form.method.as_str(), body(&form)), ("POST", "a=1&b=2"));
+        assert_eq!(
+            field(&form.fields, "content-type"),
+            Some("application/x-www-form-urlencoded")
+        );
+        let json = one("curl --json '{}' --url=http://tt.example/x -XPATCH");
+        assert_eq!(
+            (json.method.as_str(), field(&json.fields, "content-type")),
+            ("PATCH", Some("application/json"))
+        );
+        let parts = one("curl -F name=Ina -F 'note=a b' http://tt.example/x");
+        assert!(
+            body(&parts).contains("name=\"note\"\r\n\r\na b\r\n"),
+            "{}",
+            body(&parts)
+        );
+        assert_eq!(one("$ curl -I http://tt.example/").method, "HEAD");
+    }
+
+    #[test]
+    fn logins_become_an_authorization_and_white_space_goes() {
+        for text in [
+            "curl -u ' desk:light ' http://h/",
+            "curl -udesk:light http://h/",
+            "curl http://desk:li%67ht@h/",
+        ] {
+            let call = one(text);
+            assert_eq!(
+                field(&call.fields, "authorization"),
+                Some("Basic ZGVzazpsaWdodA=="),
+                "{text}"
+            );
+            assert_eq!(call.url, "http://h/");
+        }
+        let bearer = one("curl --oauth2-bearer t0k http://h/");
+        assert_eq!(field(&bearer.fields, "authorization"), Some("Bearer t0k"));
+    }
+
+    #[test]
+    fn several_commands_are_several_samples() {
+        let all = read_commands(
+            "curl http://h/a\n\n# and\ncurl http://h/b > b.json; curl h/c 2>&1 | jq '.x'",
+        )
+        .unwrap();
+        let urls: Vec<&str> = all.iter().map(|c| c.url.as_str()).collect();
+        assert_eq!(urls, ["http://h/a", "http://h/b", "http://h/c"]);
+    }
+
+    #[test]
+    fn what_is_not_followed_is_told_and_what_cannot_be_is_refused() {
+        let call = one("curl -kL --proxy http://p --made-up http://h/");
+        assert_eq!(call.told.len(), 4, "{:?}", call.told);
+        for (text, part) in [
+            ("curl", "no address"),
+            ("curl -d @body.json http://h/", "files"),
+            ("curl http://h/ http://i/", "two addresses"),
+            ("curl ftp://h/", "ftp"),
+            ("curl -H 'no field' http://h/", "no header field"),
+            ("curl -X 'G T' http://h/", "no method"),
+            ("curl http://h/ -H", "needs a value"),
+            ("wget http://h/", "no sample call"),
+            ("curl http:///x", "no host"),
+        ] {
+            let told = read_commands(text).unwrap_err();
+            assert!(told.message.contains(part), "{text}: {told}");
+        }
+        let secret = read_commands("curl -H 'Key value:hidden' http://h/").unwrap_err();
+        assert!(!secret.to_string().contains("hidden"), "{secret}");
+    }
+}
