@@ -1,19 +1,26 @@
 //! Fetching definitions by HTTP: the document, what it imports, and no more than that.
 //!
 //! Whoever names an address could make the porch call places that only the porch can reach. So everything is bounded:
-//! size, number, depth and time; only `http://`; few redirects; and addresses of the porch's own host, of its link, and
+//! size, number, depth and time; only HTTP, by TLS or not; few redirects; and addresses of the porch's own host, of its link, and
 //! those where clouds keep their machines' credentials are only called when the publisher allows it.
 
+mod http;
 mod reflection;
+mod sample;
 
 use std::collections::{BTreeMap, HashSet, VecDeque};
 use std::net::{IpAddr, SocketAddr};
 use std::time::{Duration, Instant};
 
+use ::http::{HeaderValue, Request};
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use bytes::Bytes;
+use http_body_util::Full;
 use porch_facade::{Files, Source, is_zip};
 use porch_soap::decode_document;
 use porch_soap::localise::references;
-use reqwest::Url;
+use url::{Position, Url};
 
 const MAX_FILE: usize = 16 << 20;
 const MAX_TOTAL: usize = 64 << 20;
@@ -22,7 +29,9 @@ const MAX_DEPTH: usize = 20;
 const MAX_REDIRECTS: usize = 5;
 const TIME: Duration = Duration::from_secs(30);
 
+pub use http::{Connection, Got};
 pub use reflection::{is_server, reflect};
+pub use sample::{Sampled, is_sample, sample};
 
 /// What may be called, and how.
 #[derive(Clone, Debug, Default)]
@@ -53,6 +62,12 @@ pub enum FetchError {
     /// It is too large, or there is too much of it.
     #[error("{0}: {1}")]
     TooMuch(String, String),
+    /// Its certificate is not one that is trusted.
+    #[error("{0}: its certificate is not trusted: {1}")]
+    Certificate(String, String),
+    /// What was given is no sample call.
+    #[error("{0}")]
+    Sample(porch_sample::NoSample),
     /// What came is no definition.
     #[error("{}", .0.message)]
     Unreadable(Box<porch_contract::Finding>),
@@ -64,7 +79,11 @@ impl FetchError {
         match self {
             FetchError::Local(..) => "allow it if that is where the backend is".into(),
             FetchError::Login(..) => "give name and password for the definition".into(),
+            FetchError::Certificate(..) => {
+                "give the certificate that its own is signed with, in PEM".into()
+            }
             FetchError::Unreadable(finding) => finding.help.clone(),
+            FetchError::Sample(told) => told.help.clone(),
             FetchError::Address(..) => "save the definition as a file or ZIP and give that".into(),
             _ => String::new(),
         }
@@ -225,7 +244,7 @@ async fn import(
     origin: &str,
     until: Instant,
 ) -> Result<String, FetchError> {
-    let too_much = |what: String| FetchError::TooMuch(target.to_string(), what);
+    let too_much = |what: String| FetchError::TooMuch(shown(&target), what);
     if !room {
         return Err(too_much(format!("more than {MAX_FILES} files")));
     }
@@ -283,10 +302,13 @@ fn parse(address: &str) -> Result<Url, FetchError> {
 }
 
 fn check(url: &Url) -> Result<(), FetchError> {
-    if url.scheme() != "http" {
+    if !matches!(url.scheme(), "http" | "https") {
         return Err(FetchError::Address(
-            url.to_string(),
-            format!("{}:// is not read, only http:// is", url.scheme()),
+            shown(&url),
+            format!(
+                "{}:// is not read, only http:// and https:// are",
+                url.scheme()
+            ),
         ));
     }
     if !url.username().is_empty() || url.password().is_some() {
@@ -298,28 +320,6 @@ fn check(url: &Url) -> Result<(), FetchError> {
     Ok(())
 }
 
-async fn body_of(url: &Url, mut answer: reqwest::Response) -> Result<Vec<u8>, FetchError> {
-    let failed = |what: String| FetchError::Answer(url.to_string(), what);
-    let status = answer.status();
-    if matches!(status.as_u16(), 401 | 403) {
-        return Err(FetchError::Login(url.to_string(), status.as_u16()));
-    }
-    if !status.is_success() {
-        return Err(failed(format!("it answers {status}")));
-    }
-    let mut body = Vec::new();
-    while let Some(chunk) = answer.chunk().await.map_err(|e| failed(e.to_string()))? {
-        body.extend_from_slice(&chunk);
-        if body.len() > MAX_FILE {
-            return Err(FetchError::TooMuch(
-                url.to_string(),
-                format!("more than {MAX_FILE} bytes"),
-            ));
-        }
-    }
-    Ok(body)
-}
-
 /// The addresses of a host, none of which is local unless that is allowed.
 async fn addresses(
     url: &Url,
@@ -327,7 +327,7 @@ async fn addresses(
     left: Duration,
     allowed: &Allowed,
 ) -> Result<Vec<SocketAddr>, FetchError> {
-    let failed = |what: String| FetchError::Answer(url.to_string(), what);
+    let failed = |what: String| FetchError::Answer(shown(&url), what);
     let looked_up = tokio::time::timeout(left, tokio::net::lookup_host((host, port)))
         .await
         .map_err(|_| failed("its name is not found in time".into()))?;
@@ -337,7 +337,7 @@ async fn addresses(
     if let Some(local) = found.iter().map(SocketAddr::ip).find(|ip| is_local(*ip))
         && !allowed.local
     {
-        return Err(FetchError::Local(url.to_string(), local));
+        return Err(FetchError::Local(shown(&url), local));
     }
     Ok(found)
 }
@@ -350,49 +350,17 @@ async fn get(
 ) -> Result<Vec<u8>, FetchError> {
     let mut url = url.clone();
     for _ in 0..=MAX_REDIRECTS {
-        check(&url)?;
-        let host = url
-            .host_str()
-            .unwrap_or_default()
-            .trim_matches(['[', ']'])
-            .to_owned();
-        let port = url.port_or_known_default().unwrap_or(80);
-        let failed = |what: String| FetchError::Answer(url.to_string(), what);
-        let left = until.saturating_duration_since(Instant::now());
-        if left.is_zero() {
+        let failed = |what: String| FetchError::Answer(shown(&url), what);
+        if until <= Instant::now() {
             return Err(failed(format!("it took more than {TIME:?} in all")));
         }
-        let found = addresses(&url, (&host, port), left, allowed).await?;
-        // The connection goes to the addresses that were looked at, whatever the name means a moment later.
-        let client = reqwest::Client::builder()
-            .redirect(reqwest::redirect::Policy::none())
-            .resolve_to_addrs(&host, &found)
-            .timeout(left)
-            .no_proxy()
-            .build();
-        let client = client.map_err(|e| failed(e.to_string()))?;
-        let mut request = client.get(url.clone());
-        if let Some((name, password)) = allowed
-            .login
-            .as_ref()
-            .filter(|_| url.origin().ascii_serialization() == origin)
-        {
-            request = request.basic_auth(name, Some(password));
-        }
-        let answer = request.send().await.map_err(|e| {
-            failed(if e.is_connect() {
-                "nothing answers there".into()
-            } else if e.is_timeout() {
-                "no answer in time".into()
-            } else {
-                e.to_string()
-            })
-        })?;
-        let status = answer.status();
+        let own = url.origin().ascii_serialization() == origin;
+        let request = asked(&url, allowed.login.as_ref().filter(|_| own)).map_err(&failed)?;
+        let got = http::exchange(&url, request, allowed, until).await?;
+        let status = got.status;
         if status.is_redirection() {
-            let target = answer
-                .headers()
-                .get(reqwest::header::LOCATION)
+            let target = got.fields.get(::http::header::LOCATION);
+            let target = target
                 .and_then(|v| v.to_str().ok())
                 .ok_or_else(|| failed(format!("it answers {status} without a place to go")))?;
             url = url
@@ -400,12 +368,57 @@ async fn get(
                 .map_err(|e| failed(format!("it leads to “{target}”: {e}")))?;
             continue;
         }
-        return body_of(&url, answer).await;
+        if matches!(status.as_u16(), 401 | 403) {
+            return Err(FetchError::Login(shown(&url), status.as_u16()));
+        }
+        return match status.is_success() {
+            true => Ok(got.body),
+            false => Err(failed(format!("it answers {status}"))),
+        };
     }
     Err(FetchError::Answer(
-        url.to_string(),
+        shown(&url),
         format!("more than {MAX_REDIRECTS} redirects"),
     ))
+}
+
+/// The request for a definition.
+fn asked(url: &Url, login: Option<&(String, String)>) -> Result<Request<Full<Bytes>>, String> {
+    let target = &url[Position::BeforePath..Position::AfterQuery];
+    let mut request = Request::get(target).header(::http::header::ACCEPT, "*/*");
+    if let Some((name, password)) = login {
+        request = request.header(::http::header::AUTHORIZATION, basic(name, password)?);
+    }
+    request.body(Full::default()).map_err(|e| e.to_string())
+}
+
+/// An address as it is told: what its query calls a secret is none of anybody's business.
+fn shown(url: &Url) -> String {
+    if !url
+        .query_pairs()
+        .any(|(name, _)| porch_sample::is_secret(&name))
+    {
+        return url.to_string();
+    }
+    let mut told = url.clone();
+    let pairs = url
+        .query_pairs()
+        .map(|(name, value)| match porch_sample::is_secret(&name) {
+            true => format!("{name}={}", porch_facade::MASK),
+            false => format!("{name}={value}"),
+        });
+    let query = pairs.collect::<Vec<String>>().join("&");
+    told.set_query(None);
+    format!("{told}?{query}")
+}
+
+/// The Basic scheme (RFC 7617 §2).
+fn basic(name: &str, password: &str) -> Result<HeaderValue, String> {
+    let encoded = STANDARD.encode(format!("{name}:{password}"));
+    let value = HeaderValue::from_str(&format!("Basic {encoded}"));
+    let mut value = value.map_err(|e| e.to_string())?;
+    value.set_sensitive(true);
+    Ok(value)
 }
 
 #[cfg(test)]

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 
-pub(crate) use self::definitions::{DeriveArgs, LookArgs, NameStyle};
+pub(crate) use self::definitions::{DeriveArgs, LookArgs, NameStyle, NewArgs};
 
 use crate::serve::ServeOptions;
 
@@ -46,6 +46,8 @@ pub(crate) enum Command {
     Look(LookArgs),
     /// Write backend, facade and contract documents for a definition, ready to edit.
     Derive(DeriveArgs),
+    /// Begin a facade without a backend: operations answer with examples of its contract.
+    New(NewArgs),
     /// Check documents without a service.
     Check(CheckArgs),
     /// Put documents into the draft; callers see nothing of it.

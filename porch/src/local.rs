@@ -8,10 +8,11 @@ use porch_contract::suggest;
 use porch_facade::{Files, Model, Source, effective};
 use serde_json::{Value, json};
 
-use crate::cli::{CheckArgs, Cli, DeriveArgs, LookArgs, NameStyle};
+use crate::cli::{CheckArgs, Cli, DeriveArgs, LookArgs, NameStyle, NewArgs};
+use crate::client::Client;
 use crate::error::CliError;
 use crate::show::{Show, bold, findings_text, list, table, text};
-use crate::sources::{Origin, read_paths, source, unreadable};
+use crate::sources::{Origin, read_file, read_paths, source, unreadable};
 
 /// `porch look`.
 pub(crate) async fn look(args: &LookArgs, show: &Show) -> Result<bool, CliError> {
@@ -170,7 +171,11 @@ fn write_files(folder: &Path, files: &Files) -> Result<Vec<String>, CliError> {
 }
 
 /// `porch derive`.
-pub(crate) async fn derive(args: &DeriveArgs, show: &Show) -> Result<bool, CliError> {
+pub(crate) async fn derive(
+    args: &DeriveArgs,
+    client: Option<&Client>,
+    show: &Show,
+) -> Result<bool, CliError> {
     let from = Origin {
         text: &args.source,
         main: args.main.as_deref(),
@@ -188,36 +193,117 @@ pub(crate) async fn derive(args: &DeriveArgs, show: &Show) -> Result<bool, CliEr
         name: &name,
         address: args.address.as_deref(),
         only: &args.only,
-        first: &[],
         names: match args.names {
             Some(NameStyle::AsIs) => porch_facade::Names::AsIs,
             Some(NameStyle::Camel) | None => porch_facade::Names::Camel,
         },
+        ..porch_facade::Wanted::default()
     };
     let derived = porch_facade::derive_as(&source, &wanted).map_err(|f| unreadable(&f))?;
-    if !args.overwrite
-        && let Some(there) = derived
-            .files
-            .keys()
-            .map(|f| args.output.join(f))
-            .find(|p| p.exists())
-    {
-        return Err(CliError::new(format!("{} is there already", there.display())).help("add --update to keep your edits, choose another folder or name, or add --overwrite, which loses your edits"));
-    }
-    let written = write_files(&args.output, &derived.files)?;
-    let value = json!({ "written": written, "operations": derived.operations, "findings": derived.findings });
+    let written = write_new(&args.output, &derived, args.overwrite)?;
+    let kept = match client {
+        Some(client) => keep(client, &derived.secrets).await?,
+        None => 0,
+    };
+    let secrets: Vec<&str> = derived.secrets.iter().map(|s| s.name.as_str()).collect();
+    let value = json!({ "written": written, "operations": derived.operations, "findings": derived.findings, "secrets": secrets, "secrets_kept": kept });
     show.value(&value, |v| {
-        let files: String = list(v, "written")
-            .iter()
-            .filter_map(Value::as_str)
-            .map(|f| format!("wrote {f}\n"))
-            .collect();
+        let findings = findings_text(list(v, "findings"));
+        let told = secrets_text(&secrets, kept);
         let next = format!(
             "operations wired: {}. Edit the documents, then: porch check {}",
             derived.operations,
             args.output.display()
         );
-        format!("{files}{}\n{next}", findings_text(list(v, "findings")))
+        format!("{}{findings}{told}\n{next}", written_text(v))
+    });
+    Ok(true)
+}
+
+/// The files that were written, a line each.
+fn written_text(v: &Value) -> String {
+    let files = list(v, "written").iter().filter_map(Value::as_str);
+    files.map(|f| format!("wrote {f}\n")).collect()
+}
+
+/// Writes derived documents; nothing that is there is lost.
+fn write_new(
+    output: &Path,
+    derived: &porch_facade::Derived,
+    overwrite: bool,
+) -> Result<Vec<String>, CliError> {
+    let mut files = derived.files.keys().map(|f| output.join(f));
+    if !overwrite && let Some(there) = files.find(|p| p.exists()) {
+        return Err(CliError::new(format!("{} is there already", there.display())).help("add --update to keep your edits, choose another folder or name, or add --overwrite, which loses your edits"));
+    }
+    write_files(output, &derived.files)
+}
+
+/// Sets the secrets that samples carried, in the service; what is there already may belong to another backend, and stays.
+async fn keep(client: &Client, secrets: &[porch_facade::Stored]) -> Result<usize, CliError> {
+    let there = client.get("/api/secrets").await?;
+    let there = there.as_array().into_iter().flatten();
+    let there: Vec<&str> = there.map(|s| text(s, "name")).collect();
+    let mut kept = 0;
+    for secret in secrets {
+        if there.contains(&secret.name.as_str()) {
+            eprintln!(
+                "porch: the secret {} is set already and stays as it is",
+                secret.name
+            );
+            continue;
+        }
+        let body = json!({ "name": secret.name, "value": secret.value });
+        let sent = client.send(reqwest::Method::PUT, "/api/secrets", Some(body));
+        sent.await?;
+        kept += 1;
+    }
+    Ok(kept)
+}
+
+fn secrets_text(names: &[&str], kept: usize) -> String {
+    match (names, kept) {
+        ([], _) => String::new(),
+        (names, 0) => {
+            let set: String = names
+                .iter()
+                .map(|n| format!("  porch secret set {n}\n"))
+                .collect();
+            format!(
+                "\nsecrets of the sample stand in no file. Set them, or derive with --keep-secrets:\n{set}"
+            )
+        }
+        (names, _) => format!("\nsecrets set in the service: {}\n", names.join(", ")),
+    }
+}
+
+/// `porch new`.
+pub(crate) fn new(args: &NewArgs, show: &Show) -> Result<bool, CliError> {
+    let told = |e: porch_sample::NoSample| CliError::new(e.message).help(e.help).usage();
+    let mut exchanges = Vec::new();
+    for operation in &args.operations {
+        exchanges.extend(porch_sample::read_exchanges(operation).map_err(told)?);
+    }
+    if let Some(path) = &args.exchanges {
+        exchanges.extend(porch_sample::read_exchanges(&read_file(path)?).map_err(told)?);
+    }
+    if exchanges.is_empty() {
+        let text = format!("GET /{}", args.name);
+        exchanges.extend(porch_sample::read_exchanges(&text).map_err(told)?);
+    }
+    let title = args.title.as_deref().unwrap_or(&args.name);
+    let derived = porch_facade::begin(&args.name, title, &exchanges).map_err(|f| unreadable(&f))?;
+    let written = write_new(&args.output, &derived, args.overwrite)?;
+    let value = json!({ "written": written, "operations": derived.operations, "findings": derived.findings });
+    show.value(&value, |v| {
+        let findings = findings_text(list(v, "findings"));
+        let folder = args.output.display();
+        let told = "they answer with examples of the contract until they have a `call`";
+        let next = format!(
+            "operations: {}; {told}. Edit the contract, then: porch check {folder}",
+            derived.operations
+        );
+        format!("{}{findings}\n{next}", written_text(v))
     });
     Ok(true)
 }

@@ -76,7 +76,12 @@ fn run(cli: Cli) -> Result<bool, CliError> {
         let show = show::Show { json };
         match command {
             Command::Look(args) => local::look(&args, &show).await,
-            Command::Derive(args) => local::derive(&args, &show).await,
+            Command::New(args) => local::new(&args, &show),
+            Command::Derive(args) if args.keep_secrets => {
+                let client = client::Client::new(url, token)?;
+                local::derive(&args, Some(&client), &show).await
+            }
+            Command::Derive(args) => local::derive(&args, None, &show).await,
             Command::Call(args) => trying::call(&args, &show).await,
             command => {
                 let client = client::Client::new(url, token)?;

@@ -1,6 +1,7 @@
 //! Files and definitions, from folders, standard input, addresses and servers.
 
 use std::collections::BTreeMap;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use porch_facade::{Files, Source};
@@ -111,6 +112,12 @@ pub(crate) struct Origin<'a> {
 
 /// A definition from a file, a folder, a ZIP or an address.
 pub(crate) async fn source(from: &Origin<'_>) -> Result<Source, CliError> {
+    if from.text == "-" {
+        return from_input(from).await;
+    }
+    if porch_fetch::is_sample(from.text) {
+        return sampled(from.text, &allowed(from)?).await;
+    }
     if from.text.contains("://")
         || (porch_fetch::is_server(from.text) && !Path::new(from.text).exists())
     {
@@ -118,7 +125,7 @@ pub(crate) async fn source(from: &Origin<'_>) -> Result<Source, CliError> {
     }
     let path = PathBuf::from(from.text);
     if !path.exists() {
-        return Err(CliError::new(format!("there is no file or folder “{}”", from.text)).help("give a file, a folder, a ZIP, an address that begins with http://, or HOST:PORT of a gRPC server"));
+        return Err(CliError::new(format!("there is no file or folder “{}”", from.text)).help("give a file, a folder, a ZIP, an address that begins with http:// or https://, HOST:PORT of a gRPC server, or a sample call (curl …)"));
     }
     let everything = |_: &str| true;
     if path.is_dir() {
@@ -232,7 +239,27 @@ fn reachable(root: &Path, main: &str) -> Result<Files, CliError> {
     Ok(files)
 }
 
-async fn fetch(from: &Origin<'_>) -> Result<Source, CliError> {
+/// A definition, or sample calls, from standard input.
+async fn from_input(from: &Origin<'_>) -> Result<Source, CliError> {
+    let mut bytes = Vec::new();
+    let mut input = std::io::stdin().lock().take(MAX_FILE + 1);
+    let read = input.read_to_end(&mut bytes);
+    read.map_err(|e| CliError::new(format!("standard input: {e}")))?;
+    if bytes.len() as u64 > MAX_FILE {
+        let message = format!("standard input has more than {MAX_FILE} bytes");
+        return Err(CliError::new(message));
+    }
+    match std::str::from_utf8(&bytes) {
+        Ok(text) if porch_fetch::is_sample(text) => sampled(text, &allowed(from)?).await,
+        _ => {
+            let read = Source::from_bytes("standard input", &bytes, from.main);
+            read.map_err(|f| unreadable(&f))
+        }
+    }
+}
+
+/// What may be asked for a definition, and how.
+fn allowed(from: &Origin<'_>) -> Result<porch_fetch::Allowed, CliError> {
     let login = match from.login {
         None => None,
         Some(text) => {
@@ -250,28 +277,50 @@ async fn fetch(from: &Origin<'_>) -> Result<Source, CliError> {
         None => String::new(),
     };
     // Whoever types an address of this host means it.
-    let local = from.allow_local || porch_fetch::names_local(from.text);
-    let fetched = porch_fetch::fetch(
-        from.text,
-        &porch_fetch::Allowed {
-            local,
-            login,
-            trust,
-        },
-    )
-    .await
-    .map_err(|e| {
-        let help = match &e {
-            porch_fetch::FetchError::Local(..) => {
-                "add --allow-local if that is where it is".to_owned()
-            }
-            porch_fetch::FetchError::Login(..) => {
-                "give its credentials with --login NAME:PASSWORD".to_owned()
-            }
-            other => other.help(),
-        };
-        CliError::new(e.to_string()).help(help)
-    })?;
+    let local = from.allow_local
+        || porch_fetch::is_sample(from.text)
+        || from.text == "-"
+        || porch_fetch::names_local(from.text);
+    Ok(porch_fetch::Allowed {
+        local,
+        login,
+        trust,
+    })
+}
+
+fn not_fetched(e: &porch_fetch::FetchError) -> CliError {
+    let help = match e {
+        porch_fetch::FetchError::Local(..) => "add --allow-local if that is where it is".to_owned(),
+        porch_fetch::FetchError::Login(..) => {
+            "give its credentials with --login NAME:PASSWORD".to_owned()
+        }
+        porch_fetch::FetchError::Certificate(..) => {
+            "give the certificate that its own is signed with: --trust FILE".to_owned()
+        }
+        other => other.help(),
+    };
+    CliError::new(e.to_string()).help(help)
+}
+
+/// What follows from sample calls.
+async fn sampled(text: &str, allowed: &porch_fetch::Allowed) -> Result<Source, CliError> {
+    let sampled = porch_fetch::sample(text, allowed).await;
+    let sampled = sampled.map_err(|e| not_fetched(&e))?;
+    for told in &sampled.told {
+        eprintln!("porch: {told}");
+    }
+    Ok(sampled.source)
+}
+
+async fn fetch(from: &Origin<'_>) -> Result<Source, CliError> {
+    let allowed = allowed(from)?;
+    let fetched = porch_fetch::fetch(from.text, &allowed).await;
+    let fetched = fetched.map_err(|e| not_fetched(&e))?;
+    let is_address = from.text.contains("://") && !porch_fetch::is_server(from.text);
+    if is_address && !porch_facade::is_definition(&fetched.source) {
+        eprintln!("porch: there is no definition: what it answers is taken as a sample");
+        return sampled(from.text, &allowed).await;
+    }
     for missing in &fetched.missing {
         eprintln!("porch: not fetched: {missing}");
     }

@@ -1,8 +1,9 @@
 //! Definitions: looked at, and documents derived from them. Nothing is kept.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
-use axum::extract::Extension;
+use axum::extract::{Extension, State};
 use porch_contract::Finding;
 use porch_facade::{Allowed, Choices, Look, Shaped, Source};
 use porch_fetch::FetchError;
@@ -12,6 +13,7 @@ use utoipa::ToSchema;
 
 use super::extract::Json;
 use super::session::Publisher;
+use crate::app::App;
 use crate::compute::compute;
 use crate::error::ApiError;
 
@@ -41,11 +43,23 @@ pub(crate) struct LookRequest {
     /// The main one of the files; found by what they hold unless given.
     #[serde(default)]
     main: String,
+    /// Or sample calls: command lines of curl, which are made once each. Together with `files` they are not made again, and
+    /// only their credentials count.
+    #[serde(default)]
+    sample: String,
+    /// Or exchanges as they are written down: requests and answers of HTTP, one behind the other. Nothing is called.
+    #[serde(default)]
+    exchanges: String,
+    /// Title of what follows from exchanges.
+    #[serde(default)]
+    title: String,
 }
 
 /// A source with what is worth knowing of how it was come by.
 struct Found {
     source: Source,
+    /// The description that follows from sample calls.
+    described: BTreeMap<String, String>,
     notes: Vec<String>,
 }
 
@@ -55,14 +69,39 @@ impl LookRequest {
         if !self.upload.is_empty() {
             return self.uploaded().map(plain);
         }
+        if !self.exchanges.is_empty() {
+            return written_down(&self.exchanges, &self.title);
+        }
+        if !self.sample.is_empty() && self.files.is_empty() {
+            return self.sampled().await;
+        }
         if !self.url.is_empty() {
             return self.fetched().await;
         }
+        let credentials = credentials_of(&self.sample)?;
         let main = Some(self.main.as_str()).filter(|m| !m.is_empty());
         let files = self.files.into_iter();
         let files = files.map(|(n, t)| (n, t.into_bytes())).collect();
-        let source = Source::from_files("", files, main);
-        source.map(plain).map_err(|f| unreadable(&f))
+        let source = Source::from_files("", files, main).map_err(|f| unreadable(&f))?;
+        Ok(plain(Source {
+            made: !credentials.is_empty(),
+            credentials,
+            ..source
+        }))
+    }
+
+    /// Makes sample calls.
+    async fn sampled(self) -> Result<Found, ApiError> {
+        let mut notes = Vec::new();
+        let (text, allowed) = (self.sample.clone(), self.allowed(&mut notes)?);
+        let sampled = porch_fetch::sample(&text, &allowed).await;
+        let sampled = sampled.map_err(|e| not_fetched(&e))?;
+        notes.extend(sampled.told);
+        Ok(Found {
+            described: sampled.source.files.clone(),
+            source: sampled.source,
+            notes,
+        })
     }
 
     /// Whether somebody may ask for it: behind an address of this host may be what only those may see who look after it.
@@ -90,8 +129,8 @@ impl LookRequest {
         Source::from_bytes(name, &bytes, main).map_err(|f| unreadable(&f))
     }
 
-    async fn fetched(self) -> Result<Found, ApiError> {
-        let mut notes = Vec::new();
+    /// What may be called, and how.
+    fn allowed(self, notes: &mut Vec<String>) -> Result<porch_fetch::Allowed, ApiError> {
         let login = match self.login.as_str() {
             "" => None,
             text => {
@@ -104,27 +143,65 @@ impl LookRequest {
                 Some(login)
             }
         };
-        let allowed = porch_fetch::Allowed {
+        Ok(porch_fetch::Allowed {
             local: self.allow_local,
             login,
             trust: self.trust,
-        };
-        match porch_fetch::fetch(&self.url, &allowed).await {
-            Ok(fetched) => {
-                notes.extend(fetched.missing);
-                Ok(Found {
-                    source: fetched.source,
-                    notes,
-                })
-            }
-            Err(e) => Err(not_fetched(&e)),
-        }
+        })
     }
+
+    async fn fetched(self) -> Result<Found, ApiError> {
+        let mut notes = Vec::new();
+        let url = self.url.clone();
+        let allowed = self.allowed(&mut notes)?;
+        let fetched = porch_fetch::fetch(&url, &allowed).await;
+        let fetched = fetched.map_err(|e| not_fetched(&e))?;
+        notes.extend(fetched.missing);
+        Ok(Found {
+            notes,
+            ..plain(fetched.source)
+        })
+    }
+}
+
+/// What follows from exchanges that somebody wrote down.
+fn written_down(text: &str, title: &str) -> Result<Found, ApiError> {
+    let exchanges = porch_sample::read_exchanges(text).map_err(|e| no_sample(&e))?;
+    let title = Some(title.trim()).filter(|t| !t.is_empty());
+    let learned = porch_sample::learn(&exchanges, title);
+    let main = "exchanges".to_owned();
+    Ok(Found {
+        notes: learned.told,
+        ..plain(Source {
+            files: BTreeMap::from([(main.clone(), learned.text)]),
+            main,
+            made: true,
+            ..Source::default()
+        })
+    })
+}
+
+/// The credentials of sample calls, which are not made for them.
+fn credentials_of(sample: &str) -> Result<Vec<porch_sample::Known>, ApiError> {
+    if sample.is_empty() {
+        return Ok(Vec::new());
+    }
+    let calls = porch_sample::read_commands(sample).map_err(|e| no_sample(&e))?;
+    let calls = calls
+        .into_iter()
+        .map(|call| porch_sample::Exchange { call, answer: None });
+    let calls: Vec<porch_sample::Exchange> = calls.collect();
+    Ok(porch_sample::learn(&calls, None).credentials)
+}
+
+fn no_sample(e: &porch_sample::NoSample) -> ApiError {
+    ApiError::new(422, e.message.clone(), e.help.clone())
 }
 
 fn plain(source: Source) -> Found {
     Found {
         source,
+        described: BTreeMap::new(),
         notes: Vec::new(),
     }
 }
@@ -133,6 +210,7 @@ fn not_fetched(e: &FetchError) -> ApiError {
     let detail = format!("{e}. {}", e.help());
     match e {
         FetchError::Unreadable(finding) => unreadable(finding),
+        FetchError::Sample(told) => no_sample(told),
         FetchError::Local(..) => ApiError::new(422, "The address must be allowed first", detail),
         FetchError::Address(..) => ApiError::new(422, "The definition cannot be fetched", detail),
         _ => ApiError::new(502, "The definition cannot be fetched", detail),
@@ -148,6 +226,8 @@ fn unreadable(finding: &Finding) -> ApiError {
 pub(crate) struct Looked {
     #[serde(flatten)]
     look: Look,
+    /// The description that follows from sample calls, by its file: what is derived from it makes no call again.
+    described: BTreeMap<String, String>,
     /// What is worth knowing of how it was come by.
     notes: Vec<String>,
 }
@@ -159,10 +239,18 @@ pub(crate) async fn look(
     Json(request): Json<LookRequest>,
 ) -> Result<Json<Looked>, ApiError> {
     request.may(&publisher)?;
-    let Found { source, notes } = request.source().await?;
+    let Found {
+        source,
+        described,
+        notes,
+    } = request.source().await?;
     let look = compute(move || porch_facade::look(&source)).await?;
     let look = look.map_err(|f| unreadable(&f))?;
-    Ok(Json(Looked { look, notes }))
+    Ok(Json(Looked {
+        look,
+        described,
+        notes,
+    }))
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -187,6 +275,12 @@ pub(crate) struct DeriveRequest {
     key: Option<bool>,
     /// A limit for each consumer, or for each address where no key is needed.
     limit: Option<Allowed>,
+    /// Whether there is no backend yet, and operations answer with examples of the contract.
+    #[serde(default)]
+    calls_nothing: bool,
+    /// Whether the secrets that samples carried are set in the environment. Those that are there already stay.
+    #[serde(default)]
+    keep_secrets: bool,
 }
 
 /// How what a definition names is called in JSON.
@@ -208,11 +302,16 @@ pub(crate) struct DerivedDocuments {
     /// How many operations were wired.
     operations: usize,
     findings: Vec<Finding>,
+    /// Names of the secrets that samples carried and that the backends' documents name.
+    secrets: Vec<String>,
+    /// Those of them that were set now.
+    secrets_kept: Vec<String>,
 }
 
-/// Derives documents from a definition; nothing is kept.
+/// Derives documents from a definition; nothing is kept but secrets, where that is asked for.
 #[utoipa::path(post, path = "/api/derive", request_body = DeriveRequest, responses((status = 200, body = DerivedDocuments), (status = 403), (status = 422), (status = 502)))]
 pub(crate) async fn derive(
+    State(app): State<Arc<App>>,
     Extension(publisher): Extension<Publisher>,
     Json(request): Json<DeriveRequest>,
 ) -> Result<Json<DerivedDocuments>, ApiError> {
@@ -224,25 +323,55 @@ pub(crate) async fn derive(
         key: request.key,
         limit: request.limit,
     };
+    let keep_secrets = request.keep_secrets;
     let derived = compute(move || {
         let name = request.name.trim();
         let wanted = porch_facade::Wanted {
             name,
             address: address.as_deref(),
             only: &request.only,
-            first: &[],
+            calls_nothing: request.calls_nothing,
             names: match request.names {
                 NameStyle::Camel => porch_facade::Names::Camel,
                 NameStyle::AsIs => porch_facade::Names::AsIs,
             },
+            ..porch_facade::Wanted::default()
         };
         let derived = porch_facade::derive_as(&source, &wanted)?;
         derived.shaped(name, &choices)
     });
     let derived = derived.await?.map_err(|f| unreadable(&f))?;
+    let secrets_kept = match keep_secrets {
+        true => keep(&app, &publisher, &derived.secrets).await?,
+        false => Vec::new(),
+    };
     Ok(Json(DerivedDocuments {
         files: derived.files,
         operations: derived.operations,
         findings: derived.findings,
+        secrets: derived.secrets.into_iter().map(|s| s.name).collect(),
+        secrets_kept,
     }))
+}
+
+/// Sets secrets that nobody has set yet; what is there may belong to another backend.
+async fn keep(
+    app: &App,
+    publisher: &Publisher,
+    secrets: &[porch_facade::Stored],
+) -> Result<Vec<String>, ApiError> {
+    let environment = app.publication.environment();
+    let there = app.database.store()?.secret_names(environment).await?;
+    let mut kept = Vec::new();
+    for secret in secrets {
+        if there.iter().any(|t| t.name == secret.name) {
+            continue;
+        }
+        let value = secret.value.trim();
+        app.publication
+            .set_secret(&publisher.name, &secret.name, value)
+            .await?;
+        kept.push(secret.name.clone());
+    }
+    Ok(kept)
 }

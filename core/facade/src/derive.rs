@@ -18,10 +18,28 @@ pub struct Derived {
     pub operations: usize,
     /// What was found on the way.
     pub findings: Vec<Finding>,
+    /// Secrets that the backends' credentials name, where samples had their values.
+    pub secrets: Vec<Stored>,
+}
+
+/// A secret that somebody has to keep.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Stored {
+    /// Its name in the environment.
+    pub name: String,
+    /// Its value.
+    pub value: String,
+}
+
+/// Never its value.
+impl std::fmt::Debug for Stored {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.name)
+    }
 }
 
 /// What is wanted of a definition.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Copy, Debug, Default)]
 pub struct Wanted<'a> {
     /// Name of backend and facade.
     pub name: &'a str,
@@ -33,6 +51,8 @@ pub struct Wanted<'a> {
     pub first: &'a [String],
     /// How members, path variables and query parameters are called; those of an HTTP backend are what its description calls them.
     pub names: Names,
+    /// Whether there is no backend yet: operations answer with examples of the contract.
+    pub calls_nothing: bool,
 }
 
 impl Wanted<'_> {
@@ -50,7 +70,8 @@ pub(crate) struct BackendParts<'a> {
     pub(crate) definition: Option<&'a str>,
     pub(crate) address: &'a str,
     pub(crate) names: Names,
-    pub(crate) soap_headers: Map<String, Value>,
+    /// What it is shown when it is called.
+    pub(crate) calling: Map<String, Value>,
 }
 
 pub(crate) fn backend_doc(parts: &BackendParts<'_>) -> String {
@@ -62,8 +83,8 @@ pub(crate) fn backend_doc(parts: &BackendParts<'_>) -> String {
         doc["names"] = json!("camel");
     }
     doc["address"] = json!(parts.address);
-    if !parts.soap_headers.is_empty() {
-        doc["credentials"] = json!({ "calling": { "soap-headers": parts.soap_headers } });
+    if !parts.calling.is_empty() {
+        doc["credentials"] = json!({ "calling": parts.calling });
     }
     to_yaml(&doc)
 }

@@ -132,6 +132,8 @@ impl CredentialsDoc {
             .soap_headers
             .values()
             .chain(calling.headers.values())
+            .chain(calling.query.values())
+            .chain(&calling.bearer)
             .chain(logins.flat_map(|l| [&l.user, &l.password]));
         let (mut open, mut names): (Vec<&Value>, Vec<&str>) = (values.collect(), Vec::new());
         while let Some(value) = open.pop() {
@@ -162,6 +164,11 @@ pub struct CallingDoc {
     pub headers: IndexMap<String, Value>,
     /// User and password by HTTP's Basic scheme (RFC 7617).
     pub basic: Option<LoginDoc>,
+    /// A token by the Bearer scheme (RFC 6750 §2.1).
+    pub bearer: Option<Value>,
+    /// HTTP: query parameters by name; a caller's own of the same names are not passed on.
+    #[serde(default)]
+    pub query: IndexMap<String, Value>,
     /// SOAP: user and password as a UsernameToken of WS-Security.
     pub ws_security: Option<LoginDoc>,
 }

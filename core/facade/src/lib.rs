@@ -35,7 +35,7 @@ mod yaml;
 
 pub use check::check;
 pub use compiled::*;
-pub use derive::{Derived, Wanted};
+pub use derive::{Derived, Stored, Wanted};
 pub use documents::{
     Addresses, BackendDoc, CredentialKind, EnvironmentDoc, FacadeDoc, MediaType, Names,
     OperationDoc, Per, PlaceDoc,
@@ -48,7 +48,7 @@ pub use look::{Look, LookOperation};
 pub use mask::{MASK, Mask};
 pub use model::Model;
 pub use read::{Document, Documents, Files};
-pub use reading::{derive, derive_as, look, look_with};
+pub use reading::{begin, derive, derive_as, is_definition, look, look_with};
 pub use route::{
     Captured, Matched, Miss, Normalised, Router, normalise, percent_decode, percent_encode_segment,
 };

@@ -8,6 +8,11 @@ use crate::kind::standard;
 use crate::look::Look;
 use crate::source::Source;
 
+/// Whether a source is a definition of some kind.
+pub fn is_definition(source: &Source) -> bool {
+    standard::kinds().of(source).is_ok()
+}
+
 /// Reads a definition and shows what it offers.
 ///
 /// # Errors
@@ -46,8 +51,8 @@ pub fn derive(
             name,
             address,
             only,
-            first: &[],
             names: Names::Camel,
+            ..Wanted::default()
         },
     )
 }
@@ -58,4 +63,34 @@ pub fn derive(
 /// As [`derive`].
 pub fn derive_as(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Box<Finding>> {
     standard::kinds().of(source)?.derive(source, wanted)
+}
+
+/// Begins a facade without a backend: a contract that follows from exchanges, whose operations answer with its examples.
+///
+/// # Errors
+/// When the name is none, or the exchanges have no operation.
+pub fn begin(
+    name: &str,
+    title: &str,
+    exchanges: &[porch_sample::Exchange],
+) -> Result<Derived, Box<Finding>> {
+    let learned = porch_sample::learn(exchanges, Some(title));
+    let main = "exchanges".to_owned();
+    let source = Source {
+        files: crate::Files::from([(main.clone(), learned.text)]),
+        main,
+        made: true,
+        ..Source::default()
+    };
+    let wanted = Wanted {
+        name,
+        calls_nothing: true,
+        ..Wanted::default()
+    };
+    let mut derived = derive_as(&source, &wanted)?;
+    let told = learned.told.into_iter();
+    let notes =
+        told.map(|t| Finding::new(porch_contract::Severity::Note, "", Default::default(), t));
+    derived.findings.extend(notes);
+    Ok(derived)
 }

@@ -18,6 +18,10 @@ pub struct Source {
     pub main: String,
     /// Where the server is that told it, when one did.
     pub address: String,
+    /// Whether it was made here, of samples: nobody wrote what might be odd about it.
+    pub made: bool,
+    /// Credentials that sample calls carried; the definition says nothing of them.
+    pub credentials: Vec<porch_sample::Known>,
 }
 
 /// A ZIP may hold at most so many files and, unpacked, bytes.

@@ -49,6 +49,7 @@ pub fn update(current: &Files, name: &str, new: &Source) -> Result<Updated, Box<
         only: &[],
         first: &[],
         names: names_of(backend, facade),
+        ..Wanted::default()
     };
     let before = old_source(current, &old_main);
     let (old, base_ids, derived) = both(&before, new, &wanted)?;

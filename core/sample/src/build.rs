@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use indexmap::IndexMap;
 use serde_json::{Map, Value, json};
 
-use crate::secrets::{Credential, is_secret};
+use crate::secrets::{Credential, Known, is_secret};
 use crate::segments::{self, Segment};
 use crate::shape::{Keeping, MAX_PARTS, Shape, typed};
 use crate::{Exchange, essence};
@@ -22,7 +22,7 @@ pub struct Learned {
     /// Its description: an OpenAPI 3.1 document, as JSON.
     pub text: String,
     /// The credentials that the samples carried, each once. Nothing of them stands in the description.
-    pub credentials: Vec<Credential>,
+    pub credentials: Vec<Known>,
     /// What there is to know, in words.
     pub told: Vec<String>,
 }
@@ -66,14 +66,17 @@ impl Learner {
             .partition(|(name, _)| is_secret(name));
         address.query = shown;
         for (name, value) in hidden {
-            self.credential(Credential::Query(name, value));
+            self.credential(&address.origin, Credential::Query(name, value));
         }
         for (name, value) in call.fields.iter().filter(|(_, v)| !v.is_empty()) {
             if name.eq_ignore_ascii_case("authorization") {
-                self.credential(Credential::of_authorization(value));
+                self.credential(&address.origin, Credential::of_authorization(value));
                 self.secrets.push(value.clone());
             } else if is_secret(name) {
-                self.credential(Credential::Header(name.clone(), value.clone()));
+                self.credential(
+                    &address.origin,
+                    Credential::Header(name.clone(), value.clone()),
+                );
             }
         }
         let request = call.body.as_deref();
@@ -96,21 +99,25 @@ impl Learner {
         }
     }
 
-    fn credential(&mut self, credential: Credential) {
+    fn credential(&mut self, origin: &str, credential: Credential) {
         let values = credential.values().into_iter();
         let long = values.filter(|v| v.len() >= SHORTEST).map(str::to_owned);
         self.secrets.extend(long);
         let known = &mut self.learned.credentials;
-        let same = known.iter().any(|k| k.place() == credential.place());
-        match (known.contains(&credential), same) {
-            (true, _) => {}
-            (false, true) => {
+        let mut same = known.iter();
+        let same = same.find(|k| k.origin == origin && k.credential.place() == credential.place());
+        match same {
+            Some(same) if same.credential == credential => {}
+            Some(_) => {
                 let place = credential.place();
                 self.tell([format!(
                     "{place} is not the same in all samples: the first is taken"
                 )]);
             }
-            (false, false) => known.push(credential),
+            None => known.push(Known {
+                origin: origin.to_owned(),
+                credential,
+            }),
         }
     }
 
@@ -150,12 +157,8 @@ impl Learner {
         if self.parts == 0 {
             self.tell([format!("the samples have more than {MAX_PARTS} values: the types follow from the first of them")]);
         }
-        let host = main.split("://").nth(1).unwrap_or_default();
-        let host = host
-            .split([':', '.'])
-            .next()
-            .filter(|h| h.starts_with(|c: char| c.is_ascii_alphabetic()));
-        let title = title.or(host).unwrap_or("sample");
+        let title = title.map(str::to_owned).or_else(|| named(&main, &paths));
+        let title = title.unwrap_or_else(|| "sample".into());
         let mut document = json!({
             "openapi": "3.1.0",
             "info": { "title": title, "version": "1.0.0" },
@@ -383,6 +386,20 @@ impl Learner {
         }
         Value::Object(content)
     }
+}
+
+/// What a service may be called: by its host, where that has a name, else by the first thing that it offers.
+fn named(origin: &str, paths: &IndexMap<(String, Vec<Segment>), Vec<usize>>) -> Option<String> {
+    let host = origin.split("://").nth(1).unwrap_or_default();
+    let host = host.split([':', '.']).next().unwrap_or_default();
+    if host != "localhost" && host.starts_with(|c: char| c.is_ascii_alphabetic()) {
+        return Some(host.to_owned());
+    }
+    let mut segments = paths.keys().flat_map(|(_, segments)| segments);
+    segments.find_map(|s| match s {
+        Segment::Fixed(text) => Some(text.clone()),
+        Segment::Variable(_) => None,
+    })
 }
 
 /// The segments that all paths begin with and that only say where the service is.

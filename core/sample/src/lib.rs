@@ -18,7 +18,7 @@ mod words;
 pub use build::{Learned, learn};
 pub use command::{Call, is_command, read_commands};
 pub use message::read_exchanges;
-pub use secrets::Credential;
+pub use secrets::{Credential, Known, is_secret};
 
 /// At most so many samples are read at once.
 pub const MAX_SAMPLES: usize = 100;

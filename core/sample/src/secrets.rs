@@ -21,6 +21,15 @@ pub enum Credential {
     Query(String, String),
 }
 
+/// A credential with whom it is for: nobody else may be shown it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Known {
+    /// Scheme and host of those who were shown it.
+    pub origin: String,
+    /// The credential.
+    pub credential: Credential,
+}
+
 /// Never its value.
 impl std::fmt::Debug for Credential {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -90,7 +99,7 @@ const SECRET_WORDS: [&str; 15] = [
 ];
 
 /// Whether what has this name is a secret, by the words that it is made of.
-pub(crate) fn is_secret(name: &str) -> bool {
+pub fn is_secret(name: &str) -> bool {
     let mut words = words(name);
     words.any(|w| SECRET_WORDS.contains(&w.as_str()))
 }

@@ -158,7 +158,19 @@ fn secrets_are_handed_out_apart_and_stand_nowhere_else() {
         Credential::Header("X-Api-Key".into(), "k3y-of-desk".into()),
         Credential::Bearer("b34r3r".into()),
     ];
-    assert!(learned.credentials == expected, "{:?}", learned.credentials);
+    let known: Vec<Credential> = learned
+        .credentials
+        .iter()
+        .map(|k| k.credential.clone())
+        .collect();
+    assert!(known == expected, "{known:?}");
+    // Each is for whom it was shown to.
+    assert!(
+        learned
+            .credentials
+            .iter()
+            .all(|k| k.origin == "http://h.example")
+    );
     assert!(!format!("{learned:?}").contains("lighthouse"));
 }
 

@@ -5,7 +5,7 @@
 
 mod coding;
 pub(crate) mod grpc;
-mod http;
+pub(crate) mod http;
 #[cfg(test)]
 mod knock;
 pub(crate) mod messages;

@@ -6,6 +6,7 @@ use porch_facade::{Address, CompiledBackend, CompiledPorch, Miss, normalise};
 
 use super::find::host;
 use super::is_session;
+use crate::call::http::without_pairs;
 use crate::exchange::state::Exchange;
 use crate::fields::strip_hop_by_hop;
 use crate::steps::request::Request;
@@ -49,6 +50,7 @@ pub(super) fn pass_on(headers: &mut HeaderMap, backend: &CompiledBackend, below:
             .addresses
             .iter()
             .find_map(|address| translated(text, address, below));
+        let here = without_credentials(here.as_deref().unwrap_or(text), backend).or(here);
         if let Some(Ok(value)) = here.as_deref().map(HeaderValue::from_str) {
             headers.insert(name, value);
         }
@@ -56,6 +58,25 @@ pub(super) fn pass_on(headers: &mut HeaderMap, backend: &CompiledBackend, below:
     if headers.contains_key(header::SET_COOKIE) {
         cookies(headers, backend, below.base);
     }
+}
+
+/// A reference without the credentials that the backend was shown in its query, and said again.
+fn without_credentials(reference: &str, backend: &CompiledBackend) -> Option<String> {
+    let credentials = &backend.credentials.query;
+    if credentials.is_empty() || !reference.contains('?') {
+        return None;
+    }
+    let (reference, fragment) = match reference.split_once('#') {
+        Some((reference, fragment)) => (reference, Some(fragment)),
+        None => (reference, None),
+    };
+    let mut kept = reference.to_owned();
+    without_pairs(&mut kept, credentials);
+    if let Some(fragment) = fragment {
+        kept.push('#');
+        kept.push_str(fragment);
+    }
+    Some(kept)
 }
 
 /// A reference to something of the backend, as a path of the facade; `None` for what is elsewhere, and for what the facade

@@ -6,7 +6,8 @@ use clap::{Args, ValueEnum};
 
 #[derive(Args)]
 pub(crate) struct LookArgs {
-    /// A file, a folder, a ZIP, an address (http://…?wsdl), or HOST:PORT of a gRPC server.
+    /// A file, a folder, a ZIP, an address (https://…?wsdl), HOST:PORT of a gRPC server, a sample call (`curl …`), or `-` for
+    /// standard input.
     pub(crate) source: String,
     /// The file to begin with, when several could be meant.
     #[arg(long, value_name = "FILE")]
@@ -22,7 +23,7 @@ pub(crate) struct LookArgs {
         hide_env_values = true
     )]
     pub(crate) login: Option<String>,
-    /// Certificates in PEM that a server's own may be signed with, for https://HOST:PORT.
+    /// Certificates in PEM that a server's own may be signed with, for https://.
     #[arg(long, value_name = "FILE")]
     pub(crate) trust: Option<PathBuf>,
     /// Also show each operation's inputs and outputs.
@@ -32,7 +33,8 @@ pub(crate) struct LookArgs {
 
 #[derive(Args)]
 pub(crate) struct DeriveArgs {
-    /// A file, a folder, a ZIP, an address (http://…?wsdl), or HOST:PORT of a gRPC server.
+    /// A file, a folder, a ZIP, an address (https://…?wsdl), HOST:PORT of a gRPC server, a sample call (`curl …`), or `-` for
+    /// standard input.
     pub(crate) source: String,
     /// The file to begin with, when several could be meant.
     #[arg(long, value_name = "FILE")]
@@ -57,7 +59,7 @@ pub(crate) struct DeriveArgs {
         hide_env_values = true
     )]
     pub(crate) login: Option<String>,
-    /// Certificates in PEM that a server's own may be signed with, for https://HOST:PORT.
+    /// Certificates in PEM that a server's own may be signed with, for https://.
     #[arg(long, value_name = "FILE")]
     pub(crate) trust: Option<PathBuf>,
     /// Where the backend is called, in place of the first address in the definition.
@@ -67,12 +69,37 @@ pub(crate) struct DeriveArgs {
     /// what was chosen.
     #[arg(long, value_enum, value_name = "STYLE", conflicts_with = "update")]
     pub(crate) names: Option<NameStyle>,
+    /// Set the secrets that a sample call carried, in the service, by the names that the backend's document has.
+    #[arg(long, conflicts_with = "update")]
+    pub(crate) keep_secrets: bool,
     /// Write over files that are there already.
     #[arg(long)]
     pub(crate) overwrite: bool,
     /// Bring documents that were derived before up to the definition as it is now; your edits stay.
     #[arg(long, conflicts_with_all = ["overwrite", "only"])]
     pub(crate) update: bool,
+}
+
+#[derive(Args)]
+pub(crate) struct NewArgs {
+    /// Name of the facade.
+    pub(crate) name: String,
+    /// Operations: `GET /berths/{berth}`, and what it answers behind it, in JSON.
+    #[arg(value_name = "OPERATION")]
+    pub(crate) operations: Vec<String>,
+    /// File of exchanges: requests (`POST /berths`, fields, a blank line, body) and answers (`HTTP/1.1 201`, …) one behind the
+    /// other.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) exchanges: Option<PathBuf>,
+    /// Title for people; the name unless given.
+    #[arg(long)]
+    pub(crate) title: Option<String>,
+    /// Folder to write to.
+    #[arg(short, long, value_name = "DIR", default_value = ".")]
+    pub(crate) output: PathBuf,
+    /// Write over files that are there already.
+    #[arg(long)]
+    pub(crate) overwrite: bool,
 }
 
 /// How what a definition names is called in JSON; camel unless given.

@@ -234,6 +234,9 @@ fn identity(
         add(name.as_str().as_bytes());
         add(value.as_bytes());
     }
+    for (_, pair) in &credentials.query {
+        add(pair.as_bytes());
+    }
     add(serde_json::to_string(&credentials.soap_headers)
         .unwrap_or_default()
         .as_bytes());

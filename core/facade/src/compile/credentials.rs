@@ -37,9 +37,14 @@ impl<'a> FacadeCompiler<'a> {
             headers.extend(filling.header(key, value));
         }
         headers.extend(calling.basic.as_ref().and_then(|l| filling.basic(l)));
+        headers.extend(calling.bearer.as_ref().and_then(|t| filling.bearer(t)));
+        filling.one_authorization(&headers);
+        let query = calling.query.iter();
+        let query = query.map(|(k, v)| filling.query(k, v)).collect();
         let token = calling.ws_security.as_ref().map(|l| filling.token(l));
         Credentials {
             headers,
+            query,
             soap_headers,
             token,
             mask: Mask::of(filling.seen.iter().map(String::as_str)),
@@ -92,6 +97,44 @@ impl Filling<'_, '_> {
         let value = HeaderValue::from_str(&format!("Basic {encoded}")).ok()?;
         self.seen.push(encoded);
         Some((http::header::AUTHORIZATION, value))
+    }
+
+    /// The Bearer scheme (RFC 6750 §2.1).
+    fn bearer(&mut self, token: &Value) -> Option<(HeaderName, HeaderValue)> {
+        let token = self.login_text(&["bearer"], token);
+        match HeaderValue::from_str(&format!("Bearer {token}")) {
+            Ok(value) => Some((http::header::AUTHORIZATION, value)),
+            Err(_) => {
+                let message = "this token cannot stand in a header";
+                self.error(&["bearer"], message.into(), String::new());
+                None
+            }
+        }
+    }
+
+    /// A request has one `Authorization` (RFC 9110 §11.6.2).
+    fn one_authorization(&mut self, headers: &[(HeaderName, HeaderValue)]) {
+        let all = headers.iter();
+        let several = all.filter(|(n, _)| *n == http::header::AUTHORIZATION);
+        if several.count() > 1 {
+            let message = "several credentials want to be the header Authorization";
+            let help = "keep one of `basic`, `bearer` and the header itself";
+            self.error(&[], message.into(), help.into());
+        }
+    }
+
+    fn query(&mut self, key: &str, value: &Value) -> (String, String) {
+        let path = ["query", key];
+        if self.backend.doc.kind != crate::kind::http::NAME {
+            let message = "only HTTP backends have query parameters for credentials";
+            self.error(&path, message.into(), "use `headers`".into());
+        }
+        let text = self.login_text(&path, value);
+        let mut pair = String::new();
+        crate::percent_encode_segment(&mut pair, key);
+        pair.push('=');
+        crate::percent_encode_segment(&mut pair, &text);
+        (key.to_owned(), pair)
     }
 
     fn token(&mut self, login: &LoginDoc) -> UsernameToken {

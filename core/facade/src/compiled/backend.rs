@@ -42,6 +42,8 @@ pub struct CompiledBackend {
 pub struct Credentials {
     /// Header fields.
     pub headers: Vec<(HeaderName, HeaderValue)>,
+    /// Query parameters: each name as it is meant, and the pair as it is sent.
+    pub query: Vec<(String, String)>,
     /// Elements of a SOAP header, by their JSON names.
     pub soap_headers: Map<String, Value>,
     /// User and password for WS-Security.

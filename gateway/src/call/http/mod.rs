@@ -2,6 +2,8 @@
 
 mod prepare;
 
+pub(crate) use prepare::without_pairs;
+
 use std::any::Any;
 
 use bytes::Bytes;

@@ -3,7 +3,7 @@
 use bytes::Bytes;
 use http::{HeaderValue, Uri, header};
 use porch_facade::kind::http::{HeaderRule, HttpCall, PathPart};
-use porch_facade::percent_encode_segment;
+use porch_facade::{percent_decode, percent_encode_segment};
 use porch_rules::expr::EvalError;
 use serde_json::Value;
 
@@ -21,7 +21,10 @@ pub(super) fn request(
     cx: &Context<'_>,
     convert: bool,
 ) -> Result<Outgoing, Failure> {
-    let target = target(call, cx)?;
+    let mut target = target(call, cx)?;
+    if !cx.backend.credentials.query.is_empty() {
+        add_credentials(&mut target, &cx.backend.credentials.query);
+    }
     let mut headers = headers(call, cx)?;
     let built = match &call.body {
         Some(template) => {
@@ -151,6 +154,34 @@ fn query(call: &HttpCall, cx: &Context<'_>, target: &mut String) -> Result<(), F
         percent_encode_segment(target, &text);
     }
     Ok(())
+}
+
+/// Adds the backend's credentials to a query, in place of whatever has the same names already.
+#[cold]
+fn add_credentials(target: &mut String, credentials: &[(String, String)]) {
+    without_pairs(target, credentials);
+    for (_, pair) in credentials {
+        target.push(if target.contains('?') { '&' } else { '?' });
+        target.push_str(pair);
+    }
+}
+
+/// Takes the pairs with these names out of the query of a target.
+pub(crate) fn without_pairs(target: &mut String, names: &[(String, String)]) {
+    let Some((path, query)) = target.split_once('?') else {
+        return;
+    };
+    let is_named = |pair: &&str| {
+        let name = pair.split('=').next().unwrap_or_default();
+        let name = percent_decode(name, true);
+        !name.is_some_and(|name| names.iter().any(|(n, _)| *n == name))
+    };
+    let kept: Vec<&str> = query.split('&').filter(is_named).collect();
+    let kept = kept.join("&");
+    *target = match kept.is_empty() {
+        true => path.to_owned(),
+        false => format!("{path}?{kept}"),
+    };
 }
 
 fn headers(call: &HttpCall, cx: &Context<'_>) -> Result<Fields, Failure> {

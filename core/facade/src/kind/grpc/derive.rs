@@ -131,7 +131,7 @@ fn documents(
         kind: super::NAME,
         definition: Some(&main),
         address: wanted.address.or(told).unwrap_or("http://127.0.0.1:50051"),
-        soap_headers: Map::new(),
+        calling: Map::new(),
         // Fields have both names; the facade says which it shows.
         names: Names::AsIs,
     });
@@ -154,6 +154,7 @@ fn documents(
         files,
         operations,
         findings: definition.findings.clone(),
+        secrets: Vec::new(),
     }
 }
 

@@ -5,12 +5,14 @@ use std::collections::HashSet;
 use indexmap::IndexSet;
 use porch_contract::{Finding, Operation};
 use porch_describe::{Described, Upstream};
+use porch_sample::Known;
 use serde_json::{Map, Value, json};
 
 use super::look::described;
+use super::shown::calling;
 use crate::Files;
 use crate::derive::{
-    BackendParts, Derived, Wanted, add_problem_and_key, backend_doc, base_for, facade_doc,
+    BackendParts, Derived, Stored, Wanted, add_problem_and_key, backend_doc, base_for, facade_doc,
     keep_used_components,
 };
 use crate::documents::Names;
@@ -39,7 +41,10 @@ pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Bo
     let mut backends = Backends::of(&described, wanted);
     let wiring: Map<String, Value> = taken
         .iter()
-        .map(|o| (o.id.clone(), backends.wired(&described, o)))
+        .map(|o| match wanted.calls_nothing {
+            true => (o.id.clone(), json!({})),
+            false => (o.id.clone(), backends.wired(&described, o)),
+        })
         .collect();
     let operations = wiring.len();
     let title = &contract.title;
@@ -53,11 +58,15 @@ pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Bo
             to_yaml(&published(&described, &taken, &base)),
         ),
     ]);
-    files.extend(backends.documents(title));
+    let mut secrets = Vec::new();
+    if !wanted.calls_nothing {
+        files.extend(backends.documents(title, &source.credentials, &mut secrets));
+    }
     Ok(Derived {
         files,
         operations,
         findings,
+        secrets,
     })
 }
 
@@ -97,7 +106,12 @@ impl<'d> Backends<'d> {
         json!({ "call": { "backend": backend, "method": o.method, "path": path } })
     }
 
-    fn documents(&self, title: &str) -> Vec<(String, String)> {
+    fn documents(
+        &self,
+        title: &str,
+        known: &[Known],
+        secrets: &mut Vec<Stored>,
+    ) -> Vec<(String, String)> {
         let addresses = std::iter::once(&self.main).chain(&self.others);
         let documents = addresses.enumerate().map(|(i, address)| {
             let room = self.name.floor_char_boundary(60);
@@ -105,13 +119,15 @@ impl<'d> Backends<'d> {
                 0 => self.name.to_owned(),
                 i => format!("{}-{}", &self.name[..room], i + 1),
             };
+            let (calling, named) = calling(&name, address, known);
+            secrets.extend(named);
             let document = backend_doc(&BackendParts {
                 name: &name,
                 title,
                 kind: super::NAME,
                 definition: None,
                 address,
-                soap_headers: Map::new(),
+                calling,
                 names: Names::AsIs,
             });
             (format!("{name}.backend.yaml"), document)

@@ -12,6 +12,9 @@ pub(super) fn described(source: &Source) -> Result<(Described, Vec<Finding>), Bo
     let (described, mut findings) = describe(&source.files, &source.main, &source.address);
     match described {
         Some(described) => {
+            if source.made {
+                findings.retain(|f| f.severity > Severity::Note);
+            }
             for words in &described.demanded {
                 let message = format!("the backend demands of its callers: {words}");
                 let at = Default::default();
@@ -19,7 +22,14 @@ pub(super) fn described(source: &Source) -> Result<(Described, Vec<Finding>), Bo
                 let note = Finding::new(Severity::Note, &source.main, at, message);
                 findings.push(note.help(help));
             }
-            if described.servers.is_empty() {
+            for known in &source.credentials {
+                let place = known.credential.place();
+                let message = format!("{place} of the sample: kept as a secret of the backend");
+                let at = Default::default();
+                let note = Finding::new(Severity::Note, &source.main, at, message);
+                findings.push(note.help("its value stands in no document"));
+            }
+            if described.servers.is_empty() && !source.made {
                 let message = "it names no address of the backend that could be called";
                 let help = "give one with `--address`, or write it into the backend's document";
                 let at = Default::default();
@@ -39,7 +49,9 @@ pub(super) fn look(source: &Source) -> Result<Look, Box<Finding>> {
     let (described, findings) = described(source)?;
     let contract = &described.contract;
     let operations = contract.operations.values();
-    let operations = operations.map(|o| shown(&described, o)).collect();
+    let operations = operations
+        .map(|o| shown(&described, o, source.made))
+        .collect();
     let documentation = contract.document.pointer("/info/description");
     Ok(Look {
         kind: super::NAME,
@@ -55,7 +67,7 @@ pub(super) fn look(source: &Source) -> Result<Look, Box<Finding>> {
     })
 }
 
-fn shown(described: &Described, o: &Operation) -> LookOperation {
+fn shown(described: &Described, o: &Operation, made: bool) -> LookOperation {
     let contract = &described.contract;
     let parameters = o.parameters.iter().map(|p| LookField {
         name: p.name.clone(),
@@ -69,6 +81,7 @@ fn shown(described: &Described, o: &Operation) -> LookOperation {
     let upstream = described.operations.get(&o.id);
     let reason = match upstream.and_then(|u| u.path.as_ref()) {
         Some(path) => format!("the backend has it as {} {path}", o.method),
+        None if made => "as it was called".into(),
         None => "as the definition has it".into(),
     };
     LookOperation {

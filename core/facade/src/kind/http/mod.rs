@@ -4,6 +4,7 @@ mod compile;
 mod derive;
 mod fixed;
 mod look;
+mod shown;
 
 use std::sync::Arc;
 

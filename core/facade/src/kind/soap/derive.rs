@@ -249,13 +249,17 @@ impl Making<'_> {
         } else {
             String::new()
         };
+        let mut calling = Map::new();
+        if !self.headers.is_empty() {
+            calling.insert("soap-headers".into(), Value::Object(self.headers));
+        }
         let backend = backend_doc(&BackendParts {
             name,
             title: &definition.title,
             kind: super::NAME,
             definition: Some(&format!("{folder}{main}")),
             address: wanted.address.unwrap_or(address(definition)),
-            soap_headers: self.headers,
+            calling,
             names: wanted.names,
         });
         let facade = facade_doc(name, &definition.title, &base, self.wiring);
@@ -273,6 +277,7 @@ impl Making<'_> {
             files,
             operations,
             findings: definition.findings.clone(),
+            secrets: Vec::new(),
         }
     }
 }
