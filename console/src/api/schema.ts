@@ -92,6 +92,12 @@ export interface DeriveRequest {
   name_of_upload?: string;
   /** The main one of the files; found by what they hold unless given. */
   main?: string;
+  /** Or sample calls: command lines of curl, which are made once each. Together with `files` they are not made again, and only their credentials count. */
+  sample?: string;
+  /** Or exchanges as they are written down: requests and answers of HTTP, one behind the other. Nothing is called. */
+  exchanges?: string;
+  /** Title of what follows from exchanges. */
+  title?: string;
   /** Name of the new backend and facade. */
   name: string;
   /** Where the backend is called, in place of the first address in the definition. */
@@ -105,6 +111,10 @@ export interface DeriveRequest {
   /** Whether callers need a key; they do unless it is said. */
   key?: boolean | null;
   limit?: Allowed | null;
+  /** Whether there is no backend yet, and operations answer with examples of the contract. */
+  calls_nothing?: boolean;
+  /** Whether the secrets that samples carried are set in the environment. Those that are there already stay. */
+  keep_secrets?: boolean;
 }
 
 export interface DerivedDocuments {
@@ -113,6 +123,10 @@ export interface DerivedDocuments {
   /** How many operations were wired. */
   operations: number;
   findings: Finding[];
+  /** Names of the secrets that samples carried and that the backends' documents name. */
+  secrets: string[];
+  /** Those of them that were set now. */
+  secrets_kept: string[];
 }
 
 export interface Difference {
@@ -318,6 +332,12 @@ export interface LookRequest {
   name_of_upload?: string;
   /** The main one of the files; found by what they hold unless given. */
   main?: string;
+  /** Or sample calls: command lines of curl, which are made once each. Together with `files` they are not made again, and only their credentials count. */
+  sample?: string;
+  /** Or exchanges as they are written down: requests and answers of HTTP, one behind the other. Nothing is called. */
+  exchanges?: string;
+  /** Title of what follows from exchanges. */
+  title?: string;
 }
 
 export interface Looked {
@@ -335,6 +355,8 @@ export interface Looked {
   operations: LookOperation[];
   /** What was found on the way. */
   findings: LookFinding[];
+  /** The description that follows from sample calls, by its file: what is derived from it makes no call again. */
+  described: Record<string, string>;
   /** What is worth knowing of how it was come by. */
   notes: string[];
 }
@@ -393,8 +415,10 @@ export interface OperationSummary {
   method: string;
   path: string;
   summary: string;
-  /** The backend, or empty when it is not wired. */
+  /** The backend, or empty when it calls none. */
   backend: string;
+  /** Whether it answers with examples of the contract. */
+  examples: boolean;
   calls: number;
   refused: number;
   failed: number;

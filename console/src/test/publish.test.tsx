@@ -18,7 +18,13 @@ describe("publishing a backend", () => {
   it("looks, takes what is chosen, and puts it into the draft under its name", async () => {
     const service = new Service({
       "POST /api/look": looked([operation("getLabel"), operation("bookConsignment")]),
-      "POST /api/derive": { files: { "cargo-desk.facade.yaml": "x" }, operations: 1, findings: [] },
+      "POST /api/derive": {
+        files: { "cargo-desk.facade.yaml": "x" },
+        operations: 1,
+        findings: [],
+        secrets: [],
+        secrets_kept: [],
+      },
       "GET /api/draft": [],
       "PUT /api/draft": pushed,
     });
@@ -51,10 +57,59 @@ describe("publishing a backend", () => {
     expect(screen.getByRole("link", { name: "getLabel2" })).toHaveAttribute("href", "/facades/cargo-desk/getLabel2");
   });
 
+  it("makes sample calls once, and keeps their secrets when what names them is there", async () => {
+    const described = { "sample.openapi.json": "{}" };
+    const service = new Service({
+      "POST /api/look": looked([operation("getTt")], { kind: "http", title: "tt", described }),
+      "POST /api/derive": {
+        files: {},
+        operations: 1,
+        findings: [],
+        secrets: ["tt-password", "tt-token"],
+        secrets_kept: ["tt-token"],
+      },
+      "GET /api/draft": [],
+      "PUT /api/draft": pushed,
+    });
+    show(<Publish />);
+    await userEvent.click(screen.getByText(/Or paste sample calls/));
+    const sample = "curl http://127.0.0.1:3851/tt?r=FAR-MAR";
+    await userEvent.type(screen.getByLabelText("Sample calls"), sample);
+    await userEvent.click(screen.getByRole("checkbox", { name: /porch’s own host/ }));
+    await userEvent.click(screen.getByRole("button", { name: "Look" }));
+    await userEvent.click(await screen.findByRole("button", { name: /Put 1/ }));
+    expect(await screen.findByText(/Secrets of the sample are set: tt-token/)).toBeInTheDocument();
+    expect(screen.getByText(/left as they are: tt-password/)).toBeInTheDocument();
+    expect(service.bodies("POST /api/look")).toMatchObject([{ sample, allow_local: true, files: {} }]);
+    expect(service.bodies("POST /api/derive")).toMatchObject([
+      { sample, files: described },
+      { sample, files: described, keep_secrets: true },
+    ]);
+  });
+
+  it("begins without a backend", async () => {
+    const service = new Service({
+      "POST /api/look": looked([operation("getBerths")], { kind: "http", title: "berths", addresses: [] }),
+      "POST /api/derive": { files: {}, operations: 1, findings: [], secrets: [], secrets_kept: [] },
+      "GET /api/draft": [],
+      "PUT /api/draft": pushed,
+    });
+    show(<Publish />);
+    await userEvent.click(screen.getByText(/Or begin without a backend/));
+    await userEvent.type(screen.getByLabelText("Operations"), "GET /berths");
+    await userEvent.click(screen.getByRole("button", { name: "Look" }));
+    await userEvent.type(await screen.findByLabelText("Name of the facade"), "2");
+    expect(screen.queryByLabelText("Calls go to")).not.toBeInTheDocument();
+    await userEvent.click(screen.getByRole("button", { name: /Put 1/ }));
+    await screen.findByText("berths2 is in the draft.");
+    expect(service.bodies("POST /api/look")).toMatchObject([{ exchanges: "GET /berths" }]);
+    expect(service.bodies("POST /api/derive")).toMatchObject([{ name: "berths2", calls_nothing: true }]);
+  });
+
   it("writes over nothing that the draft has", async () => {
     const service = new Service({
       "POST /api/look": looked([operation("getLabel")]),
-      "POST /api/derive": { files: { "a.yaml": "x" }, operations: 1, findings: [] },
+      "POST /api/derive": { files: { "a.yaml": "x" }, operations: 1, findings: [], secrets: [], secrets_kept: [] },
       "GET /api/draft": [{ path: "cargo-desk/a.yaml", text: "", revision: 1, changed_by: "inge", changed_at: 0 }],
       "PUT /api/draft": pushed,
     });
@@ -125,7 +180,7 @@ describe("publishing a backend", () => {
     const two = looked([operation("get")], { addresses: ["http://a.example", "http://b.example"], ports: [port] });
     const service = new Service({
       "POST /api/look": two,
-      "POST /api/derive": { files: {}, operations: 1, findings: [] },
+      "POST /api/derive": { files: {}, operations: 1, findings: [], secrets: [], secrets_kept: [] },
       "GET /api/draft": [],
       "PUT /api/draft": pushed,
     });

@@ -52,6 +52,7 @@ export const looked = (operations: LookOperation[], more: Partial<Looked> = {}):
   ports: [],
   operations,
   findings: [],
+  described: {},
   notes: [],
   ...more,
 });

@@ -118,8 +118,10 @@ pub(crate) struct OperationSummary {
     method: String,
     path: String,
     summary: String,
-    /// The backend, or empty when it is not wired.
+    /// The backend, or empty when it calls none.
     backend: String,
+    /// Whether it answers with examples of the contract.
+    examples: bool,
     calls: i64,
     refused: i64,
     failed: i64,
@@ -180,6 +182,7 @@ async fn operations(
             method: o.method.clone(),
             path: o.path.to_string(),
             summary: o.summary.clone(),
+            examples: doc.operations.get(&o.id).is_some_and(|w| w.call.is_none()),
             backend: doc
                 .operations
                 .get(&o.id)

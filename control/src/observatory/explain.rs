@@ -1,6 +1,6 @@
 //! Explanations: a trace in words.
 
-use porch_gateway::{Refusal, Trace};
+use porch_gateway::{Refusal, StageName, Trace};
 
 /// Why an exchange got the reply it got, in sentences.
 pub(crate) fn explain(trace: &Trace) -> Vec<String> {
@@ -26,10 +26,18 @@ pub(crate) fn explain(trace: &Trace) -> Vec<String> {
     }
     match &trace.refusal {
         Some(refusal) => lines.extend(why(refusal)),
-        None => lines.push(format!(
-            "Nothing refused it; it took {} µs, and the backend's part can be seen in the stage “call”.",
-            trace.us
-        )),
+        None => {
+            let called = trace.stages.iter().any(|s| s.name == StageName::Call);
+            let part = match called {
+                true => ", and the backend's part can be seen in the stage “call”",
+                false if trace.stages.is_empty() => "",
+                false => "; no backend was called",
+            };
+            lines.push(format!(
+                "Nothing refused it; it took {} µs{part}.",
+                trace.us
+            ));
+        }
     }
     lines
 }

@@ -35,6 +35,8 @@ pub struct Parameter {
     pub other: bool,
     /// What it means.
     pub description: String,
+    /// A value to try it with, where the contract gives a short one (OpenAPI 3.1 §4.8.12).
+    pub example: Option<Value>,
 }
 
 /// One operation of a contract.
@@ -382,9 +384,26 @@ impl ContractReader<'_> {
                 required,
                 schema,
                 description: text("description").to_owned(),
+                example: self.example(&value),
             });
         }
         list
+    }
+
+    /// The first example of a parameter that is one short value.
+    fn example(&self, parameter: &Value) -> Option<Value> {
+        const SHORT: usize = 200;
+        let named = parameter.get("examples").and_then(Value::as_object);
+        let mut named = named.into_iter().flatten().filter_map(|(_, example)| {
+            let view = SchemaView::new(&self.document, example);
+            view.value().get("value")
+        });
+        let given = parameter.get("example").or_else(|| named.next())?;
+        match given {
+            Value::String(text) if text.len() > SHORT => None,
+            Value::Array(_) | Value::Object(_) | Value::Null => None,
+            short => Some(short.clone()),
+        }
     }
 
     fn deref(&self, value: &Value) -> Value {
@@ -445,61 +464,4 @@ fn json_schema(of: &Value) -> Option<Value> {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    const FARES: &str = "openapi: 3.1.0
-info: { title: Fares, version: 2.1.0 }
-paths:
-  /fares/{route}:
-    parameters:
-      - { name: route, in: path, required: true, schema: { type: string } }
-    get:
-      operationId: quoteFare
-      parameters:
-        - { name: passengers, in: query, schema: { type: integer } }
-      responses:
-        '200': { description: ok, content: { application/json: { schema: { type: object } } } }
-components:
-  securitySchemes:
-    key: { type: apiKey, in: header, name: Ferry-Key }
-";
-
-    #[test]
-    fn operations_parameters_and_the_key_header_are_read() {
-        let (contract, findings) = parse("fares.yaml", FARES);
-        assert_eq!(findings, []);
-        let contract = contract.unwrap();
-        let quote = &contract.operations["quoteFare"];
-        assert_eq!(
-            (quote.method.as_str(), quote.path.to_string().as_str()),
-            ("GET", "/fares/{route}")
-        );
-        assert_eq!(
-            quote
-                .parameters
-                .iter()
-                .map(|p| (p.name.as_str(), p.required))
-                .collect::<Vec<_>>(),
-            [("route", true), ("passengers", false)]
-        );
-        assert_eq!(contract.key_header.as_deref(), Some("Ferry-Key"));
-    }
-
-    #[test]
-    fn a_variable_nobody_describes_is_an_error_with_a_place() {
-        let (_, findings) = parse(
-            "fares.yaml",
-            &FARES.replace("name: route, in", "name: rout, in"),
-        );
-        assert_eq!(findings.len(), 2);
-        assert_eq!((findings[0].line, findings[0].column), (7, 5));
-        assert!(findings[0].message.contains("{route}"));
-    }
-
-    #[test]
-    fn what_is_not_openapi_is_refused() {
-        assert!(parse("x", "a: 1").0.is_none());
-        assert!(parse("x", "\u{0}").0.is_none());
-    }
-}
+mod tests;

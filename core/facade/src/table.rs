@@ -107,11 +107,25 @@ pub fn table(model: &Model, facade: &str, operation: &str) -> Option<Table> {
     if let Some((schema, _)) = &op.body {
         insides::show(&mut rows, contract.view(schema), side("input"));
     }
+    let mut reply = reply_rows(doc.reply.as_ref(), contract, op, side("output"));
+    if doc.call.is_none() {
+        goes_nowhere(&mut rows, "held against the contract");
+        goes_nowhere(&mut reply, "of an example");
+    }
     Some(Table {
         request: rows,
-        reply: reply_rows(doc.reply.as_ref(), contract, op, side("output")),
+        reply,
         sample: sample(contract, op, !of_messages),
     })
+}
+
+/// Rows of an operation that calls nothing.
+fn goes_nowhere(rows: &mut [Row], what: &str) {
+    for row in rows {
+        row.what = what.into();
+        row.backend.clear();
+        row.backend_type.clear();
+    }
 }
 
 /// The fields that callers send, as the contract has them.
@@ -331,7 +345,11 @@ pub fn sample(contract: &Contract, op: &porch_contract::Operation, every: bool) 
         op.parameters
             .iter()
             .filter(|p| p.place == place && (p.required || (place == Place::Query && every)))
-            .map(|p| (p.name.clone(), contract.view(&p.schema).sample()))
+            .map(|p| {
+                let made = || contract.view(&p.schema).sample();
+                let value = p.example.clone().unwrap_or_else(made);
+                (p.name.clone(), value)
+            })
             .collect()
     };
     let body = op.body.as_ref();

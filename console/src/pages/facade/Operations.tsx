@@ -14,7 +14,7 @@ export function Operations({ data }: { data: FacadeView }) {
         key: o.id,
         worth: [o.id, undefined, o.path, undefined, o.backend],
         cells: [
-          o.backend ? (
+          o.backend || o.examples ? (
             <Link key="l" to={`/facades/${data.name}/${o.id}`}>
               {o.id}
             </Link>
@@ -24,7 +24,7 @@ export function Operations({ data }: { data: FacadeView }) {
           o.method,
           <code key="p">{o.path}</code>,
           o.summary,
-          o.backend || <Tag $tone="warn">not wired</Tag>,
+          o.backend || <Tag $tone="warn">{o.examples ? "examples" : "not wired"}</Tag>,
           o.calls,
           o.refused,
           o.failed,

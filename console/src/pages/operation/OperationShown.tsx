@@ -19,7 +19,9 @@ export function OperationShown({ data }: { data: OperationView }) {
       <p>
         {data.summary}{" "}
         <Soft>
-          — calls {data.call} of {data.backend}
+          {data.backend
+            ? `— calls ${data.call} of ${data.backend}`
+            : `— calls nothing yet, and answers with ${data.call}`}
         </Soft>
       </p>
       <Beside>

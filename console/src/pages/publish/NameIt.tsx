@@ -16,23 +16,42 @@ export function NameIt(props: { look: Looked; source: Source; chosen: string[]; 
   const [asIs, setAsIs] = useState(false);
   const [requests, setRequests] = useState("");
   const [window, setWindow] = useState("1m");
+  const begins = !!source.exchanges;
   const taken = look.operations.filter((o) => chosen.includes(o.source));
   const publish = useChange(async () => {
     const operations = Object.fromEntries(taken.flatMap((o) => (shapes[o.id] ? [[o.id, shapes[o.id] ?? {}]] : [])));
     const limit = Number(requests) > 0 ? { requests: Number(requests), window } : undefined;
-    const derived = await api("POST /api/derive", {
-      body: { ...source, name, address, only: chosen, names: asIs ? "as-is" : "camel", operations, key, limit },
-    });
+    const body = {
+      ...source,
+      name,
+      address,
+      only: chosen,
+      names: asIs ? ("as-is" as const) : ("camel" as const),
+      operations,
+      key,
+      limit,
+      calls_nothing: begins,
+    };
+    const derived = await api("POST /api/derive", { body });
     const draft = await api("GET /api/draft");
     const files = Object.fromEntries(Object.entries(derived.files).map(([path, text]) => [`${name}/${path}`, text]));
     const there = draft.find((f) => f.path in files);
     if (there) throw new Error(`The draft has ${there.path} already: choose another name.`);
-    return api("PUT /api/draft", { body: { files } });
+    const put = await api("PUT /api/draft", { body: { files } });
+    // Secrets are kept when what names them is there.
+    const { secrets, secrets_kept: kept } =
+      derived.secrets.length > 0 ? await api("POST /api/derive", { body: { ...body, keep_secrets: true } }) : derived;
+    return { ...put, secrets, kept };
   });
   return (
     <Sheet>
       <h2>Name it</h2>
-      <Field label="Name of backend and facade" value={name} onChange={setName} required />
+      <Field
+        label={begins ? "Name of the facade" : "Name of backend and facade"}
+        value={name}
+        onChange={setName}
+        required
+      />
       <RowOf>
         <label style={{ minHeight: 24 }}>
           <input type="checkbox" checked={key} onChange={(e) => setKey(e.target.checked)} /> Callers need a key
@@ -50,7 +69,7 @@ export function NameIt(props: { look: Looked; source: Source; chosen: string[]; 
           definition, not in camelCase
         </label>
       )}
-      <AddressChoice look={look} address={address} onChange={setAddress} />
+      {!begins && <AddressChoice look={look} address={address} onChange={setAddress} />}
       <RowOf>
         <Button
           $kind="main"
@@ -74,6 +93,19 @@ export function NameIt(props: { look: Looked; source: Source; chosen: string[]; 
           findings={publish.data.findings}
         />
       )}
+      {publish.data && <Kept secrets={publish.data.secrets} kept={publish.data.kept} />}
     </Sheet>
+  );
+}
+
+/** What became of the secrets that sample calls carried. */
+function Kept({ secrets, kept }: { secrets: string[]; kept: string[] }) {
+  if (secrets.length === 0) return null;
+  const there = secrets.filter((s) => !kept.includes(s));
+  return (
+    <Notice $tone="accent">
+      {kept.length > 0 && <div>Secrets of the sample are set: {kept.join(", ")}. They stand in no document.</div>}
+      {there.length > 0 && <div>There already, and left as they are: {there.join(", ")}.</div>}
+    </Notice>
   );
 }

@@ -4,7 +4,7 @@ import { api, useChange } from "../../api/client";
 import { Button, Page, Problem, Sheet } from "../../parts";
 import { useTitle } from "../../parts/title";
 import { Found } from "./Found";
-import type { Source } from "./source";
+import { described, type Source } from "./source";
 import { WhereIsIt } from "./WhereIsIt";
 
 export function Publish() {
@@ -18,18 +18,20 @@ export function Publish() {
     <Page>
       <h1>Publish a backend</h1>
       <Sheet>
-        <h2>Where is its definition?</h2>
+        <h2>Where do you begin?</h2>
         <WhereIsIt isPending={look.isPending} onLook={(from) => look.mutate(from)} />
         {look.error && <Problem error={look.error} />}
         {look.error?.message === "The address must be allowed first" && (
           <div>
             <Button isDisabled={look.isPending} onPress={() => look.mutate({ ...source, allow_local: true })}>
-              Allow {source.url} and look
+              Allow {source.url || "it"} and look
             </Button>
           </div>
         )}
       </Sheet>
-      {look.data && <Found key={look.data.title + look.submittedAt} look={look.data} source={source} />}
+      {look.data && (
+        <Found key={look.data.title + look.submittedAt} look={look.data} source={described(source, look.data)} />
+      )}
     </Page>
   );
 }

@@ -1,20 +1,25 @@
 import { useState } from "react";
 
 import { Area, Button, Field, Fold, Notice, RowOf } from "../../parts";
-import { base64, isOwnHost, type Source } from "./source";
+import { base64, isOwnHost, samplesOwnHost, type Source } from "./source";
 
-/** Asks where a definition is: an address, a file, or a text. */
+/** Asks where to begin: with a definition, a sample call, or nothing. */
 export function WhereIsIt({ isPending, onLook }: { isPending: boolean; onLook: (from: Source) => void }) {
   const [url, setUrl] = useState("");
   const [login, setLogin] = useState("");
   const [local, setLocal] = useState(false);
   const [text, setText] = useState("");
+  const [sample, setSample] = useState("");
+  const [exchanges, setExchanges] = useState("");
   const [file, setFile] = useState<File>();
   const [unreadable, setUnreadable] = useState("");
   const address = url.trim();
+  const calls = isOwnHost(address) || samplesOwnHost(sample);
   const look = async () => {
     setUnreadable("");
     if (file) onLook({ url: "", files: {}, upload: await base64(file), name_of_upload: file.name });
+    else if (sample.trim()) onLook({ url: "", files: {}, sample, allow_local: local });
+    else if (exchanges.trim()) onLook({ url: "", files: {}, exchanges });
     else if (address) onLook({ url: address, login, allow_local: local, files: {} });
     else onLook({ url: "", files: { "definition.wsdl": text } });
   };
@@ -31,7 +36,7 @@ export function WhereIsIt({ isPending, onLook }: { isPending: boolean; onLook: (
         value={url}
         onChange={setUrl}
       />
-      {(isOwnHost(address) || local) && (
+      {(calls || local) && (
         <label style={{ display: "flex", gap: 8, alignItems: "center", minHeight: 24 }}>
           <input type="checkbox" checked={local} onChange={(e) => setLocal(e.target.checked)} />
           This is an address of the porch’s own host: call it all the same
@@ -60,8 +65,32 @@ export function WhereIsIt({ isPending, onLook }: { isPending: boolean; onLook: (
       <Fold title="Or paste it">
         <Area aria-label="Definition" rows={8} value={text} onChange={(e) => setText(e.target.value)} />
       </Fold>
+      <Fold title="Or paste sample calls: they are made once, and the contract follows from what comes back">
+        <Area
+          aria-label="Sample calls"
+          placeholder="curl 'https://…' -H 'Accept: application/json'"
+          rows={5}
+          value={sample}
+          onChange={(e) => setSample(e.target.value)}
+        />
+      </Fold>
+      <Fold title="Or begin without a backend: operations answer with examples until they call one">
+        <Area
+          aria-label="Operations"
+          placeholder={
+            'GET /berths/{berth} {"berth": "N7", "length": 31}\nPOST /berths\n\n{"length": 31}\n\nHTTP/1.1 201 Created\n\n{"berth": "N8"}'
+          }
+          rows={7}
+          value={exchanges}
+          onChange={(e) => setExchanges(e.target.value)}
+        />
+      </Fold>
       <RowOf>
-        <Button type="submit" $kind="main" isDisabled={isPending || (!address && !text.trim() && !file)}>
+        <Button
+          type="submit"
+          $kind="main"
+          isDisabled={isPending || !(address || text.trim() || file || sample.trim() || exchanges.trim())}
+        >
           Look
         </Button>
       </RowOf>

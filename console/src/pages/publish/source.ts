@@ -1,3 +1,5 @@
+import type { Looked } from "../../api/schema";
+
 export interface Source {
   url: string;
   login?: string;
@@ -5,6 +7,9 @@ export interface Source {
   files: Record<string, string>;
   upload?: string;
   name_of_upload?: string;
+  sample?: string;
+  exchanges?: string;
+  title?: string;
 }
 
 /** The octets of a file in base64. */
@@ -32,3 +37,11 @@ export interface Chosen {
 
 /** Whether an address is one of the porch's own host, or of a link that only it has. */
 export const isOwnHost = (address: string) => /^(\w+:\/\/)?(localhost|127\.|\[::1|169\.254\.|0\.0\.0\.0)/.test(address);
+
+/** Whether one of the sample calls goes to the porch’s own host. */
+export const samplesOwnHost = (sample: string) =>
+  sample.split(/[\s'"]+/).some((word) => /^(https?:|localhost|127\.)/.test(word) && isOwnHost(word));
+
+/** What is derived from: what followed from sample calls, which are not made again. */
+export const described = (source: Source, look: Looked): Source =>
+  Object.keys(look.described).length > 0 ? { ...source, files: look.described } : source;
