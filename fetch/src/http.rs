@@ -43,7 +43,7 @@ pub struct Got {
     pub connection: Connection,
 }
 
-trait Stream: AsyncRead + AsyncWrite + Unpin + Send {}
+pub(crate) trait Stream: AsyncRead + AsyncWrite + Unpin + Send {}
 impl<T: AsyncRead + AsyncWrite + Unpin + Send> Stream for T {}
 
 /// Carries out one exchange; no redirect is followed.
@@ -68,7 +68,7 @@ async fn exchanged(
     left: Duration,
 ) -> Result<Got, FetchError> {
     let failed = |what: String| FetchError::Answer(shown(url), what);
-    let (stream, connection) = connect(url, allowed, left).await?;
+    let (stream, connection) = connect(url, allowed, left, b"http/1.1").await?;
     if !request.headers().contains_key(header::HOST) {
         let authority = authority(url);
         let value = HeaderValue::from_str(&authority).map_err(|e| failed(e.to_string()))?;
@@ -107,7 +107,7 @@ async fn exchanged(
 }
 
 /// The task that drives a connection, which ends with the exchange.
-struct Driver(tokio::task::JoinHandle<()>);
+pub(crate) struct Driver(pub(crate) tokio::task::JoinHandle<()>);
 
 impl Drop for Driver {
     fn drop(&mut self) {
@@ -116,7 +116,7 @@ impl Drop for Driver {
 }
 
 /// Why an exchange broke off, without the client's own words around it.
-fn told(error: &hyper::Error) -> String {
+pub(crate) fn told(error: &hyper::Error) -> String {
     let mut deepest: &dyn std::error::Error = error;
     while let Some(source) = deepest.source() {
         deepest = source;
@@ -136,10 +136,11 @@ fn authority(url: &Url) -> String {
 }
 
 /// Connects to the first address that takes it. Nothing is sent before the certificate was checked.
-async fn connect(
+pub(crate) async fn connect(
     url: &Url,
     allowed: &Allowed,
     left: Duration,
+    protocol: &[u8],
 ) -> Result<(Box<dyn Stream>, Connection), FetchError> {
     check(url)?;
     let failed = |what: String| FetchError::Answer(shown(url), what);
@@ -170,7 +171,7 @@ async fn connect(
     if url.scheme() != "https" {
         return Ok((Box::new(stream), connection));
     }
-    let stream = secured(url, &host, stream, allowed).await?;
+    let stream = secured(url, (&host, protocol), stream, allowed).await?;
     let (_, session) = stream.get_ref();
     let version = session.protocol_version();
     connection.tls = version
@@ -185,7 +186,7 @@ async fn connect(
 
 async fn secured(
     url: &Url,
-    host: &str,
+    (host, protocol): (&str, &[u8]),
     stream: TcpStream,
     allowed: &Allowed,
 ) -> Result<TlsStream<TcpStream>, FetchError> {
@@ -194,7 +195,7 @@ async fn secured(
         "" => Roots::Machine,
         pem => Roots::These(pem),
     };
-    let config = porch_tls::client(roots, &[b"http/1.1"])
+    let config = porch_tls::client(roots, &[protocol])
         .map_err(|e| failed(format!("what is trusted cannot be used: {e}")))?;
     let name = rustls_pki_types::ServerName::try_from(host.to_owned())
         .map_err(|e| failed(format!("no certificate can be for it: {e}")))?;

@@ -5,6 +5,7 @@
 //! those where clouds keep their machines' credentials are only called when the publisher allows it.
 
 mod http;
+mod probe;
 mod reflection;
 mod sample;
 
@@ -30,6 +31,7 @@ const MAX_REDIRECTS: usize = 5;
 const TIME: Duration = Duration::from_secs(30);
 
 pub use http::{Connection, Got};
+pub use probe::{Probed, Reached, probe};
 pub use reflection::{is_server, reflect};
 pub use sample::{Sampled, is_sample, sample};
 

@@ -93,6 +93,9 @@ pub(crate) enum Command {
     /// List facades of the draft, or take one out of it.
     #[command(subcommand)]
     Facade(FacadeCommand),
+    /// List backends of the draft, or ask one whether it is there.
+    #[command(subcommand)]
+    Backend(BackendCommand),
     /// List, register and look after consumers.
     #[command(subcommand)]
     Consumer(ConsumerCommand),
@@ -296,6 +299,17 @@ pub(crate) enum KeyCommand {
     End {
         /// What the key is known by.
         prefix: String,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum BackendCommand {
+    /// List the backends of the draft.
+    List,
+    /// Ask each address of a backend whether it is there, with the credentials that it is called with.
+    Probe {
+        /// Its name.
+        name: String,
     },
 }
 

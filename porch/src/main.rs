@@ -1,6 +1,7 @@
 //! `porch`: the service and its client in one program.
 
 mod accounts;
+mod backends;
 mod cli;
 mod client;
 mod config;

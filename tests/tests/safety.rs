@@ -28,6 +28,8 @@ const ROLES: [(&str, &[&str]); 4] = [
             "GET /api/facades/{facade}",
             "GET /api/facades/{facade}/operations/{operation}",
             "POST /api/trials",
+            "GET /api/backends",
+            "POST /api/backends/{backend}/probe",
             "GET /api/traces",
             "GET /api/traces/{id}",
             "GET /api/usage",

@@ -39,6 +39,29 @@ export interface Back {
   differences: Difference[];
 }
 
+export interface BackendView {
+  name: string;
+  title: string;
+  kind: string;
+  /** Where it is called here. */
+  addresses: string[];
+  /** What it is shown when it is called, in words; never a value. */
+  credentials: string[];
+  /** The facades that call it. */
+  facades: string[];
+  /** Its document. */
+  file: string;
+}
+
+export interface CertificateView {
+  subject: string;
+  issuer: string;
+  /** The hosts that it is for. */
+  names: string[];
+  /** Until when it holds, in milliseconds since 1970. */
+  ends: number;
+}
+
 export interface Change {
   /** What it does to callers. */
   harm: Harm;
@@ -495,6 +518,35 @@ export interface Port {
   address: string;
 }
 
+export interface ProbeView {
+  name: string;
+  kind: string;
+  /** What was shown, in words: the credentials for calling, and nothing else. */
+  shown: string[];
+  addresses: ProbedAddress[];
+}
+
+export interface ProbedAddress {
+  address: string;
+  /** What was asked. */
+  asked: string;
+  /** Whether something answered. */
+  reached: boolean;
+  /** Whether it answered that what it was shown is not good, or that it wants to be shown something. */
+  refused: boolean;
+  /** Its status, or why there is none. */
+  told: string;
+  /** What can be done about it. */
+  help: string;
+  /** The address that its name stands for. */
+  at: string;
+  /** The version of TLS; empty without it. */
+  tls: string;
+  certificate?: CertificateView | null;
+  /** How long it took, in microseconds. */
+  us: number;
+}
+
 export interface Push {
   /** Files to write, by path. */
   files: Record<string, string>;
@@ -807,6 +859,8 @@ export interface Routes {
   "DELETE /api/accounts/{name}": { query: undefined; body: undefined; reply: null };
   "PATCH /api/accounts/{name}": { query: undefined; body: AccountChange; reply: AccountView };
   "GET /api/audit": { query: undefined; body: undefined; reply: AuditLine[] };
+  "GET /api/backends": { query: undefined; body: undefined; reply: BackendView[] };
+  "POST /api/backends/{backend}/probe": { query: undefined; body: undefined; reply: ProbeView };
   "POST /api/check": { query: undefined; body: CheckRequest; reply: Checked };
   "GET /api/compare": { query: undefined; body: undefined; reply: Difference[] };
   "GET /api/consumers": { query: undefined; body: undefined; reply: ConsumerView[] };

@@ -17,6 +17,7 @@ export function Shell({ session }: { session: Session }) {
           Where things stand
         </Item>
         <Item to="/facades">Facades</Item>
+        <Item to="/backends">Backends</Item>
         <Item to="/publish">Publish a backend</Item>
         <Item to="/documents">Documents</Item>
         <Item to="/release">

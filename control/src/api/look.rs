@@ -106,6 +106,10 @@ impl LookRequest {
 
     /// Whether somebody may ask for it: behind an address of this host may be what only those may see who look after it.
     fn may(&self, publisher: &Publisher) -> Result<(), ApiError> {
+        if !self.sample.is_empty() && self.files.is_empty() {
+            let why = "Sample calls are made as they are written, and may change something";
+            publisher.needs(Role::Publisher, why)?;
+        }
         if !self.allow_local {
             return Ok(());
         }
@@ -316,6 +320,9 @@ pub(crate) async fn derive(
     Json(request): Json<DeriveRequest>,
 ) -> Result<Json<DerivedDocuments>, ApiError> {
     request.source.may(&publisher)?;
+    if request.keep_secrets {
+        publisher.needs(Role::Administrator, "Secrets are set by administrators")?;
+    }
     let Found { source, .. } = request.source.source().await?;
     let address = Some(request.address.trim().to_owned()).filter(|a| !a.is_empty());
     let choices = Choices {

@@ -1,6 +1,7 @@
 //! The console API: the handlers, and what role each of their routes needs.
 
 mod accounts;
+mod backends;
 mod document;
 mod draft;
 mod extract;
@@ -84,6 +85,8 @@ fn viewers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(facades::facade))
         .routes(routes!(facades::operation))
         .routes(routes!(trials::run))
+        .routes(routes!(backends::list))
+        .routes(routes!(backends::probe))
         .routes(routes!(observe::traces))
         .routes(routes!(observe::trace))
         .routes(routes!(observe::usage))

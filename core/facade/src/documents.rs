@@ -173,6 +173,29 @@ pub struct CallingDoc {
     pub ws_security: Option<LoginDoc>,
 }
 
+impl CallingDoc {
+    /// What a backend is shown, in words; never a value.
+    pub fn places(&self) -> Vec<String> {
+        let named = |what: &str, name: &String| format!("{what} {name}");
+        let login = |what: &str, login: &Option<LoginDoc>| {
+            let user = login.as_ref()?.user.as_str();
+            Some(match user {
+                Some(user) => format!("{what} as {user}"),
+                None => what.to_owned(),
+            })
+        };
+        let mut all: Vec<String> = Vec::new();
+        all.extend(login("user and password (Basic)", &self.basic));
+        all.extend(self.bearer.as_ref().map(|_| "a bearer token".to_owned()));
+        all.extend(login("a UsernameToken (WS-Security)", &self.ws_security));
+        all.extend(self.headers.keys().map(|n| named("the header", n)));
+        all.extend(self.query.keys().map(|n| named("the query parameter", n)));
+        let elements = self.soap_headers.keys();
+        all.extend(elements.map(|n| named("the SOAP header", n)));
+        all
+    }
+}
+
 /// A user's name and password; each a text or `{ secret: NAME }`.
 #[derive(Clone, Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]

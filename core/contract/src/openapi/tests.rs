@@ -1,4 +1,3 @@
-
 use super::*;
 
 const FARES: &str = "openapi: 3.1.0
