@@ -174,6 +174,10 @@ pub async fn fetch(address: &str, allowed: &Allowed) -> Result<Fetched, FetchErr
     let body = get(&main, allowed, &origin, until).await?;
     if is_zip(&body) {
         let source = Source::from_bytes(address, &body, None).map_err(FetchError::Unreadable)?;
+        let source = Source {
+            trust: allowed.trust.clone(),
+            ..source
+        };
         return Ok(Fetched {
             source,
             missing: Vec::new(),
@@ -212,6 +216,7 @@ pub async fn fetch(address: &str, allowed: &Allowed) -> Result<Fetched, FetchErr
         source: Source {
             files,
             main: main.to_string(),
+            trust: allowed.trust.clone(),
             ..Source::default()
         },
         missing,

@@ -154,6 +154,7 @@ async fn ask(text: &str, allowed: &Allowed) -> Result<Fetched, FetchError> {
             files: Files::from([(main.clone(), porch_grpc::read::as_text(&set))]),
             main,
             address,
+            trust: allowed.trust.clone(),
             ..Source::default()
         },
         missing: Vec::new(),

@@ -82,6 +82,7 @@ pub async fn sample(text: &str, allowed: &Allowed) -> Result<Sampled, FetchError
         files: Files::from([(main.clone(), learned.text)]),
         main,
         made: true,
+        trust: allowed.trust.clone(),
         credentials: learned.credentials,
         ..Source::default()
     };

@@ -7,6 +7,7 @@ mod cargo_desk;
 mod loyalty;
 mod mood;
 mod reservations;
+mod secure;
 mod timetable;
 pub mod vessels;
 
@@ -18,6 +19,7 @@ use axum::serve::ListenerExt;
 use tokio::net::TcpListener;
 
 pub use mood::{Mood, Moods};
+pub use secure::{Authority, serve_secure};
 
 /// The backends there are.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

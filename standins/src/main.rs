@@ -1,9 +1,12 @@
 //! Runs all stand-ins on loopback.
 
 use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::process::ExitCode;
 
 use clap::Parser;
-use porch_standins::{Standin, serve};
+use porch_standins::{Authority, Standin, serve, serve_secure};
+use tokio::task::JoinHandle;
 
 /// Simulated backends of Skerry Line.
 #[derive(Parser)]
@@ -23,14 +26,41 @@ struct Options {
     /// Port of the fleet's service.
     #[arg(long, default_value_t = 3854)]
     vessels: u16,
+    /// Folder of the authority that signs for the stand-ins by TLS; made when it is not there. None without it.
+    #[arg(long, value_name = "DIR")]
+    tls: Option<PathBuf>,
+    /// Port of the booking system by TLS.
+    #[arg(long, default_value_t = 3855)]
+    reservations_tls: u16,
+    /// Port of the members' programme by TLS.
+    #[arg(long, default_value_t = 3856)]
+    loyalty_tls: u16,
 }
 
 #[tokio::main]
-async fn main() -> std::process::ExitCode {
-    let options = Options::parse();
+async fn main() -> ExitCode {
+    match start(Options::parse()).await {
+        Ok(servers) => {
+            for server in servers {
+                let _ = server.await;
+            }
+            ExitCode::SUCCESS
+        }
+        Err(e) => {
+            eprintln!("standins: {e}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+type Server = JoinHandle<std::io::Result<()>>;
+
+async fn start(options: Options) -> Result<Vec<Server>, String> {
     let stop = || async {
         let _ = tokio::signal::ctrl_c().await;
     };
+    let local = |port| SocketAddr::from(([127, 0, 0, 1], port));
+    let failed = |name, port, e| format!("{name} cannot listen on port {port}: {e}");
     let mut servers = Vec::new();
     let all = [
         ("reservations", Standin::Reservations, options.reservations),
@@ -40,19 +70,28 @@ async fn main() -> std::process::ExitCode {
         ("vessels", Standin::Vessels, options.vessels),
     ];
     for (name, standin, port) in all {
-        match serve(standin, SocketAddr::from(([127, 0, 0, 1], port)), stop()).await {
-            Ok((address, server)) => {
-                println!("{name} http://{address}");
-                servers.push(tokio::spawn(server));
-            }
-            Err(e) => {
-                eprintln!("standins: {name} cannot listen on port {port}: {e}");
-                return std::process::ExitCode::FAILURE;
-            }
-        }
+        let served = serve(standin, local(port), stop()).await;
+        let (address, server) = served.map_err(|e| failed(name, port, e))?;
+        println!("{name} http://{address}");
+        servers.push(tokio::spawn(server));
     }
-    for server in servers {
-        let _ = server.await;
+    let Some(folder) = &options.tls else {
+        return Ok(servers);
+    };
+    let authority = Authority::of_folder(folder).map_err(|e| format!("no certificates: {e}"))?;
+    let secure = [
+        (
+            "reservations",
+            Standin::Reservations,
+            options.reservations_tls,
+        ),
+        ("loyalty", Standin::Loyalty, options.loyalty_tls),
+    ];
+    for (name, standin, port) in secure {
+        let served = serve_secure(standin, local(port), &authority, stop()).await;
+        let (address, server) = served.map_err(|e| failed(name, port, e))?;
+        println!("{name} https://{address}");
+        servers.push(tokio::spawn(server));
     }
-    std::process::ExitCode::SUCCESS
+    Ok(servers)
 }

@@ -15,7 +15,7 @@ use porch_cluster::{Cluster, place_for};
 use crate::places::{ACCOUNT, CONSOLE, GATEWAY, PASSWORD, program};
 use crate::{Outcome, history, install, root, run as run_command, seed};
 
-const PORTS: [(&str, u16); 8] = [
+const PORTS: [(&str, u16); 10] = [
     ("gateway", GATEWAY),
     ("console", CONSOLE),
     ("stand-in reservations", 3850),
@@ -23,6 +23,8 @@ const PORTS: [(&str, u16); 8] = [
     ("stand-in cargo-desk", 3852),
     ("stand-in loyalty", 3853),
     ("stand-in vessels", 3854),
+    ("stand-in reservations by TLS", 3855),
+    ("stand-in loyalty by TLS", 3856),
     ("database", 3860),
 ];
 
@@ -218,7 +220,14 @@ fn serve(told: &AtomicBool, talk: bool) -> Outcome {
     cluster
         .ensure_database("porch")
         .map_err(|e| format!("the database: {e}"))?;
-    let standins = Part::start("standins", program("standins"), |_| {}, 5)?;
+    let standins = Part::start(
+        "standins",
+        program("standins"),
+        |c| {
+            c.arg("--tls").arg(folder().join("tls"));
+        },
+        7,
+    )?;
     let service = Part::start(
         "service",
         program("porch"),
@@ -280,7 +289,8 @@ Three things to try:
   2. target/debug/porch try quoteFare route=FAR-MAR fareClass=cabin passengers=2
      shows each step from the caller's request to the SOAP envelope and back
   3. target/debug/porch look 'http://127.0.0.1:3850/reservations?wsdl'
-     shows what the old booking system offers, and what it would look like as REST
+     shows what the old booking system offers, and what it would look like as REST;
+     by TLS it is at https://localhost:3855/reservations?wsdl, with --trust target/demo/tls/ca.pem
 
 The key of the demo's kiosk: {key}
 ",

@@ -84,6 +84,7 @@ impl LookRequest {
         let files = files.map(|(n, t)| (n, t.into_bytes())).collect();
         let source = Source::from_files("", files, main).map_err(|f| unreadable(&f))?;
         Ok(plain(Source {
+            trust: self.trust,
             made: !credentials.is_empty(),
             credentials,
             ..source

@@ -62,7 +62,33 @@ pub fn derive(
 /// # Errors
 /// As [`derive`].
 pub fn derive_as(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Box<Finding>> {
-    standard::kinds().of(source)?.derive(source, wanted)
+    let mut derived = standard::kinds().of(source)?.derive(source, wanted)?;
+    if !source.trust.is_empty() {
+        trusted(&mut derived, &source.trust);
+    }
+    Ok(derived)
+}
+
+/// What was trusted when a definition was read is trusted when its backend is called by TLS.
+fn trusted(derived: &mut Derived, pem: &str) {
+    const FILE: &str = "trust.pem";
+    let mut needed = false;
+    let backends = derived.files.iter_mut();
+    for (_, text) in backends.filter(|(name, _)| name.ends_with(".backend.yaml")) {
+        let Ok(node) = porch_contract::Node::parse(text) else {
+            continue;
+        };
+        let mut document = node.to_value();
+        let address = document["address"].as_str().unwrap_or_default();
+        if address.starts_with("https://") {
+            document["trust"] = FILE.into();
+            *text = crate::yaml::to_yaml(&document);
+            needed = true;
+        }
+    }
+    if needed {
+        derived.files.insert(FILE.to_owned(), pem.to_owned());
+    }
 }
 
 /// Begins a facade without a backend: a contract that follows from exchanges, whose operations answer with its examples.

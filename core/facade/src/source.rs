@@ -18,6 +18,8 @@ pub struct Source {
     pub main: String,
     /// Where the server is that told it, when one did.
     pub address: String,
+    /// Certificates in PEM that the server's own was checked with, where somebody gave them.
+    pub trust: String,
     /// Whether it was made here, of samples: nobody wrote what might be odd about it.
     pub made: bool,
     /// Credentials that sample calls carried; the definition says nothing of them.
