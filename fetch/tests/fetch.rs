@@ -8,7 +8,7 @@ use axum::Router;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, Uri};
 use axum::response::{IntoResponse, Response};
-use porch_fetch::{Allowed, FetchError, fetch, login, names_local};
+use porch_fetch::{Allowed, FetchError, fetch, login, names_local, sample};
 
 type Answers = Arc<dyn Fn(&str, &HeaderMap) -> Response + Send + Sync>;
 
@@ -229,7 +229,7 @@ async fn other_schemes_redirects_and_endless_answers_are_bounded() {
     );
     assert!(count.load(Ordering::Relaxed) - before < 30);
     for url in [
-        "https://example.invalid/",
+        "ftp://example.invalid/",
         "file:///etc/passwd",
         "nonsense",
         "http://a:b@example.invalid/",
@@ -277,4 +277,71 @@ async fn what_a_description_refers_to_is_fetched_from_its_own_server_alone() {
         .iter()
         .filter(|f| f.message.contains("leads nowhere"));
     assert_eq!(nowhere.count(), 3, "{:?}", look.findings);
+}
+
+#[tokio::test]
+async fn sample_calls_are_made_once_bounded_and_led_nowhere_else() {
+    let (elsewhere, asked) = serve(|_, _| "{}".into_response()).await;
+    let to = format!("http://{elsewhere}/other?sig=l3d-there");
+    let (address, count) = serve(move |path, headers| match path {
+        "/go" => (StatusCode::TEMPORARY_REDIRECT, [("location", to.as_str())]).into_response(),
+        large if large.starts_with("/large") => vec![b'x'; 17 << 20].into_response(),
+        _ if headers.contains_key("accept-encoding") => StatusCode::NOT_ACCEPTABLE.into_response(),
+        _ => ([("content-type", "application/json")], "{\"booked\":true}").into_response(),
+    })
+    .await;
+    let made = |command: String| async move { sample(&command, &local()).await };
+    let led = made(format!("curl -L -X POST http://{address}/go -d 'a=1'"))
+        .await
+        .unwrap();
+    assert!(
+        led.told
+            .iter()
+            .any(|t| t.contains("no redirect is followed")),
+        "{:?}",
+        led.told
+    );
+    assert!(!led.told.join(" ").contains("l3d-there"), "{:?}", led.told);
+    assert_eq!(asked.load(Ordering::Relaxed), 0);
+    assert_eq!(count.load(Ordering::Relaxed), 1);
+    // What a browser adds does not keep the answer from being read.
+    let booked = made(format!(
+        "curl http://{address}/book --compressed -H 'Accept-Encoding: gzip, br' -d '{{}}'"
+    ))
+    .await
+    .unwrap();
+    assert!(booked.source.files["sample.openapi.json"].contains("booked"));
+    assert_eq!(count.load(Ordering::Relaxed), 2);
+    let large = made(format!("curl 'http://{address}/large?api_key=h1dden'"))
+        .await
+        .unwrap_err();
+    assert!(matches!(large, FetchError::TooMuch(..)));
+    assert!(!large.to_string().contains("h1dden"), "{large}");
+    // Nothing of this host is called where that is not allowed, and nothing that is no sample.
+    let refused = sample(&format!("curl http://{address}/"), &Allowed::default()).await;
+    assert!(matches!(refused, Err(FetchError::Local(..))), "{refused:?}");
+    let wrong = made("curl -T file http://h/ -d".into()).await.unwrap_err();
+    assert!(matches!(wrong, FetchError::Sample(_)), "{wrong}");
+    assert_eq!(count.load(Ordering::Relaxed), 3);
+}
+
+#[tokio::test]
+async fn a_login_beside_a_sample_is_one_of_its_credentials() {
+    let (address, _) = serve(|_, headers| match headers.get("authorization") {
+        Some(login) if login == "Basic ZGVzazpsaWdodA==" => "in".into_response(),
+        _ => StatusCode::UNAUTHORIZED.into_response(),
+    })
+    .await;
+    let allowed = Allowed {
+        login: Some(login("desk:light").unwrap().0),
+        ..local()
+    };
+    let sampled = sample(&format!("http://{address}/x"), &allowed)
+        .await
+        .unwrap();
+    assert_eq!(sampled.told, Vec::<String>::new());
+    let known = &sampled.source.credentials;
+    assert_eq!(known.len(), 1);
+    assert_eq!(known[0].origin, format!("http://{address}"));
+    assert!(!format!("{known:?}").contains("light"));
 }

@@ -330,3 +330,56 @@ fn refuses_what_is_no_json(porch: &Porch, method: &str, path: &str) {
         );
     }
 }
+
+#[test]
+fn samples_are_made_by_publishers_and_their_secrets_set_by_administrators() {
+    let porch = Porch::start();
+    let token = |role: &str| {
+        let account = ["account", "create", role, "--role", role];
+        porch.ok_with(&account, "quiet-harbour");
+        let session = porch.sign_in(role, "quiet-harbour");
+        session["token"].as_str().unwrap().to_owned()
+    };
+    let (viewer, publisher) = (token("viewer"), token("publisher"));
+    let backend = porch.timetable.as_ref().unwrap().address;
+    let sample = format!("curl -X POST http://{backend}/notices -H 'Notice-Key: n0tice' -d 'x=1'");
+    let look = json!({ "sample": sample, "allow_local": true });
+    assert_eq!(
+        porch.api_as(&viewer, "POST", "/api/look", &look).status,
+        403
+    );
+    // An address of the service's own host is an administrator's to allow.
+    assert_eq!(
+        porch.api_as(&publisher, "POST", "/api/look", &look).status,
+        403
+    );
+    let bare = json!({ "sample": sample });
+    assert_eq!(
+        porch.api_as(&publisher, "POST", "/api/look", &bare).status,
+        422
+    );
+    let looked = porch.api("POST", "/api/look", &look);
+    assert_eq!(looked.status, 200, "{}", looked.text());
+    assert!(!looked.text().contains("n0tice"));
+    // What is derived of it makes no call again: nobody who may not call needs to.
+    let files = &looked.json()["described"];
+    let derive = json!({ "sample": sample, "files": files, "name": "notices" });
+    let derived = porch.api_as(&viewer, "POST", "/api/derive", &derive);
+    assert_eq!(derived.status, 200, "{}", derived.text());
+    assert!(!derived.text().contains("n0tice"));
+    assert_eq!(derived.json()["secrets"], json!(["notices-notice-key"]));
+    let keep = json!({ "sample": sample, "files": files, "name": "notices", "keep_secrets": true });
+    for token in [&viewer, &publisher] {
+        assert_eq!(
+            porch.api_as(token, "POST", "/api/derive", &keep).status,
+            403
+        );
+    }
+    let kept = porch.api("POST", "/api/derive", &keep).json();
+    assert_eq!(kept["secrets_kept"], json!(["notices-notice-key"]));
+    let again = porch.api("POST", "/api/derive", &keep).json();
+    assert_eq!(again["secrets_kept"], json!([]));
+    let bad = json!({ "exchanges": "HTTP/1.1 200" });
+    let told = porch.api_as(&viewer, "POST", "/api/look", &bad);
+    assert_eq!(told.status, 422, "{}", told.text());
+}

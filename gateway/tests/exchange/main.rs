@@ -8,6 +8,7 @@ mod letter_back;
 mod passing;
 mod room;
 mod rules;
+mod shown;
 mod tls;
 
 use std::collections::{BTreeMap, HashMap};

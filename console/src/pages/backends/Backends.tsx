@@ -37,13 +37,13 @@ export function Backends() {
                   )),
                   b.credentials.length > 0 ? b.credentials.join(", ") : <Soft key="c">nothing</Soft>,
                   b.facades.map((f) => (
-                    <Link key={f} to={`/facades/${f}`} style={{ display: "block" }}>
+                    <Link key={f} to={`/facades/${f}`} style={{ display: "block", minHeight: 24 }}>
                       {f}
                     </Link>
                   )),
                   <Button
                     key="p"
-                    aria-label={`Ask ${b.name}`}
+                    aria-label={`Is it there? ${b.name}`}
                     isDisabled={probe.isPending}
                     onPress={() => probe.mutate(b.name)}
                   >

@@ -196,9 +196,8 @@ fn names_are_in_one_style_in_path_query_and_body() {
         let wanted = porch_facade::Wanted {
             name: "lockers",
             address: Some("http://127.0.0.1:9"),
-            only: &[],
-            first: &[],
             names,
+            ..porch_facade::Wanted::default()
         };
         let files = porch_facade::derive_as(source, &wanted).unwrap().files;
         assert_eq!(check(&files, "live"), []);

@@ -10,6 +10,7 @@ mod described;
 mod examples;
 mod mistakes;
 mod spread;
+mod uncalled;
 
 use std::any::Any;
 use std::collections::HashMap;

@@ -4,6 +4,8 @@
     reason = "a scenario, or a table of cases, is told in one piece"
 )]
 
+mod beginnings;
+
 use porch_tests::browser::{Browser, switched_off};
 use porch_tests::{ADMIN, Porch, wait_until};
 use serde_json::json;
@@ -219,7 +221,7 @@ async fn a_zip_is_uploaded_looked_at_named_and_tried_in_one_sitting() {
     let browser = Browser::open(&porch.console, false).await;
     browser.sign_in(ADMIN.0, ADMIN.1).await;
     browser.go("/publish").await;
-    browser.see("Where is its definition?").await;
+    browser.see("Where do you begin?").await;
     browser
         .find(By::Css("input[type=file]"))
         .await
@@ -378,7 +380,8 @@ async fn every_page_is_accessible_in_light_and_dark_and_by_keyboard() {
             ("/facades/sailings", "What a crossing costs"),
             ("/facades/sailings/quoteFare", "Rules that act"),
             ("/facades/sailings/holdSeats", "Trial run"),
-            ("/publish", "Where is its definition?"),
+            ("/publish", "Where do you begin?"),
+            ("/backends", "the SOAP header Login"),
             ("/documents", "Save to the draft"),
             ("/release", "requests: 6"),
             ("/consumers", "Quayside Kiosk"),

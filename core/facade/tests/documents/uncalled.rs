@@ -1,0 +1,99 @@
+//! Operations that call nothing.
+
+use super::*;
+
+const CONTRACT: &str = "openapi: 3.1.0
+info: { title: Berths, version: 1.0.0 }
+paths:
+  /berths:
+    get:
+      operationId: berths
+      responses:
+        '200':
+          description: berths
+          content:
+            application/json:
+              schema: { type: array, items: { type: object, required: [berth], properties: { berth: { type: string } } } }
+              examples: { good: { value: [{ berth: N7 }] }, bad: { value: [{ berth: 7 }] } }
+            application/xml: { example: { berth: N7 } }
+";
+
+fn files(operations: &str) -> Files {
+    Files::from([
+        ("berths.openapi.yaml".to_owned(), CONTRACT.to_owned()),
+        (
+            "berths.facade.yaml".to_owned(),
+            format!(
+                "elm-porch: facade/1\nname: berths\nbase: /berths/v1\ncontract: berths.openapi.yaml\noperations:\n{operations}"
+            ),
+        ),
+    ])
+}
+
+fn told(operations: &str) -> Vec<(Severity, String)> {
+    let findings = check(&files(operations), "live");
+    findings
+        .into_iter()
+        .map(|f| (f.severity, f.message))
+        .collect()
+}
+
+#[test]
+fn an_operation_without_a_call_is_told_and_so_is_an_example_that_does_not_fit() {
+    for nothing in ["  berths:\n", "  berths: {}\n"] {
+        let told = told(nothing);
+        let has = |part: &str| {
+            told.iter()
+                .any(|(s, m)| *s == Severity::Warning && m.contains(part))
+        };
+        assert!(!told.iter().any(|(s, _)| *s == Severity::Error), "{told:?}");
+        assert!(has("“berths” calls nothing"), "{told:?}");
+        assert!(
+            has("the example “bad” of 200 does not fit its schema: /0/berth"),
+            "{told:?}"
+        );
+        assert!(has("an example of application/xml is a text"), "{told:?}");
+    }
+}
+
+#[test]
+fn what_belongs_to_a_call_has_no_meaning_without_one() {
+    let told =
+        told("  berths: { send: { query: { a: '=query.a' } }, reply: { x: '=answer.body' } }\n");
+    for key in ["send", "reply"] {
+        let message = format!("“{key}” has no meaning without a `call`");
+        assert!(told.contains(&(Severity::Error, message)), "{told:?}");
+    }
+    let misspelt = self::told("  berths: { cal: { backend: b } }\n");
+    assert!(
+        misspelt
+            .iter()
+            .any(|(s, m)| *s == Severity::Error && m.contains("cal")),
+        "{misspelt:?}"
+    );
+}
+
+#[test]
+fn examples_that_stand_in_many_places_are_there_once() {
+    // A hundred operations, each with the same large example, which is referred to.
+    let large = format!("\"{}\"", "x".repeat(2 << 20));
+    let operations: String = (0..100).map(|n| format!("  o{n}: {{}}\n")).collect();
+    let paths: String = (0..100)
+        .map(|n| format!("  /o{n}: {{ get: {{ operationId: o{n}, responses: {{ '200': {{ description: d, content: {{ application/json: {{ examples: {{ a: {{ $ref: '#/components/examples/A' }} }} }} }} }} }} }} }}\n"))
+        .collect();
+    let contract = format!(
+        "openapi: 3.1.0\ninfo: {{ title: x, version: '1' }}\npaths:\n{paths}components: {{ examples: {{ A: {{ value: {large} }} }} }}\n"
+    );
+    let mut files = files(&operations);
+    files.insert("berths.openapi.yaml".to_owned(), contract);
+    let model = Model::read(Arc::new(files), "live", &Arc::default());
+    let (porch, findings) = model.porch(&["berths"], &Secrets::Placeholder);
+    assert!(!has_errors(&findings), "{:?}", findings.first());
+    let bodies: Vec<*const u8> = porch.facades[0]
+        .operations
+        .iter()
+        .map(|o| o.examples.as_ref().unwrap().all[0].body.as_ptr())
+        .collect();
+    assert_eq!(bodies.len(), 100);
+    assert!(bodies.iter().all(|b| *b == bodies[0]));
+}
