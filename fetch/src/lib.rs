@@ -176,6 +176,7 @@ pub async fn fetch(address: &str, allowed: &Allowed) -> Result<Fetched, FetchErr
         let source = Source::from_bytes(address, &body, None).map_err(FetchError::Unreadable)?;
         let source = Source {
             trust: allowed.trust.clone(),
+            read_as: read_as(allowed),
             ..source
         };
         return Ok(Fetched {
@@ -217,6 +218,7 @@ pub async fn fetch(address: &str, allowed: &Allowed) -> Result<Fetched, FetchErr
             files,
             main: main.to_string(),
             trust: allowed.trust.clone(),
+            read_as: read_as(allowed),
             ..Source::default()
         },
         missing,
@@ -251,7 +253,7 @@ async fn import(
     origin: &str,
     until: Instant,
 ) -> Result<String, FetchError> {
-    let too_much = |what: String| FetchError::TooMuch(shown(&target), what);
+    let too_much = |what: String| FetchError::TooMuch(shown(target), what);
     if !room {
         return Err(too_much(format!("more than {MAX_FILES} files")));
     }
@@ -311,7 +313,7 @@ fn parse(address: &str) -> Result<Url, FetchError> {
 fn check(url: &Url) -> Result<(), FetchError> {
     if !matches!(url.scheme(), "http" | "https") {
         return Err(FetchError::Address(
-            shown(&url),
+            shown(url),
             format!(
                 "{}:// is not read, only http:// and https:// are",
                 url.scheme()
@@ -334,7 +336,7 @@ async fn addresses(
     left: Duration,
     allowed: &Allowed,
 ) -> Result<Vec<SocketAddr>, FetchError> {
-    let failed = |what: String| FetchError::Answer(shown(&url), what);
+    let failed = |what: String| FetchError::Answer(shown(url), what);
     let looked_up = tokio::time::timeout(left, tokio::net::lookup_host((host, port)))
         .await
         .map_err(|_| failed("its name is not found in time".into()))?;
@@ -344,7 +346,7 @@ async fn addresses(
     if let Some(local) = found.iter().map(SocketAddr::ip).find(|ip| is_local(*ip))
         && !allowed.local
     {
-        return Err(FetchError::Local(shown(&url), local));
+        return Err(FetchError::Local(shown(url), local));
     }
     Ok(found)
 }
@@ -397,6 +399,12 @@ fn asked(url: &Url, login: Option<&(String, String)>) -> Result<Request<Full<Byt
         request = request.header(::http::header::AUTHORIZATION, basic(name, password)?);
     }
     request.body(Full::default()).map_err(|e| e.to_string())
+}
+
+/// Whose name a definition was read with.
+fn read_as(allowed: &Allowed) -> String {
+    let login = allowed.login.as_ref();
+    login.map_or_else(String::new, |(name, _)| name.clone())
 }
 
 /// An address as it is told: what its query calls a secret is none of anybody's business.

@@ -132,19 +132,24 @@ pub(crate) async fn source(from: &Origin<'_>) -> Result<Source, CliError> {
         return Source::from_files(from.text, raw_folder(&path, &path, &everything)?, from.main)
             .map_err(|f| unreadable(&f));
     }
+    file(&path, from)
+}
+
+/// A definition from one file, with those around it that it needs.
+fn file(path: &Path, from: &Origin<'_>) -> Result<Source, CliError> {
     let name = path
         .file_name()
         .map_or_else(String::new, |n| n.to_string_lossy().into_owned());
-    let bytes = read_bytes(&path)?;
+    let bytes = read_bytes(path)?;
     if porch_facade::is_zip(&bytes) {
         return Source::from_bytes(&name, &bytes, from.main).map_err(|f| unreadable(&f));
     }
     if porch_grpc::read::is_descriptor_set(&bytes) {
         return Source::from_bytes(&name, &bytes, from.main).map_err(|f| unreadable(&f));
     }
-    let text = read_file(&path)?;
+    let text = read_file(path)?;
     if porch_grpc::read::is_proto(&text) {
-        return proto_file(&path, &name, text);
+        return proto_file(path, &name, text);
     }
     if porch_soap::localise::references(&text).is_empty() {
         return Ok(Source {

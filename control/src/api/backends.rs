@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use axum::extract::State;
+use axum::extract::{Extension, State};
 use porch_contract::has_errors;
 use porch_facade::{BackendDoc, CompiledBackend, Document, Model, Secrets};
 use porch_fetch::{FetchError, Probed};
@@ -10,6 +10,8 @@ use serde::Serialize;
 use utoipa::ToSchema;
 
 use super::extract::{Json, Path};
+use super::session::Publisher;
+use super::trials::may_try;
 use crate::app::App;
 use crate::compute::compute;
 use crate::error::ApiError;
@@ -116,8 +118,11 @@ pub(crate) struct CertificateView {
 #[utoipa::path(post, path = "/api/backends/{backend}/probe", operation_id = "probe_backend", params(("backend" = String, Path)), responses((status = 200, body = ProbeView), (status = 404), (status = 422)))]
 pub(crate) async fn probe(
     State(app): State<Arc<App>>,
+    Extension(publisher): Extension<Publisher>,
     Path(name): Path<String>,
 ) -> Result<Json<ProbeView>, ApiError> {
+    // It shows secrets to backends, as a trial run does.
+    may_try(&publisher, app.config.viewers_do_not_try, "GET")?;
     let model = app.publication.model().await?;
     let Some(document) = model.documents.backends.get(&name) else {
         let known = model.documents.backends.keys().map(String::as_str);

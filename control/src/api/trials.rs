@@ -134,7 +134,11 @@ fn remember(app: &App, trial: Trial) {
 }
 
 /// Who may carry out a call of this method: viewers only those that change nothing (RFC 9110, section 9.2.1).
-fn may_try(publisher: &Publisher, viewers_do_not: bool, method: &str) -> Result<(), ApiError> {
+pub(super) fn may_try(
+    publisher: &Publisher,
+    viewers_do_not: bool,
+    method: &str,
+) -> Result<(), ApiError> {
     let safe = method.parse().is_ok_and(|m: http::Method| m.is_safe());
     if viewers_do_not {
         publisher.needs(Role::Publisher, "Viewers' trial runs are switched off")

@@ -1,5 +1,6 @@
 //! The shapes of the documents that publishers write.
 
+mod credentials;
 mod json;
 
 use indexmap::IndexMap;
@@ -7,6 +8,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer};
 use serde_json::Value;
 
+pub use credentials::{CallingDoc, CredentialsDoc, LoginDoc, PasswordKind};
 pub(crate) use json::*;
 
 use crate::units::{Size, Span};
@@ -112,112 +114,6 @@ pub enum Names {
     AsIs,
     /// In lower camel case: `RouteCode` becomes `routeCode`.
     Camel,
-}
-
-/// Credentials of a backend; each set is used for one purpose only.
-#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct CredentialsDoc {
-    /// Used when calling it.
-    #[serde(default)]
-    pub calling: CallingDoc,
-}
-
-impl CredentialsDoc {
-    /// The names of the secrets that stand in them.
-    pub fn secrets(&self) -> Vec<&str> {
-        let calling = &self.calling;
-        let logins = [&calling.basic, &calling.ws_security].into_iter().flatten();
-        let values = calling
-            .soap_headers
-            .values()
-            .chain(calling.headers.values())
-            .chain(calling.query.values())
-            .chain(&calling.bearer)
-            .chain(logins.flat_map(|l| [&l.user, &l.password]));
-        let (mut open, mut names): (Vec<&Value>, Vec<&str>) = (values.collect(), Vec::new());
-        while let Some(value) = open.pop() {
-            match value {
-                Value::Object(map) => {
-                    match (map.get("secret").and_then(Value::as_str), map.len()) {
-                        (Some(name), 1) => names.push(name),
-                        _ => open.extend(map.values()),
-                    }
-                }
-                Value::Array(items) => open.extend(items),
-                _ => {}
-            }
-        }
-        names
-    }
-}
-
-/// Credentials for calling a backend. `{ secret: NAME }` stands for a secret of the environment.
-#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct CallingDoc {
-    /// SOAP header elements by local name.
-    #[serde(default)]
-    pub soap_headers: IndexMap<String, Value>,
-    /// HTTP header fields by name.
-    #[serde(default)]
-    pub headers: IndexMap<String, Value>,
-    /// User and password by HTTP's Basic scheme (RFC 7617).
-    pub basic: Option<LoginDoc>,
-    /// A token by the Bearer scheme (RFC 6750 §2.1).
-    pub bearer: Option<Value>,
-    /// HTTP: query parameters by name; a caller's own of the same names are not passed on.
-    #[serde(default)]
-    pub query: IndexMap<String, Value>,
-    /// SOAP: user and password as a UsernameToken of WS-Security.
-    pub ws_security: Option<LoginDoc>,
-}
-
-impl CallingDoc {
-    /// What a backend is shown, in words; never a value.
-    pub fn places(&self) -> Vec<String> {
-        let named = |what: &str, name: &String| format!("{what} {name}");
-        let login = |what: &str, login: &Option<LoginDoc>| {
-            let user = login.as_ref()?.user.as_str();
-            Some(match user {
-                Some(user) => format!("{what} as {user}"),
-                None => what.to_owned(),
-            })
-        };
-        let mut all: Vec<String> = Vec::new();
-        all.extend(login("user and password (Basic)", &self.basic));
-        all.extend(self.bearer.as_ref().map(|_| "a bearer token".to_owned()));
-        all.extend(login("a UsernameToken (WS-Security)", &self.ws_security));
-        all.extend(self.headers.keys().map(|n| named("the header", n)));
-        all.extend(self.query.keys().map(|n| named("the query parameter", n)));
-        let elements = self.soap_headers.keys();
-        all.extend(elements.map(|n| named("the SOAP header", n)));
-        all
-    }
-}
-
-/// A user's name and password; each a text or `{ secret: NAME }`.
-#[derive(Clone, Debug, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct LoginDoc {
-    /// The name.
-    pub user: Value,
-    /// The password.
-    pub password: Value,
-    /// WS-Security: how the password is sent; `text` unless given.
-    #[serde(default, rename = "type")]
-    pub kind: PasswordKind,
-}
-
-/// How a UsernameToken carries its password.
-#[derive(Clone, Copy, Debug, Default, Deserialize, JsonSchema, PartialEq, Eq)]
-#[serde(rename_all = "kebab-case")]
-pub enum PasswordKind {
-    /// As it is.
-    #[default]
-    Text,
-    /// As a digest of nonce, time and password.
-    Digest,
 }
 
 /// The API that callers see (`elm-porch: facade/1`).

@@ -66,7 +66,25 @@ pub fn derive_as(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Box<Fi
     if !source.trust.is_empty() {
         trusted(&mut derived, &source.trust);
     }
+    if !source.read_as.is_empty() {
+        read_with(&mut derived, &source.read_as);
+    }
     Ok(derived)
+}
+
+/// Whoever needed a credential to read a definition may take it for one that calls carry as well: they do not.
+fn read_with(derived: &mut Derived, who: &str) {
+    let mut files = derived.files.iter();
+    let shows_nothing =
+        files.any(|(name, text)| name.ends_with(".backend.yaml") && !text.contains("\n  calling:"));
+    if shows_nothing {
+        let message = format!("the definition was read as {who}; calls carry no credential");
+        let help =
+            "where calls need one, name it below `credentials: calling:` of the backend's document";
+        let severity = porch_contract::Severity::Note;
+        let note = Finding::new(severity, "", Default::default(), message);
+        derived.findings.push(note.help(help));
+    }
 }
 
 /// What was trusted when a definition was read is trusted when its backend is called by TLS.

@@ -20,6 +20,8 @@ pub struct Source {
     pub address: String,
     /// Certificates in PEM that the server's own was checked with, where somebody gave them.
     pub trust: String,
+    /// The name that it was read with; empty where nobody asked for one.
+    pub read_as: String,
     /// Whether it was made here, of samples: nobody wrote what might be odd about it.
     pub made: bool,
     /// Credentials that sample calls carried; the definition says nothing of them.

@@ -46,8 +46,6 @@ pub fn update(current: &Files, name: &str, new: &Source) -> Result<Updated, Box<
     let wanted = Wanted {
         name,
         address: backend.doc.address.as_ref().and_then(|a| a.first()),
-        only: &[],
-        first: &[],
         names: names_of(backend, facade),
         ..Wanted::default()
     };

@@ -1,6 +1,7 @@
 //! The description (OpenAPI 3.1) that follows from exchanges.
 
 mod parts;
+mod paths;
 
 use std::collections::BTreeMap;
 
@@ -11,7 +12,8 @@ use crate::secrets::{Credential, Known, is_secret};
 use crate::segments::{self, Segment};
 use crate::shape::{Keeping, MAX_PARTS, Shape, typed};
 use crate::{Exchange, essence};
-use parts::{Address, body_value, example_of, is_json, is_usual_field};
+use parts::{Address, body_value, example_of, is_usual_answer, is_usual_field};
+use paths::{alike, common_prefix, described, named, shown};
 
 /// A whole body is kept as an example when it has at most so many bytes.
 const MAX_EXAMPLE: usize = 64 << 10;
@@ -287,17 +289,16 @@ impl Learner {
     }
 
     fn request_body(&mut self, names: &[String], samples: &[&Sample<'_>]) -> Option<Value> {
-        let bodies = samples.iter().enumerate().filter_map(|(i, s)| {
+        let bodies = names.iter().zip(samples).filter_map(|(name, s)| {
             let call = &s.exchange.call;
-            let body = call.body.as_deref()?;
-            Some((
-                names[i].as_str(),
-                essence(&call.fields),
-                body,
-                s.request.as_ref(),
-            ))
+            Some(Body {
+                name,
+                kind: essence(&call.fields),
+                bytes: call.body.as_deref()?,
+                value: s.request.as_ref(),
+            })
         });
-        let bodies: Vec<_> = bodies.collect();
+        let bodies: Vec<Body<'_>> = bodies.collect();
         if bodies.is_empty() {
             return None;
         }
@@ -307,21 +308,30 @@ impl Learner {
     }
 
     fn responses(&mut self, names: &[String], samples: &[&Sample<'_>]) -> Value {
-        let mut by_status: BTreeMap<u16, Vec<(&str, String, &[u8], Option<&Value>)>> =
-            BTreeMap::new();
+        let mut by_status: BTreeMap<u16, Vec<(&String, &Sample<'_>)>> = BTreeMap::new();
         for (name, sample) in names.iter().zip(samples) {
-            let Some(answer) = &sample.exchange.answer else {
-                continue;
-            };
-            let all = by_status.entry(answer.status).or_default();
-            if !answer.body.is_empty() {
-                let kind = essence(&answer.fields);
-                all.push((name, kind, &answer.body, sample.answer.as_ref()));
+            if let Some(answer) = &sample.exchange.answer {
+                let all = by_status.entry(answer.status).or_default();
+                all.push((name, sample));
             }
         }
         let mut responses = Map::new();
-        for (status, bodies) in by_status {
+        for (status, answers) in by_status {
             let mut response = json!({ "description": described(status) });
+            let headers = self.headers(answers.iter().map(|(_, s)| *s));
+            if !headers.is_empty() {
+                response["headers"] = Value::Object(headers);
+            }
+            let bodies = answers.iter().filter_map(|(name, s)| {
+                let answer = s.exchange.answer.as_ref()?;
+                (!answer.body.is_empty()).then(|| Body {
+                    name,
+                    kind: essence(&answer.fields),
+                    bytes: &answer.body,
+                    value: s.answer.as_ref(),
+                })
+            });
+            let bodies: Vec<Body<'_>> = bodies.collect();
             if !bodies.is_empty() {
                 response["content"] = self.content(&bodies);
             }
@@ -333,134 +343,97 @@ impl Learner {
         Value::Object(responses)
     }
 
-    /// Bodies by their media types, each with its schema and examples (OpenAPI 3.1 §4.8.14).
-    fn content(&mut self, bodies: &[(&str, String, &[u8], Option<&Value>)]) -> Value {
-        let mut kinds: IndexMap<&str, Vec<usize>> = IndexMap::new();
-        for (i, (_, kind, _, _)) in bodies.iter().enumerate() {
-            let kind = if kind.is_empty() {
-                "application/octet-stream"
-            } else {
-                kind
+    /// The header fields of answers that say something of the service (OpenAPI 3.1 §4.8.21).
+    fn headers<'s>(&mut self, samples: impl Iterator<Item = &'s Sample<'s>>) -> Map<String, Value> {
+        let mut headers = Map::new();
+        let answers = samples.filter_map(|s| s.exchange.answer.as_ref());
+        for (name, value) in answers.flat_map(|a| &a.fields) {
+            let known = headers
+                .keys()
+                .any(|n: &String| n.eq_ignore_ascii_case(name));
+            if known || is_usual_answer(name) || is_secret(name) || headers.len() >= MAX_HEADERS {
+                continue;
+            }
+            let (mut shape, value) = (Shape::default(), typed(value));
+            let mut keeping = Keeping {
+                secrets: &self.secrets,
+                parts: &mut self.parts,
             };
-            kinds.entry(kind).or_default().push(i);
+            shape.add(&value, &mut keeping);
+            headers.insert(name.clone(), json!({ "schema": shape.schema() }));
         }
-        let mut content = Map::new();
-        for (kind, of) in kinds {
-            let mut media = json!({});
-            let (mut shape, mut examples) = (Shape::default(), Map::new());
-            for (name, _, bytes, value) in of.iter().map(|i| &bodies[*i]) {
-                if let Some(value) = value {
-                    let mut keeping = Keeping {
-                        secrets: &self.secrets,
-                        parts: &mut self.parts,
-                    };
-                    shape.add(value, &mut keeping);
-                }
-                if bytes.len() > MAX_EXAMPLE {
-                    self.tell([format!(
-                        "{name}: a body of {} bytes is too long to be kept as an example",
-                        bytes.len()
-                    )]);
-                    continue;
-                }
-                match example_of(kind, bytes, *value, &self.secrets) {
-                    Ok(Some(example)) => {
-                        drop(examples.insert((*name).to_owned(), json!({ "value": example })))
-                    }
-                    Ok(None) => {}
-                    Err(why) => self.tell([format!(
-                        "{name}: {why}, so that no example of {kind} is kept"
-                    )]),
-                }
-            }
-            let schema = shape.schema();
-            if schema.as_object().is_some_and(|s| !s.is_empty()) {
-                media["schema"] = schema;
-            } else if !is_json(kind) && kind.starts_with("text/") {
-                media["schema"] = json!({ "type": "string" });
-            }
-            if !examples.is_empty() {
-                media["examples"] = Value::Object(examples);
-            }
-            content.insert(kind.to_owned(), media);
+        headers
+    }
+
+    /// Bodies by their media types, each with its schema and examples (OpenAPI 3.1 §4.8.14).
+    fn content(&mut self, bodies: &[Body<'_>]) -> Value {
+        let mut kinds: IndexMap<&str, Vec<&Body<'_>>> = IndexMap::new();
+        for body in bodies {
+            let kind = match body.kind.as_str() {
+                "" => "application/octet-stream",
+                kind => kind,
+            };
+            kinds.entry(kind).or_default().push(body);
         }
+        let content = kinds.into_iter();
+        let content: Map<String, Value> = content
+            .map(|(kind, of)| (kind.to_owned(), self.media(kind, &of)))
+            .collect();
         Value::Object(content)
     }
-}
 
-/// What a service may be called: by its host, where that has a name, else by the first thing that it offers.
-fn named(origin: &str, paths: &IndexMap<(String, Vec<Segment>), Vec<usize>>) -> Option<String> {
-    let host = origin.split("://").nth(1).unwrap_or_default();
-    let host = host.split([':', '.']).next().unwrap_or_default();
-    if host != "localhost" && host.starts_with(|c: char| c.is_ascii_alphabetic()) {
-        return Some(host.to_owned());
-    }
-    let mut segments = paths.keys().flat_map(|(_, segments)| segments);
-    segments.find_map(|s| match s {
-        Segment::Fixed(text) => Some(text.clone()),
-        Segment::Variable(_) => None,
-    })
-}
-
-/// The segments that all paths begin with and that only say where the service is.
-fn common_prefix<'s>(samples: impl Iterator<Item = &'s Sample<'s>>) -> Vec<String> {
-    let mut prefix: Option<Vec<String>> = None;
-    for sample in samples {
-        let own = &sample.address.segments;
-        // Something must be left that is offered.
-        let most = own.len().saturating_sub(1);
-        let own: Vec<String> = own[..most]
-            .iter()
-            .take_while(|s| segments::is_prefix(s))
-            .cloned()
-            .collect();
-        prefix = Some(match prefix {
-            None => own,
-            Some(known) => {
-                let same = known.into_iter().zip(own).take_while(|(a, b)| a == b);
-                same.map(|(a, _)| a).collect()
+    fn media(&mut self, kind: &str, bodies: &[&Body<'_>]) -> Value {
+        let (mut shape, mut examples) = (Shape::default(), Map::new());
+        for body in bodies {
+            let name = body.name;
+            if let Some(value) = body.value {
+                let mut keeping = Keeping {
+                    secrets: &self.secrets,
+                    parts: &mut self.parts,
+                };
+                shape.add(value, &mut keeping);
             }
-        });
-    }
-    prefix.unwrap_or_default()
-}
-
-/// A path as OpenAPI writes it.
-fn shown(segments: &[Segment]) -> String {
-    let all = segments.iter().map(|s| match s {
-        Segment::Fixed(text) => format!("/{text}"),
-        Segment::Variable(name) => format!("/{{{name}}}"),
-    });
-    let path: String = all.collect();
-    if path.is_empty() { "/".into() } else { path }
-}
-
-/// Whether two samples were answered alike: with objects that have most of their members in common.
-fn alike(a: &Sample<'_>, b: &Sample<'_>) -> bool {
-    let names = |s: &Sample<'_>| {
-        let (mut shape, mut parts) = (Shape::default(), 2000);
-        let mut keeping = Keeping {
-            secrets: &[],
-            parts: &mut parts,
-        };
-        if let Some(value) = &s.answer {
-            shape.add(value, &mut keeping);
+            let length = body.bytes.len();
+            if length > MAX_EXAMPLE {
+                self.tell([format!(
+                    "{name}: a body of {length} bytes is too long to be kept as an example"
+                )]);
+                continue;
+            }
+            match example_of(kind, body.bytes, body.value, &self.secrets) {
+                Ok(Some(example)) => {
+                    examples.insert(name.to_owned(), json!({ "value": example }));
+                }
+                Ok(None) => {}
+                Err(why) => {
+                    self.tell([format!(
+                        "{name}: {why}, so that no example of {kind} is kept"
+                    )]);
+                }
+            }
         }
-        shape
-            .names()
-            .into_iter()
-            .map(str::to_owned)
-            .collect::<Vec<String>>()
-    };
-    let (a, b) = (names(a), names(b));
-    let common = a.iter().filter(|n| b.contains(n)).count();
-    common > 0 && 2 * common >= a.len().max(b.len())
-}
-
-/// What a status says (RFC 9110 §15).
-fn described(status: u16) -> String {
-    match status {
-        200..300 => "What was answered.".into(),
-        status => format!("What was answered with {status}."),
+        let mut media = json!({});
+        let schema = shape.schema();
+        if schema.as_object().is_some_and(|s| !s.is_empty()) {
+            media["schema"] = schema;
+        } else if kind.starts_with("text/") {
+            media["schema"] = json!({ "type": "string" });
+        }
+        if !examples.is_empty() {
+            media["examples"] = Value::Object(examples);
+        }
+        media
     }
 }
+
+/// A body of a sample.
+struct Body<'b> {
+    /// The name of its sample.
+    name: &'b str,
+    kind: String,
+    bytes: &'b [u8],
+    value: Option<&'b Value>,
+}
+
+/// So many header fields of answers are described.
+const MAX_HEADERS: usize = 50;

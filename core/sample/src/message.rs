@@ -137,9 +137,11 @@ fn request(first: &str, rest: &str) -> Result<Exchange, NoSample> {
     Ok(Exchange { call, answer })
 }
 
+type Fields = Vec<(String, String)>;
+
 /// Fields and body of a message. What has no blank line is fields as far as it looks like them.
-fn message(text: &str) -> Result<(Vec<(String, String)>, Vec<u8>), NoSample> {
-    let (mut fields, mut at) = (Vec::new(), 0);
+fn message(text: &str) -> Result<(Fields, Vec<u8>), NoSample> {
+    let (mut fields, mut at) = (Fields::new(), 0);
     for line in text.split_inclusive('\n') {
         let shown = line.trim_end();
         at += line.len();

@@ -1,4 +1,8 @@
 //! What is learned of a service from sample calls.
+#![allow(
+    clippy::too_many_lines,
+    reason = "a scenario, or a table of cases, is told in one piece"
+)]
 
 use porch_sample::{Answer, Credential, Exchange, learn, read_commands, read_exchanges};
 use proptest::prelude::*;
@@ -205,7 +209,7 @@ fn paths_that_differ_in_one_place_are_one_where_their_answers_are_alike() {
 
 #[test]
 fn exchanges_that_are_written_down_need_no_service() {
-    let all = read_exchanges("GET /berths/{berth} {\"berth\":\"N7\",\"length\":31}\nPOST /berths\n\n{\"length\":31}\n\nHTTP/1.1 201 Created\nContent-Type: application/json\n\n{\"berth\":\"N8\"}\n").unwrap();
+    let all = read_exchanges("GET /berths/{berth} {\"berth\":\"N7\",\"length\":31}\nPOST /berths\n\n{\"length\":31}\n\nHTTP/1.1 201 Created\nContent-Type: application/json\nLocation: /berths/N8\nDate: now\n\n{\"berth\":\"N8\"}\n").unwrap();
     let document: Value = serde_json::from_str(&learn(&all, Some("Berths")).text).unwrap();
     assert_eq!(document.get("servers"), None);
     assert_eq!(document["info"]["title"], "Berths");
@@ -217,6 +221,11 @@ fn exchanges_that_are_written_down_need_no_service() {
     assert_eq!(
         get["responses"]["200"]["content"]["application/json"]["examples"]["sample"]["value"]["length"],
         31
+    );
+    let created = &document["paths"]["/berths"]["post"]["responses"]["201"];
+    assert_eq!(
+        created["headers"],
+        json!({ "Location": { "schema": { "type": "string", "examples": ["/berths/N8"] } } })
     );
     assert_eq!(
         document["paths"]["/berths"]["post"]["responses"]["201"]["content"]["application/json"]["schema"]

@@ -72,6 +72,33 @@ async fn main() {
         light.see("Stages").await;
         light.shot(&shot("trace")).await;
     }
+    light.go("/backends").await;
+    light
+        .find(By::Css("button[aria-label='Is it there? reservations']"))
+        .await
+        .click()
+        .await
+        .expect("the backend is asked");
+    light.see("is there").await;
+    light.shot(&shot("backends")).await;
+    light.go("/publish").await;
+    let pasted = "curl 'http://127.0.0.1:3851/tt?r=FAR-MAR&d=2027-05-14' -H 'Quay-Token: demo'";
+    light.press("Or paste sample calls").await;
+    light
+        .find(By::Css("textarea[aria-label='Sample calls']"))
+        .await
+        .send_keys(pasted)
+        .await
+        .expect("the sample is typed");
+    light
+        .find(By::Css("input[type=checkbox]"))
+        .await
+        .click()
+        .await
+        .expect("the box is ticked");
+    light.press("Look").await;
+    light.see("as it was called").await;
+    light.shot(&shot("publish-sample")).await;
     light.go("/publish").await;
     let zip = root().join("target/demo/cargo-desk.zip");
     let bytes = porch_tests::Http::send(

@@ -7,12 +7,7 @@ use thirtyfour::prelude::*;
 /// Opens a part of the page that is folded, and types into its text.
 async fn paste(browser: &Browser, fold: &str, label: &str, text: &str) {
     let button = format!("//h3//button[contains(., \"{fold}\")]");
-    browser
-        .find(By::XPath(button))
-        .await
-        .click()
-        .await
-        .unwrap();
+    browser.find(By::XPath(button)).await.click().await.unwrap();
     let area = browser
         .find(By::Css(format!("textarea[aria-label='{label}']")))
         .await;
@@ -58,7 +53,11 @@ async fn a_sample_call_and_nothing_at_all_become_facades() {
 
     // Its backend is asked, and says what it is shown.
     browser.go("/backends").await;
-    click(&browser, By::Css("button[aria-label='Is it there? departures']")).await;
+    click(
+        &browser,
+        By::Css("button[aria-label='Is it there? departures']"),
+    )
+    .await;
     browser.see("is there").await;
     browser.see("Calls are shown: the header Quay-Token.").await;
     assert_eq!(browser.axe().await, Vec::<String>::new(), "backends");

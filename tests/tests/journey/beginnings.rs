@@ -287,6 +287,26 @@ fn backends_by_tls_are_looked_at_called_and_asked_with_an_authority_of_one_s_own
 }
 
 #[test]
+fn a_login_for_the_definition_is_none_for_calls_and_that_is_told() {
+    let porch = Porch::start();
+    let desk = porch.cargo_desk.as_ref().unwrap().address;
+    let definition = format!("http://{desk}/cargo-desk?wsdl");
+    let folder = porch.folder().join("read");
+    let place = folder.to_str().unwrap();
+    let derived = porch.client(
+        &["derive", &definition, "--login", "desk:l1ght", "-o", place],
+        "",
+    );
+    let told = stdout(&derived);
+    assert!(
+        told.contains("the definition was read as desk; calls carry no credential"),
+        "{told}{}",
+        stderr(&derived)
+    );
+    assert!(!told.contains("l1ght"), "{told}");
+}
+
+#[test]
 fn backends_of_every_kind_say_whether_they_are_there() {
     let (porch, _) = Porch::published();
     let listed = porch.ok(&["backend", "list"]);

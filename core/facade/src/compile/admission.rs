@@ -105,12 +105,8 @@ impl FacadeCompiler<'_> {
             let view = contract.view(&p.schema);
             let many = p.place != Place::Path && view.types() == ["array"];
             let view = view.items().filter(|_| many).unwrap_or(view);
-            let texts = view
-                .value()
-                .get("enum")
-                .and_then(Value::as_array)
-                .into_iter()
-                .flatten();
+            let texts = view.value().get("enum").and_then(Value::as_array);
+            let texts = texts.into_iter().flatten();
             let known = kept.get(&p.schema).filter(|_| checks && !p.other);
             ParamPlan {
                 between: p.between.filter(|_| p.place != Place::Path && many),
@@ -133,7 +129,7 @@ impl FacadeCompiler<'_> {
                     .collect(),
             }
         });
-        let parameters: Box<[ParamPlan]> = parameters.collect();
+        let parameters: Box<[_]> = parameters.collect();
         let more = |p: &ParamPlan| p.place == Place::Query && p.schema.is_some();
         Admission {
             credentials,

@@ -195,7 +195,8 @@ impl<'a> FacadeCompiler<'a> {
                 continue;
             }
             let made = self.made.sample(root, answer.schema);
-            if !answer.is_json() && !(media.starts_with("text/") && made.is_string()) {
+            let is_text = media.starts_with("text/") && made.is_string();
+            if !answer.is_json() && !is_text {
                 let message = format!(
                     "“{id}”: no example of {media} can be made: callers who ask for it are told so"
                 );
@@ -223,7 +224,7 @@ impl<'a> FacadeCompiler<'a> {
             all.push(Example {
                 made: true,
                 echoed,
-                json: is_echo.then(|| (made, validator)),
+                json: is_echo.then_some((made, validator)),
                 ..example(&answer, body)
             });
         }

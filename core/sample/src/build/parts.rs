@@ -45,7 +45,7 @@ impl Address {
 }
 
 /// Whether a media type is JSON (RFC 6839 §3.1).
-pub(super) fn is_json(kind: &str) -> bool {
+fn is_json(kind: &str) -> bool {
     kind == "application/json" || kind.ends_with("+json")
 }
 
@@ -171,4 +171,30 @@ pub(super) fn is_usual_field(name: &str) -> bool {
     ];
     let of_kind = ["accept-", "sec-", "if-", "x-forwarded-"];
     usual.contains(&name.as_str()) || of_kind.iter().any(|p| name.starts_with(p))
+}
+
+/// Fields of answers that are of the message, of caches, or of whoever serves it (RFC 9110, RFC 9111).
+pub(super) fn is_usual_answer(name: &str) -> bool {
+    let name = name.to_ascii_lowercase();
+    let usual = [
+        "server",
+        "vary",
+        "etag",
+        "last-modified",
+        "expires",
+        "age",
+        "allow",
+        "accept-ranges",
+        "set-cookie",
+        "alt-svc",
+        "nel",
+        "report-to",
+        "x-powered-by",
+        "strict-transport-security",
+        "www-authenticate",
+    ];
+    let of_kind = ["content-", "access-control-", "cross-origin-"];
+    is_usual_field(&name)
+        || usual.contains(&name.as_str())
+        || of_kind.iter().any(|p| name.starts_with(p))
 }
