@@ -22,7 +22,7 @@ pub struct Sampled {
 }
 
 /// All answers together have at most so many bytes.
-const MAX_TOTAL: usize = 32 << 20;
+const MAX_TOTAL: usize = 4 << 20;
 
 /// Fields that belong to a connection or to what a browser keeps; a call of ours has its own (RFC 9110 §7.6.1, §13.1). Codings
 /// are not asked for: what comes must be read.
@@ -75,7 +75,9 @@ pub async fn sample(text: &str, allowed: &Allowed) -> Result<Sampled, FetchError
         told.extend(worth_telling(&url, &got));
         exchanges.push(exchanged(call, got));
     }
-    let learned = learn(&exchanges, None);
+    // Not on the threads that wait for others.
+    let learned = tokio::task::spawn_blocking(move || learn(&exchanges, None)).await;
+    let learned = learned.map_err(|e| FetchError::Answer("the sample".into(), e.to_string()))?;
     told.extend(learned.told);
     let main = "sample.openapi.json".to_owned();
     let source = Source {

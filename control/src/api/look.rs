@@ -70,7 +70,8 @@ impl LookRequest {
             return self.uploaded().map(plain);
         }
         if !self.exchanges.is_empty() {
-            return written_down(&self.exchanges, &self.title);
+            let read = move || written_down(&self.exchanges, &self.title);
+            return compute(read).await?;
         }
         if !self.sample.is_empty() && self.files.is_empty() {
             return self.sampled().await;

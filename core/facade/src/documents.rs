@@ -8,7 +8,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer};
 use serde_json::Value;
 
-pub use credentials::{CallingDoc, CredentialsDoc, LoginDoc, PasswordKind};
+pub(crate) use credentials::{CredentialsDoc, LoginDoc, PasswordKind};
 pub(crate) use json::*;
 
 use crate::units::{Size, Span};

@@ -68,12 +68,18 @@ impl Learner {
             .partition(|(name, _)| is_secret(name));
         address.query = shown;
         for (name, value) in hidden {
+            self.secrets.extend(spellings(&value));
             self.credential(&address.origin, Credential::Query(name, value));
         }
         for (name, value) in call.fields.iter().filter(|(_, v)| !v.is_empty()) {
             if name.eq_ignore_ascii_case("authorization") {
                 self.credential(&address.origin, Credential::of_authorization(value));
                 self.secrets.push(value.clone());
+                // What stands behind the scheme may be said again alone.
+                let rest = value
+                    .split_once(' ')
+                    .map(|(_, rest)| rest.trim().to_owned());
+                self.secrets.extend(rest.filter(|r| r.len() >= SHORTEST));
             } else if is_secret(name) {
                 self.credential(
                     &address.origin,
@@ -103,8 +109,8 @@ impl Learner {
 
     fn credential(&mut self, origin: &str, credential: Credential) {
         let values = credential.values().into_iter();
-        let long = values.filter(|v| v.len() >= SHORTEST).map(str::to_owned);
-        self.secrets.extend(long);
+        let long = values.filter(|v| v.len() >= SHORTEST);
+        self.secrets.extend(long.flat_map(spellings));
         let known = &mut self.learned.credentials;
         let mut same = known.iter();
         let same = same.find(|k| k.origin == origin && k.credential.place() == credential.place());
@@ -424,6 +430,16 @@ impl Learner {
         }
         media
     }
+}
+
+/// A secret as it is, and as a query has it.
+fn spellings(secret: &str) -> Vec<String> {
+    if secret.len() < SHORTEST {
+        return Vec::new();
+    }
+    let encoded = crate::command::encoded(secret);
+    let plus = encoded.replace("%20", "+");
+    vec![secret.to_owned(), encoded.to_lowercase(), plus, encoded]
 }
 
 /// A body of a sample.

@@ -374,7 +374,7 @@ fn basic(login: &str) -> String {
 }
 
 /// A text for a query (RFC 3986 §2.1).
-fn encoded(text: &str) -> String {
+pub(crate) fn encoded(text: &str) -> String {
     let mut out = String::new();
     for b in text.bytes() {
         match b {

@@ -114,10 +114,10 @@ fn several_samples_make_one_description() {
 fn secrets_are_handed_out_apart_and_stand_nowhere_else() {
     let all = exchanges(&[
         (
-            "curl -u desk:lighthouse -H 'X-Api-Key: k3y-of-desk' 'http://h.example/tt?access_token=t0k3n&r=FAR-MAR'",
+            "curl -u desk:lighthouse -H 'X-Api-Key: k3y-of-desk' 'http://h.example/tt?access_token=t0k3n&r=FAR-MAR&sig=a%2Fb%3D%3D'",
             200,
             JSON,
-            r#"{"you":"k3y-of-desk","session":{"id":"s1"},"list":[{"token":"other"}]}"#,
+            r#"{"you":"k3y-of-desk","said":["a%2Fb%3D%3D","ZGVzazpsaWdodGhvdXNl"],"session":{"id":"s1"},"list":[{"token":"other"}]}"#,
         ),
         (
             "curl -H 'Authorization: Bearer b34r3r' 'http://h.example/tt?r=FAR-MAR&access_token=t0k3n'",
@@ -144,6 +144,7 @@ fn secrets_are_handed_out_apart_and_stand_nowhere_else() {
         "s1",
         "access_token",
         "ZGVzazps",
+        "a%2Fb",
     ] {
         assert!(!learned.text.contains(secret), "{secret}: {}", learned.text);
         assert!(
@@ -158,6 +159,7 @@ fn secrets_are_handed_out_apart_and_stand_nowhere_else() {
     };
     let expected = [
         Credential::Query("access_token".into(), "t0k3n".into()),
+        Credential::Query("sig".into(), "a/b==".into()),
         basic,
         Credential::Header("X-Api-Key".into(), "k3y-of-desk".into()),
         Credential::Bearer("b34r3r".into()),

@@ -38,9 +38,11 @@ const OF_CALLS: [&str; 6] = [
 pub(super) struct Made {
     /// Schemas of answers, ready; none before somebody asks.
     validators: Option<HashMap<*const Value, Validator>>,
-    /// Bodies by the values that they were written of.
-    bodies: HashMap<*const Value, Bytes>,
+    /// Bodies by the values that they were written of, and whether they are JSON.
+    bodies: HashMap<(*const Value, bool), Bytes>,
     bytes: usize,
+    /// Whether it was told that they are too many.
+    too_many: bool,
     /// Values that requests must have, each once.
     values: HashMap<*const Value, Arc<Value>>,
     /// What was made of schemas.
@@ -51,12 +53,10 @@ pub(super) struct Made {
 
 impl Made {
     fn sample(&mut self, root: &Value, schema: Option<&Value>) -> Arc<Value> {
-        let Some(schema) = schema else {
-            return Arc::new(Value::Object(Map::new()));
-        };
-        let view = SchemaView::new(root, schema);
-        let made = || Arc::new(view.sample());
-        let key = std::ptr::from_ref(view.value());
+        let view = schema.map(|s| SchemaView::new(root, s));
+        let key = view.map_or(std::ptr::null(), |v| std::ptr::from_ref(v.value()));
+        let made = || view.map_or_else(|| Value::Object(Map::new()), |v| v.sample());
+        let made = || Arc::new(made());
         self.samples.entry(key).or_insert_with(made).clone()
     }
 
@@ -211,11 +211,7 @@ impl<'a> FacadeCompiler<'a> {
                 );
                 self.tell(contract_op, message);
             }
-            let body = match made.as_str().filter(|_| !answer.is_json()) {
-                Some(text) => text.to_owned(),
-                None => made.to_string(),
-            };
-            let Some(body) = self.room_for(contract_op, id, body.into()) else {
+            let Some(body) = self.body_of(contract_op, id, &answer.media, &made) else {
                 return;
             };
             let echoed = echoed(contract_op, &made);
@@ -242,13 +238,13 @@ impl<'a> FacadeCompiler<'a> {
         contract_op: &ContractOperation,
         id: &str,
         media: &Option<String>,
-        value: &'a Value,
+        value: &Value,
     ) -> Option<Bytes> {
-        let key = std::ptr::from_ref(value);
+        let is_json = media.as_deref().is_none_or(answers::is_json);
+        let key = (std::ptr::from_ref(value), is_json);
         if let Some(known) = self.made.bodies.get(&key) {
             return Some(known.clone());
         }
-        let is_json = media.as_deref().is_none_or(answers::is_json);
         let text = match value {
             Value::String(text) if !is_json => text.clone(),
             value if !is_json && !matches!(value, Value::Number(_) | Value::Bool(_)) => {
@@ -274,17 +270,10 @@ impl<'a> FacadeCompiler<'a> {
         if self.made.bytes <= MAX_BYTES {
             return Some(body);
         }
-        let message = format!(
-            "“{id}”: the examples of the facade have more than {} MiB",
-            MAX_BYTES >> 20
-        );
-        let file = self.from.contract_file;
-        let told = Finding::error(file, contract_op.at, message);
-        if !self
-            .findings
-            .iter()
-            .any(|f| f.line == told.line && f.message == told.message)
-        {
+        if !std::mem::replace(&mut self.made.too_many, true) {
+            let most = MAX_BYTES >> 20;
+            let message = format!("“{id}”: the examples of the facade have more than {most} MiB");
+            let told = Finding::error(self.from.contract_file, contract_op.at, message);
             self.findings.push(told.help("make them smaller"));
         }
         None

@@ -97,3 +97,52 @@ fn examples_that_stand_in_many_places_are_there_once() {
     assert_eq!(bodies.len(), 100);
     assert!(bodies.iter().all(|b| *b == bodies[0]));
 }
+
+#[test]
+fn a_text_is_written_as_each_media_type_has_it() {
+    let contract = "openapi: 3.1.0
+info: { title: x, version: '1' }
+paths:
+  /o:
+    get:
+      operationId: o
+      responses:
+        '200':
+          description: d
+          content:
+            application/json: { examples: { a: { $ref: '#/components/examples/A' } } }
+            text/plain: { examples: { a: { $ref: '#/components/examples/A' } } }
+components: { examples: { A: { value: 'low tide' } } }
+";
+    let mut files = files("  o: {}\n");
+    files.insert("berths.openapi.yaml".to_owned(), contract.to_owned());
+    let model = Model::read(Arc::new(files), "live", &Arc::default());
+    let (porch, findings) = model.porch(&["berths"], &Secrets::Placeholder);
+    assert!(!has_errors(&findings), "{findings:?}");
+    let examples = porch.facades[0].operations[0].examples.as_ref().unwrap();
+    let bodies: Vec<&[u8]> = examples.all.iter().map(|e| &e.body[..]).collect();
+    assert_eq!(bodies, [&b"\"low tide\""[..], b"low tide"]);
+}
+
+#[test]
+fn more_examples_than_there_is_room_for_are_an_error_that_is_told_once() {
+    let large = "x".repeat(11 << 20);
+    let operations: String = (0..12).map(|n| format!("  o{n}: {{}}\n")).collect();
+    let paths: String = (0..12)
+        .map(|n| format!("  /o{n}: {{ get: {{ operationId: o{n}, responses: {{ '200': {{ description: d, content: {{ text/plain: {{ example: \"{n}{large}\" }} }} }} }} }} }}\n"))
+        .collect();
+    let contract = format!("openapi: 3.1.0\ninfo: {{ title: x, version: '1' }}\npaths:\n{paths}");
+    let mut files = files(&operations);
+    files.insert("berths.openapi.yaml".to_owned(), contract);
+    let found = check(&files, "live");
+    let errors: Vec<&Finding> = found
+        .iter()
+        .filter(|f| f.severity == Severity::Error)
+        .collect();
+    assert_eq!(errors.len(), 1, "{}", errors.len());
+    assert!(
+        errors[0].message.contains("more than 64 MiB"),
+        "{}",
+        errors[0].message
+    );
+}
