@@ -4,6 +4,7 @@
 //! size, number, depth and time; only HTTP, by TLS or not; few redirects; and addresses of the porch's own host, of its link, and
 //! those where clouds keep their machines' credentials are only called when the publisher allows it.
 
+mod catalogue;
 mod http;
 mod probe;
 mod reflection;
@@ -30,6 +31,7 @@ const MAX_DEPTH: usize = 20;
 const MAX_REDIRECTS: usize = 5;
 const TIME: Duration = Duration::from_secs(30);
 
+pub use catalogue::{Offer, offers, only_own};
 pub use http::{Connection, Got};
 pub use probe::{Probed, Reached, probe};
 pub use reflection::{is_server, reflect};

@@ -320,16 +320,54 @@ async fn sampled(text: &str, allowed: &porch_fetch::Allowed) -> Result<Source, C
 async fn fetch(from: &Origin<'_>) -> Result<Source, CliError> {
     let allowed = allowed(from)?;
     let fetched = porch_fetch::fetch(from.text, &allowed).await;
-    let fetched = fetched.map_err(|e| not_fetched(&e))?;
     let is_address = from.text.contains("://") && !porch_fetch::is_server(from.text);
-    if is_address && !porch_facade::is_definition(&fetched.source) {
-        eprintln!("porch: there is no definition: what it answers is taken as a sample");
-        return sampled(from.text, &allowed).await;
+    let known = |f: &porch_fetch::Fetched| porch_facade::is_definition(&f.source);
+    let absent = |e: &porch_fetch::FetchError| matches!(e, porch_fetch::FetchError::Answer(..));
+    let elsewhere = match &fetched {
+        Ok(fetched) => !known(fetched),
+        Err(e) => absent(e),
+    };
+    if is_address && elsewhere {
+        let offers = porch_fetch::offers(from.text, &allowed).await;
+        let offers = offers.unwrap_or_default();
+        if let Some(one) = porch_fetch::only_own(from.text, &offers) {
+            eprintln!("porch: taken from {}, {}", one.address, one.found);
+            return told(porch_fetch::fetch(&one.address, &allowed).await);
+        }
+        if !offers.is_empty() {
+            return Err(choose(&offers));
+        }
+        if fetched.is_ok() {
+            eprintln!("porch: there is no definition: what it answers is taken as a sample");
+            return sampled(from.text, &allowed).await;
+        }
     }
+    told(fetched)
+}
+
+fn told(
+    fetched: Result<porch_fetch::Fetched, porch_fetch::FetchError>,
+) -> Result<Source, CliError> {
+    let fetched = fetched.map_err(|e| not_fetched(&e))?;
     for missing in &fetched.missing {
         eprintln!("porch: not fetched: {missing}");
     }
     Ok(fetched.source)
+}
+
+/// Several definitions, of which one must be chosen.
+fn choose(offers: &[porch_fetch::Offer]) -> CliError {
+    let lines = offers.iter().map(|o| match o.title.as_str() {
+        "" => format!("\n    {}", o.address),
+        title => format!("\n    {}  ({title})", o.address),
+    });
+    let lines: String = lines.collect();
+    let found = offers.first().map_or("", |o| o.found);
+    let message = match offers.len() {
+        1 => format!("it offers a definition elsewhere, {found}"),
+        n => format!("it offers {n} definitions, {found}"),
+    };
+    CliError::new(message).help(format!("choose one:{lines}"))
 }
 
 pub(crate) fn unreadable(finding: &porch_contract::Finding) -> CliError {

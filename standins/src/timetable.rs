@@ -21,6 +21,8 @@ pub(crate) fn routes() -> Router {
         .route("/notices", post(notice))
         .route("/large", get(large))
         .route("/echo", get(echo))
+        .route("/.well-known/api-catalog", get(catalogue))
+        .route("/openapi.json", get(description))
 }
 
 async fn timetable(Query(asked): Query<Asked>) -> Response {
@@ -41,6 +43,39 @@ async fn timetable(Query(asked): Query<Asked>) -> Response {
         json!({ "route": asked.r, "date": asked.d, "departures": departures }).to_string(),
     )
         .into_response()
+}
+
+/// What there is to publish here (RFC 9727, as a linkset of RFC 9264).
+async fn catalogue() -> Response {
+    let kind = "application/linkset+json; profile=\"https://www.rfc-editor.org/info/rfc9727\"";
+    let linkset = json!({ "linkset": [{
+        "anchor": "/tt",
+        "service-desc": [{ "href": "/openapi.json", "type": "application/openapi+json", "title": "Timetable" }],
+    }] });
+    ([("content-type", kind)], linkset.to_string()).into_response()
+}
+
+async fn description() -> axum::Json<serde_json::Value> {
+    let text = |name: &str, schema: serde_json::Value| json!({ "name": name, "in": "query", "required": true, "schema": schema });
+    axum::Json(json!({
+        "openapi": "3.0.3",
+        "info": { "title": "Timetable", "version": "7" },
+        "servers": [{ "url": "/" }],
+        "paths": { "/tt": { "get": {
+            "operationId": "tt",
+            "summary": "Departures of a route on a day",
+            "parameters": [text("r", json!({ "type": "string" })), text("d", json!({ "type": "string", "format": "date" }))],
+            "responses": {
+                "200": { "description": "Departures.", "content": { "application/json": { "schema": { "$ref": "#/components/schemas/Day" } } } },
+                "404": { "description": "No such route." },
+            },
+        } } },
+        "components": { "schemas": { "Day": { "type": "object", "properties": {
+            "route": { "type": "string" },
+            "date": { "type": "string", "format": "date" },
+            "departures": { "type": "array", "items": { "type": "string" } },
+        } } } },
+    }))
 }
 
 /// What was sent, for tests of what arrives.

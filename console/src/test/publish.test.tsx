@@ -87,6 +87,22 @@ describe("publishing a backend", () => {
     ]);
   });
 
+  it("lets one of what a catalogue lists be chosen, and gives a login to its own server alone", async () => {
+    const offer = (title: string, address: string) => ({ title, address, media_type: "" });
+    const offers = [offer("Tides", "http://a.example/t"), offer("", "http://b.example/f")];
+    const service = new Service({ "POST /api/look": looked([], { kind: "", title: "", offers }) });
+    show(<Publish />);
+    await look("http://a.example");
+    expect(await screen.findByText("without a title")).toBeInTheDocument();
+    const table = within(screen.getByRole("table", { name: "What it offers" }));
+    for (const button of table.getAllByRole("button", { name: "Look" })) await userEvent.click(button);
+    expect(service.bodies("POST /api/look")).toMatchObject([
+      { url: "http://a.example" },
+      { url: "http://a.example/t" },
+      { url: "http://b.example/f", login: "" },
+    ]);
+  });
+
   it("begins without a backend", async () => {
     const service = new Service({
       "POST /api/look": looked([operation("getBerths")], { kind: "http", title: "berths", addresses: [] }),

@@ -53,6 +53,7 @@ export const looked = (operations: LookOperation[], more: Partial<Looked> = {}):
   operations,
   findings: [],
   described: {},
+  offers: [],
   notes: [],
   ...more,
 });

@@ -60,6 +60,8 @@ struct Found {
     source: Source,
     /// The description that follows from sample calls.
     described: BTreeMap<String, String>,
+    /// Definitions of which one must be chosen.
+    offers: Vec<porch_fetch::Offer>,
     notes: Vec<String>,
 }
 
@@ -101,8 +103,8 @@ impl LookRequest {
         notes.extend(sampled.told);
         Ok(Found {
             described: sampled.source.files.clone(),
-            source: sampled.source,
             notes,
+            ..plain(sampled.source)
         })
     }
 
@@ -161,6 +163,29 @@ impl LookRequest {
         let url = self.url.clone();
         let allowed = self.allowed(&mut notes)?;
         let fetched = porch_fetch::fetch(&url, &allowed).await;
+        let elsewhere = match &fetched {
+            Ok(fetched) => !porch_facade::is_definition(&fetched.source),
+            Err(e) => matches!(e, FetchError::Answer(..)),
+        };
+        let is_server = porch_fetch::is_server(&url);
+        let offers = match elsewhere && !is_server {
+            true => porch_fetch::offers(&url, &allowed).await.unwrap_or_default(),
+            false => Vec::new(),
+        };
+        let fetched = match porch_fetch::only_own(&url, &offers) {
+            Some(one) => {
+                notes.push(format!("Taken from {}, {}.", one.address, one.found));
+                porch_fetch::fetch(&one.address, &allowed).await
+            }
+            None if !offers.is_empty() => {
+                return Ok(Found {
+                    offers,
+                    notes,
+                    ..plain(Source::default())
+                });
+            }
+            None => fetched,
+        };
         let fetched = fetched.map_err(|e| not_fetched(&e))?;
         notes.extend(fetched.missing);
         Ok(Found {
@@ -208,6 +233,7 @@ fn plain(source: Source) -> Found {
     Found {
         source,
         described: BTreeMap::new(),
+        offers: Vec::new(),
         notes: Vec::new(),
     }
 }
@@ -234,8 +260,19 @@ pub(crate) struct Looked {
     look: Look,
     /// The description that follows from sample calls, by its file: what is derived from it makes no call again.
     described: BTreeMap<String, String>,
+    /// Definitions that the address offers in its catalogue, of which one is to be chosen; it is none itself then.
+    offers: Vec<OfferView>,
     /// What is worth knowing of how it was come by.
     notes: Vec<String>,
+}
+
+/// A definition that an address offers.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct OfferView {
+    /// Where it is.
+    address: String,
+    title: String,
+    media_type: String,
 }
 
 /// Looks at a definition: what it offers, and what it would look like as REST.
@@ -248,15 +285,33 @@ pub(crate) async fn look(
     let Found {
         source,
         described,
+        offers,
         notes,
     } = request.source().await?;
+    if !offers.is_empty() {
+        return Ok(Json(Looked {
+            look: Look::default(),
+            described,
+            offers: offers.into_iter().map(offered).collect(),
+            notes,
+        }));
+    }
     let look = compute(move || porch_facade::look(&source)).await?;
     let look = look.map_err(|f| unreadable(&f))?;
     Ok(Json(Looked {
         look,
         described,
+        offers: Vec::new(),
         notes,
     }))
+}
+
+fn offered(offer: porch_fetch::Offer) -> OfferView {
+    OfferView {
+        address: offer.address,
+        title: offer.title,
+        media_type: offer.media_type,
+    }
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -325,7 +380,11 @@ pub(crate) async fn derive(
     if request.keep_secrets {
         publisher.needs(Role::Administrator, "Secrets are set by administrators")?;
     }
-    let Found { source, .. } = request.source.source().await?;
+    let Found { source, offers, .. } = request.source.source().await?;
+    if !offers.is_empty() {
+        let told = "Look at the address, and choose one of what it offers.";
+        return Err(ApiError::new(422, "The address offers several definitions", told));
+    }
     let address = Some(request.address.trim().to_owned()).filter(|a| !a.is_empty());
     let choices = Choices {
         operations: request.operations,

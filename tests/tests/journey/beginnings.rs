@@ -126,6 +126,36 @@ fn an_address_without_a_definition_is_a_sample_and_pasted_ones_come_by_standard_
 }
 
 #[test]
+fn what_a_catalogue_lists_is_published_from_the_address_of_its_server() {
+    let porch = Porch::start();
+    let backend = porch.timetable.as_ref().unwrap().address;
+    let address = format!("http://{backend}/");
+    let folder = porch.folder().join("listed/days");
+    let derived = porch.client(
+        &["derive", &address, "--name", "days", "-o", folder.to_str().unwrap()],
+        "",
+    );
+    let told = stderr(&derived);
+    assert!(derived.status.success(), "{told}");
+    assert!(told.contains("openapi.json, in its catalogue"), "{told}");
+    porch.ok(&["push", porch.folder().join("listed").to_str().unwrap()]);
+    porch.ok(&["release", "days", "--yes"]);
+    porch.ok(&["consumer", "create", "Tide Clock"]);
+    let key = porch.new_key("Tide Clock");
+    let day = porch.call("GET", "/days/v1/tt?r=FAR-MAR&d=2027-05-14", &key, "");
+    assert_eq!(day.json()["departures"][0], "06:40", "{}", day.text());
+    // The same by the console's API, and what is no server of its own is listed to be chosen from.
+    let look = json!({ "url": address, "allow_local": true });
+    let looked = porch.api("POST", "/api/look", &look).json();
+    assert_eq!(looked["operations"][0]["path"], "/tt", "{looked}");
+    assert!(looked["notes"][0].as_str().unwrap().contains("catalogue"), "{looked}");
+    let fleet = porch.vessels.as_ref().unwrap().address;
+    let told = porch.client(&["look", &format!("http://{fleet}")], "");
+    assert!(stderr(&told).contains("by reflection"), "{}", stderr(&told));
+    assert!(stdout(&told).contains("skerry.fleet.v1.Fleet"), "{}", stdout(&told));
+}
+
+#[test]
 fn a_facade_answers_before_its_backend_exists_and_is_then_wired() {
     let porch = Porch::start();
     let folder = porch.folder().join("begun/departures");

@@ -4,7 +4,8 @@ import { api, useChange } from "../../api/client";
 import { Button, Page, Problem, Sheet } from "../../parts";
 import { useTitle } from "../../parts/title";
 import { Found } from "./Found";
-import { described, type Source } from "./source";
+import { Offers } from "./Offers";
+import { described, sameServer, type Source } from "./source";
 import { WhereIsIt } from "./WhereIsIt";
 
 export function Publish() {
@@ -29,7 +30,14 @@ export function Publish() {
           </div>
         )}
       </Sheet>
-      {look.data && (
+      {look.data && look.data.offers.length > 0 && (
+        <Offers
+          offers={look.data.offers}
+          isPending={look.isPending}
+          onLook={(url) => look.mutate({ ...source, url, login: sameServer(url, source.url) ? source.login : "" })}
+        />
+      )}
+      {look.data && look.data.offers.length === 0 && (
         <Found key={look.data.title + look.submittedAt} look={look.data} source={described(source, look.data)} />
       )}
     </Page>

@@ -45,3 +45,12 @@ export const samplesOwnHost = (sample: string) =>
 /** What is derived from: what followed from sample calls, which are not made again. */
 export const described = (source: Source, look: Looked): Source =>
   Object.keys(look.described).length > 0 ? { ...source, files: look.described } : source;
+
+/** Whether two addresses are of one server: a login is for its own alone. */
+export const sameServer = (a: string, b: string) => {
+  try {
+    return new URL(a).origin === new URL(b).origin;
+  } catch {
+    return false;
+  }
+};
