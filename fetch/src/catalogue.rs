@@ -218,7 +218,11 @@ fn links(catalogue: &Url, linkset: &Value) -> Vec<Link> {
         for (url, _) in of("item").into_iter().filter(|_| !described) {
             all.push(Link::Offer(offer(&url, "in its catalogue")));
         }
-        all.extend(of("api-catalog").into_iter().map(|(url, _)| Link::Catalogue(url)));
+        all.extend(
+            of("api-catalog")
+                .into_iter()
+                .map(|(url, _)| Link::Catalogue(url)),
+        );
     }
     all
 }

@@ -71,10 +71,14 @@ fn one(
         "" => "/".to_owned(),
         path => path.to_owned(),
     };
-    let asked = match backend.transport {
+    let mut asked = match backend.transport {
         Transport::Http1 => format!("GET {target}"),
         Transport::Http2 => format!("POST {}{HEALTH}", address.path),
     };
+    if backend.credentials.client.is_some() {
+        // Nobody is asked for a token who only wants to know whether somebody is there.
+        asked.push_str(" (without a token)");
+    }
     for (_, pair) in &backend.credentials.query {
         target.push(if target.contains('?') { '&' } else { '?' });
         target.push_str(pair);

@@ -8,9 +8,7 @@ use axum::Router;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, Uri};
 use axum::response::{IntoResponse, Response};
-use porch_fetch::{
-    Allowed, FetchError, fetch, login, names_local, offers, only_own, sample,
-};
+use porch_fetch::{Allowed, FetchError, fetch, login, names_local, offers, only_own, sample};
 
 type Answers = Arc<dyn Fn(&str, &HeaderMap) -> Response + Send + Sync>;
 
@@ -372,11 +370,20 @@ async fn a_catalogue_lists_what_there_is_and_leads_to_nobody_else() {
     let base = format!("http://{address}/anything");
     let found = offers(&base, &allowed).await.unwrap();
     assert_eq!(found.len(), 500);
-    assert_eq!(found[0].address, format!("http://{address}/.well-known/fares.json"));
-    assert_eq!((found[0].title.as_str(), found[0].media_type.as_str()), ("/fares", "application/json"));
+    assert_eq!(
+        found[0].address,
+        format!("http://{address}/.well-known/fares.json")
+    );
+    assert_eq!(
+        (found[0].title.as_str(), found[0].media_type.as_str()),
+        ("/fares", "application/json")
+    );
     assert_eq!(found[1].address, format!("http://{elsewhere}/tides"));
     assert_eq!(found[2].title, "A0");
-    assert_eq!((count.load(Ordering::Relaxed), asked.load(Ordering::Relaxed)), (2, 0));
+    assert_eq!(
+        (count.load(Ordering::Relaxed), asked.load(Ordering::Relaxed)),
+        (2, 0)
+    );
     // The only one is taken by itself where it is on the same server, and nowhere else.
     assert_eq!(only_own(&base, &found), None);
     assert_eq!(only_own(&base, &found[..1]), found.first());
@@ -386,7 +393,9 @@ async fn a_catalogue_lists_what_there_is_and_leads_to_nobody_else() {
 #[tokio::test]
 async fn without_a_catalogue_the_usual_places_are_asked() {
     let (address, _) = serve(|path, _| match path {
-        "/api/openapi.yaml" => "openapi: 3.1.0\ninfo: { title: a, version: '1' }\npaths: {}\n".into_response(),
+        "/api/openapi.yaml" => {
+            "openapi: 3.1.0\ninfo: { title: a, version: '1' }\npaths: {}\n".into_response()
+        }
         "/desk?wsdl" => wsdl(&[]).into_response(),
         "/.well-known/api-catalog" => "<html>".into_response(),
         _ => StatusCode::NOT_FOUND.into_response(),
@@ -398,9 +407,16 @@ async fn without_a_catalogue_the_usual_places_are_asked() {
     };
     for path in ["/api", "/api/", "/api?x=1"] {
         let all = found(path).await;
-        assert_eq!(all[0].address, format!("http://{address}/api/openapi.yaml"), "{path}");
+        assert_eq!(
+            all[0].address,
+            format!("http://{address}/api/openapi.yaml"),
+            "{path}"
+        );
     }
-    assert_eq!(found("/desk").await[0].address, format!("http://{address}/desk?wsdl"));
+    assert_eq!(
+        found("/desk").await[0].address,
+        format!("http://{address}/desk?wsdl")
+    );
     assert_eq!(found("/none").await, []);
     assert_eq!(found("/").await, []);
 }

@@ -12,6 +12,7 @@ use porch_rules::limit::Windows;
 use tokio::sync::mpsc;
 
 use crate::Record;
+use crate::backend::tokens::Tokens;
 use crate::budget::{self, Budget};
 use crate::count::Counters;
 
@@ -52,6 +53,8 @@ pub struct Shared {
     pub lost_records: AtomicU64,
     pub(crate) records: mpsc::Sender<Record>,
     pub(crate) budget: Arc<Budget>,
+    /// What backends are shown that demand tokens.
+    pub(crate) tokens: Tokens,
     started: Instant,
 }
 
@@ -73,6 +76,7 @@ impl Shared {
             lost_records: AtomicU64::new(0),
             records,
             budget: Arc::new(Budget::new(bytes)),
+            tokens: Tokens::default(),
             started: Instant::now(),
         };
         (Arc::new(shared), receiver)

@@ -119,16 +119,26 @@ async fn one(worker: &std::rc::Rc<Worker>, trial: TrialRequest) -> TrialReply {
         let backends = trial.porch.facades.iter().flat_map(|f| &f.backends);
         backends.map(|b| &b.credentials.mask)
     };
-    masks().for_each(|mask| reply.mask(mask));
+    let tokens = tokens_of(worker, &trial.porch);
+    masks().chain(&tokens).for_each(|mask| reply.mask(mask));
     if let Some(last) = trace.stages.last_mut()
         && last.after.is_none()
     {
         last.after =
             Some(Message::new(head.status.to_string(), &reply.headers, "").body(&reply.body));
     }
-    masks().for_each(|mask| trace.mask(mask));
+    masks().chain(&tokens).for_each(|mask| trace.mask(mask));
     reply.trace = trace;
     reply
+}
+
+/// Takes out the tokens that backends were shown.
+fn tokens_of(worker: &Worker, porch: &CompiledPorch) -> Vec<Mask> {
+    let backends = porch.facades.iter().flat_map(|f| &f.backends);
+    let grants = backends.filter_map(|b| b.credentials.client.as_ref());
+    grants
+        .filter_map(|g| worker.shared.tokens.mask(g))
+        .collect()
 }
 
 impl TrialReply {

@@ -380,6 +380,8 @@ export interface Looked {
   findings: LookFinding[];
   /** The description that follows from sample calls, by its file: what is derived from it makes no call again. */
   described: Record<string, string>;
+  /** Definitions that the address offers in its catalogue, of which one is to be chosen; it is none itself then. */
+  offers: OfferView[];
   /** What is worth knowing of how it was come by. */
   notes: string[];
 }
@@ -431,6 +433,13 @@ export interface NewSecret {
   name: string;
   /** White space around it is taken away. */
   value: string;
+}
+
+export interface OfferView {
+  /** Where it is. */
+  address: string;
+  title: string;
+  media_type: string;
 }
 
 export interface OperationSummary {

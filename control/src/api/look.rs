@@ -169,7 +169,9 @@ impl LookRequest {
         };
         let is_server = porch_fetch::is_server(&url);
         let offers = match elsewhere && !is_server {
-            true => porch_fetch::offers(&url, &allowed).await.unwrap_or_default(),
+            true => porch_fetch::offers(&url, &allowed)
+                .await
+                .unwrap_or_default(),
             false => Vec::new(),
         };
         let fetched = match porch_fetch::only_own(&url, &offers) {
@@ -383,7 +385,11 @@ pub(crate) async fn derive(
     let Found { source, offers, .. } = request.source.source().await?;
     if !offers.is_empty() {
         let told = "Look at the address, and choose one of what it offers.";
-        return Err(ApiError::new(422, "The address offers several definitions", told));
+        return Err(ApiError::new(
+            422,
+            "The address offers several definitions",
+            told,
+        ));
     }
     let address = Some(request.address.trim().to_owned()).filter(|a| !a.is_empty());
     let choices = Choices {

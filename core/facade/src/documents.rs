@@ -8,7 +8,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer};
 use serde_json::Value;
 
-pub(crate) use credentials::{CredentialsDoc, LoginDoc, PasswordKind};
+pub(crate) use credentials::{ClientDoc, CredentialsDoc, LoginDoc, PasswordKind, ShownBy};
 pub(crate) use json::*;
 
 use crate::units::{Size, Span};

@@ -7,6 +7,7 @@ mod http1;
 mod http2;
 mod lean;
 mod tls;
+pub(crate) mod tokens;
 
 use std::cell::Cell;
 use std::pin::Pin;

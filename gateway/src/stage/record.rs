@@ -58,12 +58,24 @@ fn trace(
 ) -> Trace {
     last_stages(x, refusal.as_ref(), response);
     let mut recorder = x.recorder.borrow_mut();
-    Trace {
+    let mut trace = Trace {
         us: recorder.started.elapsed().as_micros() as u64,
         refusal,
         stages: std::mem::take(&mut recorder.stages),
         ..outline(x, parts, response.status().as_u16())
+    };
+    // What a backend was shown for a while is masked as what it is always shown.
+    if let Some((facade, op)) = x.at.get().and_then(|index| x.porch.at(index)) {
+        let backends = op
+            .steps
+            .iter()
+            .filter_map(|s| facade.backends.get(s.backend));
+        let grants = backends.filter_map(|b| b.credentials.client.as_ref());
+        for mask in grants.filter_map(|g| x.worker.shared.tokens.mask(g)) {
+            trace.mask(&mask);
+        }
     }
+    trace
 }
 
 /// What is known of an exchange but its stages.

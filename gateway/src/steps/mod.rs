@@ -8,6 +8,7 @@ mod example;
 mod many;
 mod one;
 pub(crate) mod request;
+mod shown;
 #[cfg(test)]
 mod tests;
 

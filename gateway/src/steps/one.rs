@@ -5,7 +5,7 @@ use std::time::Instant;
 use http::header;
 use porch_facade::{CompiledBackend, Step};
 
-use super::body;
+use super::{body, shown};
 use crate::answer::Answer;
 use crate::body::InBody;
 use crate::call::protocols::protocol;
@@ -148,12 +148,24 @@ pub(super) async fn carry_out<'a>(
     let mut slot = Some(made);
     let anew = || if again { remade(x, call, &cx) } else { None };
     let backends = &x.worker.backends;
-    let answered = backends
-        .send(call.backend, call.at, &mut slot, until, within, &anew)
-        .await;
+    let answered = match &call.backend.credentials.client {
+        None => {
+            let sent = backends.send(call.backend, call.at, &mut slot, until, within, &anew);
+            sent.await.map_err(Failure::Call)
+        }
+        Some(grant) => {
+            let sending = shown::Sending {
+                slot: &mut slot,
+                until,
+                within,
+                anew: &anew,
+            };
+            Box::pin(shown::send(x, call, grant, sending)).await
+        }
+    };
     let answered = answered.map_err(|failure| {
         let complaint = complaint.as_ref().and_then(|c| c.borrow_mut().take());
-        let failure = complaint.unwrap_or(Failure::Call(failure));
+        let failure = complaint.unwrap_or(failure);
         let problem = call.problem(request, failure, StageName::Prepare);
         note(x, call, (StageName::Call, from), &problem);
         problem

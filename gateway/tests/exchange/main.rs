@@ -10,6 +10,7 @@ mod room;
 mod rules;
 mod shown;
 mod tls;
+mod tokens;
 
 use std::collections::{BTreeMap, HashMap};
 use std::io::{Read, Write};

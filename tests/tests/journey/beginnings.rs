@@ -132,7 +132,14 @@ fn what_a_catalogue_lists_is_published_from_the_address_of_its_server() {
     let address = format!("http://{backend}/");
     let folder = porch.folder().join("listed/days");
     let derived = porch.client(
-        &["derive", &address, "--name", "days", "-o", folder.to_str().unwrap()],
+        &[
+            "derive",
+            &address,
+            "--name",
+            "days",
+            "-o",
+            folder.to_str().unwrap(),
+        ],
         "",
     );
     let told = stderr(&derived);
@@ -148,11 +155,18 @@ fn what_a_catalogue_lists_is_published_from_the_address_of_its_server() {
     let look = json!({ "url": address, "allow_local": true });
     let looked = porch.api("POST", "/api/look", &look).json();
     assert_eq!(looked["operations"][0]["path"], "/tt", "{looked}");
-    assert!(looked["notes"][0].as_str().unwrap().contains("catalogue"), "{looked}");
+    assert!(
+        looked["notes"][0].as_str().unwrap().contains("catalogue"),
+        "{looked}"
+    );
     let fleet = porch.vessels.as_ref().unwrap().address;
     let told = porch.client(&["look", &format!("http://{fleet}")], "");
     assert!(stderr(&told).contains("by reflection"), "{}", stderr(&told));
-    assert!(stdout(&told).contains("skerry.fleet.v1.Fleet"), "{}", stdout(&told));
+    assert!(
+        stdout(&told).contains("skerry.fleet.v1.Fleet"),
+        "{}",
+        stdout(&told)
+    );
 }
 
 #[test]

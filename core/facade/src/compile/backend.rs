@@ -12,8 +12,8 @@ use crate::documents::{BackendDoc, MediaType};
 use crate::host::no_authority;
 use crate::read::{Document, beside};
 
-const DEFAULT_MESSAGE: usize = 64 << 20;
-const DEFAULT_TIMEOUT: Duration = Duration::from_secs(10);
+pub(super) const DEFAULT_MESSAGE: usize = 64 << 20;
+pub(super) const DEFAULT_TIMEOUT: Duration = Duration::from_secs(10);
 
 impl FacadeCompiler<'_> {
     pub(super) fn backend(&mut self, id: &str, name: &str) -> Option<Wired> {
@@ -135,7 +135,7 @@ impl FacadeCompiler<'_> {
         }
     }
 
-    fn trust(&mut self, backend: &Document<BackendDoc>) -> Option<Trust> {
+    pub(super) fn trust(&mut self, backend: &Document<BackendDoc>) -> Option<Trust> {
         let Some(file) = &backend.doc.trust else {
             return Some(Trust::Machine);
         };
@@ -156,7 +156,7 @@ impl FacadeCompiler<'_> {
 
 /// Why an address cannot be called.
 #[derive(Debug, thiserror::Error)]
-enum NoAddress {
+pub(super) enum NoAddress {
     #[error("“{0}” is no address that can be called: http:// and https:// are")]
     Scheme(String),
     #[error("“{0}” has no usable host: {1}")]
@@ -170,7 +170,7 @@ enum NoAddress {
 }
 
 /// An address that can be called (RFC 9110 §4.2): scheme, host and path, and nothing else.
-fn address(text: &str) -> Result<Address, NoAddress> {
+pub(super) fn address(text: &str) -> Result<Address, NoAddress> {
     let no_scheme = || NoAddress::Scheme(text.to_owned());
     let (scheme, rest) = text.split_once("://").ok_or_else(no_scheme)?;
     let tls = match scheme {
@@ -211,7 +211,7 @@ fn address(text: &str) -> Result<Address, NoAddress> {
 }
 
 /// A number for everything that what is learned of a backend depends on.
-fn identity(
+pub(super) fn identity(
     addresses: &[Address],
     transport: Transport,
     trust: &Trust,
@@ -233,6 +233,9 @@ fn identity(
     for (name, value) in &credentials.headers {
         add(name.as_str().as_bytes());
         add(value.as_bytes());
+    }
+    if let Some(client) = &credentials.client {
+        add(&client.identity.to_le_bytes());
     }
     for (_, pair) in &credentials.query {
         add(pair.as_bytes());

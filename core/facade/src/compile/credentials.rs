@@ -1,14 +1,19 @@
 //! What a backend is shown when it is called, with its secrets filled in.
 
+use std::sync::Arc;
+
 use http::{HeaderName, HeaderValue};
 use porch_contract::{Finding, Step, suggest};
 use porch_soap::security::UsernameToken;
 use serde_json::{Map, Value};
 
 use super::FacadeCompiler;
+use super::backend::{DEFAULT_MESSAGE, DEFAULT_TIMEOUT, address, identity};
 use crate::Mask;
-use crate::compiled::{Credentials, PLACEHOLDER, Secrets};
-use crate::documents::{BackendDoc, LoginDoc, PasswordKind};
+use crate::compiled::{
+    Address, ClientGrant, CompiledBackend, Credentials, PLACEHOLDER, Secrets, Transport, Trust,
+};
+use crate::documents::{BackendDoc, ClientDoc, LoginDoc, PasswordKind, ShownBy};
 use crate::read::Document;
 
 /// Fills in the credentials of one backend.
@@ -38,13 +43,16 @@ impl<'a> FacadeCompiler<'a> {
         }
         headers.extend(calling.basic.as_ref().and_then(|l| filling.basic(l)));
         headers.extend(calling.bearer.as_ref().and_then(|t| filling.bearer(t)));
-        filling.one_authorization(&headers);
+        let client = calling.client_credentials.as_ref();
+        let client = client.and_then(|c| filling.client(c)).map(Arc::new);
+        filling.one_authorization(&headers, client.is_some());
         let query = calling.query.iter();
         let query = query.map(|(k, v)| filling.query(k, v)).collect();
         let token = calling.ws_security.as_ref().map(|l| filling.token(l));
         Credentials {
             headers,
             query,
+            client,
             soap_headers,
             token,
             mask: Mask::of(filling.seen.iter().map(String::as_str)),
@@ -113,13 +121,106 @@ impl Filling<'_, '_> {
     }
 
     /// A request has one `Authorization` (RFC 9110 §11.6.2).
-    fn one_authorization(&mut self, headers: &[(HeaderName, HeaderValue)]) {
+    fn one_authorization(&mut self, headers: &[(HeaderName, HeaderValue)], token: bool) {
         let all = headers.iter();
         let several = all.filter(|(n, _)| *n == http::header::AUTHORIZATION);
-        if several.count() > 1 {
+        if several.count() + usize::from(token) > 1 {
             let message = "several credentials want to be the header Authorization";
-            let help = "keep one of `basic`, `bearer` and the header itself";
+            let help = "keep one of `basic`, `bearer`, `client-credentials` and the header itself";
             self.error(&[], message.into(), help.into());
+        }
+    }
+
+    /// How a token is asked for: a form, with the client in it or beside it (RFC 6749 §2.3.1, §4.4.2).
+    fn client(&mut self, doc: &ClientDoc) -> Option<ClientGrant> {
+        let kind = "client-credentials";
+        let client = self.login_text(&[kind, "client"], &doc.client);
+        let secret = self.login_text(&[kind, "secret"], &doc.secret);
+        let text = doc.token_address.trim();
+        let (place, query) = match text.split_once('?') {
+            Some((place, query)) => (place, Some(query)),
+            None => (text, None),
+        };
+        let address = match address(place) {
+            Ok(address) => address,
+            Err(why) => {
+                self.error(&[kind, "token-address"], why.to_string(), String::new());
+                return None;
+            }
+        };
+        let behind = place.split_once("://").map_or("", |(_, rest)| rest);
+        let path = behind.find('/').map_or("/", |at| &behind[at..]);
+        let target = match query {
+            Some(query) => format!("{path}?{query}"),
+            None => path.to_owned(),
+        };
+        if target.parse::<http::Uri>().is_err() {
+            let message = format!("“{target}” is no path that can be asked");
+            self.error(&[kind, "token-address"], message, String::new());
+            return None;
+        }
+        let form = |text: &str| {
+            let mut out = String::new();
+            crate::percent_encode_segment(&mut out, text);
+            out
+        };
+        let (client, secret) = (form(&client), form(&secret));
+        let mut body = "grant_type=client_credentials".to_owned();
+        if let Some(scope) = &doc.scope {
+            body.push_str(&format!("&scope={}", form(scope.trim())));
+        }
+        let mut authorization = None;
+        match doc.shown {
+            ShownBy::Basic => {
+                let encoded = porch_soap::to_base64(format!("{client}:{secret}").as_bytes());
+                authorization = HeaderValue::from_str(&format!("Basic {encoded}")).ok();
+                self.seen.push(encoded);
+            }
+            ShownBy::Body => {
+                body.push_str(&format!("&client_id={client}&client_secret={secret}"));
+            }
+        }
+        let trust = self.compiler.trust(self.backend)?;
+        Some(self.grant((address, target), trust, authorization, body))
+    }
+
+    fn grant(
+        &self,
+        (address, target): (Address, String),
+        trust: Trust,
+        authorization: Option<HeaderValue>,
+        body: String,
+    ) -> ClientGrant {
+        let addresses = vec![address];
+        // What is learned of the server is nobody's else who has another client.
+        let shown = Credentials {
+            headers: authorization
+                .iter()
+                .map(|a| (http::header::AUTHORIZATION, a.clone()))
+                .collect(),
+            query: vec![(String::new(), format!("{target} {body}"))],
+            ..Credentials::default()
+        };
+        let identity = identity(&addresses, Transport::Http1, &trust, &shown);
+        let timeout = self.backend.doc.timeout.map_or(DEFAULT_TIMEOUT, |t| t.0);
+        ClientGrant {
+            identity,
+            server: CompiledBackend {
+                name: format!("{}://{}", addresses[0].scheme(), addresses[0].authority),
+                kind: crate::kind::http::NAME,
+                identity,
+                transport: Transport::Http1,
+                addresses,
+                trust,
+                timeout,
+                max_message: DEFAULT_MESSAGE,
+                compress: false,
+                xml: None,
+                credentials: Credentials::default(),
+            },
+            target,
+            authorization,
+            body: body.into(),
         }
     }
 

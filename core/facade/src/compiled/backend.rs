@@ -3,6 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use bytes::Bytes;
 use http::{HeaderName, HeaderValue};
 use porch_soap::security::UsernameToken;
 use serde_json::{Map, Value};
@@ -44,12 +45,29 @@ pub struct Credentials {
     pub headers: Vec<(HeaderName, HeaderValue)>,
     /// Query parameters: each name as it is meant, and the pair as it is sent.
     pub query: Vec<(String, String)>,
+    /// Whose token it is shown, where it demands one.
+    pub client: Option<Arc<ClientGrant>>,
     /// Elements of a SOAP header, by their JSON names.
     pub soap_headers: Map<String, Value>,
     /// User and password for WS-Security.
     pub token: Option<UsernameToken>,
     /// Takes out texts that must never be shown.
     pub mask: Mask,
+}
+
+/// How a token is asked for (RFC 6749 §4.4.2).
+#[derive(Debug)]
+pub struct ClientGrant {
+    /// What tokens hang on: the same for the same server, client, secret and scope.
+    pub identity: u64,
+    /// The authorization server.
+    pub server: CompiledBackend,
+    /// Path and query of the address where tokens are asked for.
+    pub target: String,
+    /// What the server is shown in `Authorization`.
+    pub authorization: Option<HeaderValue>,
+    /// The form that is sent.
+    pub body: Bytes,
 }
 
 /// How messages travel.

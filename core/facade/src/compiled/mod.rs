@@ -19,7 +19,7 @@ use porch_contract::{Finding, PathTemplate, Segment, has_errors};
 
 pub use crate::index::OperationIndex;
 pub use admission::{Admission, BodyPlan, BodyType, CredentialRule, LimitPlan, Media, ParamPlan};
-pub use backend::{Address, CompiledBackend, Credentials, Transport, Trust};
+pub use backend::{Address, ClientGrant, CompiledBackend, Credentials, Transport, Trust};
 pub use definition::Definition;
 pub use examples::{Example, Examples, Given};
 pub use operation::{Call, CallRules, CompiledOperation, Reply, Route, Step};

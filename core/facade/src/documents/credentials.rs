@@ -25,6 +25,12 @@ impl CredentialsDoc {
             .chain(calling.headers.values())
             .chain(calling.query.values())
             .chain(&calling.bearer)
+            .chain(
+                calling
+                    .client_credentials
+                    .iter()
+                    .flat_map(|c| [&c.client, &c.secret]),
+            )
             .chain(logins.flat_map(|l| [&l.user, &l.password]));
         let (mut open, mut names): (Vec<&Value>, Vec<&str>) = (values.collect(), Vec::new());
         while let Some(value) = open.pop() {
@@ -57,6 +63,9 @@ pub struct CallingDoc {
     pub basic: Option<LoginDoc>,
     /// A token by the Bearer scheme (RFC 6750 §2.1).
     pub bearer: Option<Value>,
+    /// A token of an authorization server, which is asked with a client's own credentials (RFC 6749 §4.4) and kept until
+    /// shortly before it ends.
+    pub client_credentials: Option<ClientDoc>,
     /// HTTP: query parameters by name; a caller's own of the same names are not passed on.
     #[serde(default)]
     pub query: IndexMap<String, Value>,
@@ -78,6 +87,8 @@ impl CallingDoc {
         let mut all: Vec<String> = Vec::new();
         all.extend(login("user and password (Basic)", &self.basic));
         all.extend(self.bearer.as_ref().map(|_| "a bearer token".to_owned()));
+        let client = self.client_credentials.as_ref();
+        all.extend(client.map(|c| format!("a token of {}", c.token_address.trim())));
         all.extend(login("a UsernameToken (WS-Security)", &self.ws_security));
         all.extend(self.headers.keys().map(|n| named("the header", n)));
         all.extend(self.query.keys().map(|n| named("the query parameter", n)));
@@ -98,6 +109,34 @@ pub struct LoginDoc {
     /// WS-Security: how the password is sent; `text` unless given.
     #[serde(default, rename = "type")]
     pub kind: PasswordKind,
+}
+
+/// A client of an authorization server; name and secret are each a text or `{ secret: NAME }`.
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct ClientDoc {
+    /// Where tokens are asked for (RFC 6749 §3.2).
+    pub token_address: String,
+    /// The client's identifier.
+    pub client: Value,
+    /// Its secret.
+    pub secret: Value,
+    /// What tokens are for (RFC 6749 §3.3): words with blanks between them.
+    pub scope: Option<String>,
+    /// How the server is shown the client; `basic` unless given.
+    #[serde(default)]
+    pub shown: ShownBy,
+}
+
+/// How an authorization server is shown a client (RFC 6749 §2.3.1).
+#[derive(Clone, Copy, Debug, Default, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub enum ShownBy {
+    /// By the Basic scheme.
+    #[default]
+    Basic,
+    /// In the request's body.
+    Body,
 }
 
 /// How a UsernameToken carries its password.
