@@ -36,15 +36,11 @@ pub struct Offer {
 
 /// The only one of what an address offers, where it is on the same server: nobody else is called unless somebody chose it.
 pub fn only_own<'o>(address: &str, offers: &'o [Offer]) -> Option<&'o Offer> {
-    let origin = |text: &str| match is_server(text) {
-        // By reflection: it was asked at the same place.
-        true => Some(None),
-        false => Some(Some(Url::parse(text).ok()?.origin())),
-    };
+    let origin = |text: &str| Some(Url::parse(text.trim()).ok()?.origin());
     match offers {
-        [one] if origin(&one.address)?.is_none_or(|o| Some(Some(o)) == origin(address.trim())) => {
-            Some(one)
-        }
+        // By reflection: it was asked at the same place.
+        [one] if is_server(&one.address) => Some(one),
+        [one] if origin(&one.address)? == origin(address)? => Some(one),
         _ => None,
     }
 }

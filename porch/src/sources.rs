@@ -320,12 +320,13 @@ async fn sampled(text: &str, allowed: &porch_fetch::Allowed) -> Result<Source, C
 async fn fetch(from: &Origin<'_>) -> Result<Source, CliError> {
     let allowed = allowed(from)?;
     let fetched = porch_fetch::fetch(from.text, &allowed).await;
-    let is_address = from.text.contains("://") && !porch_fetch::is_server(from.text);
+    let is_address = from.text.contains("://");
+    let is_server = porch_fetch::is_server(from.text);
     let known = |f: &porch_fetch::Fetched| porch_facade::is_definition(&f.source);
     let absent = |e: &porch_fetch::FetchError| matches!(e, porch_fetch::FetchError::Answer(..));
     let elsewhere = match &fetched {
         Ok(fetched) => !known(fetched),
-        Err(e) => absent(e),
+        Err(e) => absent(e) || is_server,
     };
     if is_address && elsewhere {
         let offers = porch_fetch::offers(from.text, &allowed).await;

@@ -353,6 +353,38 @@ fn trial_runs_neither_send_secrets_elsewhere_nor_show_them() {
             "{text}"
         );
     }
+    // A client's secret goes to the server that the draft names alone, and its token to no other backend.
+    let client = |server: &str, backend: &str| {
+        let mut files = echo_documents(backend);
+        files["echo/echo.backend.yaml"] = json!(format!(
+            "elm-porch: backend/1\nname: echo\nkind: http\naddress: {backend}\ncredentials: {{ calling: {{ client-credentials: {{ token-address: '{server}/token', client: desk, secret: {{ secret: reservations-password }} }} }} }}\n"
+        ));
+        files
+    };
+    let elsewhere = "http://127.0.0.1:9";
+    let before = visits.load(std::sync::atomic::Ordering::SeqCst);
+    assert_eq!(
+        trial(&publisher, "say", &client(&address, &address)).status,
+        403
+    );
+    let pushed = porch.api_as(
+        &publisher,
+        "PUT",
+        "/api/draft",
+        &json!({ "files": client(elsewhere, elsewhere) }),
+    );
+    assert_eq!(pushed.status, 200, "{}", pushed.text());
+    for (server, backend) in [(address.as_str(), elsewhere), (elsewhere, address.as_str())] {
+        let refused = trial(&publisher, "say", &client(server, backend));
+        assert_eq!(refused.status, 403, "{}", refused.text());
+    }
+    assert_eq!(
+        trial(&publisher, "say", &client(elsewhere, elsewhere)).status,
+        200
+    );
+    assert_eq!(visits.load(std::sync::atomic::Ordering::SeqCst), before);
+    let pushed = porch.api_as(&publisher, "PUT", "/api/draft", &json!({ "files": files }));
+    assert_eq!(pushed.status, 200, "{}", pushed.text());
     // What may change something is not a viewer's to try.
     assert_eq!(trial(&viewer, "keep", &json!({})).status, 403);
     assert_eq!(trial(&publisher, "keep", &json!({})).status, 200);

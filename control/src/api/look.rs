@@ -165,10 +165,9 @@ impl LookRequest {
         let fetched = porch_fetch::fetch(&url, &allowed).await;
         let elsewhere = match &fetched {
             Ok(fetched) => !porch_facade::is_definition(&fetched.source),
-            Err(e) => matches!(e, FetchError::Answer(..)),
+            Err(e) => matches!(e, FetchError::Answer(..)) || porch_fetch::is_server(&url),
         };
-        let is_server = porch_fetch::is_server(&url);
-        let offers = match elsewhere && !is_server {
+        let offers = match elsewhere && url.contains("://") {
             true => porch_fetch::offers(&url, &allowed)
                 .await
                 .unwrap_or_default(),

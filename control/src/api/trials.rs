@@ -204,6 +204,15 @@ fn secrets_of(environment: &str, documents: &Documents) -> BTreeSet<(String, Str
             for secret in backend.doc.credentials.secrets() {
                 all.insert((secret.to_owned(), address.trim().to_owned()));
             }
+            // Whoever is shown the token has what the secret opens.
+            let client = backend.doc.credentials.client_secrets();
+            for (server, secret) in client
+                .iter()
+                .flat_map(|(s, all)| all.iter().map(move |n| (s, n)))
+            {
+                let place = format!("{server} for a token that {} is shown", address.trim());
+                all.insert(((*secret).to_owned(), place));
+            }
         }
     }
     all

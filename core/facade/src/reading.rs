@@ -62,6 +62,7 @@ pub fn derive(
 /// # Errors
 /// As [`derive`].
 pub fn derive_as(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Box<Finding>> {
+    named(wanted.name)?;
     let mut derived = standard::kinds().of(source)?.derive(source, wanted)?;
     if !source.trust.is_empty() {
         trusted(&mut derived, &source.trust);
@@ -70,6 +71,21 @@ pub fn derive_as(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Box<Fi
         read_with(&mut derived, &source.read_as);
     }
     Ok(derived)
+}
+
+/// Names are parts of the names of files: what is none is told before anything is written.
+fn named(name: &str) -> Result<(), Box<Finding>> {
+    let letters = |b: u8| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-';
+    let begins = name.starts_with(|c: char| c.is_ascii_lowercase());
+    if begins && name.len() <= 64 && name.bytes().all(letters) {
+        return Ok(());
+    }
+    let message = format!("“{name}” is no name of a backend or facade");
+    let help =
+        "names begin with a small letter and have small letters, digits and hyphens, 64 at most";
+    Err(Box::new(
+        Finding::error("", Default::default(), message).help(help),
+    ))
 }
 
 /// Whoever needed a credential to read a definition may take it for one that calls carry as well: they do not.

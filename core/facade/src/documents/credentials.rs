@@ -15,7 +15,7 @@ pub struct CredentialsDoc {
 }
 
 impl CredentialsDoc {
-    /// The names of the secrets that stand in them.
+    /// The names of the secrets that the backend itself is shown.
     pub fn secrets(&self) -> Vec<&str> {
         let calling = &self.calling;
         let logins = [&calling.basic, &calling.ws_security].into_iter().flatten();
@@ -25,28 +25,32 @@ impl CredentialsDoc {
             .chain(calling.headers.values())
             .chain(calling.query.values())
             .chain(&calling.bearer)
-            .chain(
-                calling
-                    .client_credentials
-                    .iter()
-                    .flat_map(|c| [&c.client, &c.secret]),
-            )
             .chain(logins.flat_map(|l| [&l.user, &l.password]));
-        let (mut open, mut names): (Vec<&Value>, Vec<&str>) = (values.collect(), Vec::new());
-        while let Some(value) = open.pop() {
-            match value {
-                Value::Object(map) => {
-                    match (map.get("secret").and_then(Value::as_str), map.len()) {
-                        (Some(name), 1) => names.push(name),
-                        _ => open.extend(map.values()),
-                    }
-                }
-                Value::Array(items) => open.extend(items),
-                _ => {}
-            }
-        }
-        names
+        names_in(values.collect())
     }
+
+    /// The authorization server's address and the names of the secrets that it is shown; what it gives, the backend is shown.
+    pub fn client_secrets(&self) -> Option<(&str, Vec<&str>)> {
+        let client = self.calling.client_credentials.as_ref()?;
+        let names = names_in(vec![&client.client, &client.secret]);
+        Some((client.token_address.trim(), names))
+    }
+}
+
+/// The names of the secrets that stand in values.
+fn names_in(mut open: Vec<&Value>) -> Vec<&str> {
+    let mut names: Vec<&str> = Vec::new();
+    while let Some(value) = open.pop() {
+        match value {
+            Value::Object(map) => match (map.get("secret").and_then(Value::as_str), map.len()) {
+                (Some(name), 1) => names.push(name),
+                _ => open.extend(map.values()),
+            },
+            Value::Array(items) => open.extend(items),
+            _ => {}
+        }
+    }
+    names
 }
 
 /// Credentials for calling a backend. `{ secret: NAME }` stands for a secret of the environment.

@@ -26,9 +26,16 @@ pub(super) fn calling(
             .collect();
         what.truncate(30);
         // A name has 64 characters at most.
-        let room = backend.floor_char_boundary(32);
+        let room = backend.floor_char_boundary(30);
         let name = format!("{}-{}", &backend[..room], what.trim_matches('-'));
-        let (name, value) = (name.replace("--", "-"), value.to_owned());
+        let name = name.replace("--", "-");
+        let taken = |name: &str| secrets.iter().any(|s: &Stored| s.name == name);
+        let others = (2..).map(|n| format!("{name}-{n}"));
+        let mut names = std::iter::once(name.clone()).chain(others);
+        let (name, value) = (
+            names.find(|n| !taken(n)).unwrap_or_default(),
+            value.to_owned(),
+        );
         secrets.push(Stored {
             name: name.clone(),
             value,
@@ -99,15 +106,23 @@ mod tests {
                 },
             ),
             known("http://h.example", Credential::Bearer("second".into())),
+            known(
+                "http://h.example",
+                Credential::Query("x_api_key".into(), "q".into()),
+            ),
         ];
         let (calling, secrets) = calling("tides", "http://h.example/api", &all);
         let expected = json!({
             "headers": { "X-Api-Key": { "secret": "tides-x-api-key" } },
             "basic": { "user": "desk", "password": { "secret": "tides-password" } },
+            "query": { "x_api_key": { "secret": "tides-x-api-key-2" } },
         });
         assert_eq!(Value::Object(calling), expected);
         let names: Vec<&str> = secrets.iter().map(|s| s.name.as_str()).collect();
-        assert_eq!(names, ["tides-x-api-key", "tides-password"]);
+        assert_eq!(
+            names,
+            ["tides-x-api-key", "tides-password", "tides-x-api-key-2"]
+        );
         assert!(!format!("{secrets:?}").contains("\"p\""));
     }
 }
