@@ -49,6 +49,8 @@ pub(crate) fn reply(
 }
 
 /// An example of the contract: a field says that it is one, and so does the trace.
+#[cold]
+#[inline(never)]
 fn example_reply(
     x: &Exchange<'_>,
     request: &Request<'_>,

@@ -20,6 +20,7 @@ use crate::scope::Scope;
 use crate::steps::request::{Outcome, Request};
 use crate::trace::StageName;
 
+#[cold]
 pub(super) async fn run<'a>(
     x: &Exchange<'_>,
     request: &Request<'a>,
