@@ -10,9 +10,9 @@ use serde_json::{Map, Value, json};
 
 use crate::secrets::{Credential, Known, is_secret};
 use crate::segments::{self, Segment};
-use crate::shape::{Keeping, MAX_PARTS, Shape, typed};
+use crate::shape::{Keeping, MAX_PARTS, MAX_SECRETS, Shape, typed};
 use crate::{Exchange, essence};
-use parts::{Address, body_value, example_of, is_usual_answer, is_usual_field};
+use parts::{Address, MAX_FIELDS, body_value, example_of, is_usual_answer, is_usual_field};
 use paths::{alike, common_prefix, described, named, shown};
 
 /// A whole body is kept as an example when it has at most so many bytes.
@@ -63,15 +63,19 @@ impl Learner {
         let call = &exchange.call;
         self.tell(call.told.iter().cloned());
         let mut address = Address::of(&call.url);
+        if address.long || call.fields.len() > MAX_FIELDS {
+            self.tell(["a request is so long that only the beginning of its path, query and fields is looked at".to_owned()]);
+        }
         let (hidden, shown) = std::mem::take(&mut address.query)
             .into_iter()
             .partition(|(name, _)| is_secret(name));
         address.query = shown;
         for (name, value) in hidden {
-            self.secrets.extend(spellings(&value));
+            self.hide(spellings(&value));
             self.credential(&address.origin, Credential::Query(name, value));
         }
-        for (name, value) in call.fields.iter().filter(|(_, v)| !v.is_empty()) {
+        let fields = call.fields.iter().take(MAX_FIELDS);
+        for (name, value) in fields.filter(|(_, v)| !v.is_empty()) {
             if name.eq_ignore_ascii_case("authorization") {
                 self.credential(&address.origin, Credential::of_authorization(value));
                 self.secrets.push(value.clone());
@@ -107,11 +111,24 @@ impl Learner {
         }
     }
 
+    /// Notes texts down that may not be seen anywhere, each once; of too many the number is enough.
+    fn hide(&mut self, secrets: Vec<String>) {
+        for secret in secrets {
+            if self.secrets.len() <= MAX_SECRETS && !self.secrets.contains(&secret) {
+                self.secrets.push(secret);
+            }
+        }
+    }
+
     fn credential(&mut self, origin: &str, credential: Credential) {
         let values = credential.values().into_iter();
-        let long = values.filter(|v| v.len() >= SHORTEST);
-        self.secrets.extend(long.flat_map(spellings));
+        let long: Vec<String> = values.flat_map(spellings).collect();
+        self.hide(long);
+        // What is not kept is not shown either: there are more secrets than are looked for then.
         let known = &mut self.learned.credentials;
+        if known.len() >= MAX_CREDENTIALS {
+            return;
+        }
         let mut same = known.iter();
         let same = same.find(|k| k.origin == origin && k.credential.place() == credential.place());
         match same {
@@ -208,7 +225,9 @@ impl Learner {
             parameters.push(self.query(name, &names, samples));
         }
         let mut fields: Vec<&str> = Vec::new();
-        for (name, _) in samples.iter().flat_map(|s| &s.exchange.call.fields) {
+        let all = samples.iter();
+        let all = all.flat_map(|s| s.exchange.call.fields.iter().take(MAX_FIELDS));
+        for (name, _) in all {
             let known = fields.iter().any(|f| f.eq_ignore_ascii_case(name));
             if !known && !is_usual_field(name) && !is_secret(name) {
                 fields.push(name);
@@ -441,6 +460,9 @@ fn spellings(secret: &str) -> Vec<String> {
     let plus = encoded.replace("%20", "+");
     vec![secret.to_owned(), encoded.to_lowercase(), plus, encoded]
 }
+
+/// So many credentials are kept.
+const MAX_CREDENTIALS: usize = 50;
 
 /// A body of a sample.
 struct Body<'b> {

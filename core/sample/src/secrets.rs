@@ -101,7 +101,9 @@ const SECRET_WORDS: [&str; 15] = [
 /// Whether what has this name is a secret, by the words that it is made of.
 pub fn is_secret(name: &str) -> bool {
     let mut words = words(name);
-    words.any(|w| SECRET_WORDS.contains(&w.as_str()))
+    // `key2` is one as well.
+    let number = |c: char| c.is_ascii_digit();
+    words.any(|w| SECRET_WORDS.contains(&w.trim_end_matches(number)))
 }
 
 /// The words of a name: `apiKey` and `X-Api-Key` have `api` and `key`.
@@ -135,6 +137,7 @@ mod tests {
             "Cookie",
             "sig",
             "X-Auth",
+            "key2",
         ] {
             assert!(is_secret(name), "{name}");
         }

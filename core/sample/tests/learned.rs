@@ -236,6 +236,42 @@ fn exchanges_that_are_written_down_need_no_service() {
     );
 }
 
+#[test]
+fn what_is_endless_is_looked_at_as_far_as_its_bounds() {
+    let path = "/1".repeat(300_000);
+    let query: String = (0..60_000)
+        .map(|n| format!("p{n}=1&key{n}=s3cr3t{n}&"))
+        .collect();
+    let fields: String = (0..50_000).map(|n| format!("F{n}: {n}\n")).collect();
+    let text = format!("GET {path}?{query} HTTP/1.1\n{fields}\n");
+    let all = read_exchanges(&text).unwrap();
+    let learned = learn(&all, None);
+    let document: Value = serde_json::from_str(&learned.text).unwrap();
+    let (path, item) = document["paths"]
+        .as_object()
+        .unwrap()
+        .iter()
+        .next()
+        .unwrap();
+    assert_eq!(path.matches('/').count(), 100);
+    assert!(item["get"]["parameters"].as_array().unwrap().len() <= 500);
+    assert_eq!(learned.credentials.len(), 50);
+    assert!(!learned.text.contains("s3cr3t"));
+    assert!(
+        learned.told.iter().any(|t| t.contains("so long")),
+        "{:?}",
+        learned.told
+    );
+}
+
+#[test]
+fn a_slash_that_came_encoded_parts_nothing() {
+    let all = exchanges(&[("curl http://h.example/files/a%2Fb", 200, JSON, "{}")]);
+    let document = described(&all);
+    let paths: Vec<&String> = document["paths"].as_object().unwrap().keys().collect();
+    assert_eq!(paths, ["/files/a%2Fb"]);
+}
+
 proptest! {
     #[test]
     fn whatever_is_pasted_ends(text in "(curl|GET /|HTTP/1.1 200| -[a-zA-Z] |--[a-z]{1,6}=?|['\"$`\\\\;&|>\n{}:@%/?=]|[a-z0-9]{1,4}| ){0,30}") {

@@ -28,6 +28,8 @@ const BEFORE: Duration = Duration::from_secs(30);
 const LONGEST: Duration = Duration::from_secs(24 * 3600);
 /// After a failure nobody asks again for so long.
 const PAUSE: Duration = Duration::from_secs(1);
+/// So many of the tokens that were given last are masked.
+const MASKED: usize = 4;
 /// More than this many are not kept: of those whose secrets or addresses changed, nobody takes leave.
 const MAX_KEPT: usize = 1000;
 
@@ -36,7 +38,22 @@ const MAX_KEPT: usize = 1000;
 pub(crate) struct Tokens(Mutex<HashMap<u64, Arc<Slot>>>);
 
 #[derive(Default)]
-struct Slot(tokio::sync::Mutex<State>);
+struct Slot {
+    state: tokio::sync::Mutex<State>,
+    /// The tokens that were given last, the newest at the end: they may still be said again.
+    given: Mutex<Vec<String>>,
+}
+
+impl Slot {
+    fn give(&self, field: &HeaderValue) {
+        let token = field.to_str().ok().and_then(|f| f.strip_prefix("Bearer "));
+        let mut given = self.given.lock().unwrap_or_else(PoisonError::into_inner);
+        if given.len() >= MASKED {
+            given.remove(0);
+        }
+        given.extend(token.map(str::to_owned));
+    }
+}
 
 #[derive(Default)]
 enum State {
@@ -68,7 +85,7 @@ impl Tokens {
         grant: &ClientGrant,
     ) -> Result<HeaderValue, String> {
         let slot = self.slot(grant);
-        let mut state = slot.0.lock().await;
+        let mut state = slot.state.lock().await;
         let now = Instant::now();
         match &*state {
             State::Good { field, until } if now < *until => return Ok(field.clone()),
@@ -77,6 +94,7 @@ impl Tokens {
         }
         match ask(backends, grant).await {
             Ok((field, good_for)) => {
+                slot.give(&field);
                 let until = Instant::now() + good_for;
                 *state = State::Good {
                     field: field.clone(),
@@ -98,22 +116,18 @@ impl Tokens {
     /// Lets go of a token that the backend did not take, unless there is another one already.
     pub(crate) fn forget(&self, grant: &ClientGrant, field: &HeaderValue) {
         let slot = self.slot(grant);
-        if let Ok(mut state) = slot.0.try_lock()
+        if let Ok(mut state) = slot.state.try_lock()
             && matches!(&*state, State::Good { field: known, .. } if known == field)
         {
             *state = State::Nothing;
         }
     }
 
-    /// Takes the token out of what is shown.
-    pub(crate) fn mask(&self, grant: &ClientGrant) -> Option<Mask> {
+    /// Takes the tokens that were given last out of what is shown.
+    pub(crate) fn mask(&self, grant: &ClientGrant) -> Mask {
         let slot = self.slot(grant);
-        let state = slot.0.try_lock().ok()?;
-        let State::Good { field, .. } = &*state else {
-            return None;
-        };
-        let token = field.to_str().ok()?.strip_prefix("Bearer ")?;
-        Some(Mask::of([token]))
+        let given = slot.given.lock().unwrap_or_else(PoisonError::into_inner);
+        Mask::of(given.iter().map(String::as_str))
     }
 }
 

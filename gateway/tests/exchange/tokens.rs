@@ -48,7 +48,15 @@ fn guarded(from: usize) -> Scripted {
         });
         match shown.and_then(|n| n.parse::<usize>().ok()) {
             Some(n) if n >= from => plain(&format!("{{\"shown\":\"t0k3n-{n}\"}}")),
-            _ => b"HTTP/1.1 401 Unauthorized\r\nContent-Length: 0\r\n\r\n".to_vec(),
+            shown => {
+                // It says again what it does not take.
+                let body = format!("not t0k3n-{}", shown.unwrap_or_default());
+                format!(
+                    "HTTP/1.1 401 Unauthorized\r\nContent-Length: {}\r\n\r\n{body}",
+                    body.len()
+                )
+                .into_bytes()
+            }
         }
     })
 }
@@ -145,6 +153,11 @@ fn a_token_that_is_refused_is_renewed_once_and_shown_where_that_is_safe() {
     assert_eq!(given.load(Ordering::SeqCst), 4);
     assert_eq!(status(&stage.raw(post)), 401);
     assert_eq!(given.load(Ordering::SeqCst), 5);
+    // What was shown and refused is masked as well.
+    let (traces, _) = stage.end();
+    assert!(!traces.is_empty());
+    let text = serde_json::to_string(&traces).unwrap();
+    assert!(!text.contains("t0k3n"), "{text}");
 }
 
 #[test]

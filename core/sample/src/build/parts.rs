@@ -4,16 +4,23 @@ use serde_json::{Map, Value};
 
 use crate::command::decoded;
 use crate::secrets::is_secret;
-use crate::shape::typed;
+use crate::shape::{MAX_SECRETS, typed};
 
 /// A body deeper than this is no value (the reader of JSON has a bound of its own).
 const MAX_DEPTH: usize = 120;
+
+/// So many segments of a path are looked at.
+const MAX_SEGMENTS: usize = 100;
+/// So many query parameters and header fields of a request.
+pub(super) const MAX_FIELDS: usize = 200;
 
 /// An address, taken apart (RFC 3986 §3).
 #[derive(Debug, Default, PartialEq, Eq)]
 pub(super) struct Address {
     /// Scheme and host; empty where only a path was given.
     pub(super) origin: String,
+    /// Whether it has more than is looked at.
+    pub(super) long: bool,
     /// The segments of its path, as they are meant.
     pub(super) segments: Vec<String>,
     /// The pairs of its query, as they are meant.
@@ -30,12 +37,22 @@ impl Address {
             None => (String::new(), url),
         };
         let (path, query) = rest.split_once('?').unwrap_or((rest, ""));
-        let segments = path.split('/').filter(|s| !s.is_empty());
+        let all = path.split('/').filter(|s| !s.is_empty());
+        let long = all.clone().count() > MAX_SEGMENTS;
+        let segments = all.take(MAX_SEGMENTS);
+        // A slash that came encoded is none between segments.
+        let segment = |text: &str| match decoded(text) {
+            meant if meant.contains('/') => text.to_owned(),
+            meant => meant,
+        };
         let plus = |text: &str| decoded(&text.replace('+', " "));
-        let pairs = query.split('&').filter(|p| !p.is_empty());
+        let all = query.split('&').filter(|p| !p.is_empty());
+        let long = long || all.clone().count() > MAX_FIELDS;
+        let pairs = all.take(MAX_FIELDS);
         Self {
             origin,
-            segments: segments.map(decoded).collect(),
+            long,
+            segments: segments.map(segment).collect(),
             query: pairs
                 .map(|p| p.split_once('=').unwrap_or((p, "")))
                 .map(|(name, value)| (plus(name), plus(value)))
@@ -71,6 +88,9 @@ pub(super) fn example_of(
     secrets: &[String],
 ) -> Result<Option<Value>, &'static str> {
     let text = std::str::from_utf8(bytes).ok();
+    if secrets.len() > MAX_SECRETS {
+        return Err("there are too many secrets to look for");
+    }
     let shows = |text: &str| secrets.iter().any(|s| text.contains(s.as_str()));
     match (value, text) {
         (Some(value), _) if is_json(kind) => {
