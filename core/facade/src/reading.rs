@@ -103,9 +103,11 @@ fn read_with(derived: &mut Derived, who: &str) {
     }
 }
 
+/// The file of what was trusted.
+pub(crate) const TRUST: &str = "trust.pem";
+
 /// What was trusted when a definition was read is trusted when its backend is called by TLS.
 fn trusted(derived: &mut Derived, pem: &str) {
-    const FILE: &str = "trust.pem";
     let mut needed = false;
     let backends = derived.files.iter_mut();
     for (_, text) in backends.filter(|(name, _)| name.ends_with(".backend.yaml")) {
@@ -115,13 +117,13 @@ fn trusted(derived: &mut Derived, pem: &str) {
         let mut document = node.to_value();
         let address = document["address"].as_str().unwrap_or_default();
         if address.starts_with("https://") {
-            document["trust"] = FILE.into();
+            document["trust"] = TRUST.into();
             *text = crate::yaml::to_yaml(&document);
             needed = true;
         }
     }
     if needed {
-        derived.files.insert(FILE.to_owned(), pem.to_owned());
+        derived.files.insert(TRUST.to_owned(), pem.to_owned());
     }
 }
 

@@ -111,6 +111,8 @@ fn both(old: &Source, new: &Source, wanted: &Wanted<'_>) -> Result<Both, Box<Fin
         ..*wanted
     };
     let mut derived = derive_as(new, &first)?;
+    // It is no part of the definition, and the backend's document is the publisher's.
+    derived.files.remove(crate::reading::TRUST);
     keep_ids(&base, &mut derived, wanted.name);
     Ok((old, base, derived))
 }

@@ -275,6 +275,19 @@ fn backends_by_tls_are_looked_at_called_and_asked_with_an_authority_of_one_s_own
         "-o",
         folder.to_str().unwrap(),
     ]);
+    // An update with the same trust asks for nothing.
+    let updated = porch.ok(&[
+        "derive",
+        &definition,
+        "--trust",
+        trust.to_str().unwrap(),
+        "--name",
+        "bookings",
+        "--update",
+        "-o",
+        folder.to_str().unwrap(),
+    ]);
+    assert_eq!(updated["written"], json!([]), "{updated}");
     for (name, value) in [
         ("bookings-user", "quay-desk"),
         ("bookings-password", "tide & tackle"),
