@@ -10,7 +10,15 @@ use crate::source::Source;
 
 /// Whether a source is a definition of some kind.
 pub fn is_definition(source: &Source) -> bool {
-    standard::kinds().of(source).is_ok()
+    // Pages and answers are XML too, or nearly: a definition says what it is by its namespace.
+    const NAMESPACES: [&str; 3] = [
+        "http://schemas.xmlsoap.org/wsdl/",
+        "http://www.w3.org/ns/wsdl",
+        "http://www.w3.org/2001/XMLSchema",
+    ];
+    let text = source.main_text();
+    let may = !text.starts_with('<') || NAMESPACES.iter().any(|n| text.contains(n));
+    may && standard::kinds().of(source).is_ok()
 }
 
 /// Reads a definition and shows what it offers.

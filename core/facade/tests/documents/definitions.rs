@@ -287,3 +287,20 @@ fn bodies_that_refer_to_themselves_have_an_end() {
     );
     assert_eq!(table.request.last().unwrap().caller, "body …");
 }
+
+#[test]
+fn pages_and_answers_are_no_definitions() {
+    let is = |text: &str| {
+        porch_facade::is_definition(&Source {
+            files: Files::from([("a".to_owned(), text.to_owned())]),
+            main: "a".into(),
+            ..Source::default()
+        })
+    };
+    assert!(!is("<!DOCTYPE html><html><head><meta></head></html>"));
+    assert!(!is("<members xmlns='urn:skerry-line:loyalty'/>"));
+    assert!(!is("{\"level\": 2}") && !is(""));
+    // One that is broken is one all the same: what is wrong with it is told.
+    assert!(is("<definitions xmlns='http://schemas.xmlsoap.org/wsdl/'>"));
+    assert!(is("openapi: 3.1.0"));
+}
