@@ -141,6 +141,13 @@ impl Asking<'_> {
                 return Ok(vec![offer(&url, "at its usual place")]);
             }
         }
+        // The metadata of an OData service (OData URL Conventions 4.01 §3), below its root.
+        if let Ok(url) = below.join("$metadata")
+            && let Some(text) = self.text(&url).await?
+            && porch_odata::is_metadata(text.trim_start_matches('\u{feff}').trim_start())
+        {
+            return Ok(vec![offer(&url, "at its usual place")]);
+        }
         let mut wsdl = base.clone();
         wsdl.set_query(Some("wsdl"));
         let text = self.text(&wsdl).await?;

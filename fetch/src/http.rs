@@ -195,7 +195,15 @@ async fn secured(
         "" => Roots::Machine,
         pem => Roots::These(pem),
     };
-    let config = porch_tls::client(roots, &[protocol])
+    let own = allowed.own.as_ref().map(|o| porch_tls::Own {
+        chain: &o.chain,
+        key: &o.key,
+    });
+    let host = match allowed.server_name.as_str() {
+        "" => host,
+        name => name,
+    };
+    let config = porch_tls::client(roots, &[protocol], own)
         .map_err(|e| failed(format!("what is trusted cannot be used: {e}")))?;
     let name = rustls_pki_types::ServerName::try_from(host.to_owned())
         .map_err(|e| failed(format!("no certificate can be for it: {e}")))?;

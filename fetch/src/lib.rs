@@ -46,6 +46,10 @@ pub struct Allowed {
     pub login: Option<(String, String)>,
     /// Certificates, in PEM, that a server's own may be signed with; those of the machine when empty.
     pub trust: String,
+    /// The name that a server's certificate must have, where that is another than the address's; empty: that one.
+    pub server_name: String,
+    /// A certificate and its key, in PEM, that servers are shown.
+    pub own: Option<std::sync::Arc<porch_facade::OwnCertificate>>,
 }
 
 /// Why a definition could not be had.

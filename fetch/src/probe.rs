@@ -61,12 +61,7 @@ fn one(
     backend: &CompiledBackend,
     address: &Address,
 ) -> impl Future<Output = Probed> + Send + use<> {
-    let shown = format!(
-        "{}://{}{}",
-        address.scheme(),
-        address.authority,
-        address.path
-    );
+    let shown = format!("{}{}", address.origin(backend.transport), address.path);
     let mut target = match address.path.as_str() {
         "" => "/".to_owned(),
         path => path.to_owned(),
@@ -74,6 +69,7 @@ fn one(
     let mut asked = match backend.transport {
         Transport::Http1 => format!("GET {target}"),
         Transport::Http2 => format!("POST {}{HEALTH}", address.path),
+        Transport::Inside => "nothing: it is a facade of this porch".to_owned(),
     };
     if backend.credentials.client.is_some() {
         // Nobody is asked for a token who only wants to know whether somebody is there.
@@ -93,11 +89,17 @@ fn one(
             Trust::Machine => String::new(),
             Trust::These(pem) => pem.to_string(),
         },
+        server_name: backend.server_name.clone().unwrap_or_default(),
+        own: backend.credentials.certificate.clone(),
     };
     let (url, transport) = (Url::parse(&shown), backend.transport);
     async move {
         let begun = Instant::now();
         let reached = match (url, transport) {
+            (_, Transport::Inside) => {
+                let why = "it is a facade of the porch itself";
+                Err(FetchError::Address(shown.clone(), why.into()))
+            }
             (Err(e), _) => Err(FetchError::Address(shown.clone(), e.to_string())),
             (Ok(url), Transport::Http1) => by_get(&url, &target, fields, &allowed).await,
             (Ok(url), Transport::Http2) => {

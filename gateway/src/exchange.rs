@@ -3,7 +3,7 @@
 mod context;
 pub(crate) mod state;
 
-pub(crate) use context::{Origin, unix_ms};
+pub(crate) use context::{Inner, Origin, unix_ms};
 
 use std::rc::Rc;
 use std::sync::Arc;
@@ -116,7 +116,11 @@ impl<'x> Exchange<'x> {
             answers: Vec::new(),
         };
         let outcome = steps::run(x, &request, &mut scope, body).await?;
-        stage::reply(x, &request, outcome, &mut scope)
+        let response = stage::reply(x, &request, outcome, &mut scope)?;
+        match &found.operation.answers {
+            None => Ok(response),
+            Some(plan) => Box::pin(stage::keeps(x, &request, plan, response)).await,
+        }
     }
 
     /// A refusal as the caller understands it.

@@ -1,5 +1,7 @@
 //! What expressions can name while an exchange runs.
 
+mod shaped;
+
 use std::borrow::Cow;
 use std::net::IpAddr;
 
@@ -231,6 +233,10 @@ pub(crate) fn parameters<'a>(
             mistakes.push((format!("/{place}/{}", plan.name), "must be there".into()));
         }
     }
+    if !operation.admission.shaped.is_empty() {
+        let query = query.unwrap_or_default();
+        shaped::look(operation, captured, query, headers, &mut mistakes);
+    }
     if mistakes.is_empty() {
         Ok((path, found))
     } else {
@@ -309,9 +315,8 @@ fn query_values<'a>(
         let mut plans = operation.admission.parameters.iter();
         let plan = plans.find(|p| p.place == Place::Query && is_named(p, name.as_deref()));
         let Some(plan) = plan else {
-            const TOLD: usize = 100;
-            if operation.admission.only_known_query && mistakes.len() < TOLD {
-                mistakes.push(unknown(operation, raw_name, name.as_deref()));
+            if operation.admission.only_known_query {
+                unknown(operation, raw_name, name.as_deref(), mistakes);
             }
             continue;
         };
@@ -329,6 +334,9 @@ fn query_values<'a>(
             continue;
         }
         let before = found.iter_mut().find(|(n, _)| *n == &*plan.name);
+        if raw.is_empty() && plan.may_be_empty {
+            continue;
+        }
         let text = percent_decode(raw, true).ok_or(Untyped::NotUtf8);
         let value = match text.and_then(|text| typed(plan, &text)) {
             Ok(value) => value,
@@ -368,16 +376,33 @@ fn misfits(schema: &Validator, value: &Value, place: &str, mistakes: &mut Vec<Mi
     mistakes.extend(misfits.map(|m| (format!("{place}{}", m.pointer), m.told)));
 }
 
+/// Whether a name of the query is a member of an object that has names of its own.
+#[cold]
+fn is_member(operation: &CompiledOperation, name: Option<&str>) -> bool {
+    let all = operation.admission.shaped.iter().filter(|p| p.is_deep());
+    let begins = |of: &str| name.and_then(|n| n.strip_prefix(of)?.strip_prefix('['));
+    all.into_iter().any(|p| begins(&p.name).is_some())
+}
+
 /// A query parameter that the contract has not.
 #[cold]
-fn unknown(operation: &CompiledOperation, raw: &str, name: Option<&str>) -> Mistake {
+fn unknown(
+    operation: &CompiledOperation,
+    raw: &str,
+    name: Option<&str>,
+    mistakes: &mut Vec<Mistake>,
+) {
+    const TOLD: usize = 100;
     const SHOWN: usize = 60;
+    if mistakes.len() >= TOLD || is_member(operation, name) {
+        return;
+    }
     let name: String = name.unwrap_or(raw).chars().take(SHOWN).collect();
     let known = operation.admission.parameters.iter();
     let known = known.filter(|p| p.place == Place::Query).map(|p| &*p.name);
     let near = porch_contract::suggest(&name, known);
     let near = near.map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
-    (format!("/query/{name}"), format!("is not known here{near}"))
+    mistakes.push((format!("/query/{name}"), format!("is not known here{near}")));
 }
 
 /// The values of a list that stands once (OpenAPI 3.1 §4.8.12.2).
@@ -413,7 +438,12 @@ fn typed(plan: &ParamPlan, text: &str) -> Result<Value, Untyped> {
             .map_or_else(String::new, |n| format!("; did you mean “{n}”?"));
         return Err(Untyped::NotListed(plan.enumeration.join(", "), near));
     }
-    match plan.kind {
+    plain(plan.kind, text)
+}
+
+/// A text as a value of a type.
+fn plain(kind: ParamType, text: &str) -> Result<Value, Untyped> {
+    match kind {
         ParamType::Text => Ok(Value::String(text.to_owned())),
         ParamType::Boolean => match text {
             "true" => Ok(Value::Bool(true)),
@@ -421,12 +451,12 @@ fn typed(plan: &ParamPlan, text: &str) -> Result<Value, Untyped> {
             _ => Err(Untyped::Kind("true or false")),
         },
         ParamType::Integer | ParamType::Number => {
-            let what = if plan.kind == ParamType::Integer {
+            let what = if kind == ParamType::Integer {
                 "a whole number"
             } else {
                 "a number"
             };
-            let whole = plan.kind == ParamType::Number || !text.contains(['.', 'e', 'E']);
+            let whole = kind == ParamType::Number || !text.contains(['.', 'e', 'E']);
             match text.parse::<serde_json::Number>() {
                 Ok(number) if whole => Ok(Value::Number(number)),
                 _ => Err(Untyped::Kind(what)),

@@ -39,6 +39,8 @@ pub struct UsageRow {
     pub bytes_in: u64,
     /// Bytes of reply bodies.
     pub bytes_out: u64,
+    /// Replies that did not fit the contract.
+    pub misfits: u64,
     /// Calls by latency: see [`latency_bucket`].
     pub latency: Vec<u32>,
 }
@@ -66,6 +68,7 @@ struct Sum {
     calls: u64,
     bytes_in: u64,
     bytes_out: u64,
+    misfits: u64,
     latency: Vec<u32>,
 }
 
@@ -114,6 +117,7 @@ pub(crate) struct Finished {
     pub(crate) us: u64,
     pub(crate) bytes_in: u64,
     pub(crate) bytes_out: u64,
+    pub(crate) misfit: bool,
 }
 
 impl Batch {
@@ -134,6 +138,7 @@ impl Batch {
         sum.calls += 1;
         sum.bytes_in += f.bytes_in;
         sum.bytes_out += f.bytes_out;
+        sum.misfits += u64::from(f.misfit);
         if sum.latency.is_empty() {
             sum.latency = vec![0; BUCKETS];
         }
@@ -157,6 +162,7 @@ impl Batch {
                     calls: sum.calls,
                     bytes_in: sum.bytes_in,
                     bytes_out: sum.bytes_out,
+                    misfits: sum.misfits,
                     latency: sum.latency,
                 }
             })

@@ -123,6 +123,8 @@ pub(crate) struct Ending {
     pub(crate) status: u16,
     pub(crate) bytes_in: u64,
     pub(crate) bytes_out: Cell<u64>,
+    /// Whether the reply does not fit the contract.
+    pub(crate) misfit: bool,
     /// Of a reply that is made while it is sent: what is known of its exchange, should it break off.
     pub(crate) outline: Option<Box<Trace>>,
 }
@@ -169,6 +171,7 @@ impl Drop for Ending {
             us: self.started.elapsed().as_micros() as u64,
             bytes_in: self.bytes_in,
             bytes_out: self.bytes_out.get(),
+            misfit: self.misfit,
         };
         self.worker().finish(&self.porch, &finished);
     }

@@ -50,13 +50,7 @@ pub(crate) async fn traces(
         });
         table(
             &[
-                "exchange",
-                "at (utc)",
-                "status",
-                "took",
-                "consumer",
-                "request",
-                "why refused",
+                "exchange", "at (utc)", "status", "took", "consumer", "request", "why",
             ],
             rows,
         )
@@ -92,8 +86,12 @@ pub(crate) async fn explain(
 pub(crate) fn stages_text(trace: &Value) -> String {
     let mut out = String::new();
     for stage in list(trace, "stages") {
+        let of = match text(stage, "step") {
+            "" => String::new(),
+            step => format!(" of {step}"),
+        };
         out.push_str(&format!(
-            "{} {}\n",
+            "{}{of} {}\n",
             bold(text(stage, "name")),
             paint(
                 &format!(
@@ -168,6 +166,7 @@ pub(crate) async fn usage(minutes: i64, client: &Client, show: &Show) -> Result<
                 n("calls"),
                 n("refused"),
                 n("failed"),
+                n("misfits"),
                 took(number(u, "p50_us")),
                 took(number(u, "p99_us")),
                 n("bytes_out"),
@@ -180,6 +179,7 @@ pub(crate) async fn usage(minutes: i64, client: &Client, show: &Show) -> Result<
                 "calls",
                 "refused",
                 "failed",
+                "off contract",
                 "half within",
                 "99 % within",
                 "bytes out",

@@ -8,6 +8,7 @@ mod loyalty;
 mod mood;
 mod reservations;
 mod secure;
+mod stores;
 mod timetable;
 pub mod vessels;
 
@@ -32,6 +33,8 @@ pub enum Standin {
     CargoDesk,
     /// The members' programme: HTTP and XML.
     Loyalty,
+    /// The ship's stores: OData v4.
+    Stores,
     /// The fleet: gRPC.
     Vessels,
 }
@@ -44,6 +47,7 @@ pub fn router(standin: Standin) -> Router {
         Standin::Timetable => timetable::routes(),
         Standin::CargoDesk => cargo_desk::routes(),
         Standin::Loyalty => loyalty::routes(),
+        Standin::Stores => stores::routes(),
         Standin::Vessels => vessels::routes(),
     };
     mood::with(routes, moods)

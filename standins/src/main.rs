@@ -32,6 +32,9 @@ struct Options {
     /// Port of the booking system by TLS.
     #[arg(long, default_value_t = 3855)]
     reservations_tls: u16,
+    /// Port of the ship's stores.
+    #[arg(long, default_value_t = 3857)]
+    stores: u16,
     /// Port of the members' programme by TLS.
     #[arg(long, default_value_t = 3856)]
     loyalty_tls: u16,
@@ -68,6 +71,7 @@ async fn start(options: Options) -> Result<Vec<Server>, String> {
         ("cargo-desk", Standin::CargoDesk, options.cargo_desk),
         ("loyalty", Standin::Loyalty, options.loyalty),
         ("vessels", Standin::Vessels, options.vessels),
+        ("stores", Standin::Stores, options.stores),
     ];
     for (name, standin, port) in all {
         let served = serve(standin, local(port), stop()).await;

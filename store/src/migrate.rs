@@ -7,7 +7,12 @@ pub(crate) struct Migrator;
 
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(First), Box::new(Revisions), Box::new(Opens)]
+        vec![
+            Box::new(First),
+            Box::new(Revisions),
+            Box::new(Opens),
+            Box::new(Misfits),
+        ]
     }
 }
 
@@ -174,6 +179,24 @@ impl MigrationName for Opens {
 impl MigrationTrait for Opens {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         let add = "alter table api_key add column facades text";
+        manager.get_connection().execute_unprepared(add).await?;
+        Ok(())
+    }
+}
+
+/// How many replies did not fit the contract.
+struct Misfits;
+
+impl MigrationName for Misfits {
+    fn name(&self) -> &str {
+        "m0004_misfits"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Misfits {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let add = "alter table usage add column misfits bigint not null default 0";
         manager.get_connection().execute_unprepared(add).await?;
         Ok(())
     }

@@ -34,6 +34,8 @@ pub struct UsageTotals {
     pub bytes_in: i64,
     /// Bytes in reply bodies.
     pub bytes_out: i64,
+    /// Replies that did not fit the contract.
+    pub misfits: i64,
     /// Calls by latency bucket.
     pub latency: Vec<i64>,
 }
@@ -57,6 +59,7 @@ impl Store {
                 usage::Column::Calls,
                 usage::Column::BytesIn,
                 usage::Column::BytesOut,
+                usage::Column::Misfits,
                 usage::Column::Latency,
             ];
             let conflict = OnConflict::columns(keys).update_columns(values).to_owned();
@@ -103,6 +106,7 @@ impl Store {
             total.calls += row.calls;
             total.bytes_in += row.bytes_in;
             total.bytes_out += row.bytes_out;
+            total.misfits += row.misfits;
             let buckets = row.latency.as_array().map_or(&[][..], Vec::as_slice);
             total
                 .latency

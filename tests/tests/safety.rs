@@ -20,6 +20,7 @@ const ROLES: [(&str, &[&str]); 4] = [
             "GET /api/schemas",
             "POST /api/look",
             "POST /api/derive",
+            "POST /api/update",
             "GET /api/compare",
             "GET /api/releases",
             "GET /api/releases/{number}/compare",

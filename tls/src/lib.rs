@@ -8,7 +8,7 @@ mod shown;
 use std::sync::Arc;
 
 use rustls_pki_types::pem::PemObject;
-use rustls_pki_types::{CertificateDer, ServerName, UnixTime};
+use rustls_pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
 use tokio_rustls::rustls::client::danger::{
     HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier,
 };
@@ -30,6 +30,35 @@ pub enum Roots<'p> {
     These(&'p str),
 }
 
+/// A certificate of one's own, with those between it and an authority, and its key; in PEM (RFC 7468 §5, §10).
+#[derive(Clone, Copy)]
+pub struct Own<'p> {
+    /// The certificates.
+    pub chain: &'p str,
+    /// The private key.
+    pub key: &'p str,
+}
+
+impl Own<'_> {
+    fn read(&self) -> Result<(Vec<CertificateDer<'static>>, PrivateKeyDer<'static>), TrustError> {
+        let wrong = |what: &str, e: &dyn std::fmt::Display| {
+            TrustError::Config(format!("{what} cannot be read: {e}"))
+        };
+        let chain = CertificateDer::pem_slice_iter(self.chain.as_bytes());
+        let chain = chain.collect::<Result<Vec<_>, _>>();
+        let chain = chain.map_err(|e| wrong("the certificate that is shown", &e))?;
+        // What is wrong with a key is told without it.
+        let key = PrivateKeyDer::from_pem_slice(self.key.as_bytes());
+        let key = key.map_err(|_| {
+            wrong(
+                "the key of the certificate that is shown",
+                &"it is none in PEM",
+            )
+        })?;
+        Ok((chain, key))
+    }
+}
+
 /// Why nothing can be checked.
 #[derive(Clone, Debug, PartialEq, thiserror::Error)]
 pub enum TrustError {
@@ -48,15 +77,27 @@ pub enum TrustError {
 ///
 /// # Errors
 /// When nothing could be checked with it.
-pub fn client(roots: Roots<'_>, protocols: &[&[u8]]) -> Result<ClientConfig, TrustError> {
+pub fn client(
+    roots: Roots<'_>,
+    protocols: &[&[u8]],
+    own: Option<Own<'_>>,
+) -> Result<ClientConfig, TrustError> {
     let provider = Arc::new(tokio_rustls::rustls::crypto::ring::default_provider());
     let checked = Arc::new(Checked::new(&roots, provider.clone())?);
-    let mut config = ClientConfig::builder_with_provider(provider)
+    let config = ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
         .map_err(|e| TrustError::Config(e.to_string()))?
         .dangerous()
-        .with_custom_certificate_verifier(checked)
-        .with_no_client_auth();
+        .with_custom_certificate_verifier(checked);
+    let mut config = match own {
+        None => config.with_no_client_auth(),
+        Some(own) => {
+            let (chain, key) = own.read()?;
+            config
+                .with_client_auth_cert(chain, key)
+                .map_err(|e| TrustError::Config(format!("the certificate that is shown: {e}")))?
+        }
+    };
     config.alpn_protocols = protocols.iter().map(|p| p.to_vec()).collect();
     Ok(config)
 }

@@ -777,6 +777,8 @@ export interface Trace {
   /** Microseconds from first to last. */
   us: number;
   refusal?: Refusal | null;
+  /** What of the reply does not fit the contract, where callers get it all the same. */
+  misfit?: string;
   /** The stages, in order. */
   stages: Stage[];
 }
@@ -833,6 +835,45 @@ export interface TrialResult {
   released: boolean;
 }
 
+export interface UpdateRequest {
+  /** Address of a definition, or HOST:PORT (with https:// before it for TLS) of a gRPC server that tells it by reflection. */
+  url?: string;
+  /** Name and password for that address, as NAME:PASSWORD; nothing of it is kept. */
+  login?: string;
+  /** Whether addresses of the service's own host and link may be called; for administrators. */
+  allow_local?: boolean;
+  /** Certificates in PEM that a server's own may be signed with, for reflection by TLS; the machine's unless given. */
+  trust?: string;
+  /** Or its files, by name. */
+  files?: Record<string, string>;
+  /** Or an uploaded file or ZIP, in base64 (RFC 4648 §4), with its name in `name_of_upload`. */
+  upload?: string;
+  /** Name of the uploaded file. */
+  name_of_upload?: string;
+  /** The main one of the files; found by what they hold unless given. */
+  main?: string;
+  /** Or sample calls: command lines of curl, which are made once each. Together with `files` they are not made again, and only their credentials count. */
+  sample?: string;
+  /** Or exchanges as they are written down: requests and answers of HTTP, one behind the other. Nothing is called. */
+  exchanges?: string;
+  /** Title of what follows from exchanges. */
+  title?: string;
+  /** Name of the backend and its facade, or of the facade whose contract was edited elsewhere. */
+  name: string;
+}
+
+export interface UpdatedDocuments {
+  /** The files to write, by path. */
+  files: Record<string, string>;
+  /** Files that the new definition no longer has. */
+  removed: string[];
+  /** The differences, in words. */
+  changes: string[];
+  findings: Finding[];
+  /** Revisions that the draft's files had; give them back when the files are put into it. */
+  revisions: Record<string, number>;
+}
+
 export interface UsageLine {
   facade: string;
   operation: string;
@@ -842,6 +883,8 @@ export interface UsageLine {
   failed: number;
   bytes_in: number;
   bytes_out: number;
+  /** Replies that did not fit the contract, where that is looked at. */
+  misfits: number;
   p50_us: number;
   p99_us: number;
 }
@@ -902,5 +945,6 @@ export interface Routes {
   "GET /api/traces": { query: { facade?: string; operation?: string; consumer?: string; status?: string; most?: number | null }; body: undefined; reply: TraceLine[] };
   "GET /api/traces/{id}": { query: undefined; body: undefined; reply: Explained };
   "POST /api/trials": { query: undefined; body: Trial; reply: TrialResult };
+  "POST /api/update": { query: undefined; body: UpdateRequest; reply: UpdatedDocuments };
   "GET /api/usage": { query: { minutes?: number | null }; body: undefined; reply: UsageLine[] };
 }

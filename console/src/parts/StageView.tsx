@@ -7,7 +7,11 @@ import { MessageView } from "./MessageView";
 
 export function StageView({ stage, open }: { stage: Stage; open: boolean }) {
   return (
-    <Fold title={stage.name} aside={`at ${took(stage.from_us)}, took ${took(stage.us)}`} open={open}>
+    <Fold
+      title={stage.step ? `${stage.name} of ${stage.step}` : stage.name}
+      aside={`at ${took(stage.from_us)}, took ${took(stage.us)}`}
+      open={open}
+    >
       {stage.notes.length > 0 && (
         <List>
           {stage.notes.map((note, i) => (

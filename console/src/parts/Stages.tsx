@@ -24,6 +24,7 @@ export function Stages({ trace }: { trace: Trace }) {
           )}
         </Notice>
       )}
+      {trace.misfit && <Notice $tone="warn">Callers got it all the same, but {trace.misfit}.</Notice>}
       {trace.stages.map((stage, i) => (
         <StageView
           key={i}

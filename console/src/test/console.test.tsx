@@ -265,6 +265,7 @@ describe("watching", () => {
       failed: 0,
       bytes_in: 0,
       bytes_out: 9,
+      misfits: 2,
       p50_us: 1,
       p99_us: 2,
     };

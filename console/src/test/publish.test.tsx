@@ -227,4 +227,48 @@ describe("publishing a backend", () => {
       false,
     ]);
   });
+
+  it("brings a facade of the draft up to a contract that was edited elsewhere", async () => {
+    const update = {
+      files: { "tt/tt.openapi.yaml": "x" },
+      removed: [],
+      changes: ["“departures” is called “listDepartures” now: its wiring follows"],
+      findings: [],
+      revisions: { "tt/tt.openapi.yaml": 4 },
+    };
+    const service = new Service({
+      "POST /api/look": looked([operation("listDepartures")], { kind: "http", title: "Other" }),
+      "GET /api/facades": [
+        { name: "cargo", status: "same" },
+        { name: "tt", status: "same" },
+      ] as never,
+      "POST /api/update": update,
+      "PUT /api/draft": pushed,
+    });
+    show(<Publish />, "/publish", "/publish?facade=tt");
+    await look("http://tt.example/openapi.json");
+    expect(await screen.findByLabelText("Facade")).toHaveValue("tt");
+    await userEvent.click(screen.getByRole("button", { name: "Show the differences" }));
+    expect(await screen.findByText(/is called “listDepartures” now/)).toBeInTheDocument();
+    await userEvent.click(screen.getByRole("button", { name: "Put 1 changed files into the draft" }));
+    expect(await screen.findByText("tt is up to it in the draft.")).toBeInTheDocument();
+    expect(service.bodies("POST /api/update")).toMatchObject([{ name: "tt", url: "http://tt.example/openapi.json" }]);
+    expect(service.bodies("PUT /api/draft")).toEqual([
+      { files: update.files, remove: [], revisions: update.revisions },
+    ]);
+  });
+
+  it("takes the answer of an address without a definition as a sample", async () => {
+    const service = new Service({
+      "POST /api/look": (body: unknown) => {
+        if ((body as { sample?: string }).sample) return looked([operation("getTt")], { kind: "http", title: "tt" });
+        throw new Refusal(422, { title: "this is no definition that can be read" });
+      },
+    });
+    show(<Publish />);
+    await look("http://tt.example/tt?r=FAR-MAR");
+    await userEvent.click(await screen.findByRole("button", { name: /take what it answers as a sample/ }));
+    expect(await screen.findByText("Name it")).toBeInTheDocument();
+    expect(service.bodies("POST /api/look")[1]).toMatchObject({ sample: "curl 'http://tt.example/tt?r=FAR-MAR'" });
+  });
 });

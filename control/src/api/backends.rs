@@ -141,13 +141,42 @@ pub(crate) async fn probe(
     let (read, wanted) = (model.clone(), name.clone());
     let compiled = compute(move || compiled(&read, &wanted, &Secrets::Known(&secrets)));
     let backend = compiled.await??;
-    let probed = porch_fetch::probe(&backend).await;
+    let addresses = match backend.inside() {
+        Some(facade) => vec![of_facade(
+            facade,
+            app.publication.porch().facade(facade).is_some(),
+        )],
+        None => {
+            let probed = porch_fetch::probe(&backend).await;
+            probed.into_iter().map(told).collect()
+        }
+    };
     Ok(Json(ProbeView {
         name,
         kind,
         shown,
-        addresses: probed.into_iter().map(told).collect(),
+        addresses,
     }))
+}
+
+/// A backend that is a facade of this porch: nothing is asked, it is served or not.
+fn of_facade(name: &str, served: bool) -> ProbedAddress {
+    let (told, help) = match served {
+        true => ("it is served", ""),
+        false => ("it is not served", "release it"),
+    };
+    ProbedAddress {
+        address: format!("{}{name}", porch_facade::Address::INSIDE),
+        asked: "the facade of this porch".into(),
+        reached: served,
+        refused: false,
+        told: told.into(),
+        help: help.into(),
+        at: "this process".into(),
+        tls: String::new(),
+        certificate: None,
+        us: 0,
+    }
 }
 
 /// A backend as a facade that calls it has it.

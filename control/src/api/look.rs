@@ -94,6 +94,21 @@ impl LookRequest {
         }))
     }
 
+    /// The one definition that is meant, for somebody who may ask for it.
+    pub(super) async fn one(self, publisher: &Publisher) -> Result<Source, ApiError> {
+        self.may(publisher)?;
+        let Found { source, offers, .. } = self.source().await?;
+        if offers.is_empty() {
+            return Ok(source);
+        }
+        let told = "Look at the address, and choose one of what it offers.";
+        Err(ApiError::new(
+            422,
+            "The address offers several definitions",
+            told,
+        ))
+    }
+
     /// Makes sample calls.
     async fn sampled(self) -> Result<Found, ApiError> {
         let mut notes = Vec::new();
@@ -155,6 +170,7 @@ impl LookRequest {
             local: self.allow_local,
             login,
             trust: self.trust,
+            ..porch_fetch::Allowed::default()
         })
     }
 
@@ -250,7 +266,7 @@ fn not_fetched(e: &FetchError) -> ApiError {
     }
 }
 
-fn unreadable(finding: &Finding) -> ApiError {
+pub(super) fn unreadable(finding: &Finding) -> ApiError {
     ApiError::new(422, finding.message.clone(), finding.help.clone()).with(vec![finding.clone()])
 }
 
@@ -377,19 +393,10 @@ pub(crate) async fn derive(
     Extension(publisher): Extension<Publisher>,
     Json(request): Json<DeriveRequest>,
 ) -> Result<Json<DerivedDocuments>, ApiError> {
-    request.source.may(&publisher)?;
     if request.keep_secrets {
         publisher.needs(Role::Administrator, "Secrets are set by administrators")?;
     }
-    let Found { source, offers, .. } = request.source.source().await?;
-    if !offers.is_empty() {
-        let told = "Look at the address, and choose one of what it offers.";
-        return Err(ApiError::new(
-            422,
-            "The address offers several definitions",
-            told,
-        ));
-    }
+    let source = request.source.one(&publisher).await?;
     let address = Some(request.address.trim().to_owned()).filter(|a| !a.is_empty());
     let choices = Choices {
         operations: request.operations,

@@ -12,6 +12,7 @@ mod observe;
 mod releases;
 mod session;
 mod trials;
+mod update;
 
 use std::sync::Arc;
 
@@ -77,6 +78,7 @@ fn viewers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(draft::schemas))
         .routes(routes!(look::look))
         .routes(routes!(look::derive))
+        .routes(routes!(update::update))
         .routes(routes!(releases::compare))
         .routes(routes!(releases::list))
         .routes(routes!(releases::compare_with))

@@ -189,6 +189,8 @@ pub(crate) struct UsageLine {
     failed: i64,
     bytes_in: i64,
     bytes_out: i64,
+    /// Replies that did not fit the contract, where that is looked at.
+    misfits: i64,
     p50_us: u64,
     p99_us: u64,
 }
@@ -215,6 +217,7 @@ pub(crate) async fn usage(
                 failed: t.failed,
                 bytes_in: sum(|t| t.bytes_in),
                 bytes_out: sum(|t| t.bytes_out),
+                misfits: sum(|t| t.misfits),
                 p50_us: t.p50_us,
                 p99_us: t.p99_us,
             }

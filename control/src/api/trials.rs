@@ -1,11 +1,12 @@
 //! Trial runs.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 use axum::extract::{Extension, State};
 use bytes::Bytes;
-use porch_facade::{CompiledFacade, CompiledOperation, Documents, Secrets};
+use porch_contract::Finding;
+use porch_facade::{CompiledFacade, CompiledOperation, CompiledPorch, Documents, Model, Secrets};
 use porch_gateway::{Trace, TrialRequest};
 use porch_store::Role;
 use serde::{Deserialize, Serialize};
@@ -76,8 +77,8 @@ pub(crate) async fn run(
     let environment = app.publication.environment();
     let secrets = app.database.store()?.secrets(environment).await?;
     let (read, name) = (model.clone(), trial.facade.clone());
-    let (porch, mut findings) =
-        compute(move || read.porch(&[name.as_str()], &Secrets::Known(&secrets))).await?;
+    let compiling = compute(move || with_what_it_stands_on(&read, &name, &secrets));
+    let (porch, mut findings) = compiling.await?;
     findings.extend(model.documents.findings.iter().cloned());
     let facade = porch.facade(&trial.facade).cloned();
     let Some((facade, op)) = facade
@@ -119,6 +120,17 @@ pub(crate) async fn run(
         trace: reply.trace,
         released: !sent_along && status == "same",
     }))
+}
+
+/// A facade compiled, and the facades of the porch that it stands on.
+fn with_what_it_stands_on(
+    model: &Model,
+    name: &str,
+    secrets: &HashMap<String, String>,
+) -> (CompiledPorch, Vec<Finding>) {
+    let names = model.stands_on(name);
+    let names: Vec<&str> = names.iter().map(String::as_str).collect();
+    model.porch(&names, &Secrets::Known(secrets))
 }
 
 /// Keeps the values of a trial run that was answered well.

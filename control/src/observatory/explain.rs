@@ -24,6 +24,12 @@ pub(crate) fn explain(trace: &Trace) -> Vec<String> {
             trace.operation, trace.facade
         ));
     }
+    if !trace.misfit.is_empty() {
+        lines.push(format!(
+            "Callers got it all the same, but {}.",
+            trace.misfit
+        ));
+    }
     match &trace.refusal {
         Some(refusal) => lines.extend(why(refusal)),
         None => {

@@ -110,6 +110,7 @@ impl Waiting {
             sum.calls += row.calls;
             sum.bytes_in += row.bytes_in;
             sum.bytes_out += row.bytes_out;
+            sum.misfits += row.misfits;
             let buckets = sum.latency.iter_mut().zip(&row.latency);
             buckets.for_each(|(a, b)| *a += b);
         } else if self.minutes.len() < MAX_SUMS {
@@ -194,6 +195,7 @@ fn usage_model(key: &UsageKey, row: &UsageRow, boot: i64) -> usage::ActiveModel 
         calls: Set(row.calls as i64),
         bytes_in: Set(row.bytes_in as i64),
         bytes_out: Set(row.bytes_out as i64),
+        misfits: Set(row.misfits as i64),
         latency: Set(serde_json::json!(row.latency)),
     }
 }
@@ -212,7 +214,8 @@ fn trace_model(trace: &Trace) -> trace::ActiveModel {
         why: Set(trace
             .refusal
             .as_ref()
-            .map_or_else(String::new, |r| r.why.replace('\0', ""))),
+            .map_or(trace.misfit.as_str(), |r| r.why.as_str())
+            .replace('\0', "")),
         content: Set(without_nul(
             serde_json::to_value(trace).unwrap_or(serde_json::Value::Null),
         )),
@@ -246,6 +249,7 @@ mod tests {
             calls,
             bytes_in: 1,
             bytes_out: 2,
+            misfits: 0,
             latency: vec![calls as u32],
         }
     }

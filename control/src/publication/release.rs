@@ -181,7 +181,8 @@ impl Publication {
         let after = self.served().number;
         let number = after + 1;
         let compiled = self.compile(&wanted.content, number).await?;
-        let findings = compiled.findings.clone();
+        let mut findings = compiled.findings.clone();
+        findings.extend(compiled.porch.inside());
         if has_errors(&findings) {
             return Err(ApiError::new(
                 422,

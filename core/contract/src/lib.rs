@@ -25,7 +25,8 @@ pub use fragment::from_fragment;
 pub use json_text::{plain_ascii_in_json, plain_in_json};
 pub use node::{Node, NodeKind, Position, ReadError, Step, yaml_scalar};
 pub use openapi::{
-    Contract, Operation, Parameter, Place, Written, contract_of, is_method, parse as parse_contract,
+    Contract, Operation, Parameter, Place, Shape, Style, Written, contract_of, is_method,
+    parse as parse_contract,
 };
 pub use plural::plural;
 pub use schema::{Field, ParamType, SchemaView};

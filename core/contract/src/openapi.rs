@@ -1,43 +1,15 @@
 //! Reading a contract: OpenAPI 3.1 (and 3.0, whose operations look the same).
 
+mod parameters;
+
 use std::collections::{HashMap, HashSet};
 
 use indexmap::IndexMap;
 use serde_json::Value;
 
-use crate::{Finding, Node, PathTemplate, Position, SchemaView, Severity, Step};
+use crate::{Finding, Node, PathTemplate, Position, SchemaView, Step};
 
-/// Where a parameter stands in a request (OpenAPI 3.1 §4.8.12.1).
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum Place {
-    /// In the path.
-    Path,
-    /// In the query string.
-    Query,
-    /// Among the header fields.
-    Header,
-}
-
-/// One parameter of an operation.
-#[derive(Clone, Debug)]
-pub struct Parameter {
-    /// Its name.
-    pub name: String,
-    /// Where it stands.
-    pub place: Place,
-    /// Whether it must be there.
-    pub required: bool,
-    /// Its schema, or an empty object.
-    pub schema: Value,
-    /// How a list is written in one value: what stands between its items; `None`: it stands once for each.
-    pub between: Option<char>,
-    /// Whether it is written in some way that is not told apart here: an object, or JSON.
-    pub other: bool,
-    /// What it means.
-    pub description: String,
-    /// A value to try it with, where the contract gives a short one (OpenAPI 3.1 §4.8.12).
-    pub example: Option<Value>,
-}
+pub use parameters::{Parameter, Place, Shape, Style};
 
 /// One operation of a contract.
 #[derive(Clone, Debug)]
@@ -50,6 +22,8 @@ pub struct Operation {
     pub path: PathTemplate,
     /// Parameters, those of the path item first.
     pub parameters: Vec<Parameter>,
+    /// Cookies (RFC 6265 §4.2), which stand together in one header field.
+    pub cookies: Vec<Parameter>,
     /// Schema of a JSON request body and whether a body must be sent.
     pub body: Option<(Value, bool)>,
     /// Media types of its request bodies, ranges among them, each with its schema; none: it has no body.
@@ -234,11 +208,7 @@ impl ContractReader<'_> {
         item: &Node,
         node: &Node,
     ) -> Vec<Parameter> {
-        let mut parameters = self.parameters(item.get("parameters"));
-        for own in self.parameters(node.get("parameters")) {
-            parameters.retain(|p: &Parameter| p.name != own.name || p.place != own.place);
-            parameters.push(own);
-        }
+        let parameters = self.those_of(item, node, false);
         for variable in path.variables() {
             if !parameters
                 .iter()
@@ -300,6 +270,7 @@ impl ContractReader<'_> {
             );
         }
         let parameters = self.all_parameters(&id, path, at, item, node);
+        let cookies = self.those_of(item, node, true);
         let described = value.get("requestBody").map(|b| self.deref(b));
         let described = described.unwrap_or_default();
         let needs_body = described.get("required") == Some(&Value::Bool(true));
@@ -321,6 +292,7 @@ impl ContractReader<'_> {
             method: method.to_uppercase(),
             path: path.clone(),
             parameters,
+            cookies,
             body,
             bodies: bodies_of(&described),
             needs_body,
@@ -329,81 +301,6 @@ impl ContractReader<'_> {
             at,
         };
         into.insert(id, operation);
-    }
-
-    fn parameters(&mut self, node: Option<&Node>) -> Vec<Parameter> {
-        let mut list = Vec::new();
-        for item in node.map_or(&[][..], Node::items) {
-            let value = self.deref(&item.to_value());
-            let text = |name: &str| value.get(name).and_then(Value::as_str).unwrap_or_default();
-            let place = match text("in") {
-                "path" => Place::Path,
-                "query" => Place::Query,
-                "header" => Place::Header,
-                "cookie" => {
-                    self.findings.push(Finding::new(
-                        Severity::Warning,
-                        self.file,
-                        item.at,
-                        "cookie parameters are passed on but not checked",
-                    ));
-                    continue;
-                }
-                other => {
-                    let message = format!(
-                        "a parameter's `in` is path, query, header or cookie, not “{other}”"
-                    );
-                    self.error(item.at, message, "");
-                    continue;
-                }
-            };
-            // `{name*}` has the star in its name, as far as other tools are concerned.
-            let star = if place == Place::Path {
-                text("name").strip_suffix('*')
-            } else {
-                None
-            };
-            let name = star.unwrap_or(text("name")).to_owned();
-            let required = place == Place::Path
-                || value
-                    .get("required")
-                    .and_then(Value::as_bool)
-                    .unwrap_or(false);
-            let schema = value
-                .get("schema")
-                .cloned()
-                .unwrap_or(Value::Object(Default::default()));
-            let schema = SchemaView::new(&self.document, &schema).value().clone();
-            let types = SchemaView::new(&self.document, &schema).types();
-            let other = value.get("content").is_some() || types.contains(&"object");
-            list.push(Parameter {
-                between: between(place, text("style"), value.get("explode")),
-                other,
-                name,
-                place,
-                required,
-                schema,
-                description: text("description").to_owned(),
-                example: self.example(&value),
-            });
-        }
-        list
-    }
-
-    /// The first example of a parameter that is one short value.
-    fn example(&self, parameter: &Value) -> Option<Value> {
-        const SHORT: usize = 200;
-        let named = parameter.get("examples").and_then(Value::as_object);
-        let mut named = named.into_iter().flatten().filter_map(|(_, example)| {
-            let view = SchemaView::new(&self.document, example);
-            view.value().get("value")
-        });
-        let given = parameter.get("example").or_else(|| named.next())?;
-        match given {
-            Value::String(text) if text.len() > SHORT => None,
-            Value::Array(_) | Value::Object(_) | Value::Null => None,
-            short => Some(short.clone()),
-        }
     }
 
     fn deref(&self, value: &Value) -> Value {
@@ -420,18 +317,6 @@ impl ContractReader<'_> {
             (is("type", "apiKey") && is("in", "header"))
                 .then(|| s.get("name")?.as_str().map(str::to_owned))?
         })
-    }
-}
-
-/// What stands between the items of a list (OpenAPI 3.1 §4.8.12.2, `style` and `explode`).
-fn between(place: Place, style: &str, explode: Option<&Value>) -> Option<char> {
-    let explode = explode.and_then(Value::as_bool);
-    match (place, style) {
-        (Place::Query, "spaceDelimited") if explode != Some(true) => Some(' '),
-        (Place::Query, "pipeDelimited") if explode != Some(true) => Some('|'),
-        (Place::Query, _) => (explode == Some(false)).then_some(','),
-        (Place::Path, "" | "simple") | (Place::Header, _) => Some(','),
-        (Place::Path, _) => None,
     }
 }
 

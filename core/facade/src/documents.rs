@@ -8,7 +8,9 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer};
 use serde_json::Value;
 
-pub(crate) use credentials::{ClientDoc, CredentialsDoc, LoginDoc, PasswordKind, ShownBy};
+pub(crate) use credentials::{
+    CertificateDoc, ClientDoc, CredentialsDoc, LoginDoc, PasswordKind, ShownBy,
+};
 pub(crate) use json::*;
 
 use crate::units::{Size, Span};
@@ -20,13 +22,14 @@ const BASE: &str = "^/([A-Za-z0-9._~!$&'()*+,;=:@/-]|%[0-9A-Fa-f]{2})*$";
 const METHOD: &str = "^[A-Z]+$";
 const HOST: &str = r"^([A-Za-z0-9_-]+(\.[A-Za-z0-9_-]+)*|\[[0-9A-Fa-f:.]+\])$";
 const ADDRESS: &str = r"^\s*https?://([A-Za-z0-9_.-]+|\[[0-9A-Fa-f:.]+\])(:[0-9]{1,5})?(/([A-Za-z0-9._~!$&'()*+,;=:@/-]|%[0-9A-Fa-f]{2})*)?\s*$";
+const ONE_ADDRESS: &str = r"^\s*(facade:\s*[a-z0-9-]{1,64}|https?://([A-Za-z0-9_.-]+|\[[0-9A-Fa-f:.]+\])(:[0-9]{1,5})?(/([A-Za-z0-9._~!$&'()*+,;=:@/-]|%[0-9A-Fa-f]{2})*)?)\s*$";
 
-/// One address or several.
+/// One address or several; `facade:NAME` is another facade of the porch, which is carried out in the same process.
 #[derive(Clone, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
 #[serde(untagged)]
 pub enum Addresses {
     /// One.
-    One(#[schemars(regex(pattern = ADDRESS))] String),
+    One(#[schemars(regex(pattern = ONE_ADDRESS))] String),
     /// Several, which share the calls (gRPC backends).
     Many(#[schemars(inner(regex(pattern = ADDRESS)), length(min = 1))] Vec<String>),
 }
@@ -96,8 +99,15 @@ pub struct BackendDoc {
     /// Certificates that its own may be signed with, for addresses that begin with `https://`: a file in PEM beside this
     /// one; those of the machine unless given.
     pub trust: Option<String>,
+    /// The name that its certificate must have, where that is another than the address's (RFC 6066 §3).
+    #[schemars(regex(pattern = HOST))]
+    pub server_name: Option<String>,
     /// Where it is called, unless the environment says otherwise.
     pub address: Option<Addresses>,
+    /// How long a connection may take, TLS included; 5s unless given, and never longer than an answer.
+    pub connect_timeout: Option<Span>,
+    /// How long an answer that has begun may fall silent; as long as it may take unless given.
+    pub idle_timeout: Option<Span>,
     /// How long an answer may take; 10s unless given.
     pub timeout: Option<Span>,
     /// Credentials.
@@ -157,6 +167,8 @@ pub struct FacadeDoc {
     /// Who and what may pass, for all operations.
     #[serde(default)]
     pub admit: AdmitDoc,
+    /// Whether what is answered is held against the contract; `pass` unless given.
+    pub answers: Option<AnswersKept>,
     /// How operations are carried out, by `operationId`.
     #[serde(default, deserialize_with = "or_nothing_said")]
     #[schemars(with = "IndexMap<String, Option<OperationDoc>>")]
@@ -191,6 +203,8 @@ pub struct AdmitDoc {
     pub contract: Option<Kept>,
     /// HTTP and SOAP: what becomes of query parameters that the contract has not; `refuse` unless given.
     pub unknown_query: Option<UnknownQuery>,
+    /// HTTP: what becomes of members of a body that only the service sets (`readOnly`); `refuse` unless given.
+    pub read_only: Option<ReadOnly>,
 }
 
 /// Whether what callers send is held against the contract.
@@ -203,14 +217,38 @@ pub enum Kept {
     Pass,
 }
 
+/// Whether what callers get is held against the contract: status, media type and JSON.
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub enum AnswersKept {
+    /// It passes as it comes.
+    Pass,
+    /// What does not fit is counted, and told in traces; callers get it all the same.
+    Report,
+    /// Callers get a 502 in its place.
+    Refuse,
+}
+
 /// What becomes of query parameters that the contract has not.
 #[derive(Clone, Copy, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
 #[serde(rename_all = "kebab-case")]
 pub enum UnknownQuery {
     /// The request is refused (400), with the name that was probably meant.
     Refuse,
+    /// They are taken out of what the backend gets.
+    Drop,
     /// They pass.
     Pass,
+}
+
+/// What becomes of members that only the service sets.
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub enum ReadOnly {
+    /// The request is refused (400).
+    Refuse,
+    /// They are taken out of what the backend gets.
+    Drop,
 }
 
 /// Kinds of callers' credentials.
@@ -299,6 +337,8 @@ pub struct OperationDoc {
     pub response_body: Option<String>,
     /// What is made of the answer; the whole answer unless given.
     pub reply: Option<Value>,
+    /// Whether what is answered here is held against the contract, in place of what the facade says.
+    pub answers: Option<AnswersKept>,
     /// Status of the reply for a declared fault, by the name of its detail element or its code; for gRPC by the code's name.
     #[serde(default)]
     pub faults: IndexMap<String, u16>,

@@ -3,7 +3,7 @@
 use porch_contract::Place;
 use serde::Serialize;
 
-use crate::compiled::{CompiledFacade, CompiledOperation, Examples, RulePlace};
+use crate::compiled::{Admission, CompiledFacade, CompiledOperation, Examples, RulePlace};
 
 /// One rule that acts, with the stage of the exchange it acts in.
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -37,29 +37,11 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
             .map(|l| rule("admit", l.place.clone())),
     );
     rules.push(rule("admit", (*admission.max_body_place).clone()));
-    let checked: Vec<&str> = admission
-        .parameters
-        .iter()
-        .filter(|p| p.place != Place::Header || p.required)
-        .map(|p| &*p.name)
-        .collect();
-    if !checked.is_empty() {
-        let text = format!("parameters fit the contract: {}", checked.join(", "));
-        rules.push(rule("admit", wiring(text)));
-    }
-    if admission.only_known_query {
-        let text = "query parameters that the contract has not are refused";
-        rules.push(rule("admit", wiring(text.into())));
-    }
-    if let Some(body) = &admission.body {
-        let kinds: Vec<&str> = body.types.iter().map(|t| t.name.as_str()).collect();
-        let kinds = kinds.join(", ");
-        let text = match body.types.iter().any(|t| t.json.is_some()) {
-            true => format!("bodies are {kinds}; JSON fits its schema"),
-            false => format!("bodies are {kinds}"),
-        };
-        rules.push(rule("admit", wiring(text)));
-    }
+    rules.extend(
+        kept(admission)
+            .into_iter()
+            .map(|text| rule("admit", wiring(text))),
+    );
     for step in &op.steps {
         let of_call = step.call.rules(&facade.backends[step.backend], &op.reply);
         rules.extend(
@@ -71,6 +53,13 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
         rules.push(rule("call", wiring(of_call.call)));
         rules.push(rule("reply", wiring(of_call.reply)));
     }
+    if let Some(answers) = &op.answers {
+        let text = match answers.refuse {
+            true => "replies that do not fit the contract are refused with 502",
+            false => "replies that do not fit the contract are counted and told in traces",
+        };
+        rules.push(rule("reply", wiring(text.into())));
+    }
     if let Some(examples) = &op.examples {
         let text = examples_text(examples);
         rules.push(rule("reply", wiring(text)));
@@ -78,6 +67,43 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
     let counted = "usage is counted; a trace is kept when refused, failed or sampled";
     rules.push(rule("record", RulePlace::built_in(counted)));
     rules
+}
+
+/// What of a request is held against the contract, in words.
+fn kept(admission: &Admission) -> Vec<String> {
+    let mut all: Vec<String> = Vec::new();
+    let checked: Vec<&str> = admission
+        .parameters
+        .iter()
+        .filter(|p| p.place != Place::Header || p.required)
+        .map(|p| &*p.name)
+        .collect();
+    if !checked.is_empty() {
+        let names = checked.join(", ");
+        all.push(format!("parameters fit the contract: {names}"));
+    }
+    if admission.only_known_query {
+        let text = "query parameters that the contract has not are refused";
+        all.push(text.into());
+    }
+    if admission.drops_unknown_query {
+        let text = "query parameters that the contract has not are taken out";
+        all.push(text.into());
+    }
+    if admission.body.as_ref().is_some_and(|b| b.drops_read_only) {
+        let text = "members that only the service sets are taken out of bodies";
+        all.push(text.into());
+    }
+    if let Some(body) = &admission.body {
+        let kinds: Vec<&str> = body.types.iter().map(|t| t.name.as_str()).collect();
+        let kinds = kinds.join(", ");
+        let text = match body.types.iter().any(|t| t.json.is_some()) {
+            true => format!("bodies are {kinds}; JSON fits its schema"),
+            false => format!("bodies are {kinds}"),
+        };
+        all.push(text);
+    }
+    all
 }
 
 /// What is answered where nothing is called.

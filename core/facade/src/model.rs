@@ -1,5 +1,7 @@
 //! A set of documents, read and checked once; everything that is shown, compiled or released is a view of it.
 
+mod inside;
+
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::{Arc, OnceLock};
 
@@ -213,6 +215,7 @@ impl Model {
             let found = Self::put_together(&names, |name| self.found(name)).1;
             let found = found.into_iter();
             findings.extend(found.filter(|f| !self.follows_from_what_is_unread(f)));
+            findings.extend(self.wrong_inside());
             if !self.documents.may_hold("facade/1", None) {
                 findings.extend(self.unused_backends());
             }
@@ -294,7 +297,10 @@ impl Model {
         ]);
         for backend in self.backends_of(facade) {
             names.insert(backend.file.clone());
-            names.extend(backend.doc.trust.as_ref().map(|t| beside(&backend.file, t)));
+            let calling = &backend.doc.credentials.calling;
+            let beside_it =
+                (backend.doc.trust.iter()).chain(calling.certificate.iter().map(|c| &c.file));
+            names.extend(beside_it.map(|file| beside(&backend.file, file)));
             if let Some(kind) = self.library.kinds.get(&backend.doc.kind) {
                 names.extend(kind.sources(&self.files, backend));
             }

@@ -17,7 +17,9 @@ pub fn is_definition(source: &Source) -> bool {
         "http://www.w3.org/2001/XMLSchema",
     ];
     let text = source.main_text();
-    let may = !text.starts_with('<') || NAMESPACES.iter().any(|n| text.contains(n));
+    let may = !text.starts_with('<')
+        || porch_odata::is_metadata(text)
+        || NAMESPACES.iter().any(|n| text.contains(n));
     may && standard::kinds().of(source).is_ok()
 }
 

@@ -14,6 +14,7 @@ use crate::source::Source;
 use crate::{BackendDoc, Document, Documents, FacadeDoc, Files};
 
 mod contract;
+mod edited;
 mod operations;
 
 use contract::merged_contract;
@@ -34,13 +35,27 @@ pub struct Updated {
 
 /// Brings documents that were derived before up to a new definition.
 ///
-/// `current` are the files as the publisher has them; `name` is that of the backend.
+/// `current` are the files as the publisher has them; `name` is that of the backend. An OpenAPI document is the facade's own
+/// contract, edited elsewhere: it takes its place, and the wiring stays with its operations.
 ///
 /// # Errors
 /// When the backend or its old definition is not among the files, or the new definition cannot be read.
 pub fn update(current: &Files, name: &str, new: &Source) -> Result<Updated, Box<Finding>> {
     let documents = Documents::read(current);
-    let (backend, facade, old_main) = as_it_is(&documents, name)?;
+    if porch_describe::is_description(new.main_text()) && !new.made {
+        return edited::edited(current, &documents, name, new);
+    }
+    defined(current, &documents, name, new)
+}
+
+/// The same for a definition of the backend.
+fn defined(
+    current: &Files,
+    documents: &Documents,
+    name: &str,
+    new: &Source,
+) -> Result<Updated, Box<Finding>> {
+    let (backend, facade, old_main) = as_it_is(documents, name)?;
     let at = backend.file.rfind('/').map_or(0, |slash| slash + 1);
     let folder = &backend.file[..at];
     let wanted = Wanted {

@@ -190,6 +190,47 @@ fn what_grows_costs_what_it_is_large() {
 }
 
 #[test]
+fn a_text_is_split_and_what_is_not_there_stays_absent() {
+    let data = Data(
+        json!({ "body": { "next": "http://h/a?$skip=3?x", "plain": "http://h/a", "s": "a,b,,c" } }),
+    );
+    let eval = |text: &str| {
+        let expr = Expr::compile(text, &ROOTS).unwrap();
+        let value = expr.eval(&data).map_err(|e| e.to_string());
+        value.map(|v| {
+            v.to_json()
+                .map_or_else(|| "absent".into(), |v| v.to_string())
+        })
+    };
+    let table = [
+        ("body.s.split(',')", Ok(r#"["a","b","","c"]"#)),
+        ("body.s.split(',', 2)", Ok(r#"["a","b,,c"]"#)),
+        ("body.s.split(',', 0)", Ok("[]")),
+        ("body.s.split(',', -1)", Ok(r#"["a","b","","c"]"#)),
+        ("body.s.split('', 3)", Ok(r#"["a",",","b,,c"]"#)),
+        ("'äb'.split('')", Ok(r#"["ä","b"]"#)),
+        ("''.split('')", Ok("[]")),
+        ("'?' + body.next.split('?', 2)[1]", Ok(r#""?$skip=3?x""#)),
+        (
+            "'?' + body[?'next'].split('?', 2)[?1]",
+            Ok(r#""?$skip=3?x""#),
+        ),
+        ("'?' + body[?'other'].split('?', 2)[?1]", Ok("absent")),
+        ("'?' + body.plain.split('?', 2)[?1]", Ok("absent")),
+        ("body.?other + 1", Ok("absent")),
+        ("body.s.split(1)", Err("split has no meaning for string")),
+    ];
+    for (text, expected) in table {
+        let expected = expected.map(str::to_owned).map_err(str::to_owned);
+        assert_eq!(eval(text), expected, "{text}");
+    }
+    let long = Data(json!({ "body": { "s": ",".repeat(1 << 20) } }));
+    let expr = Expr::compile("body.s.split(',')", &ROOTS).unwrap();
+    let wrong = expr.eval(&long).unwrap_err().to_string();
+    assert!(wrong.contains("more than 16384 parts"), "{wrong}");
+}
+
+#[test]
 fn a_text_that_would_become_too_long_is_refused_before_it_is_made() {
     let data = Data(json!({ "body": { "s": "a".repeat(1 << 19), "t": "b".repeat(1 << 19) } }));
     let outcome = |text: &str| Expr::compile(text, &ROOTS).unwrap().eval(&data).map(|_| ());

@@ -2,10 +2,11 @@
 
 use std::io;
 use std::pin::Pin;
+use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
-use porch_facade::{Address, Transport, Trust};
+use porch_facade::{Address, OwnCertificate, Transport, Trust};
 use rustls_pki_types::ServerName;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
@@ -15,12 +16,14 @@ use tokio_rustls::client::TlsStream;
 use super::failure::{CallFailure, DialError, deepest};
 use super::tls;
 
-const CONNECT: Duration = Duration::from_secs(5);
-
 /// Where to, and how.
 pub(super) struct To<'a> {
     pub(super) address: &'a Address,
     pub(super) trust: &'a Trust,
+    /// The name that the certificate must have, where that is another than the address's.
+    pub(super) name: Option<&'a str>,
+    /// The certificate that is shown.
+    pub(super) own: Option<&'a Arc<OwnCertificate>>,
     pub(super) within: Duration,
     pub(super) tls: &'a tls::Configs,
 }
@@ -36,8 +39,7 @@ pub(super) enum Stream {
 impl To<'_> {
     /// Connects.
     pub(super) async fn connect(&self, transport: Transport) -> Result<Stream, CallFailure> {
-        let within = self.within.min(CONNECT);
-        match tokio::time::timeout(within, self.open(transport)).await {
+        match tokio::time::timeout(self.within, self.open(transport)).await {
             Ok(result) => result.map_err(CallFailure::Connect),
             Err(_) => Err(CallFailure::ConnectTimeout),
         }
@@ -64,9 +66,10 @@ impl To<'_> {
         } else {
             authority
         };
+        let host = self.name.unwrap_or(host);
         let name = ServerName::try_from(host.trim_matches(['[', ']']).to_owned())
             .map_err(|e| DialError::Config(deepest(&e)))?;
-        let config = self.tls.config(self.trust, transport)?;
+        let config = self.tls.config(self.trust, transport, self.own)?;
         let stream = TlsConnector::from(config)
             .connect(name, stream)
             .await

@@ -26,6 +26,7 @@ pub(crate) use failure::{CallFailure, deepest};
 
 use tokio::time::Instant;
 
+use crate::body::ReplyBody;
 use crate::outgoing::Outgoing;
 
 /// What is learned of a backend hangs on its identity and the address, and on nothing else.
@@ -54,6 +55,8 @@ pub(crate) enum Came {
     Lean(lean::Body),
     Hyper(Incoming),
     Http2(http2::Body),
+    /// From another facade of this porch.
+    Inside(Box<ReplyBody>),
 }
 
 impl Body for Came {
@@ -68,6 +71,9 @@ impl Body for Came {
             Self::Lean(body) => Pin::new(body).poll_frame(cx),
             Self::Hyper(body) => Pin::new(body).poll_frame(cx).map_err(lean::Wrong::from),
             Self::Http2(body) => Pin::new(body).poll_frame(cx),
+            Self::Inside(body) => Pin::new(body)
+                .poll_frame(cx)
+                .map_err(|e| lean::Wrong::broken(e.to_string())),
         }
     }
 
@@ -76,6 +82,7 @@ impl Body for Came {
             Self::Lean(body) => body.is_end_stream(),
             Self::Hyper(body) => body.is_end_stream(),
             Self::Http2(body) => body.is_end_stream(),
+            Self::Inside(body) => body.is_end_stream(),
         }
     }
 
@@ -84,6 +91,7 @@ impl Body for Came {
             Self::Lean(body) => body.size_hint(),
             Self::Hyper(body) => body.size_hint(),
             Self::Http2(body) => body.size_hint(),
+            Self::Inside(body) => body.size_hint(),
         }
     }
 }
@@ -219,7 +227,10 @@ impl Backends {
     ) -> Result<Answered, Attempt> {
         let (key, to) = self.to(backend, at);
         match backend.transport {
-            Transport::Http1 => http1::send(&self.http1, key, &to, slot, fresh).await,
+            // What is inside is not sent.
+            Transport::Http1 | Transport::Inside => {
+                http1::send(&self.http1, key, &to, slot, fresh).await
+            }
             Transport::Http2 => self.http2.send(key, &to, slot).await,
         }
     }
@@ -228,7 +239,9 @@ impl Backends {
         let to = dial::To {
             address: &backend.addresses[at],
             trust: &backend.trust,
-            within: backend.timeout,
+            name: backend.server_name.as_deref(),
+            own: backend.credentials.certificate.as_ref(),
+            within: backend.connect,
             tls: &self.tls,
         };
         ((backend.identity, at as u32), to)
@@ -273,8 +286,8 @@ async fn in_time<T>(
 fn aim(request: &mut Outgoing, backend: &CompiledBackend, made: usize, at: usize) {
     let address = &backend.addresses[at];
     match backend.transport {
-        Transport::Http1 if at == made => {}
-        Transport::Http1 => {
+        Transport::Http1 | Transport::Inside if at == made => {}
+        Transport::Http1 | Transport::Inside => {
             let host = address.host.clone();
             request.fields.set(&header::HOST, host);
         }

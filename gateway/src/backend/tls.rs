@@ -4,16 +4,19 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use porch_facade::{Transport, Trust};
-use porch_tls::{Roots, TrustError};
+use porch_facade::{OwnCertificate, Transport, Trust};
+use porch_tls::{Own, Roots, TrustError};
 use tokio_rustls::rustls::ClientConfig;
 
 use super::failure::DialError;
 
+/// What a configuration hangs on.
+type Key = (Trust, Transport, Option<Arc<OwnCertificate>>);
+
 /// Configurations, each made once.
 #[derive(Default)]
 pub(super) struct Configs {
-    known: RefCell<HashMap<(Trust, Transport), Arc<ClientConfig>>>,
+    known: RefCell<HashMap<Key, Arc<ClientConfig>>>,
 }
 
 impl Configs {
@@ -22,8 +25,9 @@ impl Configs {
         &self,
         trust: &Trust,
         transport: Transport,
+        own: Option<&Arc<OwnCertificate>>,
     ) -> Result<Arc<ClientConfig>, DialError> {
-        let key = (trust.clone(), transport);
+        let key = (trust.clone(), transport, own.cloned());
         if let Some(known) = self.known.borrow().get(&key) {
             return Ok(known.clone());
         }
@@ -33,10 +37,14 @@ impl Configs {
         };
         // The names of RFC 9113 §3.1 and RFC 7301 §6.
         let protocol: &[u8] = match transport {
-            Transport::Http1 => b"http/1.1",
+            Transport::Http1 | Transport::Inside => b"http/1.1",
             Transport::Http2 => b"h2",
         };
-        let config = porch_tls::client(roots, &[protocol]).map_err(|e| match e {
+        let own = own.map(|o| Own {
+            chain: &o.chain,
+            key: &o.key,
+        });
+        let config = porch_tls::client(roots, &[protocol], own).map_err(|e| match e {
             TrustError::Config(why) => DialError::Config(why),
             TrustError::Trust(why) => DialError::Trust(why),
             TrustError::Certificate(why) => DialError::Certificate(why),

@@ -3,7 +3,7 @@
 //! A protocol says how it needs the caller's body, prepares a request and reads an answer. It knows nothing of traces,
 //! connections, repeats or problems: what went wrong is a value ([`Failure`]), and so is what there is to see ([`Seen`]).
 
-mod coding;
+pub(crate) mod coding;
 pub(crate) mod grpc;
 pub(crate) mod http;
 #[cfg(test)]

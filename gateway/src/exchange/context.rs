@@ -7,6 +7,7 @@ use std::time::{SystemTime, UNIX_EPOCH};
 use http::{HeaderMap, HeaderValue, header};
 use smallvec::SmallVec;
 
+use crate::caller::Caller;
 use crate::fields::TRACEPARENT;
 use crate::worker::Worker;
 
@@ -77,6 +78,19 @@ pub(crate) struct Origin {
     pub(crate) subject: OnceCell<u64>,
     /// The last host that was asked for, and what is said of it: mostly a connection asks for one.
     forwarded: RefCell<Option<(HeaderValue, HeaderValue)>>,
+    /// What an exchange is part of that is carried out inside of another one.
+    pub(crate) inner: Option<Inner>,
+}
+
+/// An exchange inside of another one.
+pub(crate) struct Inner {
+    /// So many are around it.
+    pub(crate) depth: u8,
+    /// Whether all that there is to see is noted down.
+    pub(crate) full: bool,
+    pub(crate) trial: bool,
+    /// Who called the facade outside.
+    pub(crate) caller: Caller,
 }
 
 impl Origin {
@@ -85,6 +99,15 @@ impl Origin {
             address,
             subject: OnceCell::new(),
             forwarded: RefCell::new(None),
+            inner: None,
+        }
+    }
+
+    /// For an exchange inside of another one.
+    pub(crate) fn inside(address: IpAddr, inner: Inner) -> Self {
+        Self {
+            inner: Some(inner),
+            ..Self::of(address)
         }
     }
 

@@ -21,6 +21,9 @@ pub(crate) enum Mode {
     Live,
     /// A trial run: no key is demanded, no limit counts, everything is recorded.
     Trial,
+    /// Carried out for another facade that stands on this one ([`Origin::inner`]): no key is demanded, no limit counts, and what
+    /// there is to see belongs to the other's exchange.
+    Inside,
 }
 
 /// One request and its reply passing through.
@@ -42,6 +45,8 @@ pub(crate) struct Exchange<'x> {
     /// The media type that the caller gets, when there is a choice.
     pub(crate) chosen: Option<MediaType>,
     pub(crate) bytes_in: Cell<u64>,
+    /// What of the reply does not fit the contract; callers got it all the same.
+    pub(crate) misfit: RefCell<Option<Box<str>>>,
     /// Its place among those under way; trial runs have none.
     pub(crate) inflight: Option<InFlight>,
     /// Of the memory for bodies.
@@ -66,7 +71,12 @@ impl<'x> Exchange<'x> {
         mode: Mode,
     ) -> Self {
         let now = unix_ms();
-        let full = mode == Mode::Trial || worker.may_trace(now);
+        let inner = origin.inner.as_ref();
+        let full = match mode {
+            Mode::Trial => true,
+            Mode::Live => worker.may_trace(now),
+            Mode::Inside => inner.is_some_and(|i| i.full),
+        };
         let context = trace_context(worker, &parts.headers);
         Self {
             worker,
@@ -79,13 +89,19 @@ impl<'x> Exchange<'x> {
                 .unwrap_or_else(|_| HeaderValue::from_static("")),
             recorder: RefCell::new(Recorder::new(full)),
             at: Cell::new(None),
-            caller: Caller::default(),
+            caller: inner.map(|i| i.caller.clone()).unwrap_or_default(),
             rate: None,
             chosen: None,
             bytes_in: Cell::new(body.length().unwrap_or(0)),
+            misfit: RefCell::new(None),
             inflight: (mode == Mode::Live).then(|| InFlight::new(worker)),
             share: Share::of(&worker.shared.budget),
         }
+    }
+
+    /// Whether a publisher tries something, and nobody calls.
+    pub(crate) fn is_trial(&self) -> bool {
+        self.mode == Mode::Trial || self.origin.inner.as_ref().is_some_and(|i| i.trial)
     }
 
     /// The exchange's id: trace and parent id as the reply's `traceparent` has them, since one trace may hold many exchanges.

@@ -10,7 +10,7 @@ use porch_facade::{MediaType, RulePlace};
 use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Map, Value};
 
-pub(crate) use of_failure::of_failure;
+pub(crate) use of_failure::{not_as_agreed, of_failure};
 pub(crate) use refusals::*;
 pub(crate) use tell::Tell;
 

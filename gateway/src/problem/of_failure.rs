@@ -110,6 +110,16 @@ pub(crate) fn bad_answer(op: &CompiledOperation, why: String) -> Box<Problem> {
         .header(PROXY_STATUS, "elm-porch; error=http_protocol_error")
 }
 
+/// A reply that the contract has not.
+pub(crate) fn not_as_agreed(op: &CompiledOperation, told: String) -> Box<Problem> {
+    let title = "The backend's answer does not fit the contract";
+    let detail = "Its answer is not what the contract of this API says.";
+    Problem::new(502, "answer-contract", title, detail, StageName::Reply)
+        .why(told)
+        .by(&op.place)
+        .header(PROXY_STATUS, "elm-porch; error=http_protocol_error")
+}
+
 fn silent(op: &CompiledOperation) -> Box<Problem> {
     let detail = "It fell silent in the middle of its answer. Try again later.";
     let title = "The backend is too slow";

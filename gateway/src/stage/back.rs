@@ -2,10 +2,10 @@
 
 use http::request::Parts;
 use http::{HeaderMap, HeaderValue, header};
-use porch_facade::{Address, CompiledBackend, CompiledPorch, Miss, normalise};
+use porch_facade::{Address, CompiledBackend, CompiledFacade, CompiledPorch, Miss, normalise};
 
 use super::find::host;
-use super::is_session;
+use super::{is_session, wired};
 use crate::call::http::without_pairs;
 use crate::exchange::state::Exchange;
 use crate::fields::strip_hop_by_hop;
@@ -15,8 +15,7 @@ use crate::steps::request::Request;
 pub(super) struct Below<'a> {
     porch: &'a CompiledPorch,
     parts: &'a Parts,
-    /// The facade's own path.
-    base: &'a str,
+    facade: &'a CompiledFacade,
 }
 
 impl<'a> Below<'a> {
@@ -24,7 +23,7 @@ impl<'a> Below<'a> {
         Self {
             porch: x.porch,
             parts: request.parts,
-            base: &request.facade.base,
+            facade: request.facade,
         }
     }
 
@@ -49,14 +48,14 @@ pub(super) fn pass_on(headers: &mut HeaderMap, backend: &CompiledBackend, below:
         let here = backend
             .addresses
             .iter()
-            .find_map(|address| translated(text, address, below));
+            .find_map(|address| translated(text, address, backend, below));
         let here = without_credentials(here.as_deref().unwrap_or(text), backend).or(here);
         if let Some(Ok(value)) = here.as_deref().map(HeaderValue::from_str) {
             headers.insert(name, value);
         }
     }
     if headers.contains_key(header::SET_COOKIE) {
-        cookies(headers, backend, below.base);
+        cookies(headers, backend, &below.facade.base);
     }
 }
 
@@ -81,7 +80,12 @@ fn without_credentials(reference: &str, backend: &CompiledBackend) -> Option<Str
 
 /// A reference to something of the backend, as a path of the facade; `None` for what is elsewhere, and for what the facade
 /// does not have: it is left alone then.
-fn translated(text: &str, address: &Address, below: &Below<'_>) -> Option<String> {
+fn translated(
+    text: &str,
+    address: &Address,
+    backend: &CompiledBackend,
+    below: &Below<'_>,
+) -> Option<String> {
     let path = path_at(text, address)?;
     let rest = path.strip_prefix(address.path.as_str())?;
     let rest = match rest.as_bytes().first() {
@@ -90,12 +94,17 @@ fn translated(text: &str, address: &Address, below: &Below<'_>) -> Option<String
         Some(b'?' | b'#') if address.path.is_empty() => rest,
         Some(_) => return None,
     };
-    let here = match rest {
-        "" => format!("{}/", below.base),
-        rest => format!("{}{rest}", below.base),
-    };
-    let end = here.find(['?', '#']).unwrap_or(here.len());
-    below.answers(&here[..end]).then_some(here)
+    // What the facade has elsewhere is where its wiring says, else where the backend has it.
+    let base = &below.facade.base;
+    let (path, more) = rest.split_at(rest.find(['?', '#']).unwrap_or(rest.len()));
+    let wired = wired::found(below.facade, backend, path);
+    let all = wired.into_iter().chain([match path {
+        "" => "/".to_owned(),
+        path => path.to_owned(),
+    }]);
+    let mut all = all.map(|path| format!("{base}{path}"));
+    let found = all.find(|here| below.answers(here))?;
+    Some(format!("{found}{more}"))
 }
 
 /// The path of a reference to an address (RFC 3986 §4.2): absolute, with its host, or from the root.

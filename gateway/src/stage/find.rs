@@ -13,7 +13,7 @@ use smallvec::SmallVec;
 use super::Sound;
 use crate::body::ReplyBody;
 use crate::call::grpc;
-use crate::exchange::state::{Exchange, Mode, target};
+use crate::exchange::state::{Exchange, target};
 use crate::fields;
 use crate::problem::{self, Problem};
 use crate::trace::{Message, StageName};
@@ -92,7 +92,7 @@ pub(crate) fn find<'x>(
         s.before = Some(Message::new(head, &parts.headers, masked));
     });
     let pauses = || x.worker.shared.pauses.load();
-    if x.mode == Mode::Live && pauses().stops(&facade.name, &operation.id) {
+    if !x.is_trial() && pauses().stops(&facade.name, &operation.id) {
         x.at.set(Some(index));
         return Err(problem::paused(operation));
     }

@@ -1,14 +1,17 @@
 //! The stages of an exchange besides its calls.
 
 mod admit;
+mod answers;
 mod back;
 mod credential;
 mod find;
 mod record;
 mod reply;
 mod sound;
+mod wired;
 
 pub(crate) use admit::admit;
+pub(crate) use answers::keeps;
 pub(crate) use find::find;
 pub(crate) use record::record;
 pub(crate) use reply::reply;

@@ -30,19 +30,21 @@ pub(crate) fn record(
             consumer: x.caller.consumer_id(),
             status,
             bytes_in: x.bytes_in.get(),
+            misfit: x.misfit.borrow().is_some(),
             bytes_out: Cell::new(0),
             outline,
         });
     }
     let full = x.recorder.borrow().full;
-    let short = || refusal.is_some() && x.worker.may_tell(x.now);
+    let told = || refusal.is_some() || x.misfit.borrow().is_some();
+    let short = || told() && x.mode != Mode::Inside && x.worker.may_tell(x.now);
     if !full && !short() {
         return None;
     }
     let mut trace = Box::new(trace(&x, parts, refusal, response));
     trace.hide_keys();
     match x.mode {
-        Mode::Trial => Some(trace),
+        Mode::Trial | Mode::Inside => Some(trace),
         Mode::Live => {
             x.worker.shared.send(Record::Trace(trace));
             None
@@ -62,6 +64,7 @@ fn trace(
         us: recorder.started.elapsed().as_micros() as u64,
         refusal,
         stages: std::mem::take(&mut recorder.stages),
+        misfit: x.misfit.borrow().as_deref().unwrap_or_default().to_owned(),
         ..outline(x, parts, response.status().as_u16())
     };
     // What a backend was shown for a while is masked as what it is always shown.
@@ -85,7 +88,7 @@ fn outline(x: &Exchange<'_>, parts: &Parts, status: u16) -> Trace {
         id: x.id().to_owned(),
         at: x.now,
         release: match x.mode {
-            Mode::Live => x.porch.release,
+            Mode::Live | Mode::Inside => x.porch.release,
             Mode::Trial => 0,
         },
         facade: at.map_or_else(String::new, |(facade, _)| facade.name.clone()),

@@ -41,7 +41,7 @@ fn by_contract(
         };
     }
     let essence = media::essence(&parts.headers);
-    match known(plan, &essence) {
+    match known(&plan.types, &essence) {
         Known::Not if op.admission.media.is_none() => {
             let shown = match essence.is_empty() {
                 true => "no media type".into(),
@@ -64,7 +64,7 @@ fn by_contract(
 }
 
 /// What the contract has for bodies of a media type.
-enum Known<'p> {
+pub(crate) enum Known<'p> {
     /// Nothing.
     Not,
     /// They pass as they are.
@@ -74,13 +74,13 @@ enum Known<'p> {
 }
 
 /// What the contract has for a media type, by the nearest of its own; whoever says nothing means JSON, where it has that by name.
-fn known<'p>(plan: &'p BodyPlan, essence: &str) -> Known<'p> {
+pub(crate) fn known<'p>(of: &'p [BodyType], essence: &str) -> Known<'p> {
     let is = |name: &str| media::kind(name) == Some(MediaType::Json);
     let nearest = |t: &&BodyType| match t.name.as_str() {
         "*/*" => 2,
         name => u8::from(name.ends_with("/*")),
     };
-    let types = || plan.types.iter();
+    let types = || of.iter();
     let found = match essence {
         "" => types().find(|t| is(&t.name) || t.name == "*/*"),
         essence => types()
@@ -103,29 +103,58 @@ fn is_of_json(essence: &str) -> bool {
 }
 
 /// Whether a body of JSON keeps to the contract; every mistake is told. What came as XML was read by the mapping, which knows no
-/// types, and is not looked at.
+/// types, and is not looked at. What the backend gets in place of it is given where something was taken out.
 fn keeps(
     op: &CompiledOperation,
     parts: &Parts,
-    value: Option<&Value>,
+    value: Option<&mut Value>,
     bytes: &[u8],
-) -> Result<(), Failure> {
+) -> Result<Option<Bytes>, Failure> {
     let (Some(plan), Some(value)) = (&op.admission.body, value) else {
-        return Ok(());
+        return Ok(None);
     };
-    let Known::Json(schema) = known(plan, &media::essence(&parts.headers)) else {
-        return Ok(());
+    let Known::Json(schema) = known(&plan.types, &media::essence(&parts.headers)) else {
+        return Ok(None);
     };
     if let Some(told) = porch_valid::doubled(bytes) {
         return Err(Failure::body(told));
     }
-    let misfits = schema.misfits(value).into_iter();
-    let mistakes: Vec<_> = misfits
+    let mut misfits = schema.misfits(value);
+    let mut changed = None;
+    // So many are told at once, and what is left is held against the schema once more: how many members there are may matter.
+    let mut rounds = 0;
+    while plan.drops_read_only && rounds < MAX_ROUNDS && misfits.iter().any(|m| m.read_only) {
+        for misfit in misfits.iter().filter(|m| m.read_only) {
+            take_out(value, &misfit.pointer);
+        }
+        misfits = schema.misfits(value);
+        rounds += 1;
+    }
+    if rounds > 0 {
+        changed = Some(value.to_string().into());
+    }
+    let mistakes = misfits.into_iter();
+    let mistakes: Vec<_> = mistakes
         .map(|m| (format!("/body{}", m.pointer), m.told))
         .collect();
     match mistakes.is_empty() {
-        true => Ok(()),
+        true => Ok(changed),
         false => Err(Failure::Mistakes(mistakes)),
+    }
+}
+
+/// A body is looked at so many times while members are taken out of it.
+const MAX_ROUNDS: usize = 32;
+
+/// Takes a member out of a value, by its pointer (RFC 6901 §4).
+#[cold]
+fn take_out(value: &mut Value, pointer: &str) {
+    let Some((of, name)) = pointer.rsplit_once('/') else {
+        return;
+    };
+    let name = name.replace("~1", "/").replace("~0", "~");
+    if let Some(Value::Object(members)) = value.pointer_mut(of) {
+        members.shift_remove(&name);
     }
 }
 
@@ -170,8 +199,8 @@ pub(super) async fn receive(
         }
         _ => None,
     };
-    keeps(op, parts, scope.body.as_ref(), &bytes)?;
-    Ok(CallerBody::Bytes(bytes))
+    let changed = keeps(op, parts, scope.body.as_mut(), &bytes)?;
+    Ok(CallerBody::Bytes(changed.unwrap_or(bytes)))
 }
 
 /// Whether there is room for a body's value.

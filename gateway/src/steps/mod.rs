@@ -3,8 +3,9 @@
 //! Steps that wait for nothing start at once, the others when the answers that they need are there. One step alone is the
 //! short way: its answer may go through to the caller as it comes.
 
-mod body;
+pub(crate) mod body;
 mod example;
+mod inside;
 mod many;
 mod one;
 pub(crate) mod request;

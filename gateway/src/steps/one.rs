@@ -3,14 +3,14 @@
 use std::time::Instant;
 
 use http::header;
-use porch_facade::{CompiledBackend, Step};
+use porch_facade::{CompiledBackend, Step, Transport};
 
-use super::{body, shown};
+use super::{body, inside, shown};
 use crate::answer::Answer;
 use crate::body::InBody;
 use crate::call::protocols::protocol;
 use crate::call::{CallerBody, Context, Needs, Prepared, Protocol, Read, Reading, Sent};
-use crate::exchange::state::{Exchange, Mode};
+use crate::exchange::state::Exchange;
 use crate::failure::Failure;
 use crate::fields::{TRACEPARENT, via};
 use crate::outgoing::Outgoing;
@@ -60,7 +60,7 @@ impl<'a> Call<'a> {
         scope: &'c Scope<'c>,
     ) -> Context<'c> {
         let shaped = request.operation.reply.body.is_some();
-        let trial = x.mode == Mode::Trial;
+        let trial = x.is_trial();
         let as_json = x.chosen != Some(porch_facade::MediaType::Xml);
         Context {
             facade: request.facade,
@@ -149,6 +149,9 @@ pub(super) async fn carry_out<'a>(
     let anew = || if again { remade(x, call, &cx) } else { None };
     let backends = &x.worker.backends;
     let answered = match &call.backend.credentials.client {
+        None if call.backend.transport == Transport::Inside => {
+            Box::pin(inside::send(x, call, &mut slot, until)).await
+        }
         None => {
             let sent = backends.send(call.backend, call.at, &mut slot, until, within, &anew);
             sent.await.map_err(Failure::Call)
@@ -197,7 +200,8 @@ fn prepare(
             if cx.keep {
                 let mut seen = std::mem::take(&mut prepared.seen);
                 let notes = std::mem::take(&mut seen.notes);
-                let after = sent(&prepared.request, cx.address, seen);
+                let origin = cx.address.origin(call.backend.transport);
+                let after = sent(&prepared.request, &origin, seen);
                 let mut recorder = x.recorder.borrow_mut();
                 let at = (StageName::Prepare, from);
                 recorder.of_step(at, call.shown, call.backend, |stage| {
@@ -239,7 +243,7 @@ fn add_common(x: &Exchange<'_>, call: &Call<'_>, cx: &Context<'_>, request: &mut
     for (name, value) in &call.backend.credentials.headers {
         fields.set(name, value.clone());
     }
-    if call.backend.transport == porch_facade::Transport::Http1 {
+    if call.backend.transport == Transport::Http1 {
         let address = &call.backend.addresses[call.at];
         fields.set(&header::HOST, address.host.clone());
     }

@@ -74,6 +74,9 @@ pub struct Trace {
     pub us: u64,
     /// Why there was no normal reply.
     pub refusal: Option<Refusal>,
+    /// What of the reply does not fit the contract, where callers get it all the same.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub misfit: String,
     /// The stages, in order.
     pub stages: Vec<Stage>,
 }
@@ -103,6 +106,7 @@ impl Trace {
             hide_keys(text, MASK);
         };
         hide(&mut self.target);
+        hide(&mut self.misfit);
         if let Some(refusal) = &mut self.refusal {
             hide(&mut refusal.why);
         }
@@ -125,6 +129,7 @@ impl Trace {
             return;
         }
         mask.text(&mut self.target);
+        mask.text(&mut self.misfit);
         if let Some(refusal) = &mut self.refusal {
             mask.text(&mut refusal.why);
         }

@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use http::{HeaderMap, StatusCode};
-use porch_facade::{Address, CompiledBackend};
+use porch_facade::CompiledBackend;
 
 use super::{Message, Stage, StageName};
 use crate::answer::Seen;
@@ -72,17 +72,12 @@ impl Recorder {
 }
 
 /// A request to a backend as it is shown.
-pub(crate) fn sent(request: &Outgoing, address: &Address, seen: Seen) -> Message {
+pub(crate) fn sent(request: &Outgoing, origin: &str, seen: Seen) -> Message {
     let target = match request.uri.path_and_query() {
         Some(target) => target.as_str(),
         None => "/",
     };
-    let head = format!(
-        "{} {}://{}{target}",
-        request.method,
-        address.scheme(),
-        address.authority
-    );
+    let head = format!("{} {origin}{target}", request.method);
     message(Message::new(head, &request.fields.to_map(), ""), seen)
 }
 

@@ -58,7 +58,7 @@ fn post(stage: &Stage, target: &str, fields: &str, body: &str) -> String {
 }
 
 /// The mistakes that a reply tells, as `pointer detail`.
-fn errors(reply: &str) -> Vec<String> {
+pub(crate) fn errors(reply: &str) -> Vec<String> {
     let body = reply.split("\r\n\r\n").nth(1).unwrap_or_default();
     let problem: serde_json::Value = serde_json::from_str(body).unwrap_or_default();
     let errors = problem["errors"].as_array().cloned().unwrap_or_default();

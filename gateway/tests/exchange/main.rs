@@ -1,5 +1,10 @@
 //! The data plane on its own: documents compiled in the test, real stand-ins, real sockets, no database and no control plane.
+#![allow(
+    clippy::too_many_lines,
+    reason = "a scenario, or a table of cases, is told in one piece"
+)]
 
+mod answers;
 mod envelopes;
 mod examples;
 mod keeping;
@@ -8,6 +13,7 @@ mod letter_back;
 mod passing;
 mod room;
 mod rules;
+mod shaped;
 mod shown;
 mod tls;
 mod tokens;

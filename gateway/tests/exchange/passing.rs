@@ -298,3 +298,47 @@ fn a_body_that_an_expression_reads_is_read_once_and_sent_on() {
         stage.end();
     }
 }
+
+#[test]
+fn an_answer_that_has_begun_may_not_fall_silent_for_longer_than_is_said() {
+    // It says that it has more, and never does.
+    let backend = Scripted::start(|_, _| {
+        b"HTTP/1.1 200 OK\r\nContent-Type: text/plain\r\nContent-Length: 100\r\n\r\nhalf".to_vec()
+    });
+    let files: Files = BTreeMap::from([
+        (
+            "b.yaml".to_owned(),
+            format!("elm-porch: backend/1\nname: b\nkind: http\naddress: http://{}\ntimeout: 1h\nidle-timeout: 200ms\n", backend.address),
+        ),
+        ("c.yaml".to_owned(), CONTRACT.to_owned()),
+        (
+            "f.yaml".to_owned(),
+            "elm-porch: facade/1\nname: f\nbase: /f\ncontract: c.yaml\noperations:\n  item: { call: { backend: b } }\n".to_owned(),
+        ),
+    ]);
+    let model = Model::read(Arc::new(files), "live", &Arc::default());
+    let (porch, findings) = model.porch(&["f"], &Secrets::Known(&HashMap::new()));
+    assert!(!porch_contract::has_errors(&findings), "{findings:?}");
+    let stage = Stage::of(porch);
+    let mut stream = TcpStream::connect(stage.address()).unwrap();
+    let patience = Duration::from_secs(60);
+    stream.set_read_timeout(Some(patience)).unwrap();
+    stream
+        .write_all(b"GET /f/item/7 HTTP/1.1\r\nHost: x\r\n\r\n")
+        .unwrap();
+    let mut answer = Vec::new();
+    // It ends, and does not wait until nobody has patience any more.
+    let ended = stream.read_to_end(&mut answer);
+    let waited = ended.as_ref().is_err_and(|e| {
+        matches!(
+            e.kind(),
+            std::io::ErrorKind::WouldBlock | std::io::ErrorKind::TimedOut
+        )
+    });
+    assert!(!waited, "{ended:?}");
+    assert!(
+        answer.ends_with(b"half"),
+        "{}",
+        String::from_utf8_lossy(&answer)
+    );
+}

@@ -104,3 +104,13 @@ fn two_that_want_to_be_the_authorization_are_refused() {
     let told = documents("{ bearer: 7 }", "http");
     assert!(told.contains("7 is no text"), "{told}");
 }
+
+#[test]
+fn the_key_of_the_caller_is_passed_on_where_the_backend_s_document_says_so() {
+    let backend = Scripted::start(|_, request| plain(&format!("{request:?}")));
+    for (calling, passes) in [("{ callers-key: true }", true), ("{}", false)] {
+        let stage = stage(backend.address, calling);
+        let seen = stage.get("/f/seats", "API-Key: one\r\n");
+        assert_eq!(seen.contains("api-key: one"), passes, "{calling}: {seen}");
+    }
+}

@@ -20,6 +20,7 @@ pub struct Model {
     pub calls: i64,
     pub bytes_in: i64,
     pub bytes_out: i64,
+    pub misfits: i64,
     #[sea_orm(column_type = "JsonBinary")]
     pub latency: Json,
 }

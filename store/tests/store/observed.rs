@@ -15,6 +15,7 @@ fn row(minute: i64, operation: &str, status: i32, calls: i64) -> usage::ActiveMo
         calls: Set(calls),
         bytes_in: Set(10 * calls),
         bytes_out: Set(100 * calls),
+        misfits: Set(calls),
         latency: Set(json!([calls, 0, 1])),
     }
 }
@@ -60,6 +61,7 @@ async fn usage_is_replaced_added_up_and_let_go() {
     let totals = Store::add_up(&all, |r| r.operation.clone());
     assert_eq!((totals["a"].calls, totals["b"].calls), (5, 4));
     assert_eq!((totals["a"].bytes_in, totals["a"].bytes_out), (50, 500));
+    assert_eq!((totals["a"].misfits, totals["b"].misfits), (5, 4));
     assert_eq!(totals["a"].latency, [5, 0, 2]);
     assert_eq!(store.usage_since(101).await.unwrap().len(), 1);
     assert_eq!(store.forget_usage(101).await.unwrap(), 2);

@@ -41,7 +41,7 @@ async fn a_publisher_publishes_tries_releases_and_explains() {
     browser.go("/publish").await;
     browser
         .fill(
-            "Address of a WSDL or an OpenAPI document, or HOST:PORT of a gRPC server",
+            "Address of a WSDL, an OpenAPI document, OData metadata or a catalogue; or HOST:PORT of a gRPC server",
             &wsdl,
         )
         .await;
@@ -282,7 +282,7 @@ async fn a_running_grpc_server_is_published_and_its_stream_drawn_live() {
     browser.go("/publish").await;
     browser
         .fill(
-            "Address of a WSDL or an OpenAPI document, or HOST:PORT of a gRPC server",
+            "Address of a WSDL, an OpenAPI document, OData metadata or a catalogue; or HOST:PORT of a gRPC server",
             &vessels.to_string(),
         )
         .await;

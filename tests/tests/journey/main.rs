@@ -5,7 +5,10 @@
 )]
 
 mod beginnings;
+mod edited;
 mod first;
+mod inside;
+mod odata;
 mod readme;
 mod releases;
 mod withdrawing;

@@ -12,7 +12,7 @@ use crate::{Outcome, root};
 pub(super) fn convert(runs: u32) -> Outcome<Vec<Value>> {
     eprintln!("· conversion alone");
     let wsdl = root().join("demo/documents/sailings/reservations.wsdl");
-    lines_of("bench-convert", wsdl, runs)
+    lines_of("bench-convert", &[wsdl], runs)
 }
 
 /// Messages of gRPC and JSON.
@@ -20,16 +20,22 @@ pub(super) fn messages(runs: u32) -> Outcome<Vec<Value>> {
     eprintln!("· conversion of messages alone");
     lines_of(
         "bench-messages",
-        root().join("demo/documents/vessels/vessels-definition"),
+        &[root().join("demo/documents/vessels/vessels-definition")],
         runs,
     )
 }
 
-fn lines_of(name: &str, definition: PathBuf, runs: u32) -> Outcome<Vec<Value>> {
+/// Bodies, descriptions and facades.
+pub(super) fn contracts(runs: u32) -> Outcome<Vec<Value>> {
+    eprintln!("· contracts alone");
+    lines_of("bench-contracts", &[], runs)
+}
+
+fn lines_of(name: &str, definition: &[PathBuf], runs: u32) -> Outcome<Vec<Value>> {
     let output = Command::new("taskset")
         .args(["-c", "0"])
         .arg(program(name))
-        .arg(definition)
+        .args(definition)
         .arg((runs * 2 + 1).to_string())
         .output()
         .map_err(|e| format!("{name}: {e}"))?;

@@ -102,6 +102,10 @@ impl<'c> Bench<'c> {
         if self.options.wants("messages") {
             self.results.messages = alone::messages(self.options.runs)?;
         }
+        if self.options.wants("contracts") {
+            let contracts = alone::contracts(self.options.runs)?;
+            self.results.running.extend(contracts);
+        }
         Ok(())
     }
 

@@ -3,7 +3,7 @@
 use crate::Outcome;
 
 /// All cases there are, in the order they run.
-pub(super) const CASES: [&str; 17] = [
+pub(super) const CASES: [&str; 18] = [
     "pass-through",
     "soap-1kb",
     "soap-1mb",
@@ -17,6 +17,7 @@ pub(super) const CASES: [&str; 17] = [
     "keys",
     "convert",
     "messages",
+    "contracts",
     "added",
     "release",
     "memory",

@@ -57,6 +57,11 @@ export function FacadeShown({ data }: { data: FacadeView }) {
             </Link>
           ))}
         </RowOf>
+        <RowOf>
+          <Link to={`/publish?facade=${encodeURIComponent(data.name)}`}>
+            Bring it up to a definition that changed, or to a contract edited elsewhere
+          </Link>
+        </RowOf>
       </Sheet>
     </>
   );

@@ -83,4 +83,5 @@ const Why = styled.small`
 const Choice = styled.select`
   ${inputLook}
   font-size: var(--size-s);
+  min-width: 88px;
 `;

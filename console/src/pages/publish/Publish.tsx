@@ -8,6 +8,13 @@ import { Offers } from "./Offers";
 import { described, sameServer, type Source } from "./source";
 import { WhereIsIt } from "./WhereIsIt";
 
+/** An address as a command line has it, where other characters than quotes mean nothing. */
+const quoted = (url: string) => `curl '${url.replaceAll("'", "%27")}'`;
+
+/** Whether an address answers, and not with a definition. */
+const isNoDefinition = (status: number, message: string, source: Source) =>
+  status === 422 && /^https?:/.test(source.url) && message !== "The address must be allowed first";
+
 export function Publish() {
   useTitle("Publish a backend");
   const [source, setSource] = useState<Source>({ url: "", files: {} });
@@ -26,6 +33,18 @@ export function Publish() {
           <div>
             <Button isDisabled={look.isPending} onPress={() => look.mutate({ ...source, allow_local: true })}>
               Allow {source.url || "it"} and look
+            </Button>
+          </div>
+        )}
+        {look.error && isNoDefinition(look.error.status, look.error.message, source) && (
+          <div>
+            <Button
+              isDisabled={look.isPending}
+              onPress={() =>
+                look.mutate({ url: "", files: {}, sample: quoted(source.url), allow_local: source.allow_local })
+              }
+            >
+              Call it once, and take what it answers as a sample
             </Button>
           </div>
         )}

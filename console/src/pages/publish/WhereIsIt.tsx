@@ -32,7 +32,7 @@ export function WhereIsIt({ isPending, onLook }: { isPending: boolean; onLook: (
       style={{ display: "grid", gap: 12 }}
     >
       <Field
-        label="Address of a WSDL or an OpenAPI document, or HOST:PORT of a gRPC server"
+        label="Address of a WSDL, an OpenAPI document, OData metadata or a catalogue; or HOST:PORT of a gRPC server"
         value={url}
         onChange={setUrl}
       />

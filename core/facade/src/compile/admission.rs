@@ -4,13 +4,17 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use http::HeaderValue;
-use porch_contract::{Finding, Operation as ContractOperation, Parameter, Place, Position, Step};
+use porch_contract::{
+    Finding, Operation as ContractOperation, ParamType, Parameter, Place, Position, Step,
+};
 use porch_rules::limit::{Limit, stable_id};
 use serde_json::Value;
 
 use super::{FacadeCompiler, Wired};
 use crate::compiled::{Admission, CredentialRule, LimitPlan, Media, ParamPlan, RulePlace};
-use crate::documents::{AdmitDoc, CredentialKind, LimitDoc, MediaType, OperationDoc, Per};
+use crate::documents::{
+    AdmitDoc, CredentialKind, LimitDoc, MediaType, OperationDoc, Per, UnknownQuery,
+};
 use crate::kind::Compiled;
 use crate::units::duration_text;
 use porch_soap::generic::Mapping;
@@ -81,6 +85,46 @@ impl<'w> Behind<'w> {
 }
 
 impl FacadeCompiler<'_> {
+    /// One parameter, compiled.
+    fn parameter(&self, p: &Parameter, behind: &Behind<'_>, checks: bool) -> ParamPlan {
+        let view = self.from.contract.view(&p.schema);
+        // What is looked at besides is a text to expressions.
+        let plain = p.shape.is_none();
+        let many = plain && p.place != Place::Path && view.types() == ["array"];
+        let view = view.items().filter(|_| many).unwrap_or(view);
+        let texts = view.value().get("enum").and_then(Value::as_array);
+        let texts = texts.into_iter().flatten().filter(|_| plain);
+        let known = self
+            .kept
+            .get(&p.schema)
+            .filter(|_| checks && p.shape.is_none());
+        ParamPlan {
+            between: p.between.filter(|_| p.place != Place::Path && many),
+            schema: known.cloned(),
+            name: p.name.as_str().into(),
+            place: p.place,
+            kind: if plain {
+                view.param_type()
+            } else {
+                ParamType::Text
+            },
+            many,
+            required: p.required && p.shape.is_none(),
+            may_be_empty: p.may_be_empty,
+            of_call: p.place == Place::Query
+                && behind
+                    .used_query
+                    .is_some_and(|used| !used.contains(&p.name)),
+            other: (behind.spellings)
+                .and_then(|all| all.get(&p.name))
+                .filter(|_| p.place == Place::Query)
+                .map(|other| other.as_str().into()),
+            enumeration: texts
+                .map(|v| v.as_str().map_or_else(|| v.to_string(), str::to_owned))
+                .collect(),
+        }
+    }
+
     pub(super) fn admission(
         &mut self,
         id: &str,
@@ -92,7 +136,6 @@ impl FacadeCompiler<'_> {
         let credentials = self.credentials(id, doc, &own);
         let limits = self.all_limits(id, doc, &own, !credentials.is_empty());
         let (max_body, max_body_place) = self.max_body(id, doc, &own);
-        let contract = self.from.contract;
         // What has a meaning of its own is not described by a parameter (OpenAPI 3.1 §4.8.12.1).
         let own = |p: &&Parameter| {
             let fields = ["accept", "content-type", "authorization"];
@@ -100,36 +143,9 @@ impl FacadeCompiler<'_> {
         };
         let described = contract_op.parameters.iter().filter(|p| !own(p));
         let checks = self.checks(doc);
-        let kept = &self.kept;
-        let parameters = described.map(|p| {
-            let view = contract.view(&p.schema);
-            let many = p.place != Place::Path && view.types() == ["array"];
-            let view = view.items().filter(|_| many).unwrap_or(view);
-            let texts = view.value().get("enum").and_then(Value::as_array);
-            let texts = texts.into_iter().flatten();
-            let known = kept.get(&p.schema).filter(|_| checks && !p.other);
-            ParamPlan {
-                between: p.between.filter(|_| p.place != Place::Path && many),
-                schema: known.cloned(),
-                name: p.name.as_str().into(),
-                place: p.place,
-                kind: view.param_type(),
-                many,
-                required: p.required,
-                of_call: p.place == Place::Query
-                    && behind
-                        .used_query
-                        .is_some_and(|used| !used.contains(&p.name)),
-                other: (behind.spellings)
-                    .and_then(|all| all.get(&p.name))
-                    .filter(|_| p.place == Place::Query)
-                    .map(|other| other.as_str().into()),
-                enumeration: texts
-                    .map(|v| v.as_str().map_or_else(|| v.to_string(), str::to_owned))
-                    .collect(),
-            }
-        });
+        let parameters = described.map(|p| self.parameter(p, behind, checks));
         let parameters: Box<[_]> = parameters.collect();
+        let unknown = self.unknown_query(doc, contract_op, behind);
         let more = |p: &ParamPlan| p.place == Place::Query && p.schema.is_some();
         Admission {
             credentials,
@@ -140,9 +156,11 @@ impl FacadeCompiler<'_> {
                 .body
                 .as_ref()
                 .is_some_and(|(_, required)| *required),
+            shaped: self.shaped(contract_op, checks && !behind.own_query),
             query_schemas: parameters.iter().any(more),
             parameters,
-            only_known_query: self.only_known_query(doc, contract_op, behind),
+            only_known_query: unknown == UnknownQuery::Refuse,
+            drops_unknown_query: unknown == UnknownQuery::Drop,
             body: self.body(doc, contract_op, behind),
             media: self.media(doc, behind),
         }

@@ -4,16 +4,19 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use http::{HeaderValue, Uri};
-use porch_contract::{Finding, PathTemplate, Position, Step, TemplateError, suggest};
+use porch_contract::{Finding, PathTemplate, Position, Severity, Step, TemplateError, suggest};
 
 use super::{FacadeCompiler, Wired};
-use crate::compiled::{Address, CompiledBackend, Credentials, Transport, Trust};
+use crate::compiled::{Address, CompiledBackend, Credentials, Definition, Transport, Trust};
 use crate::documents::{BackendDoc, MediaType};
-use crate::host::no_authority;
+use crate::host::{no_authority, no_host};
+use crate::kind::Kind;
 use crate::read::{Document, beside};
 
 pub(super) const DEFAULT_MESSAGE: usize = 64 << 20;
 pub(super) const DEFAULT_TIMEOUT: Duration = Duration::from_secs(10);
+/// How long a connection may take where nothing is said.
+pub(super) const DEFAULT_CONNECT: Duration = Duration::from_secs(5);
 
 impl FacadeCompiler<'_> {
     pub(super) fn backend(&mut self, id: &str, name: &str) -> Option<Wired> {
@@ -24,33 +27,34 @@ impl FacadeCompiler<'_> {
         };
         let kind = self.kinds().get(&backend.doc.kind)?.clone();
         let credentials = self.credentials_of(backend);
-        let definition = self
-            .from
-            .library
-            .definition(&*kind, self.from.files, backend);
-        let definition = match definition {
-            Ok(definition) => {
-                self.findings.extend(definition.findings().iter().cloned());
-                definition
-            }
-            Err(finding) => {
-                self.findings.push(*finding);
-                return None;
-            }
+        let definition = self.definition(backend, &*kind)?;
+        let (addresses, inside) = self.addresses(backend)?;
+        let transport = match inside {
+            true => Transport::Inside,
+            false => kind.transport(),
         };
-        let addresses = self.addresses(backend)?;
         let trust = self.trust(backend)?;
+        self.only_by_tls(backend, &addresses);
         self.backend_keys(backend, kind.keys().backend);
         let xml = (backend.doc.media_type == Some(MediaType::Xml))
             .then(|| backend.doc.xml.clone().unwrap_or_default().mapping());
+        let timeout = backend.doc.timeout.map_or(DEFAULT_TIMEOUT, |t| t.0);
         let compiled = Arc::new(CompiledBackend {
             name: name.to_owned(),
             kind: kind.name(),
-            identity: identity(&addresses, kind.transport(), &trust, &credentials),
-            transport: kind.transport(),
+            identity: identity(&addresses, transport, &trust, &credentials)
+                ^ named(backend.doc.server_name.as_deref()),
+            transport,
             addresses,
             trust,
-            timeout: backend.doc.timeout.map_or(DEFAULT_TIMEOUT, |t| t.0),
+            server_name: self.server_name(backend),
+            timeout,
+            connect: backend
+                .doc
+                .connect_timeout
+                .map_or(DEFAULT_CONNECT, |t| t.0)
+                .min(timeout),
+            idle: backend.doc.idle_timeout.map_or(timeout, |t| t.0),
             max_message: backend
                 .doc
                 .max_message
@@ -69,6 +73,25 @@ impl FacadeCompiler<'_> {
         })
     }
 
+    /// What a backend says of itself.
+    fn definition(
+        &mut self,
+        backend: &Document<BackendDoc>,
+        kind: &dyn Kind,
+    ) -> Option<Arc<dyn Definition>> {
+        let library = self.from.library;
+        match library.definition(kind, self.from.files, backend) {
+            Ok(definition) => {
+                self.findings.extend(definition.findings().iter().cloned());
+                Some(definition)
+            }
+            Err(finding) => {
+                self.findings.push(*finding);
+                None
+            }
+        }
+    }
+
     fn no_backend(&mut self, id: &str, name: &str) {
         let known = self.from.documents.backends.keys().map(String::as_str);
         let near =
@@ -81,8 +104,8 @@ impl FacadeCompiler<'_> {
             .push(Finding::error(&facade.file, at, message).help(near));
     }
 
-    /// Where a backend is called: what the environment says, else its own document.
-    fn addresses(&mut self, backend: &Document<BackendDoc>) -> Option<Vec<Address>> {
+    /// Where a backend is called: what the environment says, else its own document; and whether that is another facade.
+    fn addresses(&mut self, backend: &Document<BackendDoc>) -> Option<(Vec<Address>, bool)> {
         let here = self
             .from
             .environment
@@ -98,13 +121,16 @@ impl FacadeCompiler<'_> {
                 .push(Finding::error(&backend.file, backend.node.at, message).help(help));
             return None;
         };
-        let all: Result<Vec<Address>, NoAddress> = given
-            .all()
-            .iter()
-            .map(|text| address(text.trim()))
-            .collect();
+        let inside = given.all().iter().any(|t| facade_of(t).is_some());
+        let all: Result<Vec<Address>, NoAddress> = match (inside, given.all()) {
+            (true, [one]) if backend.doc.kind == crate::kind::http::NAME => {
+                within(one).map(|address| vec![address])
+            }
+            (true, _) => Err(NoAddress::Inside),
+            (false, all) => all.iter().map(|text| address(text.trim())).collect(),
+        };
         let all = all.and_then(|all| match all.iter().any(|a| a.tls != all[0].tls) {
-            false => Ok(all),
+            false => Ok((all, inside)),
             true => Err(NoAddress::Mixed),
         });
         all.map_err(|why| {
@@ -133,6 +159,47 @@ impl FacadeCompiler<'_> {
                 (backend.file.clone(), at)
             }
         }
+    }
+
+    /// Tells what has no meaning where a backend is called without TLS.
+    fn only_by_tls(&mut self, backend: &Document<BackendDoc>, addresses: &[Address]) {
+        if addresses.iter().any(|a| a.tls) {
+            return;
+        }
+        let certificate = backend.doc.credentials.calling.certificate.is_some();
+        let all = [
+            (
+                backend.doc.server_name.is_some(),
+                &["server-name"][..],
+                "a server's name is looked at",
+            ),
+            (
+                certificate,
+                &["credentials", "calling", "certificate"],
+                "a certificate is shown",
+            ),
+        ];
+        for (_, path, what) in all.into_iter().filter(|(there, ..)| *there) {
+            let steps: Vec<Step> = path.iter().map(|k| Step::Key((*k).into())).collect();
+            let at = backend.node.locate(&steps, true);
+            let message = format!("{what} by TLS only, and no address begins with https://");
+            let told = Finding::new(Severity::Warning, &backend.file, at, message);
+            self.findings.push(told);
+        }
+    }
+
+    fn server_name(&mut self, backend: &Document<BackendDoc>) -> Option<String> {
+        let name = backend.doc.server_name.as_ref()?;
+        let Some(why) = no_host(name) else {
+            return Some(name.clone());
+        };
+        let at = backend
+            .node
+            .locate(&[Step::Key("server-name".into())], false);
+        let message = format!("“{name}” is no host name");
+        self.findings
+            .push(Finding::error(&backend.file, at, message).help(why));
+        None
     }
 
     pub(super) fn trust(&mut self, backend: &Document<BackendDoc>) -> Option<Trust> {
@@ -167,6 +234,30 @@ pub(super) enum NoAddress {
     Variables(String),
     #[error("the addresses of a backend all begin with http:// or all with https://")]
     Mixed,
+    #[error("another facade is the only address of a backend, and its kind is http")]
+    Inside,
+    #[error("“{0}” is no name of a facade")]
+    Facade(String),
+}
+
+/// The facade of the porch that an address means.
+pub(crate) fn facade_of(text: &str) -> Option<&str> {
+    text.trim().strip_prefix(Address::INSIDE).map(str::trim)
+}
+
+/// Another facade as an address.
+fn within(text: &str) -> Result<Address, NoAddress> {
+    let name = facade_of(text).unwrap_or_default();
+    let letters = |b: u8| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-';
+    let good = !name.is_empty() && name.len() <= 64 && name.bytes().all(letters);
+    let host = HeaderValue::from_str(name).ok().filter(|_| good);
+    let host = host.ok_or_else(|| NoAddress::Facade(name.to_owned()))?;
+    Ok(Address {
+        authority: name.to_owned(),
+        host,
+        path: String::new(),
+        tls: false,
+    })
 }
 
 /// An address that can be called (RFC 9110 §4.2): scheme, host and path, and nothing else.
@@ -234,6 +325,10 @@ pub(super) fn identity(
         add(name.as_str().as_bytes());
         add(value.as_bytes());
     }
+    if let Some(own) = &credentials.certificate {
+        add(own.chain.as_bytes());
+        add(own.key.as_bytes());
+    }
     if let Some(client) = &credentials.client {
         add(&client.identity.to_le_bytes());
     }
@@ -252,6 +347,15 @@ pub(super) fn identity(
         .as_bytes()
         .first_chunk::<8>()
         .map_or(0, |first| u64::from_le_bytes(*first))
+}
+
+/// A number for the name that a certificate must have; none for the address's own.
+fn named(name: Option<&str>) -> u64 {
+    name.map_or(0, |name| {
+        let digest = blake3::hash(name.as_bytes());
+        let first = digest.as_bytes().first_chunk::<8>();
+        first.map_or(0, |first| u64::from_le_bytes(*first))
+    })
 }
 
 /// What is said of a backend that is not among the documents.

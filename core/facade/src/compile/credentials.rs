@@ -8,13 +8,14 @@ use porch_soap::security::UsernameToken;
 use serde_json::{Map, Value};
 
 use super::FacadeCompiler;
-use super::backend::{DEFAULT_MESSAGE, DEFAULT_TIMEOUT, address, identity};
+use super::backend::{DEFAULT_CONNECT, DEFAULT_MESSAGE, DEFAULT_TIMEOUT, address, identity};
 use crate::Mask;
 use crate::compiled::{
-    Address, ClientGrant, CompiledBackend, Credentials, PLACEHOLDER, Secrets, Transport, Trust,
+    Address, ClientGrant, CompiledBackend, Credentials, OwnCertificate, PLACEHOLDER, Secrets,
+    Transport, Trust,
 };
-use crate::documents::{BackendDoc, ClientDoc, LoginDoc, PasswordKind, ShownBy};
-use crate::read::Document;
+use crate::documents::{BackendDoc, CertificateDoc, ClientDoc, LoginDoc, PasswordKind, ShownBy};
+use crate::read::{Document, beside};
 
 /// Fills in the credentials of one backend.
 struct Filling<'c, 'a> {
@@ -48,10 +49,16 @@ impl<'a> FacadeCompiler<'a> {
         filling.one_authorization(&headers, client.is_some());
         let query = calling.query.iter();
         let query = query.map(|(k, v)| filling.query(k, v)).collect();
+        let certificate = calling.certificate.as_ref();
+        let certificate = certificate
+            .and_then(|c| filling.certificate(c))
+            .map(Arc::new);
         let token = calling.ws_security.as_ref().map(|l| filling.token(l));
         Credentials {
             headers,
             query,
+            callers_key: calling.callers_key,
+            certificate,
             client,
             soap_headers,
             token,
@@ -91,6 +98,22 @@ impl Filling<'_, '_> {
                 None
             }
         }
+    }
+
+    /// A certificate of the porch's own.
+    fn certificate(&mut self, doc: &CertificateDoc) -> Option<OwnCertificate> {
+        let path = beside(&self.backend.file, &doc.file);
+        let key = self.login_text(&["certificate", "key"], &doc.key);
+        let wrong = match self.compiler.from.files.get(&path) {
+            Some(text) if text.contains("-----BEGIN CERTIFICATE-----") => {
+                let chain = text.clone();
+                return Some(OwnCertificate { chain, key });
+            }
+            Some(_) => format!("“{path}” holds no certificates in PEM"),
+            None => format!("there is no file “{path}”"),
+        };
+        self.error(&["certificate", "file"], wrong, String::new());
+        None
     }
 
     /// The Basic scheme (RFC 7617 §2).
@@ -212,7 +235,10 @@ impl Filling<'_, '_> {
                 transport: Transport::Http1,
                 addresses,
                 trust,
+                server_name: None,
                 timeout,
+                connect: DEFAULT_CONNECT.min(timeout),
+                idle: timeout,
                 max_message: DEFAULT_MESSAGE,
                 compress: false,
                 xml: None,

@@ -100,6 +100,7 @@ impl<'a> FacadeCompiler<'a> {
             examples: Some(Arc::new(examples)),
             steps: Vec::new(),
             reply: Reply::default(),
+            answers: None,
             place: Arc::new(RulePlace {
                 rule: self
                     .shared
@@ -128,7 +129,7 @@ impl<'a> FacadeCompiler<'a> {
         }
     }
 
-    fn written(&self, id: &str) -> Option<Written<'a>> {
+    pub(super) fn written(&self, id: &str) -> Option<Written<'a>> {
         let contract = self.from.contract;
         let all = self.written.get_or_init(|| contract.written());
         all.get(id).copied()

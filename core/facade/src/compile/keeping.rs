@@ -10,7 +10,7 @@ use serde_json::Value;
 use super::FacadeCompiler;
 use super::admission::Behind;
 use crate::compiled::{BodyPlan, BodyType};
-use crate::documents::{Kept as Keeps, OperationDoc, UnknownQuery};
+use crate::documents::{Kept as Keeps, OperationDoc, ReadOnly, UnknownQuery};
 
 /// Validators by the schemas that they are of; those of one contract share their parts.
 #[derive(Default)]
@@ -63,21 +63,27 @@ impl FacadeCompiler<'_> {
             let bodies = bodies.filter(|(name, _)| passes && may_be_json(name));
             let bodies = bodies.filter_map(|(_, schema)| schema.as_ref());
             let own = kind.is_some_and(|k| k.has_own_query());
-            let parameters = op.parameters.iter().filter(|p| !own && !p.other);
-            let parameters = parameters.map(|p| &p.schema).filter(|s| says_more(s));
+            let parameters = op.parameters.iter().chain(&op.cookies).filter(|_| !own);
+            let parameters = parameters.filter(|p| p.shape.is_some() || says_more(&p.schema));
+            let parameters = parameters.map(|p| &p.schema);
             for schema in bodies.chain(parameters) {
                 keys.push(schema);
                 added.push(schemas.add(schema));
             }
         }
+        self.not_looked_at(&schemas);
+        let ready = schemas.ready(&added);
+        self.kept = Kept(keys.into_iter().zip(ready).collect());
+    }
+
+    /// Tells what is not enforced.
+    pub(super) fn not_looked_at(&mut self, schemas: &Schemas<'_>) {
         for told in schemas.left_out() {
             let message = format!("not held against the contract: {told}");
             let (file, at) = (self.from.contract_file, porch_contract::Position::default());
             self.findings
                 .push(Finding::new(Severity::Warning, file, at, message));
         }
-        let ready = schemas.ready(&added);
-        self.kept = Kept(keys.into_iter().zip(ready).collect());
     }
 
     /// Whether an operation's requests are held against the contract.
@@ -86,21 +92,23 @@ impl FacadeCompiler<'_> {
         said != Some(Keeps::Pass)
     }
 
-    /// Whether query parameters that the contract has not are refused. Where one of those that it has takes any names, all are
+    /// What becomes of query parameters that the contract has not. Where one of those that it has takes any names, all are
     /// known (OpenAPI 3.1 §4.8.12.2, objects in the styles `form` and `deepObject`).
-    pub(super) fn only_known_query(
+    pub(super) fn unknown_query(
         &self,
         doc: &OperationDoc,
         op: &ContractOperation,
         behind: &Behind<'_>,
-    ) -> bool {
+    ) -> UnknownQuery {
         let all = self.from.facade.doc.admit.unknown_query;
         let said = doc.admit.unknown_query.or(all);
-        let any = op
-            .parameters
-            .iter()
-            .any(|p| p.place == Place::Query && p.other);
-        said != Some(UnknownQuery::Pass) && !any && !behind.own_query
+        let any = op.parameters.iter().any(|p| {
+            p.place == Place::Query && p.other && (p.takes_any_name() || !self.checks(doc))
+        });
+        match any || behind.own_query {
+            true => UnknownQuery::Pass,
+            false => said.unwrap_or(UnknownQuery::Refuse),
+        }
     }
 
     pub(super) fn body(
@@ -120,11 +128,13 @@ impl FacadeCompiler<'_> {
         Some(Arc::new(BodyPlan {
             types: types.collect(),
             required: op.needs_body,
+            drops_read_only: (doc.admit.read_only.or(self.from.facade.doc.admit.read_only))
+                == Some(ReadOnly::Drop),
         }))
     }
 }
 
 /// Whether bodies of a media type, or of one in a range, may be JSON (RFC 6839 §3.1).
-fn may_be_json(name: &str) -> bool {
+pub(super) fn may_be_json(name: &str) -> bool {
     name == "application/json" || name.ends_with("+json") || matches!(name, "*/*" | "application/*")
 }

@@ -1,14 +1,16 @@
 //! From one facade's documents to its compiled form, with every mistake found on the way.
 
 mod admission;
+mod answers;
 mod backend;
 mod credentials;
 mod examples;
 mod keeping;
 mod keys;
 mod overlaps;
+mod shaped;
 
-pub(crate) use backend::{no_address, no_backend};
+pub(crate) use backend::{facade_of, no_address, no_backend};
 
 use std::cell::OnceCell;
 use std::collections::{HashMap, HashSet};
@@ -58,6 +60,7 @@ pub(crate) fn facade(sources: &Sources<'_>) -> (CompiledFacade, Vec<Finding>) {
         secrets: Vec::new(),
         shared: admission::Shared::default(),
         kept: keeping::Kept::default(),
+        answered: answers::Answered::default(),
         in_contract: OnceCell::new(),
         written: OnceCell::new(),
         made: examples::Made::default(),
@@ -88,6 +91,7 @@ struct FacadeCompiler<'a> {
     secrets: Vec<(String, [u8; 32])>,
     shared: admission::Shared,
     kept: keeping::Kept,
+    answered: answers::Answered,
     /// All ids that the contract's document has, once somebody asks.
     in_contract: OnceCell<HashSet<&'a str>>,
     /// The operations as the contract has them, once somebody asks.
@@ -281,7 +285,9 @@ impl<'a> FacadeCompiler<'a> {
         };
         let behind = Behind::of(wired, &compiled);
         let admission = self.admission(id, doc, contract_op, &behind);
+        let answers = self.answers(id, doc, contract_op);
         Some(CompiledOperation {
+            answers,
             id: id.to_owned(),
             route: Arc::new(Route {
                 native: compiled.native.clone(),

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use http::HeaderValue;
-use porch_contract::{ParamType, Place};
+use porch_contract::{ParamType, Place, Shape, Style};
 use porch_rules::limit::Limit;
 use porch_soap::generic::Mapping;
 use porch_valid::Validator;
@@ -26,10 +26,14 @@ pub struct Admission {
     pub body_required: bool,
     /// Parameters.
     pub parameters: Box<[ParamPlan]>,
+    /// Parameters that are objects, lists in a path, JSON or cookies: looked at besides. Few operations have any.
+    pub shaped: Box<[ShapedPlan]>,
     /// Whether one of those in the query has more to its schema than a type.
     pub query_schemas: bool,
     /// Whether query parameters that are none of these are refused.
     pub only_known_query: bool,
+    /// Whether those are taken out of what the backend gets.
+    pub drops_unknown_query: bool,
     /// What a body must be, where it is held against the contract and not read by types of its own.
     pub body: Option<Arc<BodyPlan>>,
     /// What callers may send and ask for; `None`: whatever the backend speaks.
@@ -85,6 +89,64 @@ pub struct ParamPlan {
     pub between: Option<char>,
     /// What else its schema says.
     pub schema: Option<Validator>,
+    /// Whether it may be there without a value.
+    pub may_be_empty: bool,
+}
+
+/// A parameter that is no plain value and no list of them in query or header.
+#[derive(Debug)]
+pub struct ShapedPlan {
+    /// Its name.
+    pub name: Box<str>,
+    /// Where it stands.
+    pub place: ShapedPlace,
+    /// How it is written.
+    pub shape: Shape,
+    /// What is read of it.
+    pub kind: ShapedKind,
+    /// Whether it must be there.
+    pub required: bool,
+    /// What its schema says.
+    pub schema: Option<Validator>,
+}
+
+/// Where such a parameter stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ShapedPlace {
+    /// In the path: the variable, by its index.
+    Path(usize),
+    /// In the query.
+    Query,
+    /// In a header field.
+    Header,
+    /// Among the cookies.
+    Cookie,
+}
+
+/// What is read of such a parameter.
+#[derive(Debug)]
+pub enum ShapedKind {
+    /// One value.
+    One(ParamType),
+    /// Several.
+    List(ParamType),
+    /// Members: the types of those that are known, whether they are lists, and the type of all others.
+    Object(Box<[(String, ParamType, bool)]>, ParamType),
+}
+
+impl ShapedPlan {
+    /// Whether it is an object of the query, written as `name[member]=value`.
+    pub fn is_deep(&self) -> bool {
+        self.place == ShapedPlace::Query && self.shape.style == Style::Deep
+    }
+
+    /// Whether it is an object whose members stand in the query by their own names.
+    pub fn takes_any_name(&self) -> bool {
+        self.place == ShapedPlace::Query
+            && self.shape.style == Style::Form
+            && self.shape.explode
+            && matches!(self.kind, ShapedKind::Object(..))
+    }
 }
 
 /// A media type of bodies.
@@ -103,6 +165,8 @@ pub struct BodyPlan {
     pub types: Vec<BodyType>,
     /// Whether there must be one.
     pub required: bool,
+    /// Whether members that only the service sets are taken out, and not refused.
+    pub drops_read_only: bool,
 }
 
 /// The media types that callers of an operation can choose from.

@@ -26,8 +26,14 @@ pub struct CompiledBackend {
     pub addresses: Vec<Address>,
     /// How its certificate is checked, where it is called by TLS.
     pub trust: Trust,
+    /// The name that its certificate must have, where that is another than the address's.
+    pub server_name: Option<String>,
     /// How long an answer may take.
     pub timeout: Duration,
+    /// How long a connection may take.
+    pub connect: Duration,
+    /// How long an answer that has begun may fall silent.
+    pub idle: Duration,
     /// Greatest size of one message in bytes, where it has messages.
     pub max_message: usize,
     /// Whether messages are sent compressed.
@@ -45,6 +51,10 @@ pub struct Credentials {
     pub headers: Vec<(HeaderName, HeaderValue)>,
     /// Query parameters: each name as it is meant, and the pair as it is sent.
     pub query: Vec<(String, String)>,
+    /// Whether it is shown the caller's own key.
+    pub callers_key: bool,
+    /// The certificate that it is shown.
+    pub certificate: Option<Arc<OwnCertificate>>,
     /// Whose token it is shown, where it demands one.
     pub client: Option<Arc<ClientGrant>>,
     /// Elements of a SOAP header, by their JSON names.
@@ -53,6 +63,22 @@ pub struct Credentials {
     pub token: Option<UsernameToken>,
     /// Takes out texts that must never be shown.
     pub mask: Mask,
+}
+
+/// A certificate of the porch's own, with its key.
+#[derive(PartialEq, Eq, Hash)]
+pub struct OwnCertificate {
+    /// The certificate, and those between it and an authority, in PEM.
+    pub chain: String,
+    /// Its private key, in PEM.
+    pub key: String,
+}
+
+/// Never its key.
+impl std::fmt::Debug for OwnCertificate {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("OwnCertificate")
+    }
 }
 
 /// How a token is asked for (RFC 6749 §4.4.2).
@@ -77,6 +103,8 @@ pub enum Transport {
     Http1,
     /// HTTP/2, all exchanges on one connection (RFC 9113).
     Http2,
+    /// Not at all: another facade of this porch, whose name is the address's authority.
+    Inside,
 }
 
 /// One address of a backend.
@@ -92,7 +120,26 @@ pub struct Address {
     pub tls: bool,
 }
 
+impl CompiledBackend {
+    /// The name of the facade of this porch that it is, where it is one.
+    pub fn inside(&self) -> Option<&str> {
+        let address = self.addresses.first()?;
+        (self.transport == Transport::Inside).then_some(address.authority.as_str())
+    }
+}
+
 impl Address {
+    /// How it begins for people: scheme and host, or the facade that is meant.
+    pub fn origin(&self, transport: Transport) -> String {
+        match transport {
+            Transport::Inside => format!("{}{}", Self::INSIDE, self.authority),
+            _ => format!("{}://{}", self.scheme(), self.authority),
+        }
+    }
+
+    /// Another facade of the porch as the address of a backend.
+    pub const INSIDE: &str = "facade:";
+
     /// `http` or `https`.
     pub fn scheme(&self) -> &'static str {
         if self.tls { "https" } else { "http" }

@@ -5,9 +5,11 @@
 //! others stay.
 
 mod admission;
+mod answers;
 mod backend;
 mod definition;
 mod examples;
+mod inside;
 mod operation;
 mod place;
 mod secrets;
@@ -18,10 +20,17 @@ use http::HeaderName;
 use porch_contract::{Finding, PathTemplate, Segment, has_errors};
 
 pub use crate::index::OperationIndex;
-pub use admission::{Admission, BodyPlan, BodyType, CredentialRule, LimitPlan, Media, ParamPlan};
-pub use backend::{Address, ClientGrant, CompiledBackend, Credentials, Transport, Trust};
+pub use admission::{
+    Admission, BodyPlan, BodyType, CredentialRule, LimitPlan, Media, ParamPlan, ShapedKind,
+    ShapedPlace, ShapedPlan,
+};
+pub use answers::{AnswersPlan, ResponsePlan, Statuses};
+pub use backend::{
+    Address, ClientGrant, CompiledBackend, Credentials, OwnCertificate, Transport, Trust,
+};
 pub use definition::Definition;
 pub use examples::{Example, Examples, Given};
+pub(crate) use inside::circles;
 pub use operation::{Call, CallRules, CompiledOperation, Reply, Route, Step};
 pub use place::RulePlace;
 pub(crate) use secrets::PLACEHOLDER;

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use porch_contract::Position;
 use porch_rules::expr::Template;
 
-use super::{Admission, CompiledBackend, Examples, RulePlace};
+use super::{Admission, AnswersPlan, CompiledBackend, Examples, RulePlace};
 
 /// One operation, compiled.
 #[derive(Debug)]
@@ -25,6 +25,8 @@ pub struct CompiledOperation {
     pub steps: Vec<Step>,
     /// What is made of the answers.
     pub reply: Reply,
+    /// What replies are held against; `None`: they pass.
+    pub answers: Option<Arc<AnswersPlan>>,
     /// Where its wiring stands.
     pub place: Arc<RulePlace>,
     /// The same in its file, to the column.

@@ -25,6 +25,7 @@ impl CredentialsDoc {
             .chain(calling.headers.values())
             .chain(calling.query.values())
             .chain(&calling.bearer)
+            .chain(calling.certificate.as_ref().map(|c| &c.key))
             .chain(logins.flat_map(|l| [&l.user, &l.password]));
         names_in(values.collect())
     }
@@ -73,6 +74,11 @@ pub struct CallingDoc {
     /// HTTP: query parameters by name; a caller's own of the same names are not passed on.
     #[serde(default)]
     pub query: IndexMap<String, Value>,
+    /// A certificate of the porch's own, for backends that are called by TLS and ask for one (RFC 8446 §4.4.2).
+    pub certificate: Option<CertificateDoc>,
+    /// HTTP: whether the key that the caller showed is passed on, in the field in which it came.
+    #[serde(default)]
+    pub callers_key: bool,
     /// SOAP: user and password as a UsernameToken of WS-Security.
     pub ws_security: Option<LoginDoc>,
 }
@@ -93,6 +99,10 @@ impl CallingDoc {
         all.extend(self.bearer.as_ref().map(|_| "a bearer token".to_owned()));
         let client = self.client_credentials.as_ref();
         all.extend(client.map(|c| format!("a token of {}", c.token_address.trim())));
+        let certificate = self.certificate.as_ref();
+        all.extend(certificate.map(|c| format!("the certificate {}", c.file)));
+        let own = self.callers_key.then(|| "the caller's own key".to_owned());
+        all.extend(own);
         all.extend(login("a UsernameToken (WS-Security)", &self.ws_security));
         all.extend(self.headers.keys().map(|n| named("the header", n)));
         all.extend(self.query.keys().map(|n| named("the query parameter", n)));
@@ -100,6 +110,16 @@ impl CallingDoc {
         all.extend(elements.map(|n| named("the SOAP header", n)));
         all
     }
+}
+
+/// A certificate and its key.
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct CertificateDoc {
+    /// The certificate, and those between it and an authority: a file in PEM (RFC 7468 §5) beside this one.
+    pub file: String,
+    /// Its private key in PEM (RFC 7468 §10): `{ secret: NAME }`.
+    pub key: Value,
 }
 
 /// A user's name and password; each a text or `{ secret: NAME }`.

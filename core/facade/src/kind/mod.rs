@@ -190,7 +190,8 @@ impl Kinds {
 
 /// Why a source is no definition.
 fn unknown(source: &Source) -> Finding {
-    let help = "give a WSDL 1.1, .proto files, a descriptor set or an OpenAPI document";
+    let help =
+        "give a WSDL 1.1, .proto files, a descriptor set, an OpenAPI document or OData metadata";
     match porch_contract::Node::parse(source.main_text()) {
         Ok(node) => Finding::error(
             &source.main,

@@ -149,6 +149,8 @@ pub(super) fn with_new(
     mine: &[String],
     changes: &mut Vec<String>,
 ) -> String {
+    let mine: HashSet<&String> = mine.iter().collect();
+    let mut blocks = String::new();
     for (id, wiring) in fresh {
         if mine.contains(id) {
             changes.push(format!(
@@ -159,14 +161,17 @@ pub(super) fn with_new(
         }
         let of = Some(called(wiring)).filter(|c| !c.is_empty());
         changes.push(format!("{} is new: wired as “{id}”", of.unwrap_or(id)));
-        text = appended(&text, id, wiring);
+        blocks.push_str(&block(id, wiring));
+    }
+    if !blocks.is_empty() {
+        text = appended(&text, &blocks);
     }
     text
 }
 
-/// A facade's text with one more operation at the end of `operations:`, everything else as it was.
-fn appended(text: &str, id: &str, wiring: &Value) -> String {
-    let block: String = to_yaml(&serde_json::json!({ id: wiring }))
+/// An operation as it stands below `operations:`.
+fn block(id: &str, wiring: &Value) -> String {
+    to_yaml(&serde_json::json!({ id: wiring }))
         .lines()
         .map(|l| {
             if l.is_empty() {
@@ -175,7 +180,11 @@ fn appended(text: &str, id: &str, wiring: &Value) -> String {
                 format!("  {l}\n")
             }
         })
-        .collect();
+        .collect()
+}
+
+/// A facade's text with more operations at the end of `operations:`, everything else as it was.
+fn appended(text: &str, block: &str) -> String {
     let lines: Vec<&str> = text.lines().collect();
     let Some(start) = lines.iter().position(|l| l.trim_end() == "operations:") else {
         return format!("{}\noperations:\n{block}", text.trim_end());
@@ -189,7 +198,7 @@ fn appended(text: &str, id: &str, wiring: &Value) -> String {
     let (before, after) = lines.split_at(end);
     let mut out = before.join("\n").trim_end().to_owned();
     out.push('\n');
-    out.push_str(&block);
+    out.push_str(block);
     if !after.is_empty() {
         out.push_str(&after.join("\n"));
         out.push('\n');

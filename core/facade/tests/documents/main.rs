@@ -7,6 +7,7 @@
 mod again;
 mod definitions;
 mod described;
+mod edited;
 mod examples;
 mod mistakes;
 mod spread;

@@ -146,3 +146,37 @@ fn more_examples_than_there_is_room_for_are_an_error_that_is_told_once() {
         errors[0].message
     );
 }
+
+#[test]
+fn what_is_shown_by_tls_only_is_told_where_there_is_none() {
+    let mut files = demo();
+    files.insert(
+        "timetable/own.pem".into(),
+        "-----BEGIN CERTIFICATE-----\n".into(),
+    );
+    let backend = files.get_mut("timetable/timetable.backend.yaml").unwrap();
+    backend.push_str("server-name: tt.example\ncredentials: { calling: { certificate: { file: own.pem, key: { secret: tt-key } } } }\n");
+    let findings = check(&files, "live");
+    let told: Vec<_> = findings
+        .iter()
+        .map(|f| (f.severity, f.message.as_str()))
+        .collect();
+    for part in [
+        "a server's name is looked at by TLS only",
+        "a certificate is shown by TLS only",
+    ] {
+        assert!(
+            told.iter()
+                .any(|(s, m)| *s == Severity::Warning && m.contains(part)),
+            "{told:?}"
+        );
+    }
+    files.remove("timetable/own.pem");
+    let findings = check(&files, "live");
+    assert!(
+        findings
+            .iter()
+            .any(|f| f.message.contains("there is no file “timetable/own.pem”")),
+        "{findings:?}"
+    );
+}

@@ -5,6 +5,7 @@ use std::cmp::Ordering;
 
 use serde_json::Value;
 
+use super::functions::call;
 use super::parse::{Literal, Macro, Node, Op};
 use super::value::Val;
 
@@ -50,9 +51,9 @@ pub(super) struct Run<'s> {
     steps: u32,
 }
 
-type Got<'s> = Result<Val<'s>, EvalError>;
+pub(super) type Got<'s> = Result<Val<'s>, EvalError>;
 
-fn wrong<T>(message: impl Into<String>) -> Result<T, EvalError> {
+pub(super) fn wrong<T>(message: impl Into<String>) -> Result<T, EvalError> {
     Err(EvalError::Type(message.into()))
 }
 
@@ -356,6 +357,10 @@ fn arithmetic<'s>(op: Op, a: Val<'s>, b: Val<'s>) -> Got<'s> {
         Op::Div => "/",
         _ => "%",
     };
+    // What may be absent was asked for as such; nothing comes of it here, as of functions.
+    if matches!(a, Val::Absent) || matches!(b, Val::Absent) {
+        return Ok(Val::Absent);
+    }
     match (a.number(), b.number()) {
         (Some(Val::Int(x)), Some(Val::Int(y))) => {
             let result = match op {
@@ -400,72 +405,6 @@ fn arithmetic<'s>(op: Op, a: Val<'s>, b: Val<'s>) -> Got<'s> {
             (_, a, b) => wrong(format!("{} {sign} {} has no value", a.kind(), b.kind())),
         },
     }
-}
-
-fn call<'s>(name: &str, mut arguments: Vec<Val<'s>>) -> Got<'s> {
-    let first = if arguments.is_empty() {
-        Val::Absent
-    } else {
-        arguments.remove(0)
-    };
-    if name == "orValue" {
-        return Ok(if matches!(first, Val::Absent) {
-            arguments.remove(0)
-        } else {
-            first
-        });
-    }
-    if matches!(first, Val::Absent) {
-        return Ok(Val::Absent);
-    }
-    let refuse = |of: &Val<'_>| wrong(format!("{name} has no meaning for {}", of.kind()));
-    let text = |v: String| Ok(Val::Str(Cow::Owned(v)));
-    match (name, &first, arguments.as_slice()) {
-        ("size", Val::Str(s), _) => Ok(Val::Int(s.chars().count() as i64)),
-        ("size", v, _) => v
-            .items()
-            .map_or_else(|| refuse(v), |i| Ok(Val::Int(i.len() as i64))),
-        ("type", v, _) => Ok(Val::Str(Cow::Borrowed(v.kind()))),
-        ("string", v, _) => v
-            .to_text()
-            .map_or_else(|| refuse(v), |t| text(t.into_owned())),
-        ("bool", Val::Bool(b), _) => Ok(Val::Bool(*b)),
-        ("bool", Val::Str(s), _) if matches!(s.as_ref(), "true" | "false") => {
-            Ok(Val::Bool(s == "true"))
-        }
-        ("int", Val::Str(s), _) => s
-            .parse()
-            .map(Val::Int)
-            .or_else(|_| wrong(format!("“{s}” is no whole number"))),
-        ("int", v, _) => match v.number() {
-            Some(Val::Int(i)) => Ok(Val::Int(i)),
-            Some(Val::Double(d)) if d.abs() < 9.2e18 => Ok(Val::Int(d as i64)),
-            _ => refuse(v),
-        },
-        ("double", Val::Str(s), _) => s
-            .parse()
-            .map(Val::Double)
-            .or_else(|_| wrong(format!("“{s}” is no number"))),
-        ("double", v, _) => v.as_f64().map_or_else(|| refuse(v), |d| Ok(Val::Double(d))),
-        ("startsWith", Val::Str(s), [Val::Str(t)]) => Ok(Val::Bool(s.starts_with(t.as_ref()))),
-        ("endsWith", Val::Str(s), [Val::Str(t)]) => Ok(Val::Bool(s.ends_with(t.as_ref()))),
-        ("contains", Val::Str(s), [Val::Str(t)]) => Ok(Val::Bool(s.contains(t.as_ref()))),
-        ("lowerAscii", Val::Str(s), _) => text(s.to_ascii_lowercase()),
-        ("upperAscii", Val::Str(s), _) => text(s.to_ascii_uppercase()),
-        ("trim", Val::Str(s), _) => text(s.trim().to_owned()),
-        ("replace", Val::Str(s), [Val::Str(from), Val::Str(to)]) => replaced(s, from, to),
-        (_, v, _) => refuse(v),
-    }
-}
-
-/// A text with all occurrences replaced; how long it will be is known before it is made.
-fn replaced<'s>(text: &str, from: &str, to: &str) -> Got<'s> {
-    let times = text.matches(from).count();
-    let kept = text.len() - times * from.len();
-    if times.saturating_mul(to.len()).saturating_add(kept) > 1 << 20 {
-        return wrong("a text of more than 1 MiB");
-    }
-    Ok(Val::Str(Cow::Owned(text.replace(from, to))))
 }
 
 fn of_literal(literal: &Literal) -> Val<'_> {

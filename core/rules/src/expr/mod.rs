@@ -10,6 +10,7 @@
 //! passed on keep all their digits; arithmetic is done in 64-bit integers or doubles.
 
 mod eval;
+mod functions;
 mod parse;
 mod template;
 mod value;
@@ -20,7 +21,7 @@ pub use template::{Template, TemplateErrors};
 pub use value::Val;
 
 /// The functions that expressions may call, besides the macros.
-pub const FUNCTIONS: [&str; 16] = [
+pub const FUNCTIONS: [&str; 17] = [
     "size",
     "int",
     "double",
@@ -35,6 +36,7 @@ pub const FUNCTIONS: [&str; 16] = [
     "upperAscii",
     "trim",
     "replace",
+    "split",
     "orValue",
     "xml",
 ];

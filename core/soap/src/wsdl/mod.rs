@@ -300,7 +300,10 @@ fn add_losses(compiler: &Compiler<'_, '_>, operation: &mut Operation) {
 ///
 /// A document type declaration may stand there, as in some old schemas: its own entities are replaced, within the
 /// parser's bounds, and nothing is fetched.
-fn parse_xml(text: &str) -> Result<Document<'_>, (Position, String)> {
+///
+/// # Errors
+/// What is wrong with it, and where.
+pub fn parse_xml(text: &str) -> Result<Document<'_>, (Position, String)> {
     let at = |offset: usize| {
         let before = &text[..text.floor_char_boundary(offset.min(text.len()))];
         Position {

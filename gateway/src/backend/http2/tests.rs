@@ -47,6 +47,8 @@ async fn call(channels: &Channels, body: OutBody) -> Result<Answered, CallFailur
             tls: false,
         },
         trust: &trust,
+        name: None,
+        own: None,
         within: Duration::from_secs(2),
         tls: &tls,
     };

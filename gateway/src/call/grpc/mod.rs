@@ -93,7 +93,7 @@ impl Protocol for Grpc {
             Err(failure) => return Reading::Done(bare(sent.answered.head, Err(failure))),
         };
         if cx.native {
-            let silence = (!call.client_streaming).then_some(cx.backend.timeout);
+            let silence = (!call.client_streaming).then_some(cx.backend.idle);
             return Reading::Done(passed(sent.answered, silence));
         }
         let Sent {
@@ -380,7 +380,7 @@ async fn stream(
     {
         kind = own;
     }
-    let idle = (!call.client_streaming).then(|| Idle::new(cx.backend.timeout));
+    let idle = (!call.client_streaming).then(|| Idle::new(cx.backend.idle));
     let source = Stream {
         call: call.clone(),
         answer,

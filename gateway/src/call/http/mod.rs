@@ -137,7 +137,7 @@ impl Protocol for Http {
         let came = came.unwrap_or(speaks(cx));
         let (head, body) = (sent.answered.head, sent.answered.body);
         Reading::later(async move {
-            let bytes = collect(body, cx.backend.timeout, cx.share).await;
+            let bytes = collect(body, cx.backend.idle, cx.share).await;
             if let (Ok(_), Some(lease)) = (&bytes, sent.answered.lease) {
                 lease.give_back();
             }
@@ -207,7 +207,7 @@ fn pass(cx: &Context<'_>, answered: Answered) -> Read {
     let through = Through {
         body,
         lease,
-        idle: Some(Idle::new(cx.backend.timeout)),
+        idle: Some(Idle::new(cx.backend.idle)),
         ending: None,
     };
     let notes = if cx.keep {

@@ -2,6 +2,7 @@
 
 use bytes::Bytes;
 use http::{HeaderValue, Uri, header};
+use porch_contract::Place;
 use porch_facade::kind::http::{HeaderRule, HttpCall, PathPart};
 use porch_facade::{percent_decode, percent_encode_segment};
 use porch_rules::expr::EvalError;
@@ -49,7 +50,7 @@ pub(super) fn request(
         let accept = HeaderValue::from_static(media::name(speaks(cx)));
         headers.set(&header::ACCEPT, accept);
     }
-    if cx.whole || offers {
+    if cx.whole || offers || cx.operation.answers.is_some() {
         // The answer must be readable here; without the field any coding would do (RFC 9110 §12.5.3).
         headers.set(
             &header::ACCEPT_ENCODING,
@@ -137,8 +138,12 @@ fn query(call: &HttpCall, cx: &Context<'_>, target: &mut String) -> Result<(), F
             .query()
             .filter(|q| mark == '?' || !q.is_empty())
         {
-            target.push(mark);
-            target.push_str(query);
+            if cx.operation.admission.drops_unknown_query {
+                known_pairs(cx, query, mark, target);
+            } else {
+                target.push(mark);
+                target.push_str(query);
+            }
         }
         return Ok(());
     };
@@ -154,6 +159,24 @@ fn query(call: &HttpCall, cx: &Context<'_>, target: &mut String) -> Result<(), F
         percent_encode_segment(target, &text);
     }
     Ok(())
+}
+
+/// Adds what the contract has of the caller's query, as the caller wrote it.
+#[cold]
+fn known_pairs(cx: &Context<'_>, query: &str, mut mark: char, target: &mut String) {
+    let all = &cx.operation.admission.parameters;
+    for pair in query.split('&').filter(|p| !p.is_empty()) {
+        let name = pair.split('=').next().unwrap_or_default();
+        let Some(name) = percent_decode(name, true) else {
+            continue;
+        };
+        let mut known = all.iter().filter(|p| p.place == Place::Query);
+        if known.any(|p| *p.name == *name || p.other.as_deref() == Some(&*name)) {
+            target.push(mark);
+            target.push_str(pair);
+            mark = '&';
+        }
+    }
 }
 
 /// Adds the backend's credentials to a query, in place of whatever has the same names already.
@@ -188,6 +211,12 @@ fn headers(call: &HttpCall, cx: &Context<'_>) -> Result<Fields, Failure> {
     // Four that every request has are among them.
     let room = call.headers.len() + cx.backend.credentials.headers.len() + 4;
     let mut headers = forwarded_fields(&cx.parts.headers, &cx.facade.key_header, room);
+    if cx.backend.credentials.callers_key {
+        let own = cx.parts.headers.get_all(&cx.facade.key_header);
+        for value in own {
+            headers.append(cx.facade.key_header.clone(), value.clone());
+        }
+    }
     if let Some(fixed) = &call.fixed {
         headers.set_fixed(fixed);
     }

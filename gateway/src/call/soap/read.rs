@@ -98,7 +98,7 @@ impl<'a> Answering<'a> {
         let mut ended = false;
         while !ended {
             let Some(body) = came else { break };
-            let data = match tokio::time::timeout(self.cx.backend.timeout, body.frame()).await {
+            let data = match tokio::time::timeout(self.cx.backend.idle, body.frame()).await {
                 Err(_) => return Err(Failure::Silent),
                 Ok(None) => {
                     ended = true;
@@ -186,7 +186,7 @@ impl<'a> Answering<'a> {
                 reader,
                 next: std::mem::take(&mut self.json),
                 lease,
-                idle: Idle::new(self.cx.backend.timeout),
+                idle: Idle::new(self.cx.backend.idle),
                 done: false,
                 tell: self.cx.tell.clone(),
                 refusal: None,

@@ -5,10 +5,11 @@ use std::collections::HashSet;
 use indexmap::IndexSet;
 use porch_contract::{Finding, Operation};
 use porch_describe::{Described, Upstream};
+use porch_odata::Call;
 use porch_sample::Known;
 use serde_json::{Map, Value, json};
 
-use super::look::described;
+use super::look::{Read, described};
 use super::shown::calling;
 use crate::Files;
 use crate::derive::{
@@ -23,7 +24,11 @@ use crate::yaml::to_yaml;
 const NOWHERE: &str = "http://127.0.0.1/";
 
 pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Box<Finding>> {
-    let (described, findings) = described(source)?;
+    let Read {
+        described,
+        calls,
+        findings,
+    } = described(source)?;
     let contract = &described.contract;
     let name = wanted.name;
     let all = contract.operations.values();
@@ -43,7 +48,10 @@ pub(super) fn derive(source: &Source, wanted: &Wanted<'_>) -> Result<Derived, Bo
         .iter()
         .map(|o| match wanted.calls_nothing {
             true => (o.id.clone(), json!({})),
-            false => (o.id.clone(), backends.wired(&described, o)),
+            false => (
+                o.id.clone(),
+                backends.wired(&described, calls.get(&o.id), o),
+            ),
         })
         .collect();
     let operations = wiring.len();
@@ -98,11 +106,28 @@ impl<'d> Backends<'d> {
         format!("{}-{}", &self.name[..room], number + 2)
     }
 
-    fn wired(&mut self, described: &Described, o: &Operation) -> Value {
+    fn wired(&mut self, described: &Described, call: Option<&Call>, o: &Operation) -> Value {
         let none = Upstream::default();
         let upstream = described.operations.get(&o.id).unwrap_or(&none);
         let path = upstream.path.clone().unwrap_or_else(|| o.path.to_string());
         let backend = self.called(upstream.server.as_ref());
+        if let Some(Call {
+            method,
+            path,
+            send,
+            reply,
+        }) = call
+        {
+            let mut wired =
+                json!({ "call": { "backend": backend, "method": method, "path": path } });
+            if !send.is_empty() {
+                wired["send"] = json!(send);
+            }
+            if let Some(reply) = reply {
+                wired["reply"] = reply.clone();
+            }
+            return wired;
+        }
         json!({ "call": { "backend": backend, "method": o.method, "path": path } })
     }
 

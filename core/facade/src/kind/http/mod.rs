@@ -1,5 +1,6 @@
 //! HTTP with any bodies.
 
+mod backwards;
 mod compile;
 mod derive;
 mod fixed;
@@ -52,7 +53,8 @@ impl Kind for Http {
     }
 
     fn recognises(&self, source: &Source) -> bool {
-        porch_describe::is_description(source.main_text())
+        let text = source.main_text();
+        porch_odata::is_metadata(text) || porch_describe::is_description(text)
     }
 
     fn look(&self, source: &Source, _: Progress<'_>) -> Result<Look, Box<Finding>> {

@@ -57,7 +57,8 @@ impl Kind for Soap {
     }
 
     fn recognises(&self, source: &Source) -> bool {
-        source.main_text().starts_with('<')
+        let text = source.main_text();
+        text.starts_with('<') && !porch_odata::is_metadata(text)
     }
 
     fn look(&self, source: &Source, _: Progress<'_>) -> Result<Look, Box<Finding>> {

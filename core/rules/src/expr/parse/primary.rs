@@ -133,6 +133,9 @@ impl Parser<'_> {
         };
         let wanted = match *known {
             "replace" => 3,
+            // With the most parts that there may be, or without (CEL strings extension).
+            "split" if arguments.len() == 3 => 3,
+            "split" => 2,
             "startsWith" | "endsWith" | "contains" | "matches" | "orValue" => 2,
             _ => 1,
         };
