@@ -11,6 +11,7 @@ mod finding;
 mod fnv;
 mod fragment;
 mod json_text;
+mod members;
 mod node;
 mod openapi;
 mod plural;
@@ -23,6 +24,7 @@ pub use finding::{Finding, Severity, has_errors};
 pub use fnv::{Fnv, stable_id};
 pub use fragment::from_fragment;
 pub use json_text::{plain_ascii_in_json, plain_in_json};
+pub use members::{Member, Members};
 pub use node::{Node, NodeKind, Position, ReadError, Step, yaml_scalar};
 pub use openapi::{
     Contract, Operation, Parameter, Place, Shape, Style, Written, contract_of, is_method,

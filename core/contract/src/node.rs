@@ -9,6 +9,8 @@ use std::collections::HashSet;
 use saphyr_parser::{Event, Marker, Parser, ScalarStyle};
 use serde_json::{Map, Number, Value};
 
+use crate::members::{Member, Members};
+
 /// A place in a text, line and column from 1 (0 and 0: nowhere in particular).
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Position {
@@ -35,7 +37,7 @@ pub enum NodeKind {
     /// A sequence.
     List(Vec<Node>),
     /// A mapping: keys with the places they stand at, in the order written.
-    Map(Vec<(String, Position, Node)>),
+    Map(Members),
 }
 
 /// Why a text could not be read.
@@ -105,7 +107,7 @@ impl Open {
             },
             Open::Map(at, entries) => Node {
                 at,
-                kind: NodeKind::Map(entries.done),
+                kind: NodeKind::Map(entries.done.into()),
             },
         }
     }
@@ -203,14 +205,14 @@ impl Node {
 
     /// The member of a mapping.
     pub fn get(&self, key: &str) -> Option<&Node> {
-        self.entries()
-            .iter()
-            .find(|(k, ..)| k == key)
-            .map(|(.., v)| v)
+        match &self.kind {
+            NodeKind::Map(entries) => entries.named(key).map(|(.., v)| v),
+            _ => None,
+        }
     }
 
     /// The members of a mapping; none when it is not one.
-    pub fn entries(&self) -> &[(String, Position, Node)] {
+    pub fn entries(&self) -> &[Member] {
         match &self.kind {
             NodeKind::Map(entries) => entries,
             _ => &[],
@@ -282,19 +284,17 @@ impl Node {
         let mut at = self.at;
         for (i, step) in path.iter().enumerate() {
             match (step, &node.kind) {
-                (Step::Key(k), NodeKind::Map(entries)) => {
-                    match entries.iter().find(|(name, ..)| name == k) {
-                        Some((_, key_at, child)) => {
-                            at = if key && i + 1 == path.len() {
-                                *key_at
-                            } else {
-                                child.at
-                            };
-                            node = child;
-                        }
-                        None => return at,
+                (Step::Key(k), NodeKind::Map(entries)) => match entries.named(k) {
+                    Some((_, key_at, child)) => {
+                        at = if key && i + 1 == path.len() {
+                            *key_at
+                        } else {
+                            child.at
+                        };
+                        node = child;
                     }
-                }
+                    None => return at,
+                },
                 (Step::Index(n), NodeKind::List(items)) if *n < items.len() => {
                     node = &items[*n];
                     at = node.at;

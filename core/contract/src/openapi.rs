@@ -167,7 +167,7 @@ impl ContractReader<'_> {
         let mut operations = IndexMap::new();
         let empty = Node {
             at: node.at,
-            kind: crate::NodeKind::Map(Vec::new()),
+            kind: crate::NodeKind::Map(Vec::new().into()),
         };
         for (path, path_at, item) in node.get("paths").unwrap_or(&empty).entries() {
             let template = match PathTemplate::parse(path) {

@@ -7,7 +7,7 @@ use serde_json::Value;
 pub(crate) type Entries = Vec<(String, Position, Node)>;
 
 pub(crate) fn map(at: Position, entries: Entries) -> Node {
-    let kind = NodeKind::Map(entries);
+    let kind = NodeKind::Map(entries.into());
     Node { at, kind }
 }
 

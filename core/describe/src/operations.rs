@@ -364,7 +364,7 @@ impl Walk<'_> {
             }
         }
         let at = given.map_or(node.at, |g| g.at);
-        let kind = NodeKind::Map(made);
+        let kind = NodeKind::Map(made.into());
         Node { at, kind }
     }
 }

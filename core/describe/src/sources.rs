@@ -235,7 +235,7 @@ fn shift(node: &mut Node, by: usize) {
         NodeKind::Scalar(_) => {}
         NodeKind::List(items) => items.iter_mut().for_each(|item| shift(item, by)),
         NodeKind::Map(entries) => {
-            for (_, at, value) in entries {
+            for (_, at, value) in entries.iter_mut() {
                 at.line += by;
                 shift(value, by);
             }

@@ -124,7 +124,7 @@ impl<'t> Json<'t> {
             return Err(too_deep(at));
         }
         let kind = match self.peek() {
-            Some(b'{') => NodeKind::Map(self.members(depth)?),
+            Some(b'{') => NodeKind::Map(self.members(depth)?.into()),
             Some(b'[') => NodeKind::List(self.items(depth)?),
             Some(b'"') => NodeKind::Scalar(Value::String(self.string()?)),
             _ => NodeKind::Scalar(self.plain()?),
@@ -393,7 +393,7 @@ impl Yaml {
                 }
             }
         }
-        let kind = NodeKind::Map(done);
+        let kind = NodeKind::Map(done.into());
         Node { at, kind }
     }
 }

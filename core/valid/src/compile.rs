@@ -36,7 +36,8 @@ impl<'d> Schemas<'d> {
         Self {
             document,
             from,
-            nodes: Vec::new(),
+            // The first takes everything.
+            nodes: vec![Node::default()],
             known: HashMap::new(),
             open: Vec::new(),
             left_out: Vec::new(),
@@ -211,9 +212,13 @@ impl<'d> Schemas<'d> {
                 .into_iter()
                 .flatten()
         };
-        let properties = named("properties").map(|(n, s)| (n.as_str().into(), self.id(s)));
+        let listed: Vec<(Box<str>, Id)> = named("properties")
+            .map(|(n, s)| (n.as_str().into(), self.id(s)))
+            .collect();
+        let places = listed.iter().enumerate();
         let mut objects = Objects {
-            properties: properties.collect(),
+            properties: places.map(|(at, (name, _))| (name.clone(), at)).collect(),
+            listed,
             ..Objects::default()
         };
         for (text, schema) in named("patternProperties") {
@@ -258,7 +263,7 @@ impl<'d> Schemas<'d> {
         words
             .iter()
             .any(|w| map.contains_key(*w))
-            .then(|| Box::new(objects))
+            .then(|| Box::new(objects.known()))
     }
 
     fn several(&mut self, map: &'d Map<String, Value>) -> Option<Box<Several>> {

@@ -16,6 +16,7 @@ mod format;
 mod node;
 mod number;
 mod pattern;
+mod swift;
 mod told;
 
 use std::sync::Arc;
@@ -54,6 +55,12 @@ impl Validator {
     /// Everything that is wrong with a value, up to a bound.
     pub fn misfits(&self, value: &Value) -> Vec<Misfit> {
         check::Check::new(&self.nodes, self.from).all(self.root, value)
+    }
+
+    /// Whether bytes are JSON, have no member twice in one object, and keep to the schema, as far as that is known from reading
+    /// them once; where not, [`Validator::misfits`] and [`doubled`] tell.
+    pub fn surely_fits(&self, json: &[u8]) -> bool {
+        swift::fits(&self.nodes, self.from, self.root, json)
     }
 
     /// Whether a value keeps to the schema.

@@ -13,6 +13,9 @@ use crate::number::Decimal;
 /// A number of a node.
 pub(crate) type Id = u32;
 
+/// The schema that takes everything.
+pub(crate) const ANYTHING: Id = 0;
+
 /// Types of values, a bit each.
 pub(crate) const NULL: u8 = 1;
 pub(crate) const BOOLEAN: u8 = 2;
@@ -88,7 +91,16 @@ pub(crate) struct Lists {
 /// Core §10.3.2, validation §6.5.
 #[derive(Debug, Default)]
 pub(crate) struct Objects {
-    pub(crate) properties: HashMap<Box<str>, Id, BuildHasherDefault<Fnv>>,
+    /// Where a property stands among those that are listed.
+    pub(crate) properties: HashMap<Box<str>, usize, BuildHasherDefault<Fnv>>,
+    /// In the order of the contract.
+    pub(crate) listed: Vec<(Box<str>, Id)>,
+    /// Whether it says nothing but which members there are, what each must be, and how many.
+    pub(crate) plain: bool,
+    /// Properties that must be there, a bit each by where they are listed.
+    pub(crate) needed: u128,
+    /// Members that must be there and are no properties, or are listed too far behind.
+    pub(crate) needed_others: Vec<Box<str>>,
     pub(crate) patterns: Vec<(Regex, Id)>,
     pub(crate) others: Option<Id>,
     pub(crate) names: Option<Id>,
@@ -98,6 +110,75 @@ pub(crate) struct Objects {
     pub(crate) with: Vec<(Box<str>, Vec<Box<str>>)>,
     pub(crate) with_schemas: Vec<(Box<str>, Id)>,
     pub(crate) unevaluated: Option<Id>,
+}
+
+impl Objects {
+    /// Where a property is listed; it may well be the next one.
+    pub(crate) fn named(&self, name: &str, next: usize) -> Option<usize> {
+        match self.listed.get(next) {
+            Some((listed, _)) if **listed == *name => Some(next),
+            _ => self.properties.get(name).copied(),
+        }
+    }
+
+    /// Sets what is known when all of it was read.
+    pub(crate) fn known(mut self) -> Self {
+        self.plain = self.patterns.is_empty()
+            && self.names.is_none()
+            && self.with.is_empty()
+            && self.with_schemas.is_empty()
+            && self.unevaluated.is_none();
+        for name in &self.required {
+            let bit = self.properties.get(name).and_then(|at| {
+                let at = u32::try_from(*at).ok()?;
+                1_u128.checked_shl(at)
+            });
+            match bit {
+                Some(bit) => self.needed |= bit,
+                None => self.needed_others.push(name.clone()),
+            }
+        }
+        self
+    }
+}
+
+impl Node {
+    /// Whether it says anything by itself, and not only by other schemas.
+    pub(crate) fn says_itself(&self) -> bool {
+        self.types != 0
+            || self.values.is_some()
+            || self.number.is_some()
+            || self.text.is_some()
+            || self.list.is_some()
+            || self.object.is_some()
+    }
+}
+
+impl Texts {
+    /// Whether nothing is wrong with a text.
+    pub(crate) fn takes(&self, text: &str) -> bool {
+        let count = || text.chars().count() as u64;
+        // A character is one byte or more.
+        let most = (self.most).is_none_or(|most| text.len() as u64 <= most || count() <= most);
+        most && self.least.is_none_or(|least| count() >= least)
+            && self.pattern.as_ref().is_none_or(|(p, _)| p.is_match(text))
+            && self.format.as_ref().is_none_or(|(is, _)| is(text))
+    }
+}
+
+impl Numbers {
+    /// Whether nothing is wrong with a number.
+    pub(crate) fn takes(&self, value: &Decimal) -> bool {
+        self.least.as_ref().is_none_or(|l| value >= l)
+            && self.most.as_ref().is_none_or(|m| value <= m)
+            && self.above.as_ref().is_none_or(|l| value > l)
+            && self.below.as_ref().is_none_or(|m| value < m)
+            && self
+                .multiple
+                .as_ref()
+                .is_none_or(|m| value.is_multiple_of(m))
+            && (self.width.as_ref()).is_none_or(|(from, to, _)| value >= from && value <= to)
+    }
 }
 
 /// Core §10.2.

@@ -24,7 +24,7 @@ impl Decimal {
         Self::read(number.as_str())
     }
 
-    fn read(text: &str) -> Self {
+    pub(crate) fn read(text: &str) -> Self {
         let (negative, text) = match text.strip_prefix('-') {
             Some(rest) => (true, rest),
             None => (false, text),

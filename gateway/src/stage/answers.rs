@@ -113,8 +113,13 @@ async fn looked_at(
     let failed = |failure| of_failure(failure, op, None, StageName::Reply);
     let bytes = gathered(x, body).await.map_err(failed)?;
     let plain = coding::decoded(&head.headers, bytes.clone());
-    let misfits = match plain.and_then(|plain| json_of(&plain, &x.share)) {
-        Ok(value) => {
+    let fits = |plain: &Bytes| schema.surely_fits(plain);
+    let misfits = match plain.and_then(|plain| match fits(&plain) {
+        true => Ok(None),
+        false => json_of(&plain, &x.share).map(Some),
+    }) {
+        Ok(None) => Vec::new(),
+        Ok(Some(value)) => {
             let all = schema.misfits(&value).into_iter().take(TOLD);
             all.map(|m| format!("/body{} {}", m.pointer, m.told))
                 .collect()

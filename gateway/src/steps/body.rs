@@ -59,7 +59,9 @@ fn by_contract(
     }
     Ok(match needs {
         Needs::Value => Needs::Value,
-        _ => Needs::Json { value: true },
+        // Whether a value is needed to tell what is wrong is known when the body is there.
+        Needs::Json { value } => Needs::Json { value },
+        _ => Needs::Json { value: false },
     })
 }
 
@@ -113,7 +115,7 @@ fn keeps(
     let (Some(plan), Some(value)) = (&op.admission.body, value) else {
         return Ok(None);
     };
-    let Known::Json(schema) = known(&plan.types, &media::essence(&parts.headers)) else {
+    let Some(schema) = held_against(op, parts) else {
         return Ok(None);
     };
     if let Some(told) = porch_valid::doubled(bytes) {
@@ -140,6 +142,15 @@ fn keeps(
     match mistakes.is_empty() {
         true => Ok(changed),
         false => Err(Failure::Mistakes(mistakes)),
+    }
+}
+
+/// The schema that a body of JSON must keep to.
+fn held_against<'o>(op: &'o CompiledOperation, parts: &Parts) -> Option<&'o Validator> {
+    let plan = op.admission.body.as_ref()?;
+    match known(&plan.types, &media::essence(&parts.headers)) {
+        Known::Json(schema) => Some(schema),
+        Known::Not | Known::Passes => None,
     }
 }
 
@@ -182,10 +193,12 @@ pub(super) async fn receive(
         }
         return Ok(CallerBody::Gone);
     }
+    let schema = held_against(op, parts);
+    let fits = schema.is_some_and(|s| s.surely_fits(&bytes));
     scope.body = match needs {
         Needs::Json { value } => {
             is_json(parts)?;
-            if value {
+            if value || (schema.is_some() && !fits) {
                 room(x, &bytes)?;
                 let parsed = serde_json::from_slice(&bytes);
                 Some(parsed.map_err(|e| Failure::body(format!("is no JSON: {e}")))?)
@@ -199,7 +212,10 @@ pub(super) async fn receive(
         }
         _ => None,
     };
-    let changed = keeps(op, parts, scope.body.as_mut(), &bytes)?;
+    let changed = match fits {
+        true => None,
+        false => keeps(op, parts, scope.body.as_mut(), &bytes)?,
+    };
     Ok(CallerBody::Bytes(changed.unwrap_or(bytes)))
 }
 

@@ -54,7 +54,8 @@ async fn receive(
     let is_json = media::kind(&media::essence(&parts.headers)) == Some(MediaType::Json);
     let needs = match from.length() {
         Some(0) => Needs::Nothing,
-        _ if is_asked && is_json => Needs::Json { value: true },
+        // What is made of a schema says what the request says.
+        _ if is_json && (is_asked || op.admission.body.is_some()) => Needs::Json { value: true },
         _ => Needs::Raw,
     };
     let needs = body::demanded(op, parts, &from, needs)?;

@@ -87,7 +87,11 @@ impl<'n, 'v> Check<'n, 'v> {
         seen: Option<&mut Evaluated<'v>>,
     ) -> bool {
         let (mut good, mut known) = (true, false);
-        if let Some(id) = said.properties.get(name) {
+        if let Some((_, id)) = said
+            .properties
+            .get(name)
+            .and_then(|at| said.listed.get(*at))
+        {
             known = true;
             good &= self.part(Step::Member(name), *id, member);
         }
