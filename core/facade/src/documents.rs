@@ -102,6 +102,8 @@ pub struct BackendDoc {
     /// The name that its certificate must have, where that is another than the address's (RFC 6066 §3).
     #[schemars(regex(pattern = HOST))]
     pub server_name: Option<String>,
+    /// HTTP and SOAP: whether it may choose HTTP/2 (RFC 7301) where its address begins with `https://`; it may unless given.
+    pub http2: Option<bool>,
     /// Where it is called, unless the environment says otherwise.
     pub address: Option<Addresses>,
     /// How long a connection may take, TLS included; 5s unless given, and never longer than an answer.

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
-use porch_facade::{Address, OwnCertificate, Transport, Trust};
+use porch_facade::{Address, OwnCertificate, Trust};
 use rustls_pki_types::ServerName;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
@@ -14,7 +14,7 @@ use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
 
 use super::failure::{CallFailure, DialError, deepest};
-use super::tls;
+use super::tls::{self, Offer};
 
 /// Where to, and how.
 pub(super) struct To<'a> {
@@ -38,14 +38,14 @@ pub(super) enum Stream {
 
 impl To<'_> {
     /// Connects.
-    pub(super) async fn connect(&self, transport: Transport) -> Result<Stream, CallFailure> {
-        match tokio::time::timeout(self.within, self.open(transport)).await {
+    pub(super) async fn connect(&self, offer: Offer) -> Result<Stream, CallFailure> {
+        match tokio::time::timeout(self.within, self.open(offer)).await {
             Ok(result) => result.map_err(CallFailure::Connect),
             Err(_) => Err(CallFailure::ConnectTimeout),
         }
     }
 
-    async fn open(&self, transport: Transport) -> Result<Stream, DialError> {
+    async fn open(&self, offer: Offer) -> Result<Stream, DialError> {
         let authority = self.address.authority.as_str();
         let has_port = authority
             .rsplit_once(':')
@@ -69,12 +69,22 @@ impl To<'_> {
         let host = self.name.unwrap_or(host);
         let name = ServerName::try_from(host.trim_matches(['[', ']']).to_owned())
             .map_err(|e| DialError::Config(deepest(&e)))?;
-        let config = self.tls.config(self.trust, transport, self.own)?;
+        let config = self.tls.config(self.trust, offer, self.own)?;
         let stream = TlsConnector::from(config)
             .connect(name, stream)
             .await
             .map_err(DialError::of_tls)?;
         Ok(Stream::Tls(Box::new(stream)))
+    }
+}
+
+impl Stream {
+    /// Whether the other side chose HTTP/2.
+    pub(super) fn speaks_http2(&self) -> bool {
+        match self {
+            Stream::Tls(tls) => tls.get_ref().1.alpn_protocol() == Some(tls::HTTP2),
+            _ => false,
+        }
     }
 }
 

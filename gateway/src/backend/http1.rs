@@ -9,10 +9,10 @@ use std::time::{Duration, Instant};
 use http::Version;
 use hyper::client::conn::http1::{self, SendRequest};
 use hyper_util::rt::TokioIo;
-use porch_facade::Transport;
 
 use super::dial::To;
 use super::failure::{DialError, deepest};
+use super::tls::Offer;
 use super::{Answered, Attempt, CallFailure, Came, Key, Lease, Slot};
 use crate::body::OutBody;
 use crate::outgoing::Outgoing;
@@ -145,7 +145,7 @@ pub(super) fn no_http(why: &str) -> String {
 }
 
 async fn connect(to: &To<'_>) -> Result<SendRequest<OutBody>, CallFailure> {
-    let stream = to.connect(Transport::Http1).await?;
+    let stream = to.connect(Offer::Http1).await?;
     let (sender, connection) = http1::handshake(TokioIo::new(stream))
         .await
         .map_err(|e| CallFailure::Connect(DialError::Handshake(e.to_string())))?;

@@ -1,5 +1,6 @@
 //! Backends as one worker sees them: connections, choice of an address, health, attempts, times. One for all protocols.
 
+mod chosen;
 mod dial;
 mod failure;
 mod health;
@@ -16,8 +17,8 @@ use std::task::{Context, Poll};
 use std::time::Duration;
 
 use bytes::Bytes;
-use http::uri::{Authority, PathAndQuery, Scheme};
-use http::{Uri, header, response};
+use http::uri::PathAndQuery;
+use http::{Uri, response};
 use http_body::{Body, Frame, SizeHint};
 use hyper::body::Incoming;
 use porch_facade::{Address, CompiledBackend, Transport};
@@ -38,6 +39,7 @@ pub(crate) struct Backends {
     lean: Rc<lean::Pool>,
     http1: Rc<http1::Pool>,
     http2: http2::Channels,
+    chosen: chosen::Chosen,
     health: health::Health,
     tls: tls::Configs,
     turn: Cell<usize>,
@@ -169,17 +171,28 @@ impl Backends {
         let (first, mut made) = (at, at);
         let (mut tries, mut fresh) = (backend.addresses.len() + 1, false);
         loop {
+            // Boxed: it is asked for once.
+            let transport = match self.transport(backend, at) {
+                Some(known) => Ok(known),
+                None => Box::pin(self.ask(backend, at, until)).await,
+            };
             let moved = slot.as_mut().and_then(|request| {
-                aim(request, backend, made, at);
+                let transport = transport.as_ref().copied().unwrap_or(backend.transport);
+                aim(request, backend, transport, made, at);
                 request.body.moved()
             });
             made = at;
-            let answer = if backend.transport == Transport::Http1 && lean::takes(slot) {
+            let answer = if let Err(failure) = transport {
+                Err(Attempt::connect(failure))
+            } else if let Ok(Transport::Http1) = transport
+                && lean::takes(slot)
+            {
                 let (key, to) = self.to(backend, at);
                 lean::send(&self.lean, key, &to, slot, fresh, until).await
             } else {
                 // Boxed: what streams, and HTTP/2, need more room than the common way.
-                let mut once = Box::pin(self.once(backend, at, slot, fresh));
+                let transport = transport.unwrap_or(backend.transport);
+                let mut once = Box::pin(self.once(backend, transport, at, slot, fresh));
                 let answer = in_time(once.as_mut(), until, within, moved).await;
                 answer.unwrap_or_else(|_| Err(Attempt::connect(CallFailure::Timeout)))
             };
@@ -195,6 +208,11 @@ impl Backends {
                         self.http2.forget(backend.identity);
                     }
                     return Err(CallFailure::Timeout);
+                }
+                CallFailure::Connect(_)
+                    if self.chosen.forget((backend.identity, at as u32)) && tries > 0 =>
+                {
+                    // It may choose otherwise than it did.
                 }
                 CallFailure::Connect(_) | CallFailure::ConnectTimeout => {
                     let (from, key) = (at, (backend.identity, at as u32));
@@ -221,12 +239,13 @@ impl Backends {
     async fn once(
         &self,
         backend: &CompiledBackend,
+        transport: Transport,
         at: usize,
         slot: &mut Slot,
         fresh: bool,
     ) -> Result<Answered, Attempt> {
         let (key, to) = self.to(backend, at);
-        match backend.transport {
+        match transport {
             // What is inside is not sent.
             Transport::Http1 | Transport::Inside => {
                 http1::send(&self.http1, key, &to, slot, fresh).await
@@ -252,6 +271,7 @@ impl Backends {
         self.lean.sweep();
         self.http1.sweep();
         self.http2.sweep();
+        self.chosen.sweep();
         self.health.sweep();
     }
 }
@@ -283,25 +303,19 @@ async fn in_time<T>(
 
 /// Writes an address into a request that was made for the address `made`: `Host` and the path's beginning (RFC 9112
 /// §3.2.1), or scheme and authority (RFC 9113 §8.3.1).
-fn aim(request: &mut Outgoing, backend: &CompiledBackend, made: usize, at: usize) {
+fn aim(
+    request: &mut Outgoing,
+    backend: &CompiledBackend,
+    transport: Transport,
+    made: usize,
+    at: usize,
+) {
     let address = &backend.addresses[at];
-    match backend.transport {
-        Transport::Http1 | Transport::Inside if at == made => {}
-        Transport::Http1 | Transport::Inside => {
-            let host = address.host.clone();
-            request.fields.set(&header::HOST, host);
-        }
+    match transport {
+        Transport::Http1 | Transport::Inside if at == made && request.uri.scheme().is_none() => {}
+        Transport::Http1 | Transport::Inside => chosen::aim_http1(request, address),
         Transport::Http2 => {
-            let mut parts = std::mem::take(&mut request.uri).into_parts();
-            parts.scheme = Some(if address.tls {
-                Scheme::HTTPS
-            } else {
-                Scheme::HTTP
-            });
-            parts.authority = address.authority.parse::<Authority>().ok();
-            if let Ok(uri) = Uri::from_parts(parts) {
-                request.uri = uri;
-            }
+            chosen::aim_http2(request, address, backend.transport == Transport::Http1);
         }
     }
     if at != made {

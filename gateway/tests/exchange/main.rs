@@ -4,6 +4,7 @@
     reason = "a scenario, or a table of cases, is told in one piece"
 )]
 
+mod alpn;
 mod answers;
 mod envelopes;
 mod examples;

@@ -39,12 +39,15 @@ impl FacadeCompiler<'_> {
         let xml = (backend.doc.media_type == Some(MediaType::Xml))
             .then(|| backend.doc.xml.clone().unwrap_or_default().mapping());
         let timeout = backend.doc.timeout.map_or(DEFAULT_TIMEOUT, |t| t.0);
+        let offers_http2 = transport == Transport::Http1 && backend.doc.http2.unwrap_or(true);
         let compiled = Arc::new(CompiledBackend {
             name: name.to_owned(),
             kind: kind.name(),
             identity: identity(&addresses, transport, &trust, &credentials)
-                ^ named(backend.doc.server_name.as_deref()),
+                ^ named(backend.doc.server_name.as_deref())
+                ^ named((!offers_http2).then_some("http/1.1")),
             transport,
+            offers_http2,
             addresses,
             trust,
             server_name: self.server_name(backend),

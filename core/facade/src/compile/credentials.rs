@@ -233,6 +233,7 @@ impl Filling<'_, '_> {
                 kind: crate::kind::http::NAME,
                 identity,
                 transport: Transport::Http1,
+                offers_http2: false,
                 addresses,
                 trust,
                 server_name: None,

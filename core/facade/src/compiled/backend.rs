@@ -22,6 +22,8 @@ pub struct CompiledBackend {
     pub identity: u64,
     /// How its messages travel.
     pub transport: Transport,
+    /// Whether addresses with TLS may choose HTTP/2 (RFC 7301) where it would be HTTP/1.1.
+    pub offers_http2: bool,
     /// Where it is called; at least one, and calls are shared among them.
     pub addresses: Vec<Address>,
     /// How its certificate is checked, where it is called by TLS.

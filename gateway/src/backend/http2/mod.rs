@@ -16,10 +16,10 @@ use std::time::Duration;
 use bytes::Bytes;
 use h2::client::{Connection, SendRequest};
 use h2::{Ping, PingPong};
-use porch_facade::Transport;
 
 use super::dial::{Stream, To};
 use super::failure::DialError;
+use super::tls::Offer;
 use super::{Answered, Attempt, CallFailure, Came, Key, Slot};
 use crate::body::OutBody;
 pub(crate) use body::Body;
@@ -45,7 +45,7 @@ pub(super) struct Channels {
 }
 
 /// A connection, and how many calls are on it.
-struct Channel {
+pub(super) struct Channel {
     sender: SendRequest<Bytes>,
     state: Rc<State>,
 }
@@ -121,6 +121,11 @@ impl Channels {
         }
     }
 
+    /// Keeps a connection that is open already.
+    pub(super) fn adopt(&self, key: Key, channel: Channel) {
+        self.open.borrow_mut().entry(key).or_default().push(channel);
+    }
+
     fn broken(&self, error: &h2::Error) -> Attempt {
         self.sweep();
         Attempt {
@@ -175,7 +180,7 @@ impl Channels {
             return Ok(found);
         }
         let channel = Box::pin(async {
-            let stream = to.connect(Transport::Http2).await?;
+            let stream = to.connect(Offer::Http2).await?;
             begin(stream).await
         });
         let channel = channel.await?;
@@ -187,7 +192,7 @@ impl Channels {
 }
 
 /// Begins a connection.
-async fn begin(stream: Stream) -> Result<Channel, CallFailure> {
+pub(super) async fn begin(stream: Stream) -> Result<Channel, CallFailure> {
     let mut builder = h2::client::Builder::new();
     builder
         .enable_push(false)

@@ -20,12 +20,12 @@ use std::time::{Duration, Instant};
 
 use bytes::{Buf, Bytes, BytesMut};
 use http::Method;
-use porch_facade::Transport;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::time::Sleep;
 use tokio_util::io::poll_read_buf;
 
 use super::dial::{Stream, To};
+use super::tls::Offer;
 use super::{Answered, Attempt, CallFailure, Came, Key, Slot};
 use crate::body::OutBody;
 use crate::usage::Mix;
@@ -258,6 +258,11 @@ impl Conn {
     }
 }
 
+/// Keeps a connection that is open already.
+pub(super) fn adopt(pool: &Rc<Pool>, key: Key, stream: Stream) {
+    Conn::new(stream, pool, key).give_back();
+}
+
 /// Whether a request goes by this client.
 pub(super) fn takes(slot: &Slot) -> bool {
     slot.as_ref()
@@ -279,7 +284,7 @@ pub(super) async fn send(
         Some(conn) => conn,
         // Boxed: it is large, and mostly there is no need for it.
         None => {
-            let connecting = Box::pin(to.connect(Transport::Http1));
+            let connecting = Box::pin(to.connect(Offer::Http1));
             match tokio::time::timeout_at(until, connecting).await {
                 Ok(Ok(stream)) => Conn::new(stream, pool, key),
                 Ok(Err(what)) => return Err(Attempt::connect(what)),

@@ -46,6 +46,7 @@ impl Kind for Soap {
     fn keys(&self) -> Keys {
         Keys {
             backend: &[
+                "http2",
                 "port",
                 "names",
                 "credentials.calling.soap-headers",
