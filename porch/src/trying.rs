@@ -77,11 +77,17 @@ fn trial(
         .filter_map(|s| s.strip_prefix('{')?.split_once('}'))
         .map(|(name, _)| name.trim_end_matches('*'))
         .collect();
-    let (mut path, mut query) = (Map::new(), Map::new());
+    let (mut path, mut query, mut cookies) = (Map::new(), Map::new(), Map::new());
+    let is_cookie = |name: &str| {
+        let mut rows = list(&view["table"], "request").iter();
+        rows.any(|row| text(row, "caller").strip_prefix("cookie ") == Some(name))
+    };
     for given in &args.values {
         let (name, value) = pair(given, '=')?;
         let place = if path_names.contains(&name) {
             &mut path
+        } else if is_cookie(name) {
+            &mut cookies
         } else {
             known_parameter(name, &path_names, view)?;
             &mut query
@@ -89,17 +95,19 @@ fn trial(
         give(place, name, value);
     }
     let mut filled = Vec::new();
+    for (name, value) in sample["cookies"].as_object().into_iter().flatten() {
+        if !cookies.contains_key(name) {
+            filled.push(format!("{name}={}", plain(value)));
+            cookies.insert(name.clone(), value.clone());
+        }
+    }
     for name in path_names {
         if path.contains_key(name) {
             continue;
         }
         let value = sample["path"].get(name);
         let value = value.cloned().unwrap_or_else(|| json!("text"));
-        let shown = value.as_str().map(str::to_owned);
-        filled.push(format!(
-            "{name}={}",
-            shown.unwrap_or_else(|| value.to_string())
-        ));
+        filled.push(format!("{name}={}", plain(&value)));
         path.insert(name.into(), value);
     }
     let body = match (&args.body, sample.get("body")) {
@@ -114,15 +122,40 @@ fn trial(
         let (name, value) = pair(given, ':')?;
         headers.insert(name.trim().into(), json!(value.trim()));
     }
+    add_cookies(&mut headers, &cookies);
     let trial = json!({ "facade": facade, "operation": operation, "path": path, "query": query, "headers": headers, "body": body });
     Ok((trial, filled))
 }
 
+fn plain(value: &Value) -> String {
+    let text = value.as_str().map(str::to_owned);
+    text.unwrap_or_else(|| value.to_string())
+}
+
+/// Cookies as one field, behind those that were given as a field (RFC 6265 §4.2.1).
+fn add_cookies(headers: &mut Map<String, Value>, cookies: &Map<String, Value>) {
+    if cookies.is_empty() {
+        return;
+    }
+    let given = headers
+        .keys()
+        .find(|n| n.eq_ignore_ascii_case("cookie"))
+        .cloned();
+    let given = given.and_then(|n| headers.remove(&n)).map(|v| plain(&v));
+    let pairs = cookies
+        .iter()
+        .map(|(name, value)| format!("{name}={}", plain(value)));
+    let all: Vec<String> = given.into_iter().chain(pairs).collect();
+    headers.insert("Cookie".into(), json!(all.join("; ")));
+}
+
 /// A parameter that the contract does not have would be left unread, and whoever tries would not notice.
 fn known_parameter(name: &str, path_names: &[&str], view: &Value) -> Result<(), CliError> {
-    let query = list(&view["table"], "request")
-        .iter()
-        .filter_map(|row| text(row, "caller").strip_prefix("query "));
+    let query = list(&view["table"], "request").iter().filter_map(|row| {
+        let caller = text(row, "caller");
+        let query = caller.strip_prefix("query ");
+        query.or_else(|| caller.strip_prefix("cookie "))
+    });
     let known: Vec<&str> = path_names.iter().copied().chain(query).collect();
     // Fields of gRPC messages have two spellings: `call_sign` and `callSign`.
     let bare = |name: &str| name.replace('_', "").to_ascii_lowercase();

@@ -3,7 +3,7 @@
 use std::fs;
 use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use serde_json::Value;
@@ -56,7 +56,7 @@ pub(crate) fn seed(folder: &Path, first: bool) -> Outcome<String> {
     }
     // The client keeps its session in a folder of the demo, not in the home of whoever runs it.
     let token = sign_in()?;
-    publish(&token)?;
+    publish(folder, &token)?;
     let keys = consumers(&token)?;
     let kiosk = key(&token, "Quayside Kiosk", "demo")?;
     traffic(&keys);
@@ -76,14 +76,14 @@ pub(crate) fn seed(folder: &Path, first: bool) -> Outcome<String> {
 }
 
 /// Secrets, documents, the first release, and who works with them.
-fn publish(token: &str) -> Outcome {
+fn publish(folder: &Path, token: &str) -> Outcome {
     for (name, value) in [
         ("reservations-user", "quay-desk"),
         ("reservations-password", "tide & tackle"),
     ] {
         porch(&["secret", "set", name], value, token)?;
     }
-    let documents = root().join("demo/documents");
+    let documents = by_tls(folder)?;
     porch(&["push", &documents.to_string_lossy()], "", token)?;
     let facades = [
         "sailings",
@@ -102,6 +102,51 @@ fn publish(token: &str) -> Outcome {
             "quiet-harbour",
             token,
         )?;
+    }
+    Ok(())
+}
+
+/// The demo's documents, two of whose backends are called by TLS: what their certificates are signed with is made on the first
+/// start, and is not among the documents of the repository.
+fn by_tls(folder: &Path) -> Outcome<PathBuf> {
+    let (from, to) = (root().join("demo/documents"), folder.join("documents"));
+    let told = |e: std::io::Error| format!("{}: {e}", to.display());
+    let _ = fs::remove_dir_all(&to);
+    copy(&from, &to).map_err(told)?;
+    let environment = to.join("live.environment.yaml");
+    let mut text = fs::read_to_string(&environment).map_err(told)?;
+    for (name, plain, secure) in [
+        (
+            "sailings/reservations",
+            "http://127.0.0.1:3850/",
+            "https://localhost:3855/",
+        ),
+        (
+            "loyalty/loyalty",
+            "http://127.0.0.1:3853",
+            "https://localhost:3856",
+        ),
+    ] {
+        text = text.replace(plain, secure);
+        let backend = to.join(format!("{name}.backend.yaml"));
+        let own = fs::read_to_string(&backend).map_err(told)?;
+        fs::write(&backend, own + "trust: demo-authority.pem\n").map_err(told)?;
+        let authority = backend.with_file_name("demo-authority.pem");
+        fs::copy(folder.join("tls/ca.pem"), authority).map_err(told)?;
+    }
+    fs::write(&environment, text).map_err(told)?;
+    Ok(to)
+}
+
+fn copy(from: &Path, to: &Path) -> std::io::Result<()> {
+    fs::create_dir_all(to)?;
+    for entry in fs::read_dir(from)? {
+        let entry = entry?;
+        let place = to.join(entry.file_name());
+        match entry.file_type()?.is_dir() {
+            true => copy(&entry.path(), &place)?,
+            false => fs::copy(entry.path(), place).map(|_| ())?,
+        }
     }
     Ok(())
 }

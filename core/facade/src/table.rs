@@ -49,6 +49,9 @@ pub struct Sample {
     /// Query parameters.
     #[cfg_attr(feature = "schema", schema(value_type = std::collections::BTreeMap<String, serde_json::Value>))]
     pub query: Map<String, Value>,
+    /// Cookies that the contract demands (RFC 6265 §4.2).
+    #[cfg_attr(feature = "schema", schema(value_type = std::collections::BTreeMap<String, serde_json::Value>))]
+    pub cookies: Map<String, Value>,
     /// The body, if there is one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub body: Option<Value>,
@@ -100,8 +103,8 @@ pub fn table(model: &Model, facade: &str, operation: &str) -> Option<Table> {
     let whole_body = rows.iter().any(|r| r.caller == "body");
     for field in caller.into_iter().filter(|f| !f.used) {
         if field.label != "body" && !(whole_body && field.label.starts_with("body ")) {
-            let captured = field.label.starts_with("path ") && document.is_none();
-            rows.push(unsent_row(field, captured));
+            let passes = document.is_none() && !of_messages && passes(doc, &field.label);
+            rows.push(unsent_row(field, passes));
         }
     }
     if let Some((schema, _)) = &op.body {
@@ -145,6 +148,14 @@ fn caller_fields(contract: &Contract, op: &porch_contract::Operation) -> Vec<Cal
             used: false,
         });
     }
+    fields.extend(op.cookies.iter().map(|p| CallerField {
+        label: format!("cookie {}", p.name),
+        kind: contract.view(&p.schema).kind(),
+        required: p.required,
+        // All of them are one field.
+        key: "header['cookie']".into(),
+        used: false,
+    }));
     if let Some((schema, required)) = &op.body {
         let view = contract.view(schema);
         fields.push(CallerField {
@@ -215,8 +226,8 @@ fn sent_row(
     }
 }
 
-fn unsent_row(field: CallerField, captured: bool) -> Row {
-    let (what, backend) = if captured {
+fn unsent_row(field: CallerField, passes: bool) -> Row {
+    let (what, backend) = if passes {
         ("as it is", field.label.clone())
     } else {
         ("not sent", String::new())
@@ -228,6 +239,30 @@ fn unsent_row(field: CallerField, captured: bool) -> Row {
         backend,
         backend_type: String::new(),
         required: field.required,
+    }
+}
+
+/// Whether HTTP's call passes on what nothing is said of: path variables that its own path has, all of the query unless one is made,
+/// header fields unless they are replaced.
+fn passes(doc: &OperationDoc, label: &str) -> bool {
+    let said = |part: &str| doc.send.as_ref().and_then(|s| s.get(part));
+    match label.split_once(' ') {
+        Some(("path", name)) => {
+            let own = doc.call.as_ref().and_then(|call| call.path.as_deref());
+            own.is_none_or(|path| {
+                let begin = format!("{{{name}");
+                let mut at = path.match_indices(&begin);
+                at.any(|(at, _)| path[at + begin.len()..].starts_with(['}', '*', ':', '=']))
+            })
+        }
+        Some(("query", _)) => said("query").is_none(),
+        Some((place @ ("header" | "cookie"), name)) => {
+            let name = if place == "cookie" { place } else { name };
+            let fields = said("headers").and_then(Value::as_object);
+            let mut fields = fields.into_iter().flatten();
+            !fields.any(|(n, _)| n.eq_ignore_ascii_case(name))
+        }
+        _ => false,
     }
 }
 
@@ -341,15 +376,16 @@ fn flatten(value: &Value, name: String, f: &mut dyn FnMut(String, &Value)) {
 
 /// A request that fits; `every` optional query parameter is in it too, when that is wanted.
 pub fn sample(contract: &Contract, op: &porch_contract::Operation, every: bool) -> Sample {
+    let value = |p: &porch_contract::Parameter| {
+        let made = || contract.view(&p.schema).sample();
+        let value = p.example.clone().unwrap_or_else(made);
+        (p.name.clone(), value)
+    };
     let values = |place: Place| {
         op.parameters
             .iter()
             .filter(|p| p.place == place && (p.required || (place == Place::Query && every)))
-            .map(|p| {
-                let made = || contract.view(&p.schema).sample();
-                let value = p.example.clone().unwrap_or_else(made);
-                (p.name.clone(), value)
-            })
+            .map(value)
             .collect()
     };
     let body = op.body.as_ref();
@@ -357,6 +393,12 @@ pub fn sample(contract: &Contract, op: &porch_contract::Operation, every: bool) 
     Sample {
         path: values(Place::Path),
         query: values(Place::Query),
+        cookies: op
+            .cookies
+            .iter()
+            .filter(|p| p.required)
+            .map(value)
+            .collect(),
         text: body.as_ref().map(|body| format!("{body:#}")),
         body,
     }

@@ -10,6 +10,7 @@ use tokio::time::Instant;
 
 use super::one::Call;
 use crate::backend::Answered;
+use crate::call::grpc::answer::GRPC_STATUS;
 use crate::exchange::state::Exchange;
 use crate::failure::{Failure, Told};
 use crate::outgoing::Outgoing;
@@ -49,7 +50,7 @@ pub(super) async fn send(
         &anew,
     );
     let answered = sent.await.map_err(Failure::Call)?;
-    if answered.head.status != StatusCode::UNAUTHORIZED {
+    if !refuses(&answered) {
         return Ok(answered);
     }
     x.worker.shared.tokens.forget(grant, &shown);
@@ -63,6 +64,15 @@ pub(super) async fn send(
     let until = Instant::now() + within;
     let sent = backends.send(call.backend, call.at, &mut again, until, within, &|| None);
     sent.await.map_err(Failure::Call)
+}
+
+/// Whether the backend does not take what it was shown: by HTTP's status (RFC 6750 §3.1), or by that of gRPC, `UNAUTHENTICATED`, where
+/// nothing but a status comes.
+fn refuses(answered: &Answered) -> bool {
+    const UNAUTHENTICATED: &str = "16";
+    let head = &answered.head;
+    let status = head.headers.get(&GRPC_STATUS);
+    head.status == StatusCode::UNAUTHORIZED || status.is_some_and(|s| s == UNAUTHENTICATED)
 }
 
 fn show(request: &mut Option<Outgoing>, token: &HeaderValue) {

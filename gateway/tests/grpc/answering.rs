@@ -67,6 +67,16 @@ pub(crate) async fn answer(
                 .insert("content-type", HeaderValue::from_static("text/html"));
             parts.push(data(Bytes::from_static(b"<html>")));
         }
+        // Takes the second token that it is shown, and no other.
+        "guarded" => match head.headers.get("authorization") {
+            Some(shown) if shown == "Bearer t0k3n-2" => {
+                parts.extend([data(frame(b"\x0a\x01a")), Ok(trailers("0"))]);
+            }
+            _ => {
+                let status = HeaderValue::from_static("16");
+                response.headers_mut().insert("grpc-status", status);
+            }
+        },
         "page" => {
             response
                 .headers_mut()

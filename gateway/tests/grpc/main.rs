@@ -10,6 +10,7 @@ mod fleet;
 mod limits;
 mod rules;
 mod streams;
+mod tokens;
 
 use answering::answer;
 use std::collections::BTreeMap;

@@ -15,11 +15,13 @@ export function TrialInputs(props: {
   path: Texts;
   onPath: (path: Texts) => void;
   query: Texts;
+  cookies: Texts;
+  onCookies: (cookies: Texts) => void;
   onQuery: (query: Texts) => void;
   headers: Texts;
   onHeaders: (headers: Texts) => void;
 }) {
-  const { path, onPath, query, onQuery, headers, onHeaders } = props;
+  const { path, onPath, query, onQuery, cookies, onCookies, headers, onHeaders } = props;
   return (
     <Inputs>
       {Object.entries(path).map(([name, value]) => (
@@ -27,6 +29,14 @@ export function TrialInputs(props: {
       ))}
       {Object.entries(query).map(([name, value]) => (
         <Field key={name} label={`query ${name}`} value={value} onChange={(v) => onQuery({ ...query, [name]: v })} />
+      ))}
+      {Object.entries(cookies).map(([name, value]) => (
+        <Field
+          key={name}
+          label={`cookie ${name}`}
+          value={value}
+          onChange={(v) => onCookies({ ...cookies, [name]: v })}
+        />
       ))}
       {Object.entries(headers).map(([name, value]) => (
         <Field

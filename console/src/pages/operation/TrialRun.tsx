@@ -24,9 +24,13 @@ const meant = (text: string, example: unknown) =>
 const texts = (values: Record<string, unknown>): Texts =>
   Object.fromEntries(Object.entries(values).map(([name, value]) => [name, shown(value)]));
 
+/** The parameters that an operation's contract has in one place. */
+const namesIn = (table: OperationTable, place: string): string[] =>
+  table.request.flatMap((row) => (row.caller.startsWith(place) ? [row.caller.slice(place.length)] : []));
+
 /** The header fields that an operation's contract has, and `Accept`, which picks among media types (RFC 9110 §12.5.1). */
 const headerNames = (table: OperationTable): string[] => {
-  const own = table.request.flatMap((row) => (row.caller.startsWith("header ") ? [row.caller.slice(7)] : []));
+  const own = namesIn(table, "header ");
   return own.some((name) => name.toLowerCase() === "accept") ? own : [...own, "Accept"];
 };
 
@@ -36,13 +40,19 @@ export function TrialRun({ facade, id, table }: { facade: string; id: string; ta
   const [query, setQuery] = useState(() => texts(table.sample.query));
   // Those of the contract, and one for what the backend makes a difference by.
   const [headers, setHeaders] = useState<Texts>(() => Object.fromEntries(headerNames(table).map((n) => [n, ""])));
+  const [cookies, setCookies] = useState<Texts>(() =>
+    Object.fromEntries(namesIn(table, "cookie ").map((n) => [n, shown(table.sample.cookies[n])])),
+  );
   const [body, setBody] = useState(table.sample.text ?? "");
   const given = Object.fromEntries(
     Object.entries(query)
       .filter(([, v]) => v !== "")
       .map(([name, v]) => [name, meant(v, table.sample.query[name])]),
   );
-  const sent = Object.fromEntries(Object.entries(headers).filter(([, v]) => v.trim() !== ""));
+  // All cookies are one field (RFC 6265 §4.2.1).
+  const pairs = Object.entries(cookies).flatMap(([name, v]) => (v === "" ? [] : [`${name}=${v}`]));
+  const fields = pairs.length > 0 ? { ...headers, Cookie: pairs.join("; ") } : headers;
+  const sent = Object.fromEntries(Object.entries(fields).filter(([, v]) => v.trim() !== ""));
   // The body goes as it was typed: reading it here would take digits from its numbers.
   const trial = useChange(() =>
     api("POST /api/trials", { body: { facade, operation: id, path, query: given, headers: sent, text: body } }),
@@ -62,6 +72,8 @@ export function TrialRun({ facade, id, table }: { facade: string; id: string; ta
           onPath={setPath}
           query={query}
           onQuery={setQuery}
+          cookies={cookies}
+          onCookies={setCookies}
           headers={headers}
           onHeaders={setHeaders}
         />

@@ -190,7 +190,7 @@ fn a_table_shows_the_callers_fields_beside_the_backends() {
     );
     assert_eq!(
         serde_json::to_string(&table.sample).unwrap(),
-        r#"{"path":{"route":"FAR-MAR","fareClass":"foot"},"query":{"passengers":1}}"#
+        r#"{"path":{"route":"FAR-MAR","fareClass":"foot"},"query":{"passengers":1},"cookies":{}}"#
     );
 }
 

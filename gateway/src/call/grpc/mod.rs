@@ -1,6 +1,6 @@
 //! gRPC calls: with one message or many, either way, and native callers who are let through.
 
-mod answer;
+pub(crate) mod answer;
 mod failed;
 mod frames;
 mod lines;
