@@ -15,6 +15,9 @@ use crate::{Outcome, install, root, run as run_command};
 const CONNECTIONS: u32 = 64;
 /// Rounds of the shorter and the longer load.
 const ROUNDS: (u32, u32) = (10, 50);
+/// A case that seems to have grown is counted so often at most, and the least is what counts: how callers, gateway and backend take
+/// turns adds one to three in a hundred, and never takes anything away.
+const ATTEMPTS: usize = 3;
 
 /// What is counted.
 struct Case {
@@ -84,13 +87,17 @@ pub(crate) fn check() -> Outcome {
     let floor = read()?;
     let tolerance = floor["tolerance"].as_float().unwrap_or(0.03);
     let mut grown = Vec::new();
-    for (name, counted) in count()? {
+    build()?;
+    for case in &CASES {
+        let name = case.name;
         let held = floor["instructions"]
             .get(name)
             .and_then(toml::Value::as_integer)
             .ok_or_else(|| format!("bench/floor.toml has no figure for {name}"))?;
         let own = floor.get(&format!("tolerance-{name}"));
         let tolerance = own.and_then(toml::Value::as_float).unwrap_or(tolerance);
+        let most = held as f64 * (1.0 + tolerance);
+        let counted = least(case, |counted| counted as f64 <= most)?;
         let change = (counted as f64 / held as f64 - 1.0) * 100.0;
         println!("{name}: {counted} instructions a request, {change:+.1} % against {held}");
         if change > tolerance * 100.0 {
@@ -112,7 +119,9 @@ pub(crate) fn check() -> Outcome {
 
 fn write() -> Outcome {
     let mut text = fs::read_to_string(place()).map_err(|e| e.to_string())?;
-    for (name, counted) in count()? {
+    build()?;
+    for case in &CASES {
+        let (name, counted) = (case.name, least(case, |_| false)?);
         println!("{name}: {counted} instructions a request");
         let lines = text.lines().map(|line| match line.split_once(" = ") {
             Some((key, _)) if key == name => format!("{name} = {counted}\n"),
@@ -123,26 +132,32 @@ fn write() -> Outcome {
     fs::write(place(), text).map_err(|e| e.to_string())
 }
 
-/// Instructions a request of each case.
-fn count() -> Outcome<Vec<(&'static str, u64)>> {
+fn build() -> Outcome {
     install::packages(&["valgrind"])?;
     run_command(
         "building the data plane for counting",
         Command::new("cargo")
             .args(["build", "--quiet", "--release", "-p", "porch-bench-gateway"])
             .current_dir(root()),
-    )?;
-    let mut counts = Vec::new();
-    for case in &CASES {
+    )
+}
+
+/// Instructions a request: the least of several counts, as many as it takes.
+fn least(case: &Case, enough: impl Fn(u64) -> bool) -> Outcome<u64> {
+    let mut least = u64::MAX;
+    for _ in 0..ATTEMPTS {
         eprintln!("· counting instructions: {}", case.name);
         // As many requests, however many at the same time.
         let rounds = |n: u32| n * CONNECTIONS / case.connections;
         let short = instructions(case, rounds(ROUNDS.0))?;
         let long = instructions(case, rounds(ROUNDS.1))?;
         let requests = u64::from((ROUNDS.1 - ROUNDS.0) * CONNECTIONS);
-        counts.push((case.name, long.saturating_sub(short) / requests));
+        least = least.min(long.saturating_sub(short) / requests);
+        if enough(least) {
+            break;
+        }
     }
-    Ok(counts)
+    Ok(least)
 }
 
 /// Ends a program whatever happens.

@@ -28,7 +28,7 @@ pub(crate) struct LookRequest {
     /// Whether addresses of the service's own host and link may be called; for administrators.
     #[serde(default)]
     allow_local: bool,
-    /// Certificates in PEM that a server's own may be signed with, for reflection by TLS; the machine's unless given.
+    /// Certificates in PEM that a server's own may be signed with; those of the machine unless given.
     #[serde(default)]
     trust: String,
     /// Or its files, by name.

@@ -120,6 +120,15 @@ impl Learner {
         }
     }
 
+    /// Nothing says how XML is meant to become JSON: that is the publisher's choice.
+    fn tell_of_xml(&mut self, samples: &[Sample<'_>]) {
+        let answers = samples.iter().filter_map(|s| s.exchange.answer.as_ref());
+        let mut kinds = answers.map(|a| essence(&a.fields));
+        if kinds.any(|kind| kind.ends_with("xml")) {
+            self.tell(["answers are XML and pass as they are; with `media-type: application/xml` in the backend's document callers get JSON".to_owned()]);
+        }
+    }
+
     fn credential(&mut self, origin: &str, credential: Credential) {
         let values = credential.values().into_iter();
         let long: Vec<String> = values.flat_map(spellings).collect();
@@ -179,6 +188,7 @@ impl Learner {
                 .or_insert_with(|| json!({}));
             item[method.to_ascii_lowercase()] = operation;
         }
+        self.tell_of_xml(samples);
         if self.parts == 0 {
             self.tell([format!("the samples have more than {MAX_PARTS} values: the types follow from the first of them")]);
         }

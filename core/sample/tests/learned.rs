@@ -265,6 +265,24 @@ fn what_is_endless_is_looked_at_as_far_as_its_bounds() {
 }
 
 #[test]
+fn of_xml_it_is_said_that_it_passes() {
+    for (kind, said) in [
+        ("application/hal+xml; charset=utf-8", true),
+        ("application/json", false),
+    ] {
+        let kind = format!("Content-Type: {kind}");
+        let text = format!("GET /members/7 HTTP/1.1\n\nHTTP/1.1 200 OK\n{kind}\n\n<member/>\n");
+        let learned = learn(&read_exchanges(&text).unwrap(), None);
+        let told = learned.told.join(" ");
+        assert_eq!(
+            told.contains("media-type: application/xml"),
+            said,
+            "{kind}: {told}"
+        );
+    }
+}
+
+#[test]
 fn a_slash_that_came_encoded_parts_nothing() {
     let all = exchanges(&[("curl http://h.example/files/a%2Fb", 200, JSON, "{}")]);
     let document = described(&all);

@@ -41,7 +41,13 @@ export function Publish() {
             <Button
               isDisabled={look.isPending}
               onPress={() =>
-                look.mutate({ url: "", files: {}, sample: quoted(source.url), allow_local: source.allow_local })
+                look.mutate({
+                  url: "",
+                  files: {},
+                  sample: quoted(source.url),
+                  trust: source.trust,
+                  allow_local: source.allow_local,
+                })
               }
             >
               Call it once, and take what it answers as a sample

@@ -3,6 +3,7 @@ import type { Looked } from "../../api/schema";
 export interface Source {
   url: string;
   login?: string;
+  trust?: string;
   allow_local?: boolean;
   files: Record<string, string>;
   upload?: string;
