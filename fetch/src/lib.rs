@@ -46,10 +46,23 @@ pub struct Allowed {
     pub login: Option<(String, String)>,
     /// Certificates, in PEM, that a server's own may be signed with; those of the machine when empty.
     pub trust: String,
-    /// The name that a server's certificate must have, where that is another than the address's; empty: that one.
+    /// The name that the certificate of the definition's own server must have, where that is another than the address's; empty:
+    /// that one.
     pub server_name: String,
-    /// A certificate and its key, in PEM, that servers are shown.
+    /// A certificate and its key, in PEM, that the definition's own server is shown, never another.
     pub own: Option<std::sync::Arc<porch_facade::OwnCertificate>>,
+}
+
+impl Allowed {
+    /// What holds for servers that a definition or a redirect leads to: nobody else is shown what one server asks for, and a name
+    /// that its certificate has is its own.
+    fn elsewhere(&self) -> Self {
+        Self {
+            local: self.local,
+            trust: self.trust.clone(),
+            ..Self::default()
+        }
+    }
 }
 
 /// Why a definition could not be had.
@@ -371,7 +384,10 @@ async fn get(
         }
         let own = url.origin().ascii_serialization() == origin;
         let request = asked(&url, allowed.login.as_ref().filter(|_| own)).map_err(&failed)?;
-        let got = http::exchange(&url, request, allowed, until).await?;
+        let got = match own {
+            true => http::exchange(&url, request, allowed, until).await?,
+            false => http::exchange(&url, request, &allowed.elsewhere(), until).await?,
+        };
         let status = got.status;
         if status.is_redirection() {
             let target = got.fields.get(::http::header::LOCATION);

@@ -7,7 +7,7 @@ use std::time::Duration;
 use base64::Engine;
 use porch_facade::{Files, Source};
 use tonic::metadata::MetadataValue;
-use tonic::transport::{Certificate, Channel, ClientTlsConfig, Endpoint};
+use tonic::transport::{Certificate, Channel, ClientTlsConfig, Endpoint, Identity};
 use tonic::{Code, Request, Status};
 
 use crate::{Allowed, FetchError, Fetched, MAX_TOTAL, TIME, is_local};
@@ -65,7 +65,15 @@ async fn connected(
         let mut endpoint = Endpoint::from_shared(format!("{scheme}://{address}"))?
             .connect_timeout(Duration::from_secs(5));
         if secure {
-            let tls = ClientTlsConfig::new().domain_name(host);
+            let name = match allowed.server_name.as_str() {
+                "" => host,
+                name => name,
+            };
+            let tls = ClientTlsConfig::new().domain_name(name);
+            let tls = match &allowed.own {
+                Some(own) => tls.identity(Identity::from_pem(&own.chain, &own.key)),
+                None => tls,
+            };
             let tls = if allowed.trust.is_empty() {
                 tls.with_native_roots()
             } else {

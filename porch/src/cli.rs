@@ -6,7 +6,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 
-pub(crate) use self::definitions::{DeriveArgs, LookArgs, NameStyle, NewArgs};
+pub(crate) use self::definitions::{DeriveArgs, LookArgs, NameStyle, NewArgs, Reading};
 
 use crate::serve::ServeOptions;
 
@@ -188,7 +188,7 @@ pub(crate) struct RollbackArgs {
 pub(crate) struct TryArgs {
     /// The operation: FACADE/OPERATION, or only OPERATION where that is clear.
     pub(crate) operation: String,
-    /// Values of path variables and query parameters: name=value.
+    /// Values of path variables, query parameters and cookies: name=value.
     pub(crate) values: Vec<String>,
     /// Body in JSON; @FILE reads it from a file.
     #[arg(short, long)]

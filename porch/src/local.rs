@@ -19,8 +19,7 @@ pub(crate) async fn look(args: &LookArgs, show: &Show) -> Result<bool, CliError>
     let from = Origin {
         text: &args.source,
         main: args.main.as_deref(),
-        login: args.login.as_deref(),
-        trust: args.trust.as_deref(),
+        reading: &args.reading,
         allow_local: args.allow_local,
     };
     let source = source(&from).await?;
@@ -179,8 +178,7 @@ pub(crate) async fn derive(
     let from = Origin {
         text: &args.source,
         main: args.main.as_deref(),
-        login: args.login.as_deref(),
-        trust: args.trust.as_deref(),
+        reading: &args.reading,
         allow_local: args.allow_local,
     };
     let source = source(&from).await?;

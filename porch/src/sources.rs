@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 
 use porch_facade::{Files, Source};
 
+use crate::cli::Reading;
 use crate::error::CliError;
 
 const MAX_FILE: u64 = 64 << 20;
@@ -105,8 +106,7 @@ pub(crate) fn read_file(path: &Path) -> Result<String, CliError> {
 pub(crate) struct Origin<'a> {
     pub(crate) text: &'a str,
     pub(crate) main: Option<&'a str>,
-    pub(crate) login: Option<&'a str>,
-    pub(crate) trust: Option<&'a Path>,
+    pub(crate) reading: &'a Reading,
     pub(crate) allow_local: bool,
 }
 
@@ -265,7 +265,7 @@ async fn from_input(from: &Origin<'_>) -> Result<Source, CliError> {
 
 /// What may be asked for a definition, and how.
 fn allowed(from: &Origin<'_>) -> Result<porch_fetch::Allowed, CliError> {
-    let login = match from.login {
+    let login = match from.reading.login.as_deref() {
         None => None,
         Some(text) => {
             let (login, trimmed) =
@@ -276,11 +276,16 @@ fn allowed(from: &Origin<'_>) -> Result<porch_fetch::Allowed, CliError> {
             Some(login)
         }
     };
-    let trust = match from.trust {
+    let text = |path: &Option<PathBuf>| match path {
         Some(path) => std::fs::read_to_string(path)
-            .map_err(|e| CliError::new(format!("{}: {e}", path.display())))?,
-        None => String::new(),
+            .map_err(|e| CliError::new(format!("{}: {e}", path.display()))),
+        None => Ok(String::new()),
     };
+    let own = porch_facade::OwnCertificate {
+        chain: text(&from.reading.certificate)?,
+        key: text(&from.reading.certificate_key)?,
+    };
+    let trust = text(&from.reading.trust)?;
     // Whoever types an address of this host means it.
     let local = from.allow_local
         || porch_fetch::is_sample(from.text)
@@ -290,7 +295,8 @@ fn allowed(from: &Origin<'_>) -> Result<porch_fetch::Allowed, CliError> {
         local,
         login,
         trust,
-        ..porch_fetch::Allowed::default()
+        server_name: from.reading.server_name.clone().unwrap_or_default(),
+        own: (!own.chain.is_empty()).then(|| own.into()),
     })
 }
 

@@ -105,8 +105,14 @@ export interface DeriveRequest {
   login?: string;
   /** Whether addresses of the service's own host and link may be called; for administrators. */
   allow_local?: boolean;
-  /** Certificates in PEM that a server's own may be signed with, for reflection by TLS; the machine's unless given. */
+  /** Certificates in PEM that a server's own may be signed with; those of the machine unless given. */
   trust?: string;
+  /** The name that the certificate of the address's server must have, where that is another than the address's. */
+  server_name?: string;
+  /** A certificate in PEM that this server is shown, where it asks for one; nothing of it is kept. */
+  certificate?: string;
+  /** That certificate's private key, in PEM. */
+  certificate_key?: string;
   /** Or its files, by name. */
   files?: Record<string, string>;
   /** Or an uploaded file or ZIP, in base64 (RFC 4648 §4), with its name in `name_of_upload`. */
@@ -345,8 +351,14 @@ export interface LookRequest {
   login?: string;
   /** Whether addresses of the service's own host and link may be called; for administrators. */
   allow_local?: boolean;
-  /** Certificates in PEM that a server's own may be signed with, for reflection by TLS; the machine's unless given. */
+  /** Certificates in PEM that a server's own may be signed with; those of the machine unless given. */
   trust?: string;
+  /** The name that the certificate of the address's server must have, where that is another than the address's. */
+  server_name?: string;
+  /** A certificate in PEM that this server is shown, where it asks for one; nothing of it is kept. */
+  certificate?: string;
+  /** That certificate's private key, in PEM. */
+  certificate_key?: string;
   /** Or its files, by name. */
   files?: Record<string, string>;
   /** Or an uploaded file or ZIP, in base64 (RFC 4648 §4), with its name in `name_of_upload`. */
@@ -660,6 +672,8 @@ export interface Sample {
   path: Record<string, unknown>;
   /** Query parameters. */
   query: Record<string, unknown>;
+  /** Cookies that the contract demands (RFC 6265 §4.2). */
+  cookies: Record<string, unknown>;
   /** The body, if there is one. */
   body?: unknown;
   /** The same as text: not every reader of JSON keeps all digits of its numbers. */
@@ -842,8 +856,14 @@ export interface UpdateRequest {
   login?: string;
   /** Whether addresses of the service's own host and link may be called; for administrators. */
   allow_local?: boolean;
-  /** Certificates in PEM that a server's own may be signed with, for reflection by TLS; the machine's unless given. */
+  /** Certificates in PEM that a server's own may be signed with; those of the machine unless given. */
   trust?: string;
+  /** The name that the certificate of the address's server must have, where that is another than the address's. */
+  server_name?: string;
+  /** A certificate in PEM that this server is shown, where it asks for one; nothing of it is kept. */
+  certificate?: string;
+  /** That certificate's private key, in PEM. */
+  certificate_key?: string;
   /** Or its files, by name. */
   files?: Record<string, string>;
   /** Or an uploaded file or ZIP, in base64 (RFC 4648 §4), with its name in `name_of_upload`. */

@@ -211,9 +211,14 @@ describe("facades and operations", () => {
         call: "QuoteFare",
         status: "same",
         table: {
-          request: [row],
+          request: [row, { ...row, caller: "cookie desk" }, { ...row, caller: "cookie lang", required: false }],
           reply: [],
-          sample: { path: { route: "FAR-MAR" }, query: { day: "", port: ["FAR", "MAR"] }, text: '{"seats":2}' },
+          sample: {
+            path: { route: "FAR-MAR" },
+            query: { day: "", port: ["FAR", "MAR"] },
+            cookies: { desk: "D1" },
+            text: '{"seats":2}',
+          },
         },
         rules: [{ rule: "limit 5 per 2m", reach: "facade sailings", file: "s.yaml", line: 9, stage: "admit" }],
       },
@@ -231,6 +236,8 @@ describe("facades and operations", () => {
     await userEvent.clear(ports);
     await userEvent.type(ports, "FAR, HOL");
     await userEvent.type(screen.getByLabelText("header Accept"), "application/xml");
+    expect(screen.getByLabelText("cookie desk")).toHaveValue("D1");
+    await userEvent.type(screen.getByLabelText("cookie lang"), "nn");
     await userEvent.click(screen.getByRole("button", { name: "Run" }));
     const result = within(await screen.findByRole("region", { name: "Result of the trial run" }));
     expect(result.getByText(/callers are not served this draft yet/)).toBeInTheDocument();
@@ -240,7 +247,7 @@ describe("facades and operations", () => {
         operation: "quoteFare",
         path: { route: "FAR-MAR" },
         query: { port: ["FAR", "HOL"] },
-        headers: { Accept: "application/xml" },
+        headers: { Accept: "application/xml", Cookie: "desk=D1; lang=nn" },
         text: "12345678901234567890.10",
       },
     ]);

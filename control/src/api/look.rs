@@ -31,6 +31,15 @@ pub(crate) struct LookRequest {
     /// Certificates in PEM that a server's own may be signed with; those of the machine unless given.
     #[serde(default)]
     trust: String,
+    /// The name that the certificate of the address's server must have, where that is another than the address's.
+    #[serde(default)]
+    server_name: String,
+    /// A certificate in PEM that this server is shown, where it asks for one; nothing of it is kept.
+    #[serde(default)]
+    certificate: String,
+    /// That certificate's private key, in PEM.
+    #[serde(default)]
+    certificate_key: String,
     /// Or its files, by name.
     #[serde(default)]
     files: BTreeMap<String, String>,
@@ -166,11 +175,16 @@ impl LookRequest {
                 Some(login)
             }
         };
+        let own = (!self.certificate.is_empty()).then(|| {
+            let (chain, key) = (self.certificate, self.certificate_key);
+            std::sync::Arc::new(porch_facade::OwnCertificate { chain, key })
+        });
         Ok(porch_fetch::Allowed {
             local: self.allow_local,
             login,
             trust: self.trust,
-            ..porch_fetch::Allowed::default()
+            server_name: self.server_name.trim().to_owned(),
+            own,
         })
     }
 

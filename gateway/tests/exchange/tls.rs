@@ -34,11 +34,16 @@ fn own(name: &str, edit: impl FnOnce(&mut rcgen::CertificateParams)) -> Own {
 
 /// A backend that speaks TLS, a thread a connection.
 fn secure(config: Arc<ServerConfig>) -> SocketAddr {
+    answering(config, plain("{\"from\": \"tls\"}"))
+}
+
+fn answering(config: Arc<ServerConfig>, answer: Vec<u8>) -> SocketAddr {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let address = listener.local_addr().unwrap();
     std::thread::spawn(move || {
         for mut stream in listener.incoming().flatten() {
             let mut tls = tokio_rustls::rustls::ServerConnection::new(config.clone()).unwrap();
+            let answer = answer.clone();
             std::thread::spawn(move || {
                 let mut tls = tokio_rustls::rustls::Stream::new(&mut tls, &mut stream);
                 let (mut seen, mut byte) = (Vec::new(), [0]);
@@ -48,7 +53,7 @@ fn secure(config: Arc<ServerConfig>) -> SocketAddr {
                         _ => return,
                     }
                 }
-                let _ = tls.write_all(&plain("{\"from\": \"tls\"}"));
+                let _ = tls.write_all(&answer);
             });
         }
     });
@@ -241,4 +246,53 @@ fn a_backend_that_asks_for_a_certificate_is_shown_one_and_may_have_another_name(
         why.contains("the key of the certificate") && !why.contains("c2VjcmV0"),
         "{why}"
     );
+}
+
+/// Definitions are read from servers that ask for a certificate; where they lead to another one, that one is not shown it.
+#[test]
+fn a_definition_is_read_with_a_certificate_that_nobody_else_is_shown() {
+    let authority_key = rcgen::KeyPair::generate().unwrap();
+    let mut authority = rcgen::CertificateParams::new(vec![]).unwrap();
+    authority.is_ca = rcgen::IsCa::Ca(rcgen::BasicConstraints::Unconstrained);
+    let signed = authority.self_signed(&authority_key).unwrap();
+    let issuer = rcgen::Issuer::new(authority, authority_key);
+    let key = rcgen::KeyPair::generate().unwrap();
+    let shown = rcgen::CertificateParams::new(vec!["porch.example".into()]).unwrap();
+    let shown = shown.signed_by(&key, &issuer).unwrap();
+    let (one, other) = (asking("one.example", &signed), asking("127.0.0.1", &signed));
+    let other_port = secure(other.config.clone()).port();
+    let leads = format!(
+        "HTTP/1.1 302 Found\r\nLocation: https://127.0.0.1:{other_port}/quays.yaml\r\nContent-Length: 0\r\n\r\n"
+    );
+    let here = secure(one.config.clone()).port();
+    let away = answering(one.config.clone(), leads.into_bytes()).port();
+    let runtime = tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()
+        .unwrap();
+    let read = |port: u16, name: &str, own: bool| {
+        let own = own.then(|| {
+            let (chain, key) = (shown.pem(), key.serialize_pem());
+            Arc::new(porch_facade::OwnCertificate { chain, key })
+        });
+        let allowed = porch_fetch::Allowed {
+            local: true,
+            trust: format!("{}{}", one.pem, other.pem),
+            server_name: name.to_owned(),
+            own,
+            ..porch_fetch::Allowed::default()
+        };
+        let address = format!("https://127.0.0.1:{port}/quays.yaml");
+        let read = runtime.block_on(porch_fetch::fetch(&address, &allowed));
+        read.map(|_| ()).map_err(|e| e.to_string())
+    };
+    assert_eq!(read(here, "one.example", true), Ok(()));
+    let no_name = read(here, "", true).unwrap_err();
+    assert!(no_name.contains("certificate is not trusted"), "{no_name}");
+    let told = read(here, "one.example", false).unwrap_err();
+    assert!(told.to_lowercase().contains("certificate"), "{told}");
+    // The other has the name of its address, and would take the certificate.
+    assert_eq!(read(other_port, "", true), Ok(()));
+    let told = read(away, "one.example", true).unwrap_err();
+    assert!(told.contains(&format!("127.0.0.1:{other_port}")), "{told}");
 }

@@ -4,17 +4,9 @@ use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
 
-#[derive(Args)]
-pub(crate) struct LookArgs {
-    /// A file, a folder, a ZIP, an address (https://…?wsdl), HOST:PORT of a gRPC server, a sample call (`curl …`), or `-` for
-    /// standard input.
-    pub(crate) source: String,
-    /// The file to begin with, when several could be meant.
-    #[arg(long, value_name = "FILE")]
-    pub(crate) main: Option<String>,
-    /// Let imports lead to addresses of this host and its link.
-    #[arg(long)]
-    pub(crate) allow_local: bool,
+/// How the server that has a definition is called.
+#[derive(Args, Default)]
+pub(crate) struct Reading {
     /// Name and password for the address, as NAME:PASSWORD.
     #[arg(
         long,
@@ -26,6 +18,30 @@ pub(crate) struct LookArgs {
     /// Certificates in PEM that a server's own may be signed with, for https://.
     #[arg(long, value_name = "FILE")]
     pub(crate) trust: Option<PathBuf>,
+    /// The name that its certificate must have, where that is another than the address's.
+    #[arg(long, value_name = "HOST")]
+    pub(crate) server_name: Option<String>,
+    /// A certificate in PEM that it is shown, where it asks for one.
+    #[arg(long, value_name = "FILE", requires = "certificate_key")]
+    pub(crate) certificate: Option<PathBuf>,
+    /// That certificate's private key, in PEM.
+    #[arg(long, value_name = "FILE", requires = "certificate")]
+    pub(crate) certificate_key: Option<PathBuf>,
+}
+
+#[derive(Args)]
+pub(crate) struct LookArgs {
+    /// A file, a folder, a ZIP, an address (https://…?wsdl), HOST:PORT of a gRPC server, a sample call (`curl …`), or `-` for
+    /// standard input.
+    pub(crate) source: String,
+    /// The file to begin with, when several could be meant.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) main: Option<String>,
+    /// Let imports lead to addresses of this host and its link.
+    #[arg(long)]
+    pub(crate) allow_local: bool,
+    #[command(flatten)]
+    pub(crate) reading: Reading,
     /// Also show each operation's inputs and outputs.
     #[arg(long)]
     pub(crate) fields: bool,
@@ -51,17 +67,8 @@ pub(crate) struct DeriveArgs {
     /// Operations to take, by their names in the definition; for gRPC also whole services.
     #[arg(long, value_delimiter = ',')]
     pub(crate) only: Vec<String>,
-    /// Name and password for the address, as NAME:PASSWORD.
-    #[arg(
-        long,
-        value_name = "NAME:PASSWORD",
-        env = "ELM_PORCH_DEFINITION_LOGIN",
-        hide_env_values = true
-    )]
-    pub(crate) login: Option<String>,
-    /// Certificates in PEM that a server's own may be signed with, for https://.
-    #[arg(long, value_name = "FILE")]
-    pub(crate) trust: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) reading: Reading,
     /// Where the backend is called, in place of the first address in the definition.
     #[arg(long, value_name = "URL")]
     pub(crate) address: Option<String>,

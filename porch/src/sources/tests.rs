@@ -21,8 +21,7 @@ async fn read(path: &Path, main: Option<&str>) -> Result<Source, CliError> {
     source(&Origin {
         text: path.to_str().unwrap(),
         main,
-        login: None,
-        trust: None,
+        reading: &Reading::default(),
         allow_local: false,
     })
     .await

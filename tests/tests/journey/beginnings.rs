@@ -398,3 +398,53 @@ fn backends_of_every_kind_say_whether_they_are_there() {
         );
     }
 }
+
+/// Cookies that a contract demands are filled in by a trial, or given by name, and the field table lists them.
+#[test]
+fn cookies_are_inputs_of_a_trial() {
+    let porch = Porch::start();
+    let folder = porch.folder().join("desks");
+    std::fs::create_dir_all(&folder).unwrap();
+    let contract = r#"openapi: 3.1.0
+info: { title: Desks, version: 1.0.0 }
+paths:
+  /desks/{desk}:
+    get:
+      operationId: oneDesk
+      parameters:
+        - { name: desk, in: path, required: true, schema: { type: string } }
+        - { name: shift, in: cookie, required: true, schema: { type: string, enum: [early, late] } }
+        - { name: tongue, in: cookie, schema: { type: string, maxLength: 3 } }
+      responses:
+        '200': { description: A desk., content: { application/json: { example: { open: true } } } }
+"#;
+    let facade = "elm-porch: facade/1\nname: desks\nbase: /desks/v1\ncontract: desks.openapi.yaml\noperations: { oneDesk: {} }\n";
+    std::fs::write(folder.join("desks.openapi.yaml"), contract).unwrap();
+    std::fs::write(folder.join("desks.facade.yaml"), facade).unwrap();
+    porch.ok(&["push", folder.to_str().unwrap()]);
+    let tried = |values: &[&str]| {
+        let arguments = [&["try", "oneDesk"], values].concat();
+        let output = porch.client(&arguments, "");
+        format!("{}{}", stdout(&output), stderr(&output))
+    };
+    let filled = tried(&["desk=7"]);
+    assert!(
+        filled.contains("shift=early") && filled.contains("200"),
+        "{filled}"
+    );
+    let given = tried(&["desk=7", "shift=late", "tongue=nn"]);
+    assert!(given.contains("200") && !given.contains("early"), "{given}");
+    let wrong = tried(&["desk=7", "shift=noon", "tongue=nynorsk"]);
+    for told in ["400", "/cookie/shift", "/cookie/tongue"] {
+        assert!(wrong.contains(told), "{told}: {wrong}");
+    }
+    let unknown = tried(&["desk=7", "shfit=late"]);
+    assert!(unknown.contains("did you mean “shift”?"), "{unknown}");
+    let shown = porch
+        .api("GET", "/api/facades/desks/operations/oneDesk", &Value::Null)
+        .text();
+    assert!(
+        shown.contains("cookie shift") && shown.contains("cookie tongue"),
+        "{shown}"
+    );
+}

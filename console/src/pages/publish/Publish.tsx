@@ -5,7 +5,7 @@ import { Button, Page, Problem, Sheet } from "../../parts";
 import { useTitle } from "../../parts/title";
 import { Found } from "./Found";
 import { Offers } from "./Offers";
-import { described, sameServer, type Source } from "./source";
+import { described, elsewhere, sameServer, type Source } from "./source";
 import { WhereIsIt } from "./WhereIsIt";
 
 /** An address as a command line has it, where other characters than quotes mean nothing. */
@@ -46,6 +46,9 @@ export function Publish() {
                   files: {},
                   sample: quoted(source.url),
                   trust: source.trust,
+                  server_name: source.server_name,
+                  certificate: source.certificate,
+                  certificate_key: source.certificate_key,
                   allow_local: source.allow_local,
                 })
               }
@@ -59,7 +62,7 @@ export function Publish() {
         <Offers
           offers={look.data.offers}
           isPending={look.isPending}
-          onLook={(url) => look.mutate({ ...source, url, login: sameServer(url, source.url) ? source.login : "" })}
+          onLook={(url) => look.mutate({ ...source, url, ...(sameServer(url, source.url) ? {} : elsewhere) })}
         />
       )}
       {look.data && look.data.offers.length === 0 && (

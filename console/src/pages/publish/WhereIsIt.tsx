@@ -1,38 +1,15 @@
 import { useState } from "react";
 
 import { Area, Button, Field, Fold, Notice, RowOf } from "../../parts";
-import { base64, isOwnHost, samplesOwnHost, type Source } from "./source";
-
-/** Whose signatures its certificate may have; what is trusted here is trusted for calls too. */
-function Trust({ pem, onPem }: { pem: string; onPem: (pem: string) => void }) {
-  return (
-    <Fold title="Its certificate is signed by an authority of your own">
-      <label style={{ display: "grid", gap: 4 }}>
-        The authority’s certificate, a file in PEM
-        <input
-          type="file"
-          accept=".pem,.crt,.cer,.txt"
-          onChange={(e) => void e.target.files?.[0]?.text().then(onPem)}
-          style={{ minHeight: 28 }}
-        />
-      </label>
-      <Area
-        aria-label="Certificates in PEM"
-        placeholder="-----BEGIN CERTIFICATE-----"
-        rows={4}
-        value={pem}
-        onChange={(e) => onPem(e.target.value)}
-      />
-    </Fold>
-  );
-}
+import { ByTls } from "./ByTls";
+import { base64, isOwnHost, samplesOwnHost, type Source, type Tls } from "./source";
 
 /** Asks where to begin: with a definition, a sample call, or nothing. */
 export function WhereIsIt({ isPending, onLook }: { isPending: boolean; onLook: (from: Source) => void }) {
   const [url, setUrl] = useState("");
   const [login, setLogin] = useState("");
   const [local, setLocal] = useState(false);
-  const [trust, setTrust] = useState("");
+  const [tls, setTls] = useState<Tls>({});
   const [text, setText] = useState("");
   const [sample, setSample] = useState("");
   const [exchanges, setExchanges] = useState("");
@@ -43,9 +20,9 @@ export function WhereIsIt({ isPending, onLook }: { isPending: boolean; onLook: (
   const look = async () => {
     setUnreadable("");
     if (file) onLook({ url: "", files: {}, upload: await base64(file), name_of_upload: file.name });
-    else if (sample.trim()) onLook({ url: "", files: {}, sample, trust, allow_local: local });
+    else if (sample.trim()) onLook({ url: "", files: {}, sample, ...tls, allow_local: local });
     else if (exchanges.trim()) onLook({ url: "", files: {}, exchanges });
-    else if (address) onLook({ url: address, login, trust, allow_local: local, files: {} });
+    else if (address) onLook({ url: address, login, ...tls, allow_local: local, files: {} });
     else onLook({ url: "", files: { "definition.wsdl": text } });
   };
   return (
@@ -78,7 +55,7 @@ export function WhereIsIt({ isPending, onLook }: { isPending: boolean; onLook: (
           />
         </Fold>
       )}
-      {(address !== "" || sample.trim() !== "") && <Trust pem={trust} onPem={setTrust} />}
+      {(address !== "" || sample.trim() !== "") && <ByTls tls={tls} onTls={setTls} />}
       <label style={{ display: "grid", gap: 4 }}>
         Or upload it: one file, or a ZIP with all that it imports
         <input

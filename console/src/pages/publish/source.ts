@@ -1,9 +1,16 @@
 import type { Looked } from "../../api/schema";
 
-export interface Source {
+/** How a server is called by TLS, where that is not as usual. */
+export interface Tls {
+  trust?: string;
+  server_name?: string;
+  certificate?: string;
+  certificate_key?: string;
+}
+
+export interface Source extends Tls {
   url: string;
   login?: string;
-  trust?: string;
   allow_local?: boolean;
   files: Record<string, string>;
   upload?: string;
@@ -46,6 +53,9 @@ export const samplesOwnHost = (sample: string) =>
 /** What is derived from: what followed from sample calls, which are not made again. */
 export const described = (source: Source, look: Looked): Source =>
   Object.keys(look.described).length > 0 ? { ...source, files: look.described } : source;
+
+/** What another server than the one that was looked at is not given. */
+export const elsewhere = { login: "", server_name: "", certificate: "", certificate_key: "" };
 
 /** Whether two addresses are of one server: a login is for its own alone. */
 export const sameServer = (a: string, b: string) => {
