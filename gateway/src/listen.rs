@@ -202,6 +202,8 @@ async fn work(
     };
     let worker = Worker::new(shared, config.exchanges);
     let flusher = tokio::task::spawn_local(flush(worker.clone()));
+    let gives = worker.clone();
+    let giving = tokio::task::spawn_local(async move { gives.backends.give_way().await });
     let own = Rc::new(std::cell::Cell::new(0usize));
     let for_connections = stop.clone();
     let most = (config.connections / config.workers.max(1)).max(1);
@@ -240,6 +242,7 @@ async fn work(
         tokio::time::sleep(Duration::from_millis(10)).await;
     }
     flusher.abort();
+    giving.abort();
     worker.flush();
 }
 

@@ -12,6 +12,7 @@ use porch_rules::limit::Windows;
 use tokio::sync::mpsc;
 
 use crate::Record;
+use crate::backend::places::Limits;
 use crate::backend::tokens::Tokens;
 use crate::budget::{self, Budget};
 use crate::count::Counters;
@@ -55,6 +56,8 @@ pub struct Shared {
     pub(crate) budget: Arc<Budget>,
     /// What backends are shown that demand tokens.
     pub(crate) tokens: Tokens,
+    /// Connections of backends that take only so many.
+    pub(crate) limits: Arc<Limits>,
     started: Instant,
 }
 
@@ -77,6 +80,7 @@ impl Shared {
             records,
             budget: Arc::new(Budget::new(bytes)),
             tokens: Tokens::default(),
+            limits: Arc::default(),
             started: Instant::now(),
         };
         (Arc::new(shared), receiver)

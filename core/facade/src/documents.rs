@@ -106,6 +106,8 @@ pub struct BackendDoc {
     pub http2: Option<bool>,
     /// Where it is called, unless the environment says otherwise.
     pub address: Option<Addresses>,
+    /// HTTP and SOAP: how many connections each address takes at the same time; as many as there are calls unless given.
+    pub connections: Option<u32>,
     /// How long a connection may take, TLS included; 5s unless given, and never longer than an answer.
     pub connect_timeout: Option<Span>,
     /// How long an answer that has begun may fall silent; as long as it may take unless given.

@@ -56,16 +56,21 @@ impl Chosen {
 }
 
 impl Backends {
-    /// How an address is called, where that is known.
-    pub(super) fn transport(&self, backend: &CompiledBackend, at: usize) -> Option<Transport> {
-        match backend.offers_http2 && backend.addresses[at].tls {
-            false => Some(backend.transport),
-            true => self.chosen.known((backend.identity, at as u32)),
+    /// How an address is called that may choose.
+    pub(super) async fn choice(
+        &self,
+        backend: &CompiledBackend,
+        at: usize,
+        until: Instant,
+    ) -> Result<Transport, CallFailure> {
+        match self.chosen.known((backend.identity, at as u32)) {
+            Some(known) => Ok(known),
+            None => self.ask(backend, at, until).await,
         }
     }
 
     /// Lets an address choose. The connection that it chose on is kept for the call that asked.
-    pub(super) async fn ask(
+    async fn ask(
         &self,
         backend: &CompiledBackend,
         at: usize,

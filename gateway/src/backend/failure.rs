@@ -12,6 +12,8 @@ pub(crate) enum CallFailure {
     Connect(DialError),
     /// No connection in time.
     ConnectTimeout,
+    /// As many connections are in use as it takes, and none became free in time.
+    Busy(u32),
     /// The connection broke before the answer's head was there.
     Broken(String),
     /// No answer in time.

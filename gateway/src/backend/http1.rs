@@ -37,17 +37,18 @@ pub(super) struct Pool {
 /// A connection that is in use.
 pub(crate) struct Kept {
     sender: SendRequest<OutBody>,
-    pool: Rc<Pool>,
+    /// None where connections are counted: those are not kept here.
+    pool: Option<Rc<Pool>>,
     key: Key,
 }
 
 impl Kept {
     /// Puts the connection back, to be called behind the last frame only.
     pub(super) fn give_back(self) {
-        if self.sender.is_closed() {
+        let Some(pool) = self.pool.filter(|_| !self.sender.is_closed()) else {
             return;
-        }
-        let mut idle = self.pool.idle.borrow_mut();
+        };
+        let mut idle = pool.idle.borrow_mut();
         let list = idle.entry(self.key).or_default();
         if list.len() < MAX_KEPT {
             list.push(Idle {
@@ -113,7 +114,7 @@ pub(super) async fn send(
             let (head, body) = answer.into_parts();
             let lease = Some(Lease::Http1(Kept {
                 sender,
-                pool: pool.clone(),
+                pool: Some(pool.clone()).filter(|_| to.backend.connections.is_none()),
                 key,
             }));
             let body = Came::Hyper(body);

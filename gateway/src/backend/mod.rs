@@ -7,12 +7,14 @@ mod health;
 mod http1;
 mod http2;
 mod lean;
+pub(crate) mod places;
 mod tls;
 pub(crate) mod tokens;
 
 use std::cell::Cell;
 use std::pin::Pin;
 use std::rc::Rc;
+use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
@@ -40,6 +42,7 @@ pub(crate) struct Backends {
     http1: Rc<http1::Pool>,
     http2: http2::Channels,
     chosen: chosen::Chosen,
+    limits: Arc<places::Limits>,
     health: health::Health,
     tls: tls::Configs,
     turn: Cell<usize>,
@@ -124,6 +127,18 @@ struct Attempt {
     reused: bool,
 }
 
+/// Where an attempt goes, and how long it may take.
+struct Going<'b> {
+    backend: &'b CompiledBackend,
+    /// The address that the request is written for as it stands.
+    from: usize,
+    at: usize,
+    /// Whether no old connection is used.
+    fresh: bool,
+    until: Instant,
+    within: Duration,
+}
+
 impl Attempt {
     fn connect(failure: CallFailure) -> Self {
         Self {
@@ -139,6 +154,22 @@ impl Attempt {
 }
 
 impl Backends {
+    /// Those of a worker that shares places with others.
+    pub(crate) fn sharing(limits: Arc<places::Limits>) -> Self {
+        Self {
+            limits,
+            ..Self::default()
+        }
+    }
+
+    /// Closes connections that are not in use each time somebody waits for one; never ends.
+    pub(crate) async fn give_way(&self) {
+        loop {
+            self.limits.wanted().await;
+            self.lean.give_way();
+        }
+    }
+
     /// The address for the next exchange: they take turns, and one that took no connection lately is left alone while there
     /// are others.
     pub(crate) fn choose(&self, backend: &CompiledBackend) -> usize {
@@ -171,30 +202,24 @@ impl Backends {
         let (first, mut made) = (at, at);
         let (mut tries, mut fresh) = (backend.addresses.len() + 1, false);
         loop {
-            // Boxed: it is asked for once.
-            let transport = match self.transport(backend, at) {
-                Some(known) => Ok(known),
-                None => Box::pin(self.ask(backend, at, until)).await,
-            };
-            let moved = slot.as_mut().and_then(|request| {
-                let transport = transport.as_ref().copied().unwrap_or(backend.transport);
-                aim(request, backend, transport, made, at);
-                request.body.moved()
-            });
-            made = at;
-            let answer = if let Err(failure) = transport {
-                Err(Attempt::connect(failure))
-            } else if let Ok(Transport::Http1) = transport
-                && lean::takes(slot)
-            {
+            let from = std::mem::replace(&mut made, at);
+            let answer = if backend.is_simple(at) && lean::takes(slot) {
+                if let Some(request) = slot {
+                    aim(request, backend, Transport::Http1, from, at);
+                }
                 let (key, to) = self.to(backend, at);
                 lean::send(&self.lean, key, &to, slot, fresh, until).await
             } else {
-                // Boxed: what streams, and HTTP/2, need more room than the common way.
-                let transport = transport.unwrap_or(backend.transport);
-                let mut once = Box::pin(self.once(backend, transport, at, slot, fresh));
-                let answer = in_time(once.as_mut(), until, within, moved).await;
-                answer.unwrap_or_else(|_| Err(Attempt::connect(CallFailure::Timeout)))
+                // Boxed: what streams, what may choose, and HTTP/2, need more room than the common way.
+                let going = Going {
+                    backend,
+                    from,
+                    at,
+                    fresh,
+                    until,
+                    within,
+                };
+                Box::pin(self.attempt(going, slot)).await
             };
             let attempt = match answer {
                 Ok(answered) => return Ok(answered),
@@ -236,6 +261,27 @@ impl Backends {
         }
     }
 
+    /// One attempt, by what the address speaks.
+    async fn attempt(&self, going: Going<'_>, slot: &mut Slot) -> Result<Answered, Attempt> {
+        let Going { backend, at, .. } = going;
+        let transport = match backend.may_choose(at) {
+            true => self.choice(backend, at, going.until).await,
+            false => Ok(backend.transport),
+        };
+        let transport = transport.map_err(Attempt::connect)?;
+        let moved = slot.as_mut().and_then(|request| {
+            aim(request, backend, transport, going.from, at);
+            request.body.moved()
+        });
+        if transport == Transport::Http1 && lean::takes(slot) {
+            let (key, to) = self.to(backend, at);
+            return lean::send(&self.lean, key, &to, slot, going.fresh, going.until).await;
+        }
+        let once = std::pin::pin!(self.once(backend, transport, at, slot, going.fresh));
+        let answer = in_time(once, going.until, going.within, moved).await;
+        answer.unwrap_or_else(|_| Err(Attempt::connect(CallFailure::Timeout)))
+    }
+
     async fn once(
         &self,
         backend: &CompiledBackend,
@@ -256,12 +302,10 @@ impl Backends {
 
     fn to<'a>(&'a self, backend: &'a CompiledBackend, at: usize) -> (Key, dial::To<'a>) {
         let to = dial::To {
-            address: &backend.addresses[at],
-            trust: &backend.trust,
-            name: backend.server_name.as_deref(),
-            own: backend.credentials.certificate.as_ref(),
-            within: backend.connect,
+            backend,
+            at,
             tls: &self.tls,
+            limits: &self.limits,
         };
         ((backend.identity, at as u32), to)
     }

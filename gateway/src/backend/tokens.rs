@@ -171,6 +171,7 @@ fn failure(failure: &CallFailure) -> String {
     match failure {
         CallFailure::Connect(e) => format!("it cannot be reached: {}", deepest(e)),
         CallFailure::ConnectTimeout => "it takes no connection in time".into(),
+        CallFailure::Busy(_) => "all its connections are in use".into(),
         CallFailure::Broken(why) => format!("it broke off: {why}"),
         CallFailure::Timeout => "it does not answer in time".into(),
     }

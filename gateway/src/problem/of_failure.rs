@@ -1,5 +1,7 @@
 //! What callers are told of a call that failed.
 
+use std::time::Duration;
+
 use http::header;
 use porch_facade::{CompiledBackend, CompiledOperation};
 
@@ -63,6 +65,7 @@ fn call_failed(
         .and_then(|b| b.addresses.first())
         .map_or("", |a| a.authority.as_str());
     let timeout = backend.map(|b| b.timeout).unwrap_or_default();
+    let connect = backend.map(|b| b.connect).unwrap_or_default();
     let (kind, title, error, why) = match failure {
         CallFailure::Connect(what) => (
             "backend-unreachable",
@@ -74,8 +77,9 @@ fn call_failed(
             "backend-slow",
             "The backend is too slow",
             "connection_timeout",
-            format!("no connection to {name} ({address}) within {timeout:?}"),
+            format!("no connection to {name} ({address}) within {connect:?}"),
         ),
+        CallFailure::Busy(most) => return busy(op, name, *most, connect),
         CallFailure::Broken(what) => (
             "backend-broke-off",
             "The backend broke off",
@@ -98,6 +102,23 @@ fn call_failed(
         .why(why)
         .by(&op.place)
         .header(PROXY_STATUS, &format!("elm-porch; error={error}"))
+}
+
+/// As many connections are in use as the backend takes (RFC 9209 §2.3.12).
+fn busy(op: &CompiledOperation, name: &str, most: u32, within: Duration) -> Box<Problem> {
+    let title = "The backend is busy";
+    let detail = "It takes no more calls at the moment. Try again later.";
+    let all = match most {
+        1 => "the only connection".to_owned(),
+        most => format!("all {most} connections"),
+    };
+    Problem::new(503, "backend-busy", title, detail, StageName::Call)
+        .why(format!(
+            "{all} to {name} stayed in use for {within:?} (`connections`)"
+        ))
+        .by(&op.place)
+        .header(header::RETRY_AFTER, "1")
+        .header(PROXY_STATUS, "elm-porch; error=connection_limit_reached")
 }
 
 /// An answer that cannot be used.

@@ -2,7 +2,7 @@
 
 use std::time::Instant;
 
-use http::header;
+use http::{Version, header};
 use porch_facade::{CompiledBackend, Step, Transport};
 
 use super::{body, inside, shown};
@@ -166,23 +166,29 @@ pub(super) async fn carry_out<'a>(
             Box::pin(shown::send(x, call, grant, sending)).await
         }
     };
-    let answered = answered.map_err(|failure| {
-        let complaint = complaint.as_ref().and_then(|c| c.borrow_mut().take());
-        let failure = complaint.unwrap_or(failure);
-        let problem = call.problem(request, failure, StageName::Prepare);
-        note(x, call, (StageName::Call, from), &problem);
-        problem
-    })?;
-    let sent = Sent {
-        answered,
-        until,
-        complaint,
+    // What is looked at before it is handed on is not kept behind that.
+    let (sent, by_http2) = {
+        let answered = answered.map_err(|failure| {
+            let complaint = complaint.as_ref().and_then(|c| c.borrow_mut().take());
+            let failure = complaint.unwrap_or(failure);
+            let problem = call.problem(request, failure, StageName::Prepare);
+            note(x, call, (StageName::Call, from), &problem);
+            problem
+        })?;
+        let version = answered.head.version;
+        let sent = Sent {
+            answered,
+            until,
+            complaint,
+        };
+        let may_choose = cx.keep && call.backend.offers_http2;
+        (sent, may_choose && version == Version::HTTP_2)
     };
     let read = match call.protocol.read(&cx, sent) {
         Reading::Done(read) => read,
         Reading::Later(reading) => reading.await,
     };
-    finish(x, request, call, from, read)
+    finish(x, request, call, (from, by_http2), read)
 }
 
 fn prepare(
@@ -260,7 +266,7 @@ fn finish(
     x: &Exchange<'_>,
     request: &Request<'_>,
     call: &Call<'_>,
-    from: Instant,
+    (from, by_http2): (Instant, bool),
     mut read: Read,
 ) -> Result<Done, Box<Problem>> {
     let answer = read
@@ -269,6 +275,9 @@ fn finish(
     let mut recorder = x.recorder.borrow_mut();
     if recorder.full {
         let mut notes = std::mem::take(&mut read.seen.notes);
+        if by_http2 {
+            notes.push("by HTTP/2, which it chose".into());
+        }
         if let Err(problem) = &answer
             && problem.refusal.stage != StageName::Reply
         {

@@ -191,6 +191,11 @@ fn what_chooses_http_2_gets_all_its_calls_on_one_connection() {
         (&"abcde".into(), &serde_json::Value::Null)
     );
     assert_eq!(server.connections.load(Ordering::SeqCst), 1);
+    let (traces, _) = stage.end();
+    assert!(
+        format!("{traces:?}").contains("by HTTP/2, which it chose"),
+        "{traces:?}"
+    );
 }
 
 #[test]

@@ -6,6 +6,7 @@
 
 mod alpn;
 mod answers;
+mod connections;
 mod envelopes;
 mod examples;
 mod keeping;

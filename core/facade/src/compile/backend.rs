@@ -39,18 +39,23 @@ impl FacadeCompiler<'_> {
         let xml = (backend.doc.media_type == Some(MediaType::Xml))
             .then(|| backend.doc.xml.clone().unwrap_or_default().mapping());
         let timeout = backend.doc.timeout.map_or(DEFAULT_TIMEOUT, |t| t.0);
-        let offers_http2 = transport == Transport::Http1 && backend.doc.http2.unwrap_or(true);
+        let connections = self.connections(backend, inside);
+        let offers_http2 = transport == Transport::Http1
+            && connections.is_none()
+            && backend.doc.http2.unwrap_or(true);
         let compiled = Arc::new(CompiledBackend {
             name: name.to_owned(),
             kind: kind.name(),
             identity: identity(&addresses, transport, &trust, &credentials)
                 ^ named(backend.doc.server_name.as_deref())
-                ^ named((!offers_http2).then_some("http/1.1")),
+                ^ named((!offers_http2).then_some("http/1.1"))
+                ^ named(connections.map(|n| format!("{n} connections")).as_deref()),
             transport,
             offers_http2,
             addresses,
             trust,
             server_name: self.server_name(backend),
+            connections,
             timeout,
             connect: backend
                 .doc
@@ -162,6 +167,27 @@ impl FacadeCompiler<'_> {
                 (backend.file.clone(), at)
             }
         }
+    }
+
+    /// How many connections it takes. By HTTP/2 one carries all calls: it is not offered where they are counted.
+    fn connections(&mut self, backend: &Document<BackendDoc>, inside: bool) -> Option<u32> {
+        let most = backend.doc.connections?;
+        let at = backend
+            .node
+            .locate(&[Step::Key("connections".into())], true);
+        if most == 0 {
+            let message = "a backend takes at least one connection";
+            self.findings
+                .push(Finding::error(&backend.file, at, message));
+        } else if inside || backend.doc.http2 == Some(true) {
+            let message = match inside {
+                true => "a facade of this porch is called without connections",
+                false => "where connections are counted HTTP/2 is not offered",
+            };
+            let told = Finding::new(Severity::Warning, &backend.file, at, message);
+            self.findings.push(told);
+        }
+        Some(most.max(1)).filter(|_| !inside)
     }
 
     /// Tells what has no meaning where a backend is called without TLS.

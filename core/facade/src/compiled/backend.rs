@@ -30,6 +30,8 @@ pub struct CompiledBackend {
     pub trust: Trust,
     /// The name that its certificate must have, where that is another than the address's.
     pub server_name: Option<String>,
+    /// How many connections each address takes, where that is limited.
+    pub connections: Option<u32>,
     /// How long an answer may take.
     pub timeout: Duration,
     /// How long a connection may take.
@@ -123,6 +125,16 @@ pub struct Address {
 }
 
 impl CompiledBackend {
+    /// Whether an address may choose how it is called.
+    pub fn may_choose(&self, at: usize) -> bool {
+        self.offers_http2 && self.addresses.get(at).is_some_and(|a| a.tls)
+    }
+
+    /// Whether an address is called by HTTP/1.1, whatever comes.
+    pub fn is_simple(&self, at: usize) -> bool {
+        self.transport == Transport::Http1 && !self.may_choose(at)
+    }
+
     /// The name of the facade of this porch that it is, where it is one.
     pub fn inside(&self) -> Option<&str> {
         let address = self.addresses.first()?;

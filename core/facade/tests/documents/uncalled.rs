@@ -180,3 +180,43 @@ fn what_is_shown_by_tls_only_is_told_where_there_is_none() {
         "{findings:?}"
     );
 }
+
+#[test]
+fn connections_are_counted_where_there_are_any() {
+    let told = |file: &str, more: &str, address: &str| {
+        let mut files = demo();
+        let backend = files.get_mut(file).unwrap();
+        backend.push_str(more);
+        // The environment has the address.
+        let environment = files.get_mut("live.environment.yaml").unwrap();
+        *environment = environment.replace("http://127.0.0.1:3851", address);
+        let findings = check(&files, "live");
+        let told = findings
+            .iter()
+            .map(|f| format!("{:?} {}", f.severity, f.message));
+        told.collect::<Vec<_>>().join("\n")
+    };
+    let timetable = "timetable/timetable.backend.yaml";
+    let plain = "http://127.0.0.1:3851";
+    assert_eq!(told(timetable, "connections: 2\n", plain), "");
+    for (more, address, says) in [
+        (
+            "connections: 0\n",
+            plain,
+            "Error a backend takes at least one connection",
+        ),
+        (
+            "connections: 2\nhttp2: true\n",
+            plain,
+            "Warning where connections are counted HTTP/2 is not offered",
+        ),
+        (
+            "connections: 2\n",
+            "facade:sailings",
+            "Warning a facade of this porch is called without connections",
+        ),
+    ] {
+        let told = told(timetable, more, address);
+        assert!(told.contains(says), "{more}{told}");
+    }
+}

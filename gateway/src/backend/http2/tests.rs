@@ -10,11 +10,12 @@ use http_body_util::BodyExt;
 use tokio::time::Instant;
 
 use super::*;
+use crate::backend::places::Limits;
 use crate::backend::tls;
 use crate::body::{BodyError, Pieces};
 use crate::outgoing::{Fields, Outgoing};
 use crate::testing::on_virtual_clock;
-use porch_facade::{Address, Trust};
+use porch_facade::{Address, CompiledBackend, Credentials, Transport, Trust};
 
 const KEY: Key = (7, 0);
 
@@ -36,21 +37,40 @@ fn request(body: OutBody) -> Outgoing {
     }
 }
 
+fn backend(address: Address) -> CompiledBackend {
+    CompiledBackend {
+        name: "fleet".into(),
+        kind: "grpc",
+        identity: KEY.0,
+        transport: Transport::Http2,
+        offers_http2: false,
+        addresses: vec![address],
+        trust: Trust::Machine,
+        server_name: None,
+        connections: None,
+        timeout: Duration::from_secs(2),
+        connect: Duration::from_secs(2),
+        idle: Duration::from_secs(2),
+        max_message: 1 << 20,
+        compress: false,
+        xml: None,
+        credentials: Credentials::default(),
+    }
+}
+
 /// One call; the address is one that nobody listens at.
 async fn call(channels: &Channels, body: OutBody) -> Result<Answered, CallFailure> {
-    let (tls, trust) = (tls::Configs::default(), Trust::Machine);
+    let address = Address {
+        authority: "127.0.0.1:1".into(),
+        host: http::HeaderValue::from_static("127.0.0.1:1"),
+        path: String::new(),
+        tls: false,
+    };
     let to = To {
-        address: &Address {
-            authority: "127.0.0.1:1".into(),
-            host: http::HeaderValue::from_static("127.0.0.1:1"),
-            path: String::new(),
-            tls: false,
-        },
-        trust: &trust,
-        name: None,
-        own: None,
-        within: Duration::from_secs(2),
-        tls: &tls,
+        backend: &backend(address),
+        at: 0,
+        tls: &tls::Configs::default(),
+        limits: &Limits::default(),
     };
     let mut slot = Some(request(body));
     let sent = channels.send(KEY, &to, &mut slot).await;

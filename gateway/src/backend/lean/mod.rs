@@ -126,6 +126,13 @@ impl Pool {
         None
     }
 
+    /// Closes those that somebody waits for.
+    pub(super) fn give_way(&self) {
+        for list in self.idle.borrow_mut().values_mut() {
+            list.retain(|conn| !conn.stream.is_wanted());
+        }
+    }
+
     pub(super) fn sweep(&self) {
         self.idle.borrow_mut().retain(|_, list| {
             list.retain_mut(|conn| conn.is_fit());
@@ -156,6 +163,9 @@ impl Conn {
         let Some(pool) = pool.filter(|_| self.buf.is_empty() && self.is_written()) else {
             return;
         };
+        if self.stream.is_wanted() {
+            return;
+        }
         if self.room > ROOM {
             (self.buf, self.room) = (BytesMut::new(), ROOM);
         }

@@ -47,7 +47,7 @@ impl Kind for Http {
 
     fn keys(&self) -> Keys {
         Keys {
-            backend: &["media-type", "xml", "http2"],
+            backend: &["media-type", "xml", "http2", "connections"],
             ..Keys::default()
         }
     }

@@ -47,6 +47,7 @@ impl Kind for Soap {
         Keys {
             backend: &[
                 "http2",
+                "connections",
                 "port",
                 "names",
                 "credentials.calling.soap-headers",
