@@ -56,21 +56,16 @@ impl Chosen {
 }
 
 impl Backends {
-    /// How an address is called that may choose.
-    pub(super) async fn choice(
-        &self,
-        backend: &CompiledBackend,
-        at: usize,
-        until: Instant,
-    ) -> Result<Transport, CallFailure> {
-        match self.chosen.known((backend.identity, at as u32)) {
-            Some(known) => Ok(known),
-            None => self.ask(backend, at, until).await,
+    /// How an address is called, where that is known.
+    pub(super) fn transport(&self, backend: &CompiledBackend, at: usize) -> Option<Transport> {
+        match backend.may_choose(at) {
+            false => Some(backend.transport),
+            true => self.chosen.known((backend.identity, at as u32)),
         }
     }
 
     /// Lets an address choose. The connection that it chose on is kept for the call that asked.
-    async fn ask(
+    pub(super) async fn ask(
         &self,
         backend: &CompiledBackend,
         at: usize,

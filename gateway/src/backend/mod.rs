@@ -264,11 +264,13 @@ impl Backends {
     /// One attempt, by what the address speaks.
     async fn attempt(&self, going: Going<'_>, slot: &mut Slot) -> Result<Answered, Attempt> {
         let Going { backend, at, .. } = going;
-        let transport = match backend.may_choose(at) {
-            true => self.choice(backend, at, going.until).await,
-            false => Ok(backend.transport),
+        let transport = match self.transport(backend, at) {
+            Some(known) => known,
+            // Boxed: it is asked for once.
+            None => Box::pin(self.ask(backend, at, going.until))
+                .await
+                .map_err(Attempt::connect)?,
         };
-        let transport = transport.map_err(Attempt::connect)?;
         let moved = slot.as_mut().and_then(|request| {
             aim(request, backend, transport, going.from, at);
             request.body.moved()
