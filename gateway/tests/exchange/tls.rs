@@ -162,6 +162,19 @@ fn plain_where_tls_is_meant_and_the_other_way_round_are_said_so() {
     );
 }
 
+/// An authority, and the porch's own certificate, which it signed, with its key.
+fn porch_s() -> (rcgen::Certificate, rcgen::Certificate, rcgen::KeyPair) {
+    let authority_key = rcgen::KeyPair::generate().unwrap();
+    let mut authority = rcgen::CertificateParams::new(vec![]).unwrap();
+    authority.is_ca = rcgen::IsCa::Ca(rcgen::BasicConstraints::Unconstrained);
+    let signed = authority.self_signed(&authority_key).unwrap();
+    let issuer = rcgen::Issuer::new(authority, authority_key);
+    let key = rcgen::KeyPair::generate().unwrap();
+    let porch = rcgen::CertificateParams::new(vec!["porch.example".into()]).unwrap();
+    let porch = porch.signed_by(&key, &issuer).unwrap();
+    (signed, porch, key)
+}
+
 /// A server of some name that asks whoever connects for a certificate which an authority signed.
 fn asking(name: &str, authority: &rcgen::Certificate) -> Own {
     let mut roots = tokio_rustls::rustls::RootCertStore::empty();
@@ -192,14 +205,7 @@ fn asking(name: &str, authority: &rcgen::Certificate) -> Own {
 
 #[test]
 fn a_backend_that_asks_for_a_certificate_is_shown_one_and_may_have_another_name() {
-    let authority_key = rcgen::KeyPair::generate().unwrap();
-    let mut authority = rcgen::CertificateParams::new(vec![]).unwrap();
-    authority.is_ca = rcgen::IsCa::Ca(rcgen::BasicConstraints::Unconstrained);
-    let signed = authority.self_signed(&authority_key).unwrap();
-    let issuer = rcgen::Issuer::new(authority, authority_key);
-    let key = rcgen::KeyPair::generate().unwrap();
-    let porch_cert = rcgen::CertificateParams::new(vec!["porch.example".into()]).unwrap();
-    let porch_cert = porch_cert.signed_by(&key, &issuer).unwrap();
+    let (signed, porch_cert, key) = porch_s();
     let server = asking("bookings.example", &signed);
     let port = secure(server.config.clone()).port();
     let call = |extra: &str, secret: &str| {
@@ -251,14 +257,7 @@ fn a_backend_that_asks_for_a_certificate_is_shown_one_and_may_have_another_name(
 /// Definitions are read from servers that ask for a certificate; where they lead to another one, that one is not shown it.
 #[test]
 fn a_definition_is_read_with_a_certificate_that_nobody_else_is_shown() {
-    let authority_key = rcgen::KeyPair::generate().unwrap();
-    let mut authority = rcgen::CertificateParams::new(vec![]).unwrap();
-    authority.is_ca = rcgen::IsCa::Ca(rcgen::BasicConstraints::Unconstrained);
-    let signed = authority.self_signed(&authority_key).unwrap();
-    let issuer = rcgen::Issuer::new(authority, authority_key);
-    let key = rcgen::KeyPair::generate().unwrap();
-    let shown = rcgen::CertificateParams::new(vec!["porch.example".into()]).unwrap();
-    let shown = shown.signed_by(&key, &issuer).unwrap();
+    let (signed, shown, key) = porch_s();
     let (one, other) = (asking("one.example", &signed), asking("127.0.0.1", &signed));
     let other_port = secure(other.config.clone()).port();
     let leads = format!(

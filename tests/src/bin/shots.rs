@@ -47,7 +47,7 @@ async fn main() {
         light.see(wait).await;
         light.shot(&shot(name)).await;
     }
-    let documents = root().join("demo/documents");
+    let documents = root().join("target/demo/documents");
     let changed = root().join("target/demo/changed/sailings");
     std::fs::create_dir_all(&changed).expect("the folder can be made");
     let name = "sailings.facade.yaml";
