@@ -78,9 +78,11 @@ fn trial(
         .map(|(name, _)| name.trim_end_matches('*'))
         .collect();
     let (mut path, mut query, mut cookies) = (Map::new(), Map::new(), Map::new());
+    // Where both have a name, the query parameter is meant.
     let is_cookie = |name: &str| {
-        let mut rows = list(&view["table"], "request").iter();
-        rows.any(|row| text(row, "caller").strip_prefix("cookie ") == Some(name))
+        let rows = list(&view["table"], "request");
+        let has = |label: String| rows.iter().any(|row| text(row, "caller") == label);
+        !has(format!("query {name}")) && has(format!("cookie {name}"))
     };
     for given in &args.values {
         let (name, value) = pair(given, '=')?;

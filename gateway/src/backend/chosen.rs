@@ -40,8 +40,9 @@ impl Chosen {
         self.known.borrow_mut().remove(&key) == Some(Transport::Http2)
     }
 
-    /// What nobody asks for any more is let go.
-    pub(super) fn sweep(&self) {
+    /// What was chosen on connections that are gone is let go: the next one asks again, at no cost. So is what nobody asks any more.
+    pub(super) fn sweep(&self, open: impl Fn(&Key) -> bool) {
+        self.known.borrow_mut().retain(|key, _| open(key));
         let mut asking = self.asking.borrow_mut();
         asking.retain(|_, lock| Rc::strong_count(lock) > 1);
     }

@@ -264,17 +264,18 @@ impl Backends {
     /// One attempt, by what the address speaks.
     async fn attempt(&self, going: Going<'_>, slot: &mut Slot) -> Result<Answered, Attempt> {
         let Going { backend, at, .. } = going;
-        let transport = match self.transport(backend, at) {
-            Some(known) => known,
+        let asked = match self.transport(backend, at) {
+            Some(known) => Ok(known),
             // Boxed: it is asked for once.
-            None => Box::pin(self.ask(backend, at, going.until))
-                .await
-                .map_err(Attempt::connect)?,
+            None => Box::pin(self.ask(backend, at, going.until)).await,
         };
+        // Also where it cannot be asked: whichever address is next takes it from here.
+        let transport = *asked.as_ref().unwrap_or(&backend.transport);
         let moved = slot.as_mut().and_then(|request| {
             aim(request, backend, transport, going.from, at);
             request.body.moved()
         });
+        asked.map_err(Attempt::connect)?;
         if transport == Transport::Http1 && lean::takes(slot) {
             let (key, to) = self.to(backend, at);
             return lean::send(&self.lean, key, &to, slot, going.fresh, going.until).await;
@@ -317,7 +318,8 @@ impl Backends {
         self.lean.sweep();
         self.http1.sweep();
         self.http2.sweep();
-        self.chosen.sweep();
+        let open = |key: &Key| self.http2.has(*key) || self.lean.has(*key);
+        self.chosen.sweep(open);
         self.health.sweep();
     }
 }

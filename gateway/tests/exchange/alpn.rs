@@ -127,12 +127,16 @@ async fn by_http1(mut stream: Secure) {
 }
 
 fn stage(server: &Server, more: &str) -> Stage {
+    let address = format!("https://localhost:{}", server.port);
+    stage_at(&address, server, more)
+}
+
+fn stage_at(address: &str, server: &Server, more: &str) -> Stage {
     let files: Files = BTreeMap::from([
         (
             "b.yaml".to_owned(),
             format!(
-                "elm-porch: backend/1\nname: b\nkind: http\naddress: https://localhost:{}\ntrust: trust.pem\n{more}",
-                server.port
+                "elm-porch: backend/1\nname: b\nkind: http\naddress: {address}\ntrust: trust.pem\n{more}"
             ),
         ),
         ("trust.pem".to_owned(), server.pem.clone()),
@@ -228,5 +232,24 @@ fn what_chooses_otherwise_later_is_called_as_it_says_then() {
     assert_eq!(said(&stage.get("/f/item/last", ""))["by"], "h2");
     for _ in 0..3 {
         assert_eq!(said(&stage.get("/f/item/2", ""))["by"], "http/1.1");
+    }
+}
+
+/// An address that takes no connection cannot be asked; the next one is called by its own path.
+#[test]
+fn an_address_that_is_gone_is_passed_over_before_it_chooses() {
+    let server = server(&["h2"], &["h2"]);
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let gone = listener.local_addr().unwrap().port();
+    drop(listener);
+    let address = format!(
+        "['https://localhost:{gone}/old', 'https://localhost:{}/new/way']",
+        server.port
+    );
+    let stage = stage_at(&address, &server, "");
+    for _ in 0..4 {
+        let said = said(&stage.get("/f/item/1", ""));
+        let uri = format!("https://localhost:{}/new/way/item/1", server.port);
+        assert_eq!(said["uri"], uri);
     }
 }

@@ -1,6 +1,6 @@
 //! What of a request is held against the contract's schemas.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use porch_contract::{Finding, Operation as ContractOperation, Place, Severity};
@@ -51,6 +51,7 @@ impl FacadeCompiler<'_> {
         let (contract, facade) = (self.from.contract, self.from.facade);
         let mut schemas = Schemas::of(&contract.document, From::Callers);
         let (mut keys, mut added): (Vec<*const Value>, Vec<Added>) = (Vec::new(), Vec::new());
+        let mut others: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
         for (id, doc) in &facade.doc.operations {
             let Some(op) = contract.operations.get(id).filter(|_| self.checks(doc)) else {
                 continue;
@@ -59,6 +60,11 @@ impl FacadeCompiler<'_> {
             let backend = backend.and_then(|b| self.from.documents.backends.get(b));
             let kind = backend.and_then(|b| self.kinds().get(&b.doc.kind));
             let passes = doc.call.is_none() || kind.is_some_and(|k| k.passes_bodies());
+            for (name, schema) in op.bodies.iter().filter(|_| passes) {
+                if !may_be_json(name) && schema.as_ref().is_some_and(says_more) {
+                    others.entry(name).or_default().push(id);
+                }
+            }
             let bodies = op.bodies.iter();
             let bodies = bodies.filter(|(name, _)| passes && may_be_json(name));
             let bodies = bodies.filter_map(|(_, schema)| schema.as_ref());
@@ -72,8 +78,31 @@ impl FacadeCompiler<'_> {
             }
         }
         self.not_looked_at(&schemas);
+        self.other_bodies(&others);
         let ready = schemas.ready(&added);
         self.kept = Kept(keys.into_iter().zip(ready).collect());
+    }
+
+    /// Tells which bodies have a schema that nobody is held to: only those of JSON are read.
+    fn other_bodies(&mut self, others: &BTreeMap<&str, Vec<&str>>) {
+        const SHOWN: usize = 3;
+        for (media, ids) in others {
+            let shown = ids.iter().take(SHOWN).map(|id| format!("“{id}”"));
+            let shown = shown.collect::<Vec<_>>().join(", ");
+            let more = match ids.len().saturating_sub(SHOWN) {
+                0 => String::new(),
+                n => format!(" and {n} more"),
+            };
+            let message = format!(
+                "bodies of {media} are held to their media type and size, and not to a schema: {shown}{more}"
+            );
+            let first = ids
+                .first()
+                .and_then(|id| self.from.contract.operations.get(*id));
+            let at = first.map_or_else(porch_contract::Position::default, |op| op.at);
+            let note = Finding::new(Severity::Note, self.from.contract_file, at, message);
+            self.findings.push(note);
+        }
     }
 
     /// Tells what is not enforced.

@@ -220,3 +220,29 @@ fn connections_are_counted_where_there_are_any() {
         assert!(told.contains(says), "{more}{told}");
     }
 }
+
+#[test]
+fn bodies_that_are_held_to_no_schema_are_told() {
+    let mut files = demo();
+    let contract = files.get_mut("timetable/timetable.openapi.yaml").unwrap();
+    let json = "{ application/json: { schema: { type: object } } }";
+    assert!(contract.contains(json), "{contract}");
+    let xml = "{ application/xml: { schema: { type: object, required: [text] } } }";
+    *contract = contract.replace(json, xml);
+    let notes: Vec<_> = check(&files, "live")
+        .into_iter()
+        .filter(|f| f.severity == Severity::Note)
+        .collect();
+    assert_eq!(notes.len(), 1, "{notes:?}");
+    assert!(
+        notes[0].message.contains("bodies of application/xml")
+            && notes[0].message.contains("“notice”"),
+        "{notes:?}"
+    );
+    assert!(notes[0].line > 1 && notes[0].file.ends_with("timetable.openapi.yaml"));
+    let none = check(&demo(), "live");
+    assert!(
+        none.iter().all(|f| f.severity != Severity::Note),
+        "{none:?}"
+    );
+}

@@ -121,6 +121,11 @@ impl Channels {
         }
     }
 
+    /// Whether connections to an address are open.
+    pub(super) fn has(&self, key: Key) -> bool {
+        self.open.borrow().contains_key(&key)
+    }
+
     /// Keeps a connection that is open already.
     pub(super) fn adopt(&self, key: Key, channel: Channel) {
         self.open.borrow_mut().entry(key).or_default().push(channel);

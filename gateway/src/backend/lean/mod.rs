@@ -126,6 +126,11 @@ impl Pool {
         None
     }
 
+    /// Whether connections to an address wait to be used again.
+    pub(super) fn has(&self, key: Key) -> bool {
+        self.idle.borrow().contains_key(&key)
+    }
+
     /// Closes those that somebody waits for.
     pub(super) fn give_way(&self) {
         for list in self.idle.borrow_mut().values_mut() {
