@@ -15,8 +15,10 @@ use crate::failure::Mistake;
 /// What a parameter is read of: names and values, decoded; names are empty where a value stands for all of it.
 type Pairs<'r> = Vec<(Cow<'r, str>, Cow<'r, str>)>;
 
-/// So many members and items of parameters are read.
+/// A parameter has at most so many members or items.
 const MOST: usize = 1000;
+/// So many parts of a text are looked at: names and values of one member more than there may be, which is refused.
+const PARTS: usize = 2 * MOST + 2;
 
 /// Looks at all of an operation.
 #[cold]
@@ -57,7 +59,7 @@ fn decoded(text: &str, plus: bool) -> Result<Cow<'_, str>, String> {
 
 /// Values with something between them, of which each may be encoded.
 fn parts<'r>(text: &'r str, between: &str, plus: bool) -> Result<Vec<Cow<'r, str>>, String> {
-    let parts = text.split(between).take(MOST);
+    let parts = text.split(between).take(PARTS);
     parts.map(|part| decoded(part, plus)).collect()
 }
 
@@ -80,7 +82,7 @@ fn taken_apart<'r>(
         (ShapedKind::List(_), _) if text.is_empty() => Ok(Vec::new()),
         (ShapedKind::List(_), _) => parts(text, between, plus).map(nameless),
         (ShapedKind::Object(..), true) => {
-            let pairs = text.split(between).take(MOST).map(|pair| {
+            let pairs = text.split(between).take(PARTS).map(|pair| {
                 let (name, value) = pair.split_once('=').unwrap_or((pair, ""));
                 Ok((decoded(name, plus)?, decoded(value, plus)?))
             });
@@ -119,7 +121,7 @@ fn of_path<'r>(plan: &ShapedPlan, segment: Option<&'r str>) -> Result<Pairs<'r>,
             if explode && matches!(plan.kind, ShapedKind::Object(..)) {
                 return taken_apart(plan, text, ";", false);
             }
-            let all = text.split(';').take(MOST).map(|pair| {
+            let all = text.split(';').take(PARTS).map(|pair| {
                 let (name, value) = pair.split_once('=').unwrap_or((pair, ""));
                 match decoded(name, false)? == *plan.name {
                     true => Ok(value),
@@ -191,7 +193,7 @@ fn of_header<'r>(plan: &ShapedPlan, headers: &'r HeaderMap) -> Result<Pairs<'r>,
     for field in headers.get_all(&*plan.name) {
         let text = field.to_str().map_err(|_| "is no text".to_owned())?;
         // Fields are not percent-encoded.
-        let parts = text.split(',').map(str::trim).take(MOST);
+        let parts = text.split(',').map(str::trim).take(PARTS);
         match (&plan.kind, plan.shape.style, plan.shape.explode) {
             (_, Style::Json, _) | (ShapedKind::One(_), ..) => {
                 found.push(("".into(), text.trim().into()));
@@ -220,7 +222,7 @@ fn of_cookies<'r>(plan: &ShapedPlan, headers: &'r HeaderMap) -> Result<Pairs<'r>
     let mut found = Pairs::new();
     for field in headers.get_all(header::COOKIE) {
         let Ok(text) = field.to_str() else { continue };
-        for cookie in text.split(';').take(MOST) {
+        for cookie in text.split(';') {
             let (name, value) = cookie.trim().split_once('=').unwrap_or((cookie.trim(), ""));
             if name != &*plan.name {
                 continue;
@@ -243,6 +245,10 @@ fn value(plan: &ShapedPlan, pairs: Pairs<'_>) -> Result<Option<Value>, String> {
     let Some((_, first)) = pairs.first() else {
         return Ok(None);
     };
+    // What is left out would pass unseen.
+    if pairs.len() > MOST {
+        return Err(format!("has more than {MOST} members"));
+    }
     if plan.shape.style == Style::Json {
         if pairs.len() > 1 {
             return Err("stands twice".into());

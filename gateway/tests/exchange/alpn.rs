@@ -132,23 +132,8 @@ fn stage(server: &Server, more: &str) -> Stage {
 }
 
 fn stage_at(address: &str, server: &Server, more: &str) -> Stage {
-    let files: Files = BTreeMap::from([
-        (
-            "b.yaml".to_owned(),
-            format!(
-                "elm-porch: backend/1\nname: b\nkind: http\naddress: {address}\ntrust: trust.pem\n{more}"
-            ),
-        ),
-        ("trust.pem".to_owned(), server.pem.clone()),
-        ("c.json".to_owned(), CONTRACT.to_owned()),
-        (
-            "f.yaml".to_owned(),
-            "elm-porch: facade/1\nname: f\nbase: /f\ncontract: c.json\noperations:\n  item: { call: { backend: b } }\n  add: { call: { backend: b } }\n".to_owned(),
-        ),
-    ]);
-    let model = Model::read(Arc::new(files), "live", &Arc::default());
-    let (porch, findings) = model.porch(&["f"], &Secrets::Known(&HashMap::new()));
-    assert!(!porch_contract::has_errors(&findings), "{findings:?}");
+    let lines = format!("address: {address}\n{more}");
+    let porch = compile_called(&lines, &server.pem, CONTRACT, &["item", "add"]);
     // Connections are a worker's own.
     let config = GatewayConfig {
         workers: 1,

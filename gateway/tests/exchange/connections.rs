@@ -40,23 +40,8 @@ fn held() -> Held {
 }
 
 fn stage(backend: SocketAddr, more: &str) -> Stage {
-    let files: Files = BTreeMap::from([
-        (
-            "b.yaml".to_owned(),
-            format!(
-                "elm-porch: backend/1\nname: b\nkind: http\naddress: http://{backend}\ntimeout: 20s\n{more}"
-            ),
-        ),
-        ("c.yaml".to_owned(), CONTRACT.to_owned()),
-        (
-            "f.yaml".to_owned(),
-            "elm-porch: facade/1\nname: f\nbase: /f\ncontract: c.yaml\noperations:\n  item: { call: { backend: b } }\n".to_owned(),
-        ),
-    ]);
-    let model = Model::read(Arc::new(files), "live", &Arc::default());
-    let (porch, findings) = model.porch(&["f"], &Secrets::Known(&HashMap::new()));
-    assert!(!porch_contract::has_errors(&findings), "{findings:?}");
-    Stage::of(porch)
+    let lines = format!("address: http://{backend}\ntimeout: 20s\n{more}");
+    Stage::of(compile_called(&lines, "", CONTRACT, &["item"]))
 }
 
 /// Sends a request whose answer is read later.

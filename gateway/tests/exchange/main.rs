@@ -172,6 +172,38 @@ fn compile_timed(
     porch
 }
 
+/// Over a backend as its document's last lines say, whose certificate may be signed by `trust`; each operation calls it.
+fn compile_called(
+    lines: &str,
+    trust: &str,
+    contract: &str,
+    operations: &[&str],
+) -> porch_facade::CompiledPorch {
+    let calls = operations
+        .iter()
+        .map(|o| format!("  {o}: {{ call: {{ backend: b }} }}\n"));
+    let calls: String = calls.collect();
+    let mut backend = format!("elm-porch: backend/1\nname: b\nkind: http\n{lines}\n");
+    let mut files: Files = BTreeMap::from([
+        ("c.yaml".to_owned(), contract.to_owned()),
+        (
+            "f.yaml".to_owned(),
+            format!(
+                "elm-porch: facade/1\nname: f\nbase: /f\ncontract: c.yaml\noperations:\n{calls}"
+            ),
+        ),
+    ]);
+    if !trust.is_empty() {
+        backend.push_str("trust: trust.pem\n");
+        files.insert("trust.pem".into(), trust.into());
+    }
+    files.insert("b.yaml".into(), backend);
+    let model = Model::read(Arc::new(files), "live", &Arc::default());
+    let (porch, findings) = model.porch(&["f"], &Secrets::Known(&HashMap::new()));
+    assert!(!porch_contract::has_errors(&findings), "{findings:?}");
+    porch
+}
+
 impl Stage {
     fn new(backend: SocketAddr, facade: &str) -> Self {
         Self::of(compile(backend, facade))

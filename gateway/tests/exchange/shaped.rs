@@ -211,3 +211,27 @@ fn parameters_of_every_style_are_held_against_their_schemas() {
     assert_eq!(status(&reply), 400);
     assert!(wrongs.is_empty(), "{wrongs:#?}");
 }
+
+/// What stands far behind is held against the contract too, or all of it is refused.
+#[test]
+fn nothing_passes_for_being_far_behind() {
+    let backend = Scripted::start(|_, _| plain("{}"));
+    let stage = Stage::of(compile_with(backend.address, CONTRACT, FACADE));
+    let styles = |c: &str| stage.get(&format!("/f/m/;a=1/;b=1/{c}/x,1"), "");
+    assert_eq!(status(&styles(&".a".repeat(1_000))), 200);
+    for c in [
+        ".a".repeat(999) + ".long",
+        ".a".repeat(1_001),
+        ".a".repeat(3_000) + ".long",
+    ] {
+        let reply = styles(&c);
+        assert_eq!(status(&reply), 400, "{reply}");
+        assert!(reply.contains("/path/c"), "{reply}");
+    }
+    let others = "a=b; ".repeat(1_100);
+    for (desk, wanted) in [("D7", 200), ("nobody", 400)] {
+        let fields = format!("Cookie: {others}desk={desk}\r\n");
+        let reply = stage.get("/f/rows/1?filter[deck]=2", &fields);
+        assert_eq!(status(&reply), wanted, "{desk}: {reply}");
+    }
+}

@@ -62,24 +62,7 @@ fn answering(config: Arc<ServerConfig>, answer: Vec<u8>) -> SocketAddr {
 
 /// A porch over a backend at an address, with what it trusts.
 fn porch(address: &str, trust: &str) -> porch_facade::CompiledPorch {
-    let files: Files = BTreeMap::from([
-        (
-            "b.yaml".to_owned(),
-            format!(
-                "elm-porch: backend/1\nname: b\nkind: http\naddress: {address}\ntrust: trust.pem\n"
-            ),
-        ),
-        ("trust.pem".to_owned(), trust.to_owned()),
-        ("c.yaml".to_owned(), CONTRACT.to_owned()),
-        (
-            "f.yaml".to_owned(),
-            "elm-porch: facade/1\nname: f\nbase: /f\ncontract: c.yaml\noperations:\n  item: { call: { backend: b } }\n".to_owned(),
-        ),
-    ]);
-    let model = Model::read(Arc::new(files), "live", &Arc::default());
-    let (porch, findings) = model.porch(&["f"], &Secrets::Known(&HashMap::new()));
-    assert!(!porch_contract::has_errors(&findings), "{findings:?}");
-    porch
+    compile_called(&format!("address: {address}"), trust, CONTRACT, &["item"])
 }
 
 /// What the caller gets, and what the publisher reads in the trace.
