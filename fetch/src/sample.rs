@@ -63,8 +63,15 @@ pub async fn sample(text: &str, allowed: &Allowed) -> Result<Sampled, FetchError
     };
     let until = Instant::now() + TIME;
     let (mut exchanges, mut told, mut total) = (Vec::new(), Vec::new(), 0);
+    // The server of the first one is the one that a login and a certificate beside the samples are for.
+    let (mut own, elsewhere) = (None, allowed.elsewhere());
     for mut call in calls {
         let url = address(&call)?;
+        let origin = url.origin();
+        let allowed = match *own.get_or_insert_with(|| origin.clone()) == origin {
+            true => allowed,
+            false => &elsewhere,
+        };
         add_login(&mut call, allowed)?;
         let got = exchange(&url, request(&url, &call)?, allowed, until).await?;
         total += got.body.len();

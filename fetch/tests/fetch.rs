@@ -344,6 +344,17 @@ async fn a_login_beside_a_sample_is_one_of_its_credentials() {
     assert_eq!(known.len(), 1);
     assert_eq!(known[0].origin, format!("http://{address}"));
     assert!(!format!("{known:?}").contains("light"));
+    // A sample of another server gets nothing of it.
+    let (other, count) = serve(|_, headers| {
+        assert!(!headers.contains_key("authorization"));
+        "out".into_response()
+    })
+    .await;
+    let both = format!("curl http://{address}/x\ncurl http://{other}/y");
+    let sampled = sample(&both, &allowed).await.unwrap();
+    assert_eq!(count.load(Ordering::Relaxed), 1);
+    let origins: Vec<_> = (sampled.source.credentials.iter().map(|k| &k.origin)).collect();
+    assert_eq!(origins, [&format!("http://{address}")]);
 }
 
 #[tokio::test]
