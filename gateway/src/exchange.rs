@@ -114,6 +114,7 @@ impl<'x> Exchange<'x> {
             caller: &x.caller,
             address: x.origin.address,
             answers: Vec::new(),
+            within: None,
         };
         let outcome = steps::run(x, &request, &mut scope, body).await?;
         let response = stage::reply(x, &request, outcome, &mut scope)?;

@@ -3,6 +3,7 @@
 mod shaped;
 
 use std::borrow::Cow;
+use std::cell::OnceCell;
 use std::net::IpAddr;
 
 use crate::caller::Caller;
@@ -26,7 +27,16 @@ pub(crate) struct Scope<'a> {
     pub(crate) caller: &'a Caller,
     pub(crate) address: IpAddr,
     /// Answers by the numbers of their steps, as far as they are there.
-    pub(crate) answers: Vec<Option<AnswerView>>,
+    pub(crate) answers: Vec<OnceCell<AnswerView>>,
+    /// What is seen besides by a call that is made for an item, and by what is made of an answer.
+    pub(crate) within: Option<&'a Within<'a>>,
+}
+
+/// What is seen inside of another scope.
+pub(crate) struct Within<'a> {
+    pub(crate) around: &'a Scope<'a>,
+    pub(crate) item: Option<&'a Value>,
+    pub(crate) answer: Option<&'a AnswerView>,
 }
 
 /// A backend's answer as expressions see it.
@@ -55,6 +65,17 @@ impl AnswerView {
             value["soapHeader"] = soap_headers;
         }
         Self { value }
+    }
+
+    /// The answer of one of several calls: whether it failed is said as well.
+    pub(crate) fn named(mut self, failed: bool) -> Self {
+        self.value["failed"] = failed.into();
+        self
+    }
+
+    /// The body, in place of which another one is put.
+    pub(crate) fn replace_body(&mut self, with: Value) -> Value {
+        std::mem::replace(&mut self.value["body"], with)
     }
 }
 
@@ -100,10 +121,41 @@ const ANSWER: usize = REQUEST_ROOTS.len();
 /// What can be said of the caller.
 const OF_CALLER: [&str; 3] = ["consumer", "key", "address"];
 
+impl Within<'_> {
+    /// Behind the answers come the item and the own answer, in this order.
+    fn value(&self, root: usize, step: usize) -> Option<&Value> {
+        let steps = self.around.operation.steps.len();
+        match step.checked_sub(steps) {
+            None => self.around.answer(root),
+            Some(0) => self.item,
+            Some(_) => self.answer.map(|a| &a.value),
+        }
+    }
+}
+
 impl Scope<'_> {
+    /// What is seen of a scope for an item of a list, or by what is made of an answer.
+    pub(crate) fn inside<'s>(within: &'s Within<'s>) -> Scope<'s> {
+        let around = within.around;
+        Scope {
+            operation: around.operation,
+            path: Vec::new(),
+            query: Vec::new(),
+            headers: around.headers,
+            body: None,
+            caller: around.caller,
+            address: around.address,
+            answers: Vec::new(),
+            within: Some(within),
+        }
+    }
+
     fn answer(&self, root: usize) -> Option<&Value> {
         let step = root.checked_sub(ANSWER)?;
-        self.answers.get(step)?.as_ref().map(|a| &a.value)
+        match &self.within {
+            None => self.answers.get(step)?.get().map(|a| &a.value),
+            Some(within) => within.value(root, step),
+        }
     }
 }
 
@@ -113,6 +165,9 @@ impl Names for Scope<'_> {
     }
 
     fn member<'s>(&'s self, root: usize, name: &str) -> Option<Val<'s>> {
+        if let (Some(within), true) = (&self.within, root < ANSWER) {
+            return within.around.member(root, name);
+        }
         match root {
             0 => self
                 .operation
@@ -143,6 +198,9 @@ impl Names for Scope<'_> {
     }
 
     fn whole(&self, root: usize) -> Val<'_> {
+        if let (Some(within), true) = (&self.within, root < ANSWER) {
+            return within.around.whole(root);
+        }
         match root {
             0 => Val::Map(
                 self.operation

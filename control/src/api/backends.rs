@@ -65,7 +65,7 @@ fn callers(model: &Model, backend: &str) -> Vec<String> {
     let all = model.documents.facades.iter();
     let calls = all.filter(|(_, f)| {
         let mut operations = f.doc.operations.values();
-        operations.any(|o| o.backend() == Some(backend))
+        operations.any(|o| o.backends().any(|b| b == backend))
     });
     calls.map(|(name, _)| name.clone()).collect()
 }

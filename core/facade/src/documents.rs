@@ -1,5 +1,6 @@
 //! The shapes of the documents that publishers write.
 
+mod calls;
 mod credentials;
 mod json;
 
@@ -8,6 +9,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer};
 use serde_json::Value;
 
+pub(crate) use calls::{NamedCallDoc, RefusalDoc};
 pub(crate) use credentials::{
     CertificateDoc, ClientDoc, CredentialsDoc, LoginDoc, PasswordKind, ShownBy,
 };
@@ -331,6 +333,12 @@ pub struct OperationDoc {
     pub media_types: Vec<MediaType>,
     /// Which backend is called; none given: examples of the contract are answered.
     pub call: Option<CallDoc>,
+    /// Several calls in place of one, by names of their own: those that need nothing of one another run at once.
+    #[serde(default)]
+    pub calls: IndexMap<String, NamedCallDoc>,
+    /// When requests are refused, in the facade's own words; in this order.
+    #[serde(default)]
+    pub refuse: Vec<RefusalDoc>,
     /// What is sent. For SOAP: the input's members. For HTTP: `path`, `query`, `headers`, `body`.
     pub send: Option<Value>,
     /// SOAP: header elements of this operation's requests, by their names; on top of the backend's credentials.
@@ -349,9 +357,29 @@ pub struct OperationDoc {
 }
 
 impl OperationDoc {
-    /// The backend that is called.
+    /// The backend that is called, where it is one call.
     pub fn backend(&self) -> Option<&str> {
         self.call.as_ref().map(|c| c.backend.as_str())
+    }
+
+    /// Whether nothing is called, and examples of the contract are answered.
+    pub fn calls_nothing(&self) -> bool {
+        self.call.is_none() && self.calls.is_empty()
+    }
+
+    /// The backends of all its calls, as often as they are called.
+    pub fn backends(&self) -> impl Iterator<Item = &str> {
+        let several = self.calls.values().map(|c| c.backend.as_str());
+        self.backend().into_iter().chain(several)
+    }
+
+    /// The operations of definitions that it calls, with the backends that they are of.
+    pub(crate) fn called(&self) -> impl Iterator<Item = (&str, &str)> {
+        let one = self.call.iter();
+        let one = one.filter_map(|c| Some((c.backend.as_str(), c.operation.as_deref()?)));
+        let several = self.calls.values();
+        let several = several.flat_map(|c| c.operations().map(|o| (c.backend.as_str(), o)));
+        one.chain(several)
     }
 }
 

@@ -1,9 +1,12 @@
 //! The rules that act on one operation, in the order in which they act.
 
 use porch_contract::Place;
+use porch_rules::expr::Template;
 use serde::Serialize;
 
-use crate::compiled::{Admission, CompiledFacade, CompiledOperation, Examples, RulePlace};
+use crate::compiled::{
+    Admission, CompiledFacade, CompiledOperation, Examples, RulePlace, Step, StepPlan,
+};
 
 /// One rule that acts, with the stage of the exchange it acts in.
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -42,7 +45,18 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
             .into_iter()
             .map(|text| rule("admit", wiring(text))),
     );
+    let refusals = |early: bool| {
+        let all = op.refusals.iter();
+        let all = all.filter(move |r| r.needs.is_empty() == early);
+        let stage = if early { "prepare" } else { "call" };
+        all.map(move |r| rule(stage, (*r.place).clone()))
+    };
+    rules.extend(refusals(true));
     for step in &op.steps {
+        if let Some(plan) = &step.plan {
+            rules.extend(of_several(facade, op, step, plan));
+            continue;
+        }
         let of_call = step.call.rules(&facade.backends[step.backend], &op.reply);
         rules.extend(
             of_call
@@ -52,6 +66,11 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
         );
         rules.push(rule("call", wiring(of_call.call)));
         rules.push(rule("reply", wiring(of_call.reply)));
+    }
+    rules.extend(refusals(false));
+    if op.steps.iter().any(|s| s.plan.is_some()) {
+        let text = "the reply is made of the answers, as `reply` says";
+        rules.push(rule("reply", wiring(text.into())));
     }
     if let Some(answers) = &op.answers {
         let text = match answers.refuse {
@@ -67,6 +86,69 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
     let counted = "usage is counted; a trace is kept when refused, failed or sampled";
     rules.push(rule("record", RulePlace::built_in(counted)));
     rules
+}
+
+/// What one of several calls does.
+fn of_several(
+    facade: &CompiledFacade,
+    op: &CompiledOperation,
+    step: &Step,
+    plan: &StepPlan,
+) -> Vec<EffectiveRule> {
+    let name = &step.name;
+    let waits: Vec<&str> = step.needs.iter().map(|n| &*op.steps[*n].name).collect();
+    let mut before: Vec<String> = Vec::new();
+    if !waits.is_empty() {
+        before.push(format!("waits for {}", waits.join(", ")));
+    }
+    if let Some(when) = &plan.when {
+        before.push(format!("is called when {}", source(when)));
+    }
+    if let Some(each) = &plan.each {
+        let (list, most, at_once) = (source(&each.list), each.at_most, each.at_once);
+        before.push(format!(
+            "is called for each of {list}: at most {most}, {at_once} at once"
+        ));
+    }
+    if plan.writes {
+        before.push("changes something: waits for refusals and for changes before it".into());
+    }
+    let of_call = step.call.rules(&facade.backends[step.backend], &op.reply);
+    before.extend(of_call.prepare);
+    let mut after = vec![of_call.call];
+    if !plan.statuses.is_empty() {
+        let all: Vec<String> = plan.statuses.iter().map(u16::to_string).collect();
+        after.push(format!("{} are answers too", all.join(", ")));
+    }
+    if plan.answer.is_some() {
+        after.push("its answer is shaped as its `answer` says".into());
+    }
+    if plan.otherwise.is_some() {
+        after.push("where there is no answer, its `otherwise` stands for it".into());
+    }
+    if let Some(undo) = &plan.undo {
+        let by = undo
+            .call
+            .rules(&facade.backends[undo.backend], &op.reply)
+            .call;
+        after.push(format!("is undone where something fails behind it: {by}"));
+    }
+    let rule = |stage| {
+        move |text: String| EffectiveRule {
+            stage,
+            place: op.place.with_rule(format!("{name}: {text}")),
+        }
+    };
+    let before = before.into_iter().map(rule("prepare"));
+    before.chain(after.into_iter().map(rule("call"))).collect()
+}
+
+/// The text of an expression.
+fn source(template: &Template) -> &str {
+    match template {
+        Template::Expr(expr) => expr.source(),
+        _ => "",
+    }
 }
 
 /// What of a request is held against the contract, in words.

@@ -267,7 +267,7 @@ impl Model {
         }
         let called: HashSet<&str> = others()
             .flat_map(|f| f.doc.operations.values())
-            .filter_map(OperationDoc::backend)
+            .flat_map(OperationDoc::backends)
             .collect();
         let backends = self.backends_of(own).map(|b| b.doc.name.clone());
         let unused = backends.filter(|b| !called.contains(b.as_str())).collect();
@@ -283,7 +283,7 @@ impl Model {
             .doc
             .operations
             .values()
-            .filter_map(OperationDoc::backend)
+            .flat_map(OperationDoc::backends)
             .collect();
         names
             .into_iter()
@@ -394,7 +394,7 @@ impl Model {
             .facades
             .values()
             .flat_map(|f| f.doc.operations.values())
-            .filter_map(OperationDoc::backend)
+            .flat_map(OperationDoc::backends)
             .collect();
         let unused = self.documents.backends.iter();
         unused

@@ -125,8 +125,12 @@ fn mistakes_say_where_and_what() {
             "siz(path)",
             "0: there is no function “siz”; did you mean “size”?",
         ),
-        ("body.nothing", "there is no “nothing”"),
-        ("body.list[7]", "there is no “[7]”"),
+        (
+            "body.nothing",
+            "there is no “nothing”; there are: amount, big, list, none, legs",
+        ),
+        ("path.rute", "there is no “rute”; there are: route"),
+        ("body.list[7]", "there is no “[7]”; the list has 3 items"),
         ("path.route.x", "“x” is asked of string, not of a map"),
         ("1 + 'a'", "int + string has no value"),
         (

@@ -88,11 +88,20 @@ pub(crate) struct Context<'a> {
     pub(crate) may_stream: bool,
     /// Whether an expression needs the answer's value.
     pub(crate) whole: bool,
+    /// Statuses besides those of success that are answers too, where there are several calls.
+    pub(crate) statuses: &'a [u16],
     pub(crate) trial: bool,
     /// Of the memory for bodies.
     pub(crate) share: &'a Share<'a>,
     /// For what goes wrong when the reply has begun.
     pub(crate) tell: &'a Tell,
+}
+
+impl Context<'_> {
+    /// Whether a status besides those of success is that of an answer.
+    pub(crate) fn takes(&self, status: StatusCode) -> bool {
+        self.statuses.contains(&status.as_u16())
+    }
 }
 
 /// How a call needs the caller's body.

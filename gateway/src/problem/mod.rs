@@ -1,6 +1,7 @@
 //! Refusals and failures as problem documents (RFC 9457): all that callers are told is said in this folder.
 
 mod of_failure;
+mod own;
 mod refusals;
 mod tell;
 
@@ -11,6 +12,7 @@ use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Map, Value};
 
 pub(crate) use of_failure::{not_as_agreed, of_failure};
+pub(crate) use own::in_own_words;
 pub(crate) use refusals::*;
 pub(crate) use tell::Tell;
 
@@ -134,6 +136,7 @@ impl Serialize for Document<'_> {
             match name {
                 // A member of that name that belongs to the problem stands behind the others.
                 _ if extra.contains_key(name) => {}
+                "detail" if text.is_empty() => {}
                 "status" => map.serialize_entry(name, &status)?,
                 _ => map.serialize_entry(name, text)?,
             }

@@ -16,6 +16,7 @@ use crate::fields::{ANSWERED_BY, via};
 use crate::media;
 use crate::problem::{Problem, bad_answer, of_failure};
 use crate::scope::{AnswerView, Scope};
+use crate::steps::refused;
 use crate::steps::request::{Outcome, Request};
 use crate::trace::StageName;
 
@@ -27,6 +28,11 @@ pub(crate) fn reply(
     scope: &mut Scope<'_>,
 ) -> Result<Response<ReplyBody>, Box<Problem>> {
     let from = x.recorder.borrow().begin();
+    let mut outcome = outcome;
+    if let (Outcome::One(answer, ..), false) = (&mut outcome, request.operation.refusals.is_empty())
+    {
+        refused::by_answer(x, request, answer, scope)?;
+    }
     let (answer, backend, notes) = match outcome {
         Outcome::One(Answer::Through(passing), backend, notes) => {
             return Ok(pass(x, request, passing, backend, notes));
@@ -144,7 +150,7 @@ fn make(
             Some(template) => render(template, scope).map_err(failed)?,
             None => Bytes::new(),
         };
-        return Ok(own(x, StatusCode::OK, in_chosen_type(x, op, body)?));
+        return Ok(own(x, op.reply.status, in_chosen_type(x, op, body)?));
     };
     let template = op.reply.body.as_ref();
     let template = template.filter(|_| whole.status.is_success());
@@ -158,7 +164,7 @@ fn make(
             let headers = &whole.fields;
             let soap_headers = whole.soap_headers.take();
             let view = AnswerView::new(status.as_u16(), headers, value, soap_headers);
-            scope.answers = vec![Some(view)];
+            scope.answers = vec![view.into()];
             render(template, scope).map_err(failed)?
         }
         None => match whole.body {

@@ -9,7 +9,7 @@ use porch_contract::Place;
 use porch_facade::{CompiledOperation, Example, Examples, Given, MediaType};
 use serde_json::Value;
 
-use super::body;
+use super::{body, refused};
 use crate::body::InBody;
 use crate::call::{CallerBody, Needs};
 use crate::exchange::state::Exchange;
@@ -35,6 +35,9 @@ pub(super) async fn run<'a>(
     receive(x, request, examples, scope, body)
         .await
         .map_err(refused)?;
+    if !op.refusals.is_empty() {
+        refused::by_request(request, scope)?;
+    }
     let found = choose(op, examples, request.parts, scope)?;
     let body = filled(found, scope).unwrap_or_else(|| found.body.clone());
     Ok(Outcome::Example(found, body))
@@ -54,6 +57,7 @@ async fn receive(
     let is_json = media::kind(&media::essence(&parts.headers)) == Some(MediaType::Json);
     let needs = match from.length() {
         Some(0) => Needs::Nothing,
+        _ if op.reply.reads_body => Needs::Value,
         // What is made of a schema says what the request says.
         _ if is_json && (is_asked || op.admission.body.is_some()) => Needs::Json { value: true },
         _ => Needs::Raw,

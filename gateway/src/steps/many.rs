@@ -1,28 +1,38 @@
-//! Several steps: those that wait for nothing start at once.
+//! Several steps: each starts when the answers that it needs are there, and those that need nothing of one another run at once.
+//!
+//! Refusals are asked for as soon as the answers are there that they look at, before anything else starts. A step that changes
+//! something waits for all refusals that can be told without it, and for those that change something before it.
+
+mod each;
+mod undo;
 
 use std::future::Future;
 use std::pin::Pin;
 use std::task::Poll;
 
 use http::StatusCode;
-use porch_facade::Step;
+use porch_facade::{Step, StepPlan};
+use porch_rules::expr::Template;
+use serde_json::{Value, json};
 
 use super::body;
 use super::one::{Call, carry_out};
+use super::refused;
 use crate::answer::{Answer, Content, json_of};
 use crate::body::InBody;
 use crate::call::{CallerBody, Needs};
 use crate::exchange::state::Exchange;
 use crate::failure::Failure;
 use crate::problem::Problem;
-use crate::scope::{AnswerView, Scope};
+use crate::scope::{AnswerView, Scope, Within};
 use crate::steps::request::Request;
 use crate::trace::StageName;
 
-type Running<'r> = Pin<Box<dyn Future<Output = Result<AnswerView, Box<Problem>>> + 'r>>;
+/// What a step gives: nothing where it is not called.
+type Gave = Result<Option<AnswerView>, Box<Problem>>;
+type Running<'r> = Pin<Box<dyn Future<Output = Gave> + 'r>>;
 
-/// Carries out steps in waves: all whose answers are there start together. The answers go into the scope, by the numbers of
-/// their steps; the first failure ends the others.
+/// Carries out steps. The answers go into the scope, by the numbers of their steps; the first failure ends the others.
 pub(super) async fn run<'a>(
     x: &Exchange<'_>,
     request: &Request<'a>,
@@ -35,41 +45,142 @@ pub(super) async fn run<'a>(
         .map(|step| Call::of(x, request, step, false))
         .collect::<Result<_, _>>()?;
     let body = shared_body(x, request, &calls, scope, body).await?;
-    scope.answers = steps.iter().map(|_| None).collect();
-    loop {
-        let ready: Vec<usize> = (0..steps.len())
-            .filter(|i| scope.answers[*i].is_none())
-            .filter(|i| steps[*i].needs.iter().all(|n| has(scope, *n)))
-            .collect();
-        if ready.is_empty() {
-            return Ok(());
+    scope.answers = steps.iter().map(|_| Default::default()).collect();
+    let scope: &Scope<'_> = scope;
+    let done = All {
+        x,
+        request,
+        calls: &calls,
+        scope,
+        body: &body,
+        states: vec![State::Waits; steps.len()],
+        asked: vec![false; request.operation.refusals.len()],
+        changed: Vec::new(),
+    };
+    let result = done.run().await;
+    hide(x, request, result)
+}
+
+/// What one backend was shown may come back from another, to which something of its answer was sent.
+fn hide(
+    x: &Exchange<'_>,
+    request: &Request<'_>,
+    mut result: Result<(), Box<Problem>>,
+) -> Result<(), Box<Problem>> {
+    let mut recorder = x.recorder.borrow_mut();
+    let of_steps = request.operation.steps.iter();
+    let backends = of_steps.filter_map(|s| request.facade.backends.get(s.backend));
+    for mask in backends.map(|b| &b.credentials.mask) {
+        for stage in &mut recorder.stages {
+            stage.mask(mask);
         }
-        let answers = {
-            let scope: &Scope<'_> = scope;
-            let running: Vec<Running<'_>> = ready
-                .iter()
-                .map(|i| -> Running<'_> {
-                    let taken = copy(&body);
-                    Box::pin(answer(x, request, &calls[*i], scope, taken))
-                })
-                .collect();
-            all(running).await?
+        if let Err(problem) = &mut result {
+            mask.text(&mut problem.refusal.why);
+        }
+    }
+    result
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum State {
+    Waits,
+    Runs,
+    Done,
+}
+
+/// All steps of an operation while they are carried out.
+struct All<'r, 'a> {
+    x: &'r Exchange<'r>,
+    request: &'r Request<'a>,
+    calls: &'r [Call<'a>],
+    scope: &'r Scope<'r>,
+    body: &'r CallerBody,
+    states: Vec<State>,
+    /// Which refusals were asked for.
+    asked: Vec<bool>,
+    /// Steps that changed something, in the order in which they were done.
+    changed: Vec<usize>,
+}
+
+impl<'r, 'a> All<'r, 'a> {
+    async fn run(mut self) -> Result<(), Box<Problem>> {
+        let mut running: Vec<(usize, Running<'r>)> = Vec::new();
+        let failed = loop {
+            if let Err(problem) = self.ask() {
+                break problem;
+            }
+            self.start(&mut running);
+            if running.is_empty() {
+                return Ok(());
+            }
+            let (i, gave) = next(&mut running).await;
+            if let Err(problem) = self.done(i, gave) {
+                break problem;
+            }
         };
-        for (i, answer) in ready.into_iter().zip(answers) {
-            scope.answers[i] = Some(answer);
+        self.undo(failed, running).await
+    }
+
+    /// Notes what a step gave.
+    fn done(&mut self, i: usize, gave: Gave) -> Result<(), Box<Problem>> {
+        self.states[i] = State::Done;
+        let Some(answer) = gave? else { return Ok(()) };
+        if plan(self.calls[i].step).is_some_and(|p| p.writes) {
+            self.changed.push(i);
+        }
+        let _ = self.scope.answers[i].set(answer);
+        Ok(())
+    }
+
+    /// Asks for all refusals whose answers are there.
+    fn ask(&mut self) -> Result<(), Box<Problem>> {
+        for (refusal, asked) in self.request.operation.refusals.iter().zip(&mut self.asked) {
+            let is_done = |n: &usize| self.states[*n] == State::Done;
+            if *asked || !refusal.needs.iter().all(is_done) {
+                continue;
+            }
+            *asked = true;
+            refused::ask(self.request, refusal, self.scope)?;
+        }
+        Ok(())
+    }
+
+    /// Starts all steps that wait for nothing any more.
+    fn start(&mut self, running: &mut Vec<(usize, Running<'r>)>) {
+        for i in 0..self.calls.len() {
+            if self.states[i] != State::Waits || !self.may_start(i) {
+                continue;
+            }
+            self.states[i] = State::Runs;
+            let (x, request, scope) = (self.x, self.request, self.scope);
+            let (call, body) = (&self.calls[i], self.body);
+            running.push((i, Box::pin(step(x, request, call, scope, body))));
         }
     }
-}
 
-fn has(scope: &Scope<'_>, step: usize) -> bool {
-    scope.answers.get(step).is_some_and(Option::is_some)
-}
-
-fn copy(body: &CallerBody) -> CallerBody {
-    match body.bytes() {
-        Some(bytes) => CallerBody::Bytes(bytes.clone()),
-        None => CallerBody::Gone,
+    fn may_start(&self, i: usize) -> bool {
+        let step = self.calls[i].step;
+        let is_done = |n: &usize| self.states[*n] == State::Done;
+        let Some(plan) = plan(step) else {
+            return step.needs.iter().all(is_done);
+        };
+        if !plan.behind.iter().all(is_done) {
+            return false;
+        }
+        let refusals = self.request.operation.refusals.iter().zip(&self.asked);
+        let refusals = refusals.filter(|(_, asked)| plan.writes && !**asked);
+        let mut refusals = refusals.map(|(refusal, _)| &refusal.needs);
+        refusals.all(|needs| needs.iter().any(|n| *n == i || self.is_behind(*n, i)))
     }
+
+    /// Whether a step cannot be done before another one is.
+    fn is_behind(&self, step: usize, other: usize) -> bool {
+        plan(self.calls[step].step).is_some_and(|p| p.behind.contains(&other))
+    }
+}
+
+fn plan(step: &Step) -> Option<&StepPlan> {
+    step.plan.as_deref()
 }
 
 /// A body that several steps may need is read once.
@@ -80,7 +191,10 @@ async fn shared_body<'a>(
     scope: &mut Scope<'_>,
     body: InBody,
 ) -> Result<CallerBody, Box<Problem>> {
-    let mut needs = Needs::Nothing;
+    let mut needs = match request.operation.reply.reads_body {
+        true => Needs::Value,
+        false => Needs::Nothing,
+    };
     for call in calls {
         needs = match (needs, {
             let cx = call.context(x, request, scope);
@@ -108,7 +222,116 @@ async fn shared_body<'a>(
     }
 }
 
-/// One step, its answer as expressions see it.
+fn copy(body: &CallerBody) -> CallerBody {
+    match body.bytes() {
+        Some(bytes) => CallerBody::Bytes(bytes.clone()),
+        None => CallerBody::Gone,
+    }
+}
+
+/// One step: called where it is to be, once or for each item of a list, with what stands for its answer where it fails.
+async fn step<'a>(
+    x: &Exchange<'_>,
+    request: &Request<'a>,
+    call: &Call<'a>,
+    scope: &Scope<'_>,
+    body: &CallerBody,
+) -> Gave {
+    let Some(plan) = plan(call.step) else {
+        return answer(x, request, call, scope, copy(body)).await.map(Some);
+    };
+    if let Some(when) = &plan.when
+        && !truth(request, call, scope, when)?
+    {
+        note(x, call, format!("{}: is not called", call.step.name));
+        return instead(request, call, scope, 0);
+    }
+    let gave = match &plan.each {
+        Some(each) => each::run(x, request, call, (each, plan), scope, body).await,
+        None => {
+            let answer = answer(x, request, call, scope, copy(body)).await;
+            answer.and_then(|answer| shaped(request, call, plan, (answer, None), scope))
+        }
+    };
+    match gave {
+        Ok(answer) => Ok(Some(answer)),
+        Err(problem) if plan.otherwise.is_some() => {
+            let why = &problem.refusal.why;
+            note(
+                x,
+                call,
+                format!(
+                    "{} failed, and its “otherwise” stands for it: {why}",
+                    call.step.name
+                ),
+            );
+            instead(request, call, scope, problem.status.as_u16())
+        }
+        Err(problem) => Err(problem),
+    }
+}
+
+/// A note on what became of a step.
+fn note(x: &Exchange<'_>, call: &Call<'_>, text: String) {
+    let from = x.recorder.borrow().begin();
+    let mut recorder = x.recorder.borrow_mut();
+    call.note(&mut recorder, (StageName::Call, from), |stage| {
+        stage.notes.push(text);
+    });
+}
+
+/// What stands for an answer that is not there.
+fn instead(request: &Request<'_>, call: &Call<'_>, scope: &Scope<'_>, status: u16) -> Gave {
+    let otherwise = plan(call.step).and_then(|p| p.otherwise.as_ref());
+    let Some(otherwise) = otherwise else {
+        return Ok(None);
+    };
+    let made = otherwise.render(scope);
+    let made = made.map_err(|e| call.failed(request, "what stands for its answer", e))?;
+    let body = made.unwrap_or(Value::Null);
+    let view = AnswerView::new(status, &http::HeaderMap::new(), body, None);
+    Ok(Some(view.named(true)))
+}
+
+/// Whether a condition holds.
+fn truth(
+    request: &Request<'_>,
+    call: &Call<'_>,
+    scope: &Scope<'_>,
+    when: &Template,
+) -> Result<bool, Box<Problem>> {
+    let held = refused::holds(when, scope);
+    held.map_err(|e| call.failed(request, "whether it is called", e))
+}
+
+/// What is made of an answer.
+fn shaped(
+    request: &Request<'_>,
+    call: &Call<'_>,
+    plan: &StepPlan,
+    (mut answer, item): (AnswerView, Option<&Value>),
+    scope: &Scope<'_>,
+) -> Result<AnswerView, Box<Problem>> {
+    let Some(template) = &plan.answer else {
+        return Ok(answer);
+    };
+    let made = {
+        let within = Within {
+            around: scope,
+            item,
+            answer: Some(&answer),
+        };
+        template.render(&Scope::inside(&within))
+    };
+    let made = made.map_err(|(source, e)| {
+        let why = format!("its answer cannot be shaped: ={source}: {e}");
+        call.problem(request, Failure::Answer(why), StageName::Reply)
+    })?;
+    answer.replace_body(made.unwrap_or(Value::Null));
+    Ok(answer)
+}
+
+/// The answer of one call, as expressions see it.
 async fn answer<'a>(
     x: &Exchange<'_>,
     request: &Request<'a>,
@@ -116,13 +339,23 @@ async fn answer<'a>(
     scope: &Scope<'_>,
     body: CallerBody,
 ) -> Result<AnswerView, Box<Problem>> {
-    let done = carry_out(x, request, call, scope, body).await?;
+    let statuses = plan(call.step).map_or(&[][..], |p| &p.statuses);
+    let takes = |status: StatusCode| statuses.contains(&status.as_u16());
+    let done = match carry_out(x, request, call, scope, body).await {
+        Ok(done) => done,
+        Err(problem) if takes(problem.status) => {
+            let told = json!({ "title": problem.title(), "detail": problem.detail() });
+            let view = AnswerView::new(problem.status.as_u16(), &Default::default(), told, None);
+            return Ok(view.named(false));
+        }
+        Err(problem) => return Err(problem),
+    };
     let (status, fields) = (done.status, done.fields);
     let failed = |failure| call.problem(request, failure, StageName::Reply);
     let (value, soap_headers) = match done.answer {
         Answer::Whole(whole) => {
             let value = match whole.body {
-                Content::Empty => serde_json::Value::Null,
+                Content::Empty => Value::Null,
                 Content::Json(json) => json_of(&json, &x.share).map_err(failed)?,
                 Content::Value(value) => value,
                 Content::Raw(..) => {
@@ -132,41 +365,32 @@ async fn answer<'a>(
             };
             (value, whole.soap_headers)
         }
-        Answer::Through(_) if status == StatusCode::NO_CONTENT => (serde_json::Value::Null, None),
+        Answer::Through(_) if status == StatusCode::NO_CONTENT || takes(status) => {
+            (Value::Null, None)
+        }
         Answer::Through(_) => {
-            let why = format!("it answered {status}, where another call waits for what it says");
+            let why = format!(
+                "“{}” answered {status}; what that means can be said with `statuses`, `otherwise` or `refuse`",
+                call.step.name
+            );
             return Err(failed(Failure::Answer(why)));
         }
     };
-    Ok(AnswerView::new(
-        status.as_u16(),
-        &fields,
-        value,
-        soap_headers,
-    ))
+    let view = AnswerView::new(status.as_u16(), &fields, value, soap_headers);
+    Ok(view.named(false))
 }
 
-/// Waits for all; the first failure ends the others.
-async fn all(mut running: Vec<Running<'_>>) -> Result<Vec<AnswerView>, Box<Problem>> {
-    let mut done: Vec<Option<AnswerView>> = running.iter().map(|_| None).collect();
-    std::future::poll_fn(|cx| {
-        let mut waiting = false;
-        for (future, answer) in running.iter_mut().zip(&mut done) {
-            if answer.is_some() {
-                continue;
-            }
-            match future.as_mut().poll(cx) {
-                Poll::Ready(Ok(came)) => *answer = Some(came),
-                Poll::Ready(Err(problem)) => return Poll::Ready(Err(problem)),
-                Poll::Pending => waiting = true,
+/// Waits for the first that is done.
+async fn next<T>(running: &mut Vec<(usize, Pin<Box<dyn Future<Output = T> + '_>>)>) -> (usize, T) {
+    let (at, gave) = std::future::poll_fn(|cx| {
+        for (at, (_, future)) in running.iter_mut().enumerate() {
+            if let Poll::Ready(gave) = future.as_mut().poll(cx) {
+                return Poll::Ready((at, gave));
             }
         }
-        if waiting {
-            Poll::Pending
-        } else {
-            Poll::Ready(Ok(()))
-        }
+        Poll::Pending
     })
-    .await?;
-    Ok(done.into_iter().flatten().collect())
+    .await;
+    let (i, _) = running.swap_remove(at);
+    (i, gave)
 }

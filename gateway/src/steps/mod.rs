@@ -8,6 +8,7 @@ mod example;
 mod inside;
 mod many;
 mod one;
+pub(crate) mod refused;
 pub(crate) mod request;
 mod shown;
 #[cfg(test)]
@@ -27,11 +28,11 @@ pub(crate) async fn run<'a>(
     body: InBody,
 ) -> Result<Outcome<'a>, Box<Problem>> {
     match request.operation.steps.as_slice() {
-        [step] => one::run(x, request, step, scope, body).await,
+        [step] if step.plan.is_none() => one::run(x, request, step, scope, body).await,
         // Boxed: calls have no room for it.
         [] => Box::pin(example::run(x, request, scope, body)).await,
         steps => {
-            many::run(x, request, steps, scope, body).await?;
+            Box::pin(many::run(x, request, steps, scope, body)).await?;
             Ok(Outcome::Many)
         }
     }

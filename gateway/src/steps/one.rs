@@ -1,11 +1,15 @@
 //! One step: prepare, call, read.
 
+use std::borrow::Cow;
 use std::time::Instant;
 
 use http::{Version, header};
-use porch_facade::{CompiledBackend, Step, Transport};
+use porch_facade::{
+    ANSWER, CompiledBackend, CompiledOperation, ITEM, REQUEST_ROOTS, Step, Transport,
+};
+use porch_rules::expr::{EvalError, Expr};
 
-use super::{body, inside, shown};
+use super::{body, inside, refused, shown};
 use crate::answer::Answer;
 use crate::body::InBody;
 use crate::call::protocols::protocol;
@@ -17,7 +21,7 @@ use crate::outgoing::Outgoing;
 use crate::problem::{Problem, not_wired, of_failure};
 use crate::scope::Scope;
 use crate::steps::request::{Outcome, Request};
-use crate::trace::{Message, StageName, came, sent};
+use crate::trace::{Message, Recorder, Stage, StageName, came, sent};
 
 /// A step that is about to be carried out.
 pub(super) struct Call<'a> {
@@ -27,7 +31,9 @@ pub(super) struct Call<'a> {
     /// Index of the address that is called.
     pub(super) at: usize,
     /// Its name, where an operation has several.
-    pub(super) shown: &'a str,
+    pub(super) shown: Cow<'a, str>,
+    /// Whether nothing of it is shown.
+    pub(super) quiet: bool,
     /// Whether the answer may go through, or is waited for whole.
     pub(super) alone: bool,
 }
@@ -48,7 +54,8 @@ impl<'a> Call<'a> {
             backend,
             protocol,
             at: x.worker.backends.choose(backend),
-            shown: if alone { "" } else { &step.name },
+            shown: Cow::Borrowed(if alone { "" } else { &step.name }),
+            quiet: false,
             alone,
         })
     }
@@ -59,7 +66,8 @@ impl<'a> Call<'a> {
         request: &'c Request<'a>,
         scope: &'c Scope<'c>,
     ) -> Context<'c> {
-        let shaped = request.operation.reply.body.is_some();
+        let reply = &request.operation.reply;
+        let shaped = reply.body.is_some() || reply.looks_into;
         let trial = x.is_trial();
         let as_json = x.chosen != Some(porch_facade::MediaType::Xml);
         Context {
@@ -73,10 +81,12 @@ impl<'a> Call<'a> {
             captured: request.captured,
             scope,
             native: request.native,
-            chosen: x.chosen,
-            keep: x.recorder.borrow().full,
+            // Of several answers none is the reply.
+            chosen: if self.alone { x.chosen } else { None },
+            keep: x.recorder.borrow().full && !self.quiet,
             may_stream: self.alone && !trial && !shaped && as_json,
             whole: shaped || !self.alone,
+            statuses: self.step.plan.as_ref().map_or(&[], |p| &p.statuses),
             trial,
             share: &x.share,
             tell: &request.tell,
@@ -89,8 +99,63 @@ impl<'a> Call<'a> {
         failure: Failure,
         stage: StageName,
     ) -> Box<Problem> {
+        let failure = match failure {
+            // What is made of other answers is not the caller's to answer for.
+            Failure::Unsuitable(place, source, error)
+                if !self.alone && names_answers(request.operation, &source) =>
+            {
+                Failure::Answer(format!("{place} cannot be made: ={source}: {error}"))
+            }
+            other => other,
+        };
         of_failure(failure, request.operation, Some(self.backend), stage)
     }
+
+    /// The problem of an expression that has no value.
+    pub(super) fn failed(
+        &self,
+        request: &Request<'_>,
+        what: &str,
+        (source, error): (String, EvalError),
+    ) -> Box<Problem> {
+        self.unusable(request, what, (source, error.to_string()))
+    }
+
+    /// The same for one whose value cannot be used.
+    pub(super) fn unusable(
+        &self,
+        request: &Request<'_>,
+        what: &str,
+        (source, told): (String, String),
+    ) -> Box<Problem> {
+        let failure = Failure::Unsuitable(format!("{what} ({})", self.step.name), source, told);
+        self.problem(request, failure, StageName::Prepare)
+    }
+
+    /// Notes a stage of it down, where it is shown.
+    pub(super) fn note(
+        &self,
+        recorder: &mut Recorder,
+        at: (StageName, Instant),
+        fill: impl FnOnce(&mut Stage),
+    ) {
+        if !self.quiet {
+            recorder.of_step(at, &self.shown, self.backend, fill);
+        }
+    }
+}
+
+/// Whether an expression names answers of an operation's calls.
+#[cold]
+fn names_answers(op: &CompiledOperation, source: &str) -> bool {
+    let mut roots: Vec<&str> = REQUEST_ROOTS.to_vec();
+    roots.extend(op.steps.iter().map(|s| &*s.name));
+    roots.extend([ITEM, ANSWER]);
+    let Ok(expr) = Expr::compile(source, &roots) else {
+        return false;
+    };
+    let mut named = expr.references().iter().map(|r| r.steps[0].name.as_str());
+    named.any(|root| !REQUEST_ROOTS.contains(&root))
 }
 
 pub(super) async fn run<'a>(
@@ -105,6 +170,7 @@ pub(super) async fn run<'a>(
         let cx = call.context(x, request, scope);
         call.protocol.needs(&cx, &body)
     };
+    let needs = needed(request, needs);
     let needs = body::demanded(request.operation, request.parts, &body, needs)
         .map_err(|f| call.problem(request, f, StageName::Admit))?;
     let body = if matches!(needs, Needs::Nothing | Needs::Stream) {
@@ -114,8 +180,20 @@ pub(super) async fn run<'a>(
             .await
             .map_err(|f| call.problem(request, f, StageName::Admit))?
     };
+    if !request.operation.refusals.is_empty() {
+        refused::by_request(request, scope)?;
+    }
     let done = carry_out(x, request, &call, scope, body).await?;
     Ok(Outcome::One(done.answer, call.backend, done.notes))
+}
+
+/// How the body is needed, where an expression of the operation's own looks into it.
+fn needed(request: &Request<'_>, needs: Needs) -> Needs {
+    match needs {
+        _ if !request.operation.reply.reads_body || request.native => needs,
+        Needs::Json { .. } => Needs::Json { value: true },
+        _ => Needs::Value,
+    }
 }
 
 /// What a step gave.
@@ -210,7 +288,7 @@ fn prepare(
                 let after = sent(&prepared.request, &origin, seen);
                 let mut recorder = x.recorder.borrow_mut();
                 let at = (StageName::Prepare, from);
-                recorder.of_step(at, call.shown, call.backend, |stage| {
+                call.note(&mut recorder, at, |stage| {
                     stage.before = before;
                     stage.after = Some(after);
                     stage.notes = notes;
@@ -222,7 +300,7 @@ fn prepare(
             let problem = call.problem(request, failure, StageName::Prepare);
             let mut recorder = x.recorder.borrow_mut();
             let at = (StageName::Prepare, from);
-            recorder.of_step(at, call.shown, call.backend, |stage| {
+            call.note(&mut recorder, at, |stage| {
                 stage.before = before;
                 stage.notes.push(problem.refusal.why.clone());
             });
@@ -285,7 +363,7 @@ fn finish(
         }
         let after = came(read.status, &read.fields, read.seen);
         let at = (StageName::Call, from);
-        recorder.of_step(at, call.shown, call.backend, |stage| {
+        call.note(&mut recorder, at, |stage| {
             stage.notes = notes;
             stage.after = Some(after);
         });
@@ -293,7 +371,7 @@ fn finish(
             && problem.refusal.stage == StageName::Reply
         {
             let at = (StageName::Reply, recorder.begin());
-            recorder.of_step(at, call.shown, call.backend, |stage| {
+            call.note(&mut recorder, at, |stage| {
                 stage.notes = std::mem::take(&mut read.notes);
                 stage.notes.push(problem.refusal.why.clone());
             });
@@ -309,7 +387,7 @@ fn finish(
 
 fn note(x: &Exchange<'_>, call: &Call<'_>, at: (StageName, Instant), problem: &Problem) {
     let mut recorder = x.recorder.borrow_mut();
-    recorder.of_step(at, call.shown, call.backend, |stage| {
+    call.note(&mut recorder, at, |stage| {
         stage.notes.push(problem.refusal.why.clone());
     });
 }

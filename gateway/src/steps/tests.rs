@@ -41,6 +41,7 @@ fn facade(address: &str, needs: &[(&str, &[usize])], reply: &Value) -> Arc<Compi
             backend: own.backend,
             needs: needs.to_vec(),
             faults: HashMap::new(),
+            plan: None,
         }
     });
     let steps = steps.collect();
@@ -55,6 +56,7 @@ fn facade(address: &str, needs: &[(&str, &[usize])], reply: &Value) -> Arc<Compi
         steps,
         reply: Reply {
             body: Some(Template::compile(reply, &roots).unwrap()),
+            ..Reply::default()
         },
         ..first
     }];

@@ -15,6 +15,7 @@ mod letter_back;
 mod passing;
 mod room;
 mod rules;
+mod several;
 mod shaped;
 mod shown;
 mod tls;

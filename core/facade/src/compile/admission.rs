@@ -74,6 +74,14 @@ impl<'w> Behind<'w> {
         }
     }
 
+    /// Several calls, of which none gets the request as it is.
+    pub(super) fn several() -> Self {
+        Self {
+            passes_bodies: true,
+            ..Self::default()
+        }
+    }
+
     /// Nothing: the contract says all there is to know.
     pub(super) fn nothing() -> Self {
         Self {

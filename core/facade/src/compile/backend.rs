@@ -19,10 +19,10 @@ pub(super) const DEFAULT_TIMEOUT: Duration = Duration::from_secs(10);
 pub(super) const DEFAULT_CONNECT: Duration = Duration::from_secs(5);
 
 impl FacadeCompiler<'_> {
-    pub(super) fn backend(&mut self, id: &str, name: &str) -> Option<Wired> {
+    pub(super) fn backend(&mut self, id: &str, name: &str, steps: &[&str]) -> Option<Wired> {
         let documents = self.from.documents;
         let Some(backend) = documents.backends.get(name) else {
-            self.no_backend(id, name);
+            self.no_backend(id, name, steps);
             return None;
         };
         let kind = self.kinds().get(&backend.doc.kind)?.clone();
@@ -100,12 +100,16 @@ impl FacadeCompiler<'_> {
         }
     }
 
-    fn no_backend(&mut self, id: &str, name: &str) {
+    fn no_backend(&mut self, id: &str, name: &str, steps: &[&str]) {
         let known = self.from.documents.backends.keys().map(String::as_str);
         let near =
             suggest(name, known).map_or_else(String::new, |n| format!("did you mean “{n}”?"));
         let facade = self.from.facade;
-        let steps = ["operations", id, "call", "backend"].map(|k| Step::Key(k.into()));
+        let all = ["operations", id].into_iter().chain(steps.iter().copied());
+        let steps: Vec<Step> = all
+            .chain(["backend"])
+            .map(|k| Step::Key(k.into()))
+            .collect();
         let at = facade.node.locate(&steps, false);
         let message = no_backend(name);
         self.findings

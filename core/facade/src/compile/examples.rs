@@ -13,6 +13,7 @@ use porch_valid::{From, Schemas, Validator};
 use serde_json::{Map, Value};
 
 use super::admission::Behind;
+use super::refusals::Seen;
 use super::{FacadeCompiler, route};
 use crate::compiled::{CompiledOperation, Example, Examples, Given, Reply, RulePlace};
 use crate::documents::OperationDoc;
@@ -93,13 +94,18 @@ impl<'a> FacadeCompiler<'a> {
         self.findings.push(told);
         let admission = self.admission(id, doc, contract_op, &Behind::nothing());
         let examples = self.examples(id, contract_op);
+        let refusals = self.refusals(id, doc, contract_op, Seen::Request);
         CompiledOperation {
             id: id.to_owned(),
             route: Arc::new(route(contract_op)),
             admission,
             examples: Some(Arc::new(examples)),
             steps: Vec::new(),
-            reply: Reply::default(),
+            reply: Reply {
+                reads_body: refusals.iter().any(|r| r.names("body")),
+                ..Reply::default()
+            },
+            refusals,
             answers: None,
             place: Arc::new(RulePlace {
                 rule: self
@@ -285,7 +291,7 @@ impl<'a> FacadeCompiler<'a> {
         if self.made.validators.is_none() {
             let (contract, facade) = (self.from.contract, self.from.facade);
             let all = facade.doc.operations.iter();
-            let all = all.filter(|(_, doc)| doc.call.is_none());
+            let all = all.filter(|(_, doc)| doc.calls_nothing());
             let all: Vec<Written<'a>> = all.filter_map(|(id, _)| self.written(id)).collect();
             let mut schemas = Schemas::of(&contract.document, From::Backends);
             let (mut keys, mut added) = (Vec::new(), Vec::new());

@@ -59,6 +59,7 @@ impl FacadeCompiler<'_> {
             let backend = doc.backend();
             let backend = backend.and_then(|b| self.from.documents.backends.get(b));
             let kind = backend.and_then(|b| self.kinds().get(&b.doc.kind));
+            // Of several calls none gets the body as it comes.
             let passes = doc.call.is_none() || kind.is_some_and(|k| k.passes_bodies());
             for (name, schema) in op.bodies.iter().filter(|_| passes) {
                 if !may_be_json(name) && schema.as_ref().is_some_and(says_more) {

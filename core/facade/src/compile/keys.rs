@@ -15,7 +15,8 @@ impl FacadeCompiler<'_> {
             .doc
             .operations
             .values()
-            .filter_map(|o| documents.backends.get(o.backend()?))
+            .flat_map(|o| o.backends())
+            .filter_map(|name| documents.backends.get(name))
             .map(|b| b.doc.kind.as_str())
             .collect();
         for key in kinds.keys(|k| k.facade) {
@@ -38,16 +39,23 @@ impl FacadeCompiler<'_> {
 
     /// Keys of an operation that its backend does not understand.
     pub(super) fn operation_keys(&mut self, id: &str, doc: &OperationDoc, wired: &Wired) {
-        let (facade, kinds) = (self.from.facade, self.kinds());
         let known = wired.kind.keys().operation;
+        self.keys_of_calls(&["operations", id], known, doc.faults.is_empty());
+    }
+
+    /// The same for one of several calls.
+    pub(super) fn step_keys(&mut self, (id, name): (&str, &str), known: &[&str]) {
+        self.keys_of_calls(&["operations", id, "calls", name], known, false);
+    }
+
+    fn keys_of_calls(&mut self, place: &[&str], known: &[&str], no_faults: bool) {
+        let (facade, kinds) = (self.from.facade, self.kinds());
+        let of = place.iter().try_fold(&facade.node, |node, k| node.get(k));
         for key in kinds.keys(|k| k.operation) {
-            let steps = ["operations", id, key].map(|k| Step::Key(k.into()));
-            let empty = key == "faults" && doc.faults.is_empty();
-            let there = facade
-                .node
-                .get("operations")
-                .and_then(|o| o.get(id)?.get(key))
-                .is_some();
+            let steps = place.iter().chain([&key]);
+            let steps: Vec<Step> = steps.map(|k| Step::Key((*k).into())).collect();
+            let empty = key == "faults" && no_faults;
+            let there = of.and_then(|o| o.get(key)).is_some();
             if known.contains(&key) || !there || empty {
                 continue;
             }

@@ -8,6 +8,8 @@ mod examples;
 mod keeping;
 mod keys;
 mod overlaps;
+mod refusals;
+mod several;
 mod shaped;
 
 pub(crate) use backend::{facade_of, no_address, no_backend};
@@ -17,6 +19,7 @@ use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, OnceLock};
 
 use http::HeaderName;
+use indexmap::IndexMap;
 use porch_contract::{
     Contract, Finding, Operation as ContractOperation, PathTemplate, Segment, Severity, Step,
     TemplateError, suggest,
@@ -25,10 +28,11 @@ use porch_contract::{
 use serde_json::Value;
 
 use admission::Behind;
+use refusals::Seen;
 
 use crate::compiled::{
-    ANSWER, CompiledBackend, CompiledFacade, CompiledOperation, Definition, Route, RulePlace,
-    Secrets, Step as Call,
+    ANSWER, CompiledBackend, CompiledFacade, CompiledOperation, Definition, Reply, Route,
+    RulePlace, Secrets, Step as Call,
 };
 use crate::documents::{EnvironmentDoc, FacadeDoc, OperationDoc};
 use crate::host::no_host;
@@ -123,6 +127,10 @@ impl<'a> FacadeCompiler<'a> {
                 self.not_in_the_contract(id);
                 continue;
             };
+            if !doc.calls.is_empty() {
+                operations.extend(self.several(id, doc, contract_op));
+                continue;
+            }
             if doc.call.is_none() {
                 operations.push(self.of_examples(id, doc, contract_op));
                 continue;
@@ -131,7 +139,7 @@ impl<'a> FacadeCompiler<'a> {
                 continue;
             };
             self.operation_keys(id, doc, &wired);
-            self.fault_statuses(id, doc);
+            self.fault_statuses_of(&["operations", id], &doc.faults);
             operations.extend(self.operation(id, doc, contract_op, &wired));
         }
         self.not_wired();
@@ -177,9 +185,14 @@ impl<'a> FacadeCompiler<'a> {
     }
 
     /// A fault is an error, and is answered as one (RFC 9110 §15.5, §15.6).
-    fn fault_statuses(&mut self, id: &str, doc: &OperationDoc) {
-        for (key, status) in doc.faults.iter().filter(|(_, s)| !(400..600).contains(*s)) {
-            let steps = ["operations", id, "faults", key].map(|k| Step::Key(k.into()));
+    fn fault_statuses_of(&mut self, steps: &[&str], faults: &IndexMap<String, u16>) {
+        for (key, status) in faults.iter().filter(|(_, s)| !(400..600).contains(*s)) {
+            let below = ["faults", key];
+            let steps: Vec<Step> = steps
+                .iter()
+                .chain(&below)
+                .map(|k| Step::Key((*k).into()))
+                .collect();
             let at = self.from.facade.node.locate(&steps, false);
             let message = format!("{status} is no status of an error");
             let help = "faults are answered with 400 to 599";
@@ -241,13 +254,22 @@ impl<'a> FacadeCompiler<'a> {
         }
     }
 
+    /// Whether secrets are only taken to be there.
+    fn placeholders(&self) -> bool {
+        matches!(self.from.secrets, Secrets::Placeholder)
+    }
+
     /// The backend of an operation, compiled when it is met first.
     fn wired(&mut self, id: &str, doc: &'a OperationDoc) -> Option<Wired> {
-        let name = doc.backend()?;
+        self.wired_as(doc.backend()?, id, &["call"])
+    }
+
+    /// The same for a backend that is named at some steps below the operation.
+    fn wired_as(&mut self, name: &'a str, id: &str, steps: &[&str]) -> Option<Wired> {
         if let Some(known) = self.by_name.get(name) {
             return known.clone();
         }
-        let wired = self.backend(id, name);
+        let wired = self.backend(id, name, steps);
         self.by_name.insert(name, wired.clone());
         wired
     }
@@ -272,7 +294,8 @@ impl<'a> FacadeCompiler<'a> {
             backend: &wired.backend,
             definition: wired.definition.clone(),
             sides: wired.sides.clone(),
-            placeholders: matches!(self.from.secrets, Secrets::Placeholder),
+            placeholders: self.placeholders(),
+            among: None,
             findings: &mut self.findings,
         };
         let (at_call, at) = (compiler.at_key(&["call"]), compiler.at_key(&[]));
@@ -283,6 +306,9 @@ impl<'a> FacadeCompiler<'a> {
             file: self.shared.text(&facade.file),
             line: at_call.line,
         };
+        let seen = Seen::Answer(compiled.shape.as_ref());
+        let refusals = self.refusals(id, doc, contract_op, seen);
+        let reply = self.with_refusals(id, &compiled, &refusals);
         let behind = Behind::of(wired, &compiled);
         let admission = self.admission(id, doc, contract_op, &behind);
         let answers = self.answers(id, doc, contract_op);
@@ -296,14 +322,19 @@ impl<'a> FacadeCompiler<'a> {
             }),
             examples: None,
             admission,
+            refusals,
             steps: vec![Call {
                 name: self.shared.text(ANSWER),
                 call: compiled.call,
                 backend: wired.index,
                 needs: Vec::new(),
                 faults: doc.faults.iter().map(|(k, v)| (k.clone(), *v)).collect(),
+                plan: None,
             }],
-            reply: compiled.reply,
+            reply: Reply {
+                body: compiled.reply.body,
+                ..reply
+            },
             place: Arc::new(place),
             at,
         })

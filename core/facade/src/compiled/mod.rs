@@ -31,7 +31,9 @@ pub use backend::{
 pub use definition::Definition;
 pub use examples::{Example, Examples, Given};
 pub(crate) use inside::circles;
-pub use operation::{Call, CallRules, CompiledOperation, Reply, Route, Step};
+pub use operation::{
+    Call, CallRules, CompiledOperation, Each, Refusal, Reply, Route, Step, StepPlan,
+};
 pub use place::RulePlace;
 pub(crate) use secrets::PLACEHOLDER;
 pub use secrets::Secrets;
@@ -45,6 +47,8 @@ pub const NATIVE: &str = "native call";
 pub const REQUEST_ROOTS: [&str; 5] = ["path", "query", "header", "body", "caller"];
 /// The root that the answer of an operation's only step is named by; the first behind those of the request.
 pub const ANSWER: &str = "answer";
+/// The root that one of a list is named by, for which a call is made.
+pub const ITEM: &str = "item";
 
 /// The immutable in-memory form of a release.
 #[derive(Debug, Default)]

@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use std::fmt::Debug;
 use std::sync::Arc;
 
+use http::StatusCode;
 use porch_contract::Position;
 use porch_rules::expr::Template;
 
@@ -23,6 +24,8 @@ pub struct CompiledOperation {
     pub examples: Option<Arc<Examples>>,
     /// What is called; those that do not wait for one another run at once.
     pub steps: Vec<Step>,
+    /// When the request is refused, in the order of the document.
+    pub refusals: Box<[Refusal]>,
     /// What is made of the answers.
     pub reply: Reply,
     /// What replies are held against; `None`: they pass.
@@ -63,6 +66,62 @@ pub struct Step {
     pub needs: Vec<usize>,
     /// Statuses for failures that the backend tells, by their names.
     pub faults: HashMap<String, u16>,
+    /// What else there is to it, where it is one of several.
+    pub plan: Option<Box<StepPlan>>,
+}
+
+/// What there is to one of several calls.
+#[derive(Debug, Default)]
+pub struct StepPlan {
+    /// Whether it is made.
+    pub when: Option<Template>,
+    /// For what it is made.
+    pub each: Option<Each>,
+    /// What is made of its answer.
+    pub answer: Option<Template>,
+    /// Statuses besides those of success that are answers too.
+    pub statuses: Vec<u16>,
+    /// What stands for its answer's body where there is none.
+    pub otherwise: Option<Template>,
+    /// Whether it changes something.
+    pub writes: bool,
+    /// Indexes of all steps that are done before it begins: whose answers it needs, what those wait for, and for one that
+    /// changes something what changes something before it.
+    pub behind: Vec<usize>,
+    /// The call that takes it back.
+    pub undo: Option<Step>,
+}
+
+/// A call that is made for each item of a list.
+#[derive(Debug)]
+pub struct Each {
+    /// The list.
+    pub list: Template,
+    /// So many items at most.
+    pub at_most: usize,
+    /// So many at once.
+    pub at_once: usize,
+}
+
+/// A refusal in the facade's own words.
+#[derive(Debug)]
+pub struct Refusal {
+    /// When.
+    pub when: Template,
+    /// Indexes of the steps whose answers it looks at.
+    pub needs: Vec<usize>,
+    /// Status.
+    pub status: u16,
+    /// What kind of problem it is (RFC 9457 §3.1.1), where that is said.
+    pub kind: Option<String>,
+    /// What is wrong.
+    pub title: String,
+    /// What is wrong this time.
+    pub detail: Option<Template>,
+    /// More members.
+    pub members: Vec<(String, Template)>,
+    /// Where it stands.
+    pub place: Arc<RulePlace>,
 }
 
 /// What is made of the answers.
@@ -70,6 +129,12 @@ pub struct Step {
 pub struct Reply {
     /// The body to build; the only answer's own when not given.
     pub body: Option<Template>,
+    /// Its status where there are several answers: the first of success that the contract has.
+    pub status: StatusCode,
+    /// Whether an expression of the operation's own, or of several calls, needs the caller's body.
+    pub reads_body: bool,
+    /// Whether a refusal looks into the answer of the only call.
+    pub looks_into: bool,
 }
 
 /// A call of one protocol, compiled. What carries it out knows the protocol, and takes it apart by its type.
@@ -79,6 +144,11 @@ pub trait Call: Any + Debug + Send + Sync {
 
     /// Whether callers send several messages, of which each may have the size that a body may.
     fn takes_messages(&self) -> bool {
+        false
+    }
+
+    /// Whether callers get several messages.
+    fn gives_messages(&self) -> bool {
         false
     }
 

@@ -18,7 +18,7 @@ use crate::documents::BackendDoc;
 use crate::look::Look;
 use crate::read::Document;
 use crate::source::Source;
-use crate::wiring::CallCompiler;
+use crate::wiring::{AnswerShape, CallCompiler};
 use porch_contract::Finding;
 use porch_grpc::read::Progress;
 use porch_rules::expr::Template;
@@ -107,6 +107,8 @@ pub struct Compiled {
     pub used_query: Option<Vec<String>>,
     /// Other spellings of query parameters, by those that the contract has.
     pub spellings: HashMap<String, String>,
+    /// What is known of its answer.
+    pub shape: Option<AnswerShape>,
 }
 
 impl Compiled {
@@ -114,11 +116,15 @@ impl Compiled {
     pub fn new(call: Arc<dyn Call>, reply: Option<Template>) -> Self {
         Self {
             call,
-            reply: Reply { body: reply },
+            reply: Reply {
+                body: reply,
+                ..Reply::default()
+            },
             native: None,
             rest_may_be_empty: false,
             used_query: None,
             spellings: HashMap::new(),
+            shape: None,
         }
     }
 }

@@ -114,8 +114,8 @@ pub(super) fn uses(facade: &Document<FacadeDoc>, base: &[(String, Value)], id: &
         .doc
         .operations
         .values()
-        .filter_map(|o| o.call.as_ref())
-        .any(|c| c.operation.as_deref() == Some(called(wiring)))
+        .flat_map(|o| o.called())
+        .any(|(_, operation)| operation == called(wiring))
 }
 
 /// Names what the definition no longer has.

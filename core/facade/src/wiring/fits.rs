@@ -10,8 +10,9 @@ use porch_contract::{
 use porch_rules::expr::{Expr, Reference, Step as PathStep, Template};
 use serde_json::{Value, json};
 
-use self::walk::{absent, walk};
-use crate::compiled::{ANSWER, REQUEST_ROOTS};
+use self::walk::{absent, walk, walk_behind};
+use super::among::{Among, Spot};
+use crate::compiled::{ANSWER, ITEM, REQUEST_ROOTS};
 use crate::read::inside;
 
 /// What is known of answers: the schema of their body with the document it stands in.
@@ -50,6 +51,7 @@ pub(crate) struct Templates<'a> {
     pub(crate) node: &'a Node,
     pub(crate) contract: &'a Contract,
     pub(crate) operation: &'a Operation,
+    pub(crate) among: Option<&'a Among<'a>>,
 }
 
 impl Templates<'_> {
@@ -62,8 +64,10 @@ impl Templates<'_> {
         target: Option<&Target<'_>>,
     ) -> (Option<Template>, Vec<Finding>) {
         let mut roots = REQUEST_ROOTS.to_vec();
-        if reply {
-            roots.push(ANSWER);
+        match self.among {
+            Some(among) => roots.extend(among.roots()),
+            None if reply => roots.push(ANSWER),
+            None => {}
         }
         let mut findings = Vec::new();
         let template = match Template::compile(value, &roots) {
@@ -82,7 +86,12 @@ impl Templates<'_> {
         };
         template.each_expr(&mut Vec::new(), &mut |inner, expr| {
             for reference in expr.references() {
-                if let Err((offset, message, help)) = self.reference(reference, shapes) {
+                let root = &reference.steps[0];
+                let may = self.may_name(&root.name);
+                let may = may.map_err(|told| (root.offset, told, String::new()));
+                if let Err((offset, message, help)) =
+                    may.and_then(|()| self.reference(reference, shapes))
+                {
                     let at = self.node.locate(&self.full(path, inner), false);
                     // One for the “=” before the expression.
                     findings.push(
@@ -193,7 +202,70 @@ impl Templates<'_> {
                 )),
                 Some((schema, _)) => walk(self.contract.view(schema), rest, "the request's body"),
             },
-            "answer" => self.answer(first, rest, shapes),
+            name => match self.among {
+                None if name == ANSWER => self.answer(first, rest, shapes),
+                None => Ok(()),
+                Some(among) => self.of_several(among, name, (first, rest), shapes),
+            },
+        }
+    }
+
+    /// The same for a name that an operation of several calls knows.
+    fn of_several(
+        &self,
+        among: &Among<'_>,
+        name: &str,
+        (first, rest): (&PathStep, &[PathStep]),
+        shapes: &Shapes<'_>,
+    ) -> Result<(), Missing> {
+        match (name, among.answer(name)) {
+            (ITEM, _) => match self.item(among, shapes) {
+                Some(view) => walk(view, rest, "an item of the list"),
+                None => Ok(()),
+            },
+            (ANSWER, _) => self.answer(first, rest, shapes),
+            (_, None) => Ok(()),
+            (_, Some(answer)) => {
+                if answer.may_be_absent && !first.optional {
+                    let (offset, message, help) = absent(first, name);
+                    return Err((
+                        offset,
+                        format!("{message}: “{name}” may not be called"),
+                        help,
+                    ));
+                }
+                let known = answer.shape.as_ref();
+                let shapes = Shapes {
+                    answer: known.and_then(|s| s.of_body()),
+                    soap_header: known.and_then(|s| s.of_soap_header()),
+                };
+                let what = format!("the body of {name}");
+                self.of_answer((first, rest), &shapes, &what, answer.may_be_absent)
+            }
+        }
+    }
+
+    /// What each item of a list is, where that is known.
+    fn item<'v>(&'v self, among: &'v Among<'v>, shapes: &Shapes<'v>) -> Option<SchemaView<'v>> {
+        match among.list? {
+            Template::Expr(expr) => self.view_of(expr, shapes)?.items(),
+            _ => None,
+        }
+    }
+
+    /// Whether a root may be named where a structure stands.
+    fn may_name(&self, root: &str) -> Result<(), String> {
+        let Some(among) = self.among else {
+            return Ok(());
+        };
+        match (root, among.spot) {
+            (ITEM, Spot::Call { each: true } | Spot::Answer { each: true }) => Ok(()),
+            (ITEM, _) => Err("there is an “item” only where a call has `each:`".into()),
+            (ANSWER, Spot::Answer { .. }) => Ok(()),
+            (ANSWER, _) => Err(format!(
+                "of several calls each answer has a name: {}",
+                among.names.join(", ")
+            )),
             _ => Ok(()),
         }
     }
@@ -205,14 +277,28 @@ impl Templates<'_> {
         rest: &[PathStep],
         shapes: &Shapes<'_>,
     ) -> Result<(), Missing> {
+        self.of_answer((first, rest), shapes, "the answer's body", false)
+    }
+
+    /// The same for an answer with another name; whether what is below it may be absent was said already.
+    fn of_answer(
+        &self,
+        (first, rest): (&PathStep, &[PathStep]),
+        shapes: &Shapes<'_>,
+        what: &str,
+        said: bool,
+    ) -> Result<(), Missing> {
         match first.name.as_str() {
             "status" | "header" => Ok(()),
+            "failed" if self.among.is_some() => Ok(()),
             "body" => match shapes.answer {
-                Some((root, schema)) => walk(
-                    SchemaView::new(root, schema),
-                    &rest[1..],
-                    "the answer's body",
-                ),
+                Some((root, schema)) => {
+                    let view = SchemaView::new(root, schema);
+                    match said {
+                        true => walk_behind(view, &rest[1..], what),
+                        false => walk(view, &rest[1..], what),
+                    }
+                }
                 None => Ok(()),
             },
             "soapHeader" => match shapes.soap_header {
@@ -267,6 +353,11 @@ impl Templates<'_> {
                     .map(|(root, schema)| SchemaView::new(root, schema))?,
                 rest,
             ),
+            [name, "body", rest @ ..] => {
+                let known = self.among?.answer(name)?.shape.as_ref()?;
+                let (root, schema) = known.of_body()?;
+                (SchemaView::new(root, schema), rest)
+            }
             _ => return None,
         };
         for name in rest {

@@ -1,5 +1,6 @@
 //! The wiring of one operation: its structures compiled, every reference in them checked.
 
+mod among;
 mod fits;
 
 use std::collections::HashSet;
@@ -14,7 +15,9 @@ use serde_json::Value;
 use crate::compiled::{CompiledBackend, Definition};
 use crate::documents::{CallDoc, FacadeDoc, OperationDoc};
 use crate::read::Document;
-use fits::Templates;
+pub(crate) use among::shaped;
+pub use among::{Among, AnswerShape, NamedAnswer, Spot};
+pub(crate) use fits::Templates;
 pub use fits::{Shapes, Target};
 
 /// At most so many names are listed where none is near to what was written.
@@ -45,6 +48,8 @@ pub struct CallCompiler<'a> {
     pub sides: Arc<OnceLock<Value>>,
     /// Whether secrets are only taken to be there.
     pub placeholders: bool,
+    /// What it may name of the others, where it is one of several calls.
+    pub among: Option<&'a Among<'a>>,
     /// What was found.
     pub findings: &'a mut Vec<Finding>,
 }
@@ -53,19 +58,26 @@ impl<'a> CallCompiler<'a> {
     /// The names of the definition's operations that the facade calls of this backend.
     pub fn called_names(&self) -> HashSet<&'a str> {
         let all = self.facade.doc.operations.values();
-        all.filter_map(|o| o.call.as_ref())
-            .filter(|c| c.backend == self.backend.name)
-            .filter_map(|c| c.operation.as_deref())
+        all.flat_map(|o| o.called())
+            .filter(|(backend, _)| *backend == self.backend.name)
+            .map(|(_, operation)| operation)
             .collect()
     }
 
     /// The steps to a place of the wiring.
     pub fn path(&self, rest: &[&str]) -> Vec<Step> {
-        ["operations", self.id]
-            .iter()
-            .chain(rest)
-            .map(|k| Step::Key((*k).to_owned()))
-            .collect()
+        let key = |k: &str| Step::Key(k.to_owned());
+        let mut steps = vec![key("operations"), key(self.id)];
+        let rest = match (self.among, rest) {
+            // One of several says itself which backend it calls, and what of it.
+            (Some(among), ["call", rest @ ..] | rest) => {
+                steps.extend(among.place.iter().map(|k| key(k)));
+                rest
+            }
+            (None, rest) => rest,
+        };
+        steps.extend(rest.iter().map(|k| key(k)));
+        steps
     }
 
     /// Where a value of the wiring stands.
@@ -132,6 +144,7 @@ impl<'a> CallCompiler<'a> {
             node: &self.facade.node,
             contract: self.contract,
             operation: self.contract_op,
+            among: self.among,
         };
         let (template, found) = templates.compile(value, path, reply, shapes, target);
         self.findings.extend(found);

@@ -32,9 +32,9 @@ pub trait Scope {
 /// Why an expression has no value.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum EvalError {
-    /// A member that is not there.
-    #[error("there is no “{0}”")]
-    Missing(String),
+    /// A member that is not there, and what is there instead.
+    #[error("there is no “{0}”{1}")]
+    Missing(String, String),
     /// An operation that the values do not have.
     #[error("{0}")]
     Type(String),
@@ -184,12 +184,23 @@ impl<'s> Run<'s> {
     }
 
     fn member(&mut self, of: &'s Node, name: &'s str, optional: bool) -> Got<'s> {
-        let found = match of {
-            Node::Root(root) => self.scope.member(*root, name),
+        let (found, there) = match of {
+            Node::Root(root) => match self.scope.member(*root, name) {
+                Some(value) => return Ok(value),
+                None if optional => return Ok(Val::Absent),
+                None => (None, there(&self.scope.whole(*root))),
+            },
             other => match self.eval(other)? {
                 Val::Absent => return Ok(Val::Absent),
-                value @ (Val::Json(Value::Object(_)) | Val::Map(_)) => value.member(name),
-                _ if optional => None,
+                value @ (Val::Json(Value::Object(_)) | Val::Map(_)) => {
+                    let found = value.member(name);
+                    let there = match (&found, optional) {
+                        (None, false) => there(&value),
+                        _ => String::new(),
+                    };
+                    (found, there)
+                }
+                _ if optional => (None, String::new()),
                 value => {
                     return wrong(format!(
                         "“{name}” is asked of {}, not of a map",
@@ -201,7 +212,7 @@ impl<'s> Run<'s> {
         match found {
             Some(value) => Ok(value),
             None if optional => Ok(Val::Absent),
-            None => Err(EvalError::Missing(name.to_owned())),
+            None => Err(EvalError::Missing(name.to_owned(), there)),
         }
     }
 
@@ -211,7 +222,10 @@ impl<'s> Run<'s> {
             return match self.scope.member(*root, name) {
                 Some(value) => Ok(value),
                 None if optional => Ok(Val::Absent),
-                None => Err(EvalError::Missing(name.to_string())),
+                None => {
+                    let there = there(&self.scope.whole(*root));
+                    Err(EvalError::Missing(name.to_string(), there))
+                }
             };
         }
         let value = self.eval(of)?;
@@ -239,6 +253,7 @@ impl<'s> Run<'s> {
                 index
                     .to_text()
                     .map_or_else(|| "item".to_owned(), |t| format!("[{t}]")),
+                there(&value),
             )),
         }
     }
@@ -301,6 +316,39 @@ impl<'s> Run<'s> {
             (Macro::ExistsOne, None) => Ok(Val::Bool(hits == 1)),
             (Macro::Map | Macro::Filter, None) => Ok(Val::List(kept)),
         }
+    }
+}
+
+/// What there is in place of what was asked for, in few words.
+#[cold]
+fn there(value: &Val<'_>) -> String {
+    const SHOWN: usize = 8;
+    const LETTERS: usize = 40;
+    let names: Vec<&str> = match value {
+        Val::Json(Value::Object(map)) => map.keys().take(SHOWN + 1).map(String::as_str).collect(),
+        Val::Map(map) => map
+            .iter()
+            .take(SHOWN + 1)
+            .map(|(k, _)| k.as_str())
+            .collect(),
+        Val::Json(Value::Array(items)) => return of_items(items.len()),
+        Val::List(items) => return of_items(items.len()),
+        _ => return String::new(),
+    };
+    let more = if names.len() > SHOWN { " …" } else { "" };
+    let shown = names.iter().take(SHOWN);
+    let shown: Vec<String> = shown.map(|n| n.chars().take(LETTERS).collect()).collect();
+    match shown.is_empty() {
+        true => "; nothing is there".to_owned(),
+        false => format!("; there are: {}{more}", shown.join(", ")),
+    }
+}
+
+fn of_items(number: usize) -> String {
+    match number {
+        0 => "; the list is empty".to_owned(),
+        1 => "; the list has one item".to_owned(),
+        n => format!("; the list has {n} items"),
     }
 }
 

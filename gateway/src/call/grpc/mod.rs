@@ -78,7 +78,8 @@ impl Protocol for Grpc {
         if cx.native {
             return native::prepare(&call, cx, within, body);
         }
-        let query = cx.parts.uri.query().unwrap_or_default();
+        let query = cx.parts.uri.query().filter(|_| !call.own);
+        let query = query.unwrap_or_default();
         let bound = prepare::bound(&call, cx.scope, query)?;
         if call.client_streaming {
             lines(call, cx, within, bound, body)

@@ -42,6 +42,7 @@ fn speaks(cx: &Context<'_>) -> MediaType {
 fn converts(cx: &Context<'_>, call: &HttpCall) -> bool {
     cx.operation.admission.media.is_some()
         && call.body.is_none()
+        && !call.own
         && media::kind(&media::essence(&cx.parts.headers)).is_some_and(|k| k != speaks(cx))
 }
 
@@ -73,6 +74,7 @@ impl Protocol for Http {
     fn needs(&self, cx: &Context<'_>, body: &InBody) -> Needs {
         match call_of(cx) {
             Some(call) if call.reads_body => Needs::Value,
+            Some(call) if call.own => Needs::Nothing,
             Some(call) if body.length() != Some(0) && converts(cx, call) => Needs::Value,
             _ => Needs::Stream,
         }
@@ -84,7 +86,7 @@ impl Protocol for Http {
         known_type(cx, &body)?;
         let mut request = prepare::request(call, cx, convert)?;
         let (mut streamed, mut complaint) = (false, None);
-        if matches!(request.body, OutBody::Empty) {
+        if matches!(request.body, OutBody::Empty) && !call.own {
             match body {
                 CallerBody::Unread(InBody::Incoming(incoming)) if !incoming.is_end_stream() => {
                     request.body = OutBody::stream(
@@ -122,7 +124,8 @@ impl Protocol for Http {
             return Reading::Done(refused(cx, sent.answered.head, why));
         }
         // What a reply makes of an answer is for answers that succeeded; others are passed on as they are.
-        let shaped = cx.whole && sent.answered.head.status.is_success();
+        let status = sent.answered.head.status;
+        let shaped = cx.whole && (status.is_success() || cx.takes(status));
         if !shaped && cx.chosen.is_none() {
             return Reading::Done(pass(cx, sent.answered));
         }
@@ -132,6 +135,10 @@ impl Protocol for Http {
             && came != cx.chosen
             && !sent.answered.body.is_end_stream();
         if !shaped && !other {
+            return Reading::Done(pass(cx, sent.answered));
+        }
+        if came.is_none() && !status.is_success() {
+            // Of what is answered in place of what was asked for, only that it was answered.
             return Reading::Done(pass(cx, sent.answered));
         }
         let came = came.unwrap_or(speaks(cx));

@@ -210,7 +210,10 @@ pub(crate) fn without_pairs(target: &mut String, names: &[(String, String)]) {
 fn headers(call: &HttpCall, cx: &Context<'_>) -> Result<Fields, Failure> {
     // Four that every request has are among them.
     let room = call.headers.len() + cx.backend.credentials.headers.len() + 4;
-    let mut headers = forwarded_fields(&cx.parts.headers, &cx.facade.key_header, room);
+    let mut headers = match call.own {
+        false => forwarded_fields(&cx.parts.headers, &cx.facade.key_header, room),
+        true => own_fields(cx, room),
+    };
     if cx.backend.credentials.callers_key {
         let own = cx.parts.headers.get_all(&cx.facade.key_header);
         for value in own {
@@ -240,6 +243,18 @@ fn headers(call: &HttpCall, cx: &Context<'_>) -> Result<Fields, Failure> {
         }
     }
     Ok(headers)
+}
+
+/// The fields of a request that is not the caller's: what is wanted, and the languages that the caller asked for.
+#[cold]
+fn own_fields(cx: &Context<'_>, room: usize) -> Fields {
+    let mut fields = Fields::with_capacity(room + 2);
+    let accept = HeaderValue::from_static(media::name(speaks(cx)));
+    fields.append(header::ACCEPT, accept);
+    for languages in cx.parts.headers.get_all(header::ACCEPT_LANGUAGE) {
+        fields.append(header::ACCEPT_LANGUAGE, languages.clone());
+    }
+    fields
 }
 
 /// A value as a body for the backend.

@@ -12,7 +12,7 @@ use serde_json::{Map, Value, json};
 use super::{Described, GrpcCall, MessagePart};
 use crate::documents::{Absent, EnumsAs, FacadeDoc, FieldNames, RequiredFields, UnknownFields};
 use crate::kind::Compiled;
-use crate::wiring::{CallCompiler, Shapes, Target, uses};
+use crate::wiring::{AnswerShape, CallCompiler, Shapes, Target, uses};
 
 /// Header fields that are no metadata: the protocol's own.
 const OWN_FIELDS: [&str; 4] = ["te", "content-type", "host", "connection"];
@@ -35,6 +35,12 @@ impl CallCompiler<'_> {
         let described = (&*definition as &dyn std::any::Any).downcast_ref::<Described>()?;
         let types = &described.descriptors.types;
         let method = self.method(described)?;
+        if self.among.is_some() && (method.client_streaming || method.server_streaming) {
+            let message = format!("{} is a stream, and no one of several calls", method.name);
+            let help = "give it an operation of its own, with `call:`";
+            self.error(self.at(&["call", "operation"]), message, help);
+            return None;
+        }
         let body = self.body_part(types, method)?;
         let response = self.response_part(types, method)?;
         self.grpc_faults();
@@ -56,8 +62,13 @@ impl CallCompiler<'_> {
         if method.server_streaming {
             self.of_stream(reply.as_ref());
         }
-        let used_query = self.used_query(types, method, send.as_ref());
-        self.unused(&body, send.as_ref());
+        let used_query = match self.among {
+            Some(_) => Vec::new(),
+            None => self.used_query(types, method, send.as_ref()),
+        };
+        if self.among.is_none() {
+            self.unused(&body, send.as_ref());
+        }
         let (out, back) = self.crossing();
         let reads_body = send.iter().chain(reply.as_ref()).any(|t| uses(t, "body"));
         let call = GrpcCall {
@@ -66,6 +77,7 @@ impl CallCompiler<'_> {
             types: types.clone(),
             input: method.input,
             output: method.output,
+            own: self.among.is_some(),
             client_streaming: method.client_streaming,
             server_streaming: method.server_streaming,
             raw_body: body.is_raw(types, method.input),
@@ -84,10 +96,17 @@ impl CallCompiler<'_> {
             compress: self.backend.compress,
         };
         Some(Compiled {
-            native: self.facade.doc.native.then(|| call.path.clone()),
+            native: (self.facade.doc.native && self.among.is_none()).then(|| call.path.clone()),
             rest_may_be_empty: true,
             used_query: Some(used_query),
             spellings: self.spellings(types, method),
+            shape: Some(AnswerShape {
+                document: all.clone(),
+                body: ["operations", &method.full, "output"]
+                    .map(str::to_owned)
+                    .into(),
+                soap_header: None,
+            }),
             ..Compiled::new(Arc::new(call), reply)
         })
     }
@@ -160,6 +179,7 @@ impl CallCompiler<'_> {
             self.part(types, method.input, given, "body")?,
             &self.doc.send,
         ) {
+            (MessagePart::None, None) if self.among.is_some() => Some(MessagePart::None),
             (MessagePart::None, None) if self.contract_op.body.is_some() && given.is_none() => {
                 Some(MessagePart::Whole)
             }

@@ -168,6 +168,8 @@ pub struct GrpcCall {
     pub input: MessageId,
     /// What it gives.
     pub output: MessageId,
+    /// Whether nothing of the caller's request is sent but what `send` says.
+    pub own: bool,
     /// Whether several messages are sent.
     pub client_streaming: bool,
     /// Whether several messages come.
@@ -210,6 +212,10 @@ impl Call for GrpcCall {
 
     fn takes_messages(&self) -> bool {
         self.client_streaming
+    }
+
+    fn gives_messages(&self) -> bool {
+        self.server_streaming
     }
 
     fn rules(&self, backend: &CompiledBackend, reply: &Reply) -> CallRules {

@@ -90,6 +90,7 @@ mod tests {
 
     fn call(path: Vec<PathPart>) -> HttpCall {
         HttpCall {
+            own: false,
             method: None,
             path,
             fixed_query: None,

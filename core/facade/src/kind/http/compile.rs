@@ -60,11 +60,13 @@ impl CallCompiler<'_> {
             .collect();
         let fixed = FixedFields::of(&mut headers).map(Arc::new);
         headers.shrink_to_fit();
+        let own = self.among.is_some();
         let call = HttpCall {
+            own,
+            query: query.or_else(|| own.then(Vec::new)),
             method: method.and_then(|m| m.parse().ok()),
             path,
             fixed_query,
-            query,
             fixed,
             headers,
             body,

@@ -125,6 +125,8 @@ pub enum HeaderRule {
 /// An HTTP call, compiled.
 #[derive(Debug)]
 pub struct HttpCall {
+    /// Whether nothing of the caller's request is sent but what is said here.
+    pub own: bool,
     /// Method; the caller's when not given.
     pub method: Option<Method>,
     /// Path behind the backend's own.

@@ -11,7 +11,7 @@ use serde_json::{Map, Value, json};
 use super::{SoapCall, Wsdl};
 use crate::compiled::PLACEHOLDER;
 use crate::kind::Compiled;
-use crate::wiring::{CallCompiler, Shapes, Target, uses};
+use crate::wiring::{AnswerShape, CallCompiler, Shapes, Target, uses};
 
 impl CallCompiler<'_> {
     pub(super) fn soap(&mut self) -> Option<Compiled> {
@@ -33,7 +33,7 @@ impl CallCompiler<'_> {
             root: document,
             schema: &own["input"],
         };
-        let default = if self.contract_op.body.is_some() {
+        let default = if self.contract_op.body.is_some() && self.among.is_none() {
             json!("=body")
         } else {
             json!({})
@@ -58,7 +58,20 @@ impl CallCompiler<'_> {
             send,
             headers,
         };
-        Some(Compiled::new(Arc::new(call), reply))
+        let steps = |last: &str| {
+            ["operations", &operation.name, last]
+                .map(str::to_owned)
+                .into()
+        };
+        let has_headers = !operation.output_headers.is_empty();
+        Some(Compiled {
+            shape: Some(AnswerShape {
+                document: all.clone(),
+                body: steps("output"),
+                soap_header: has_headers.then(|| steps("soapHeader")),
+            }),
+            ..Compiled::new(Arc::new(call), reply)
+        })
     }
 
     /// The operations of the definition that the facade calls.

@@ -24,10 +24,24 @@ pub(super) fn absent(step: &PathStep, of: &str) -> (usize, String, String) {
 }
 
 /// Follows a reference through a schema.
-pub(super) fn walk(
+pub(super) fn walk(view: SchemaView<'_>, steps: &[PathStep], what: &str) -> Result<(), Missing> {
+    follow(view, steps, what, false)
+}
+
+/// The same behind a step of which it was said what happens where it is absent.
+pub(super) fn walk_behind(
+    view: SchemaView<'_>,
+    steps: &[PathStep],
+    what: &str,
+) -> Result<(), Missing> {
+    follow(view, steps, what, true)
+}
+
+fn follow(
     mut view: SchemaView<'_>,
     steps: &[PathStep],
     what: &str,
+    said: bool,
 ) -> Result<(), Missing> {
     for (i, step) in steps.iter().enumerate() {
         if view.is_open() {
@@ -56,6 +70,7 @@ pub(super) fn walk(
             Some(below) => {
                 if !step.optional
                     && !view.requires(&step.name)
+                    && !said
                     && !steps[..i].iter().any(|s| s.optional)
                 {
                     let (offset, message, _) = absent(step, "");

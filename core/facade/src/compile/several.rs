@@ -1,0 +1,422 @@
+//! Operations of several calls: whose answers each of them waits for, and all of them compiled in that order.
+
+mod order;
+
+use std::sync::Arc;
+
+use porch_contract::{Finding, Operation as ContractOperation, Severity, Step};
+use porch_rules::expr::Template;
+use serde_json::Value;
+
+use self::order::Order;
+use super::admission::Behind;
+use super::refusals::Seen;
+use super::{FacadeCompiler, Wired, route};
+use crate::compiled::{
+    CompiledOperation, Each, REQUEST_ROOTS, Refusal, Reply, RulePlace, Step as Call, StepPlan,
+};
+use crate::documents::{NamedCallDoc, OperationDoc};
+use crate::kind::Compiled;
+use crate::wiring::{
+    Among, CallCompiler, NamedAnswer, Shapes, Spot, Target, Templates, shaped, uses,
+};
+
+/// An operation has at most so many calls.
+const MAX_CALLS: usize = 32;
+/// Items of a list, and those that are called for at once, where nothing is said.
+const DEFAULT_ITEMS: u32 = 100;
+const DEFAULT_AT_ONCE: u32 = 4;
+/// Keys of an operation that say something of its only call.
+const OF_ONE_CALL: [&str; 5] = ["send", "soap-headers", "body", "response-body", "faults"];
+
+/// An operation whose calls are compiled.
+#[derive(Clone, Copy)]
+struct Of<'a> {
+    id: &'a str,
+    doc: &'a OperationDoc,
+    contract_op: &'a ContractOperation,
+}
+
+impl<'a> FacadeCompiler<'a> {
+    /// An operation of several calls.
+    pub(super) fn several(
+        &mut self,
+        id: &'a str,
+        doc: &'a OperationDoc,
+        contract_op: &'a ContractOperation,
+    ) -> Option<CompiledOperation> {
+        let of = Of {
+            id,
+            doc,
+            contract_op,
+        };
+        if !self.only_of_several(of) {
+            return None;
+        }
+        let names: Vec<&str> = doc.calls.keys().map(String::as_str).collect();
+        let order = self.order(of, &names)?;
+        let mut steps: Vec<Option<Call>> = names.iter().map(|_| None).collect();
+        let mut answers: Vec<NamedAnswer> = Vec::new();
+        let mut reads_body = false;
+        for i in &order.sequence {
+            let (step, answer) = self.one_of_several(of, &names, &answers, *i, &order);
+            reads_body |= step.as_ref().is_some_and(plan_reads_body);
+            steps[*i] = step;
+            answers.push(answer);
+        }
+        let among = Among::behind(&names, &answers);
+        let refusals = self.refusals(id, doc, contract_op, Seen::Several(&among));
+        let reply = self.reply_of_several(of, &among);
+        self.not_refused(of, &names, &refusals);
+        reads_body |= reply.as_ref().is_some_and(|t| uses(t, "body"));
+        reads_body |= refusals.iter().any(|r| r.names("body"));
+        let steps: Option<Vec<Call>> = steps.into_iter().collect();
+        let behind = Behind::several();
+        let admission = self.admission(id, doc, contract_op, &behind);
+        let answers_kept = self.answers(id, doc, contract_op);
+        let at = self.at_operation(id);
+        Some(CompiledOperation {
+            id: id.to_owned(),
+            route: Arc::new(route(contract_op)),
+            admission,
+            examples: None,
+            steps: steps?,
+            refusals,
+            reply: Reply {
+                body: reply,
+                status: self.success(id),
+                reads_body,
+                looks_into: false,
+            },
+            answers: answers_kept,
+            place: Arc::new(self.place_of_several(of, &names)),
+            at,
+        })
+    }
+
+    fn place_of_several(&mut self, of: Of<'_>, names: &[&str]) -> RulePlace {
+        let facade = self.from.facade;
+        let steps = ["operations", of.id, "calls"].map(|k| Step::Key(k.into()));
+        RulePlace {
+            rule: self.shared.text(&format!("calls {}", names.join(", "))),
+            reach: format!("operation {}", of.id).into(),
+            file: self.shared.text(&facade.file),
+            line: facade.node.locate(&steps, true).line,
+        }
+    }
+
+    fn tell_at(&mut self, severity: Severity, steps: &[&str], message: String, help: &str) {
+        let facade = self.from.facade;
+        let steps: Vec<Step> = steps.iter().map(|k| Step::Key((*k).into())).collect();
+        let at = facade.node.locate(&steps, true);
+        self.findings
+            .push(Finding::new(severity, &facade.file, at, message).help(help));
+    }
+
+    /// Keys that have no meaning beside several calls, and those that are missing.
+    fn only_of_several(&mut self, of: Of<'_>) -> bool {
+        let own = self.from.facade.node.get("operations");
+        let own = own.and_then(|o| o.get(of.id));
+        let there = |key: &str| own.and_then(|o| o.get(key)).is_some();
+        if of.doc.call.is_some() {
+            let message = "an operation has one `call` or several `calls`".to_owned();
+            let help = "give the call a name below `calls:`";
+            self.tell_at(
+                Severity::Error,
+                &["operations", of.id, "call"],
+                message,
+                help,
+            );
+        }
+        for key in OF_ONE_CALL.into_iter().filter(|k| there(k)) {
+            let message = format!("of several calls each has its own “{key}”");
+            let help = "write it below the name of the call";
+            self.tell_at(Severity::Error, &["operations", of.id, key], message, help);
+        }
+        if of.doc.reply.is_none() {
+            let message = format!("what is made of the answers of “{}” is not said", of.id);
+            let help = "add `reply:`, whose values name the answers, as in `=tide.body.level`";
+            self.tell_at(
+                Severity::Error,
+                &["operations", of.id, "calls"],
+                message,
+                help,
+            );
+        }
+        let (number, most) = (of.doc.calls.len(), MAX_CALLS);
+        if number > most {
+            let message = format!("“{}” has {number} calls, and {most} are the most", of.id);
+            let key = ["operations", of.id, "calls"];
+            self.tell_at(Severity::Error, &key, message, "");
+        }
+        number <= most
+    }
+
+    /// One of the calls, with what the others may know of its answer.
+    fn one_of_several(
+        &mut self,
+        of: Of<'a>,
+        names: &[&'a str],
+        known: &[NamedAnswer],
+        i: usize,
+        order: &Order,
+    ) -> (Option<Call>, NamedAnswer) {
+        let name = names[i];
+        let doc = &of.doc.calls[i];
+        let place = ["calls", name].map(str::to_owned).to_vec();
+        let outside = Among {
+            place: place.clone(),
+            ..Among::behind(names, known)
+        };
+        let own =
+            |key: &str| ["operations", of.id, "calls", name, key].map(|k| Step::Key(k.to_owned()));
+        let (op, seen) = (of.contract_op, Seen::Several(&outside));
+        let condition = |me: &mut Self, key: &str, text: &Option<String>| {
+            let text = text.as_deref()?;
+            me.condition((&own(key), text), op, seen)
+        };
+        let when = condition(self, "when", &doc.when);
+        let list = condition(self, "each", &doc.each);
+        let among = Among {
+            spot: Spot::Call {
+                each: doc.each.is_some(),
+            },
+            list: list.as_ref(),
+            ..outside.clone()
+        };
+        let wiring = doc.as_operation();
+        let compiled = self.call_of(of, &wiring, &among, name);
+        let shape = compiled.as_ref().and_then(|(c, _)| c.shape.clone());
+        let answer = self.shaped_answer((of, name, doc), &among, shape.as_ref());
+        let shape = shaped(shape, answer.as_ref(), doc.each.is_some());
+        let seen_by_others = NamedAnswer {
+            name: name.to_owned(),
+            may_be_absent: doc.when.is_some() && doc.otherwise.is_none(),
+            shape,
+        };
+        let otherwise = self.otherwise((of, name, doc), &outside, &seen_by_others);
+        let undo = self.undo((of, name, doc), (names, known), &seen_by_others);
+        let step = compiled.map(|(compiled, wired)| Call {
+            name: self.shared.text(name),
+            call: compiled.call,
+            backend: wired.index,
+            needs: order.needs[i].clone(),
+            faults: doc.faults.iter().map(|(k, v)| (k.clone(), *v)).collect(),
+            plan: Some(Box::new(StepPlan {
+                when,
+                each: list.map(|list| Each {
+                    list,
+                    at_most: doc.at_most.unwrap_or(DEFAULT_ITEMS).clamp(1, 10_000) as usize,
+                    at_once: doc.at_once.unwrap_or(DEFAULT_AT_ONCE).clamp(1, 64) as usize,
+                }),
+                answer,
+                statuses: doc.statuses.clone(),
+                otherwise,
+                writes: order.writes[i],
+                behind: order.behind[i].clone(),
+                undo,
+            })),
+        });
+        (step, seen_by_others)
+    }
+
+    /// Compiles one call by its backend's kind.
+    fn call_of(
+        &mut self,
+        of: Of<'a>,
+        wiring: &OperationDoc,
+        among: &Among<'_>,
+        name: &str,
+    ) -> Option<(Compiled, Wired)> {
+        let call = wiring.call.as_ref()?;
+        let wired = self.wired_as(&of.doc.calls[name].backend, of.id, &["calls", name])?;
+        let facade = self.from.facade;
+        self.step_keys((of.id, name), wired.kind.keys().operation);
+        self.fault_statuses_of(&["operations", of.id, "calls", name], &wiring.faults);
+        let mut compiler = CallCompiler {
+            facade,
+            text: self.from.files.get(&facade.file).map_or("", String::as_str),
+            contract: self.from.contract,
+            contract_op: of.contract_op,
+            id: of.id,
+            doc: wiring,
+            call,
+            backend: &wired.backend,
+            definition: wired.definition.clone(),
+            sides: wired.sides.clone(),
+            placeholders: self.placeholders(),
+            among: Some(among),
+            findings: &mut self.findings,
+        };
+        let compiled = wired.kind.call(&mut compiler)?;
+        Some((compiled, wired))
+    }
+
+    /// What is made of the answer of one call.
+    fn shaped_answer(
+        &mut self,
+        (of, name, doc): (Of<'a>, &str, &NamedCallDoc),
+        among: &Among<'_>,
+        shape: Option<&crate::wiring::AnswerShape>,
+    ) -> Option<Template> {
+        let value = doc.answer.as_ref()?;
+        let among = Among {
+            spot: Spot::Answer {
+                each: doc.each.is_some(),
+            },
+            ..among.clone()
+        };
+        let shapes = Shapes {
+            answer: shape.and_then(|s| s.of_body()),
+            soap_header: shape.and_then(|s| s.of_soap_header()),
+        };
+        let steps = ["operations", of.id, "calls", name, "answer"];
+        let steps = steps.map(|k| Step::Key(k.to_owned()));
+        self.template_of(of, (&steps, value), &among, &shapes, None)
+    }
+
+    /// What stands for an answer, which must be what the others take it for.
+    fn otherwise(
+        &mut self,
+        (of, name, doc): (Of<'a>, &str, &NamedCallDoc),
+        among: &Among<'_>,
+        answer: &NamedAnswer,
+    ) -> Option<Template> {
+        let value = doc.otherwise.as_ref()?;
+        let target = answer.shape.as_ref().and_then(|s| s.of_body());
+        let target = target.map(|(root, schema)| Target {
+            what: format!("the body of {name}"),
+            root,
+            schema,
+        });
+        let steps = ["operations", of.id, "calls", name, "otherwise"];
+        let steps = steps.map(|k| Step::Key(k.to_owned()));
+        self.template_of(
+            of,
+            (&steps, value),
+            among,
+            &Shapes::default(),
+            target.as_ref(),
+        )
+    }
+
+    /// The call that takes one back; it sees that one's answer too.
+    fn undo(
+        &mut self,
+        (of, name, doc): (Of<'a>, &str, &NamedCallDoc),
+        (names, known): (&[&str], &[NamedAnswer]),
+        own: &NamedAnswer,
+    ) -> Option<Call> {
+        let wiring = doc.undo_as_operation()?;
+        let key = ["operations", of.id, "calls", name, "undo"];
+        if doc.each.is_some() {
+            let message = "what was called for each of a list is not undone".to_owned();
+            self.tell_at(Severity::Error, &key, message, "");
+            return None;
+        }
+        if !doc.changes_something(&of.contract_op.method) {
+            let message = format!("“{name}” changes nothing, so there is nothing to undo");
+            let help = "say `writes: true` where it does";
+            self.tell_at(Severity::Error, &key, message, help);
+        }
+        let mut known = known.to_vec();
+        known.push(own.clone());
+        let among = Among {
+            place: ["calls", name, "undo"].map(str::to_owned).to_vec(),
+            spot: Spot::Call { each: false },
+            ..Among::behind(names, &known)
+        };
+        let (compiled, wired) = self.call_of(of, &wiring, &among, name)?;
+        Some(Call {
+            name: self.shared.text(&format!("{name} undone")),
+            call: compiled.call,
+            backend: wired.index,
+            needs: Vec::new(),
+            faults: Default::default(),
+            plan: None,
+        })
+    }
+
+    fn template_of(
+        &mut self,
+        of: Of<'a>,
+        (steps, value): (&[Step], &Value),
+        among: &Among<'_>,
+        shapes: &Shapes<'_>,
+        target: Option<&Target<'_>>,
+    ) -> Option<Template> {
+        let facade = self.from.facade;
+        let templates = Templates {
+            file: &facade.file,
+            text: self.from.files.get(&facade.file).map_or("", String::as_str),
+            node: &facade.node,
+            contract: self.from.contract,
+            operation: of.contract_op,
+            among: Some(among),
+        };
+        let (template, found) = templates.compile(value, steps, true, shapes, target);
+        self.findings.extend(found);
+        template
+    }
+
+    fn reply_of_several(&mut self, of: Of<'a>, among: &Among<'_>) -> Option<Template> {
+        let value = of.doc.reply.as_ref()?;
+        let contract: &'a porch_contract::Contract = self.from.contract;
+        let target = of.contract_op.reply.as_ref().map(|schema| Target {
+            what: "the contract's reply".into(),
+            root: &contract.document,
+            schema,
+        });
+        let steps = ["operations", of.id, "reply"].map(|k| Step::Key(k.to_owned()));
+        let shapes = Shapes::default();
+        self.template_of(of, (&steps, value), among, &shapes, target.as_ref())
+    }
+
+    /// Statuses that are answers too, of which nothing says what they mean: what is named of such an answer may not be there.
+    fn not_refused(&mut self, of: Of<'_>, names: &[&str], refusals: &[Refusal]) {
+        for (i, (name, doc)) in of.doc.calls.iter().enumerate() {
+            if doc.statuses.is_empty() || doc.otherwise.is_some() {
+                continue;
+            }
+            let asked = |t: &Template| uses(t, names[i]);
+            if refusals.iter().any(|r| asked(&r.when)) {
+                continue;
+            }
+            let all: Vec<String> = doc.statuses.iter().map(u16::to_string).collect();
+            let message = format!(
+                "“{name}” may answer {}, and nothing says what that means",
+                all.join(", ")
+            );
+            let help = format!(
+                "add `refuse: [{{ when: \"={name}.status == {}\", status: …, title: … }}]`",
+                all[0]
+            );
+            let key = ["operations", of.id, "calls", name, "statuses"];
+            self.tell_at(Severity::Warning, &key, message, &help);
+        }
+    }
+
+    /// The names of answers that a structure uses, by their numbers; none where it does not compile.
+    fn named(&self, value: &Value, names: &[&str]) -> Vec<usize> {
+        let mut roots = REQUEST_ROOTS.to_vec();
+        roots.extend(names);
+        roots.extend([crate::compiled::ITEM, crate::compiled::ANSWER]);
+        let Ok(template) = Template::compile(value, &roots) else {
+            return Vec::new();
+        };
+        let all = names.iter().enumerate();
+        all.filter(|(_, name)| uses(&template, name))
+            .map(|(i, _)| i)
+            .collect()
+    }
+}
+
+fn plan_reads_body(step: &Call) -> bool {
+    let Some(plan) = &step.plan else { return false };
+    let list = plan.each.as_ref().map(|e| &e.list);
+    [&plan.when, &plan.answer, &plan.otherwise]
+        .into_iter()
+        .flatten()
+        .chain(list)
+        .any(|t| uses(t, "body"))
+}

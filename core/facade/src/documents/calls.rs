@@ -1,0 +1,158 @@
+//! Several calls behind one operation.
+
+use indexmap::IndexMap;
+use schemars::JsonSchema;
+use serde::{Deserialize, Deserializer};
+use serde_json::Value;
+
+use super::{CallDoc, METHOD, OperationDoc};
+
+/// One of several calls of an operation. Its answer is known by its name: `tide.status`, `tide.header`, `tide.body`, and
+/// `tide.failed` where something stands in its place.
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct NamedCallDoc {
+    /// Name of the backend.
+    pub backend: String,
+    /// SOAP: name of the operation in its definition. gRPC: `package.Service/Method`.
+    pub operation: Option<String>,
+    /// HTTP: method; `GET` unless given, `POST` where a body is sent.
+    #[schemars(regex(pattern = METHOD))]
+    pub method: Option<String>,
+    /// HTTP: path at the backend; `{name}` is a variable (RFC 6570 §3.2.2).
+    pub path: Option<String>,
+    /// What is sent; nothing of the caller's request unless it is said here. For SOAP: the input's members. For gRPC: the
+    /// message's. For HTTP: `path`, `query`, `headers`, `body`.
+    pub send: Option<Value>,
+    /// SOAP: header elements of its requests, by their names; on top of the backend's credentials.
+    pub soap_headers: Option<Value>,
+    /// Status for a declared fault, by the name of its detail element or its code; for gRPC by the code's name.
+    #[serde(default)]
+    pub faults: IndexMap<String, u16>,
+    /// Whether it is called, as an expression; it is unless given.
+    pub when: Option<String>,
+    /// A list, as an expression: the call is made for each `item` of it, and the answer's body is the list of what they gave.
+    pub each: Option<String>,
+    /// Of a list at most so many items are taken, and more are refused; 100 unless given.
+    #[schemars(range(min = 1, max = 10_000))]
+    pub at_most: Option<u32>,
+    /// So many items are called for at once; 4 unless given.
+    #[schemars(range(min = 1, max = 64))]
+    pub at_once: Option<u32>,
+    /// What is made of its answer, which is `answer` here; the others see it as its body.
+    pub answer: Option<Value>,
+    /// Statuses besides those of success that are answers too; any other one fails the call.
+    #[serde(default)]
+    #[schemars(inner(range(min = 300, max = 599)))]
+    pub statuses: Vec<u16>,
+    /// What stands for its answer's body where it is not called, or fails; a call that fails ends all of it unless given.
+    #[serde(default, deserialize_with = "even_null")]
+    #[schemars(with = "Value")]
+    pub otherwise: Option<Value>,
+    /// Whether it changes something: it waits then for every refusal that can be told without it, and for what changes
+    /// something before it. As the method says unless given; for SOAP and gRPC as the operation's own method says.
+    pub writes: Option<bool>,
+    /// The call that takes back what this one did, where a later one fails or the request is refused behind it.
+    pub undo: Option<UndoDoc>,
+}
+
+/// A call that takes back what another one did, at the same backend.
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct UndoDoc {
+    /// SOAP: name of the operation in its definition. gRPC: `package.Service/Method`.
+    pub operation: Option<String>,
+    /// HTTP: method; `POST` unless given.
+    #[schemars(regex(pattern = METHOD))]
+    pub method: Option<String>,
+    /// HTTP: path at the backend.
+    pub path: Option<String>,
+    /// What is sent.
+    pub send: Option<Value>,
+}
+
+/// A refusal in the facade's own words (RFC 9457).
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct RefusalDoc {
+    /// When the request is refused, as an expression; as soon as the answers that it names are there.
+    pub when: String,
+    /// Status.
+    #[schemars(range(min = 400, max = 599))]
+    pub status: u16,
+    /// What is wrong, in few words; the same for all such refusals.
+    pub title: String,
+    /// What is wrong this time: a text or an expression.
+    pub detail: Option<String>,
+    /// A URI that says what kind of problem it is (RFC 9457 §3.1.1).
+    #[serde(rename = "type")]
+    pub kind: Option<String>,
+    /// More members of the problem (RFC 9457 §3.2), whose values may be expressions.
+    #[serde(default)]
+    pub members: IndexMap<String, Value>,
+}
+
+/// A value that may be `null`.
+fn even_null<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Value>, D::Error> {
+    Value::deserialize(from).map(Some)
+}
+
+impl NamedCallDoc {
+    /// The same as an operation with one call.
+    pub(crate) fn as_operation(&self) -> OperationDoc {
+        let sends_body = self.send.as_ref().is_some_and(|s| s.get("body").is_some());
+        let method = match sends_body {
+            true => "POST",
+            false => "GET",
+        };
+        let is_http = self.operation.is_none();
+        let own = || is_http.then(|| method.to_owned());
+        OperationDoc {
+            call: Some(CallDoc {
+                backend: self.backend.clone(),
+                operation: self.operation.clone(),
+                method: self.method.clone().or_else(own),
+                path: self.path.clone(),
+            }),
+            send: self.send.clone(),
+            soap_headers: self.soap_headers.clone(),
+            faults: self.faults.clone(),
+            ..OperationDoc::default()
+        }
+    }
+
+    /// The call that takes it back, as an operation with one call.
+    pub(crate) fn undo_as_operation(&self) -> Option<OperationDoc> {
+        let undo = self.undo.as_ref()?;
+        let is_http = undo.operation.is_none();
+        let method = undo.method.clone();
+        Some(OperationDoc {
+            call: Some(CallDoc {
+                backend: self.backend.clone(),
+                operation: undo.operation.clone(),
+                method: method.or_else(|| is_http.then(|| "POST".to_owned())),
+                path: undo.path.clone(),
+            }),
+            send: undo.send.clone(),
+            ..OperationDoc::default()
+        })
+    }
+
+    /// Whether it changes something: as it says, else as its method does (RFC 9110 §9.2.1), else as the operation's.
+    pub(crate) fn changes_something(&self, method: &str) -> bool {
+        let is_safe = |method: &str| matches!(method, "GET" | "HEAD" | "OPTIONS" | "TRACE");
+        let sends_body = self.send.as_ref().is_some_and(|s| s.get("body").is_some());
+        let by_method = || match (&self.operation, &self.method) {
+            (Some(_), _) => !is_safe(method),
+            (None, Some(own)) => !is_safe(own),
+            (None, None) => sends_body,
+        };
+        self.writes.unwrap_or_else(by_method)
+    }
+
+    /// All operations of the definition that it names, its own first.
+    pub(crate) fn operations(&self) -> impl Iterator<Item = &str> {
+        let undo = self.undo.as_ref().and_then(|u| u.operation.as_deref());
+        self.operation.as_deref().into_iter().chain(undo)
+    }
+}
