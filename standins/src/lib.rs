@@ -9,6 +9,7 @@ mod mood;
 mod reservations;
 mod secure;
 mod stores;
+mod tides;
 mod timetable;
 pub mod vessels;
 
@@ -35,6 +36,8 @@ pub enum Standin {
     Loyalty,
     /// The ship's stores: OData v4.
     Stores,
+    /// Tides: HTTP and JSON, small and quick.
+    Tides,
     /// The fleet: gRPC.
     Vessels,
 }
@@ -48,6 +51,7 @@ pub fn router(standin: Standin) -> Router {
         Standin::CargoDesk => cargo_desk::routes(),
         Standin::Loyalty => loyalty::routes(),
         Standin::Stores => stores::routes(),
+        Standin::Tides => tides::routes(),
         Standin::Vessels => vessels::routes(),
     };
     mood::with(routes, moods)

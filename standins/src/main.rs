@@ -35,6 +35,9 @@ struct Options {
     /// Port of the ship's stores.
     #[arg(long, default_value_t = 3857)]
     stores: u16,
+    /// Port of the tides.
+    #[arg(long, default_value_t = 3858)]
+    tides: u16,
     /// Port of the members' programme by TLS.
     #[arg(long, default_value_t = 3856)]
     loyalty_tls: u16,
@@ -72,6 +75,7 @@ async fn start(options: Options) -> Result<Vec<Server>, String> {
         ("loyalty", Standin::Loyalty, options.loyalty),
         ("vessels", Standin::Vessels, options.vessels),
         ("stores", Standin::Stores, options.stores),
+        ("tides", Standin::Tides, options.tides),
     ];
     for (name, standin, port) in all {
         let served = serve(standin, local(port), stop()).await;

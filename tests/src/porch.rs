@@ -23,6 +23,8 @@ pub struct Porch {
     pub loyalty: Option<Backend>,
     /// The fleet's service.
     pub vessels: Option<Backend>,
+    /// The tides.
+    pub tides: Option<Backend>,
     /// Folder with the demo's documents, the stand-ins' addresses filled in.
     pub documents: PathBuf,
     folder: tempfile::TempDir,
@@ -48,13 +50,18 @@ impl Porch {
             Backend::start(Standin::Loyalty, 0),
         );
         let vessels = Backend::start(Standin::Vessels, 0);
+        let tides = Backend::start(Standin::Tides, 0);
         let documents = folder.path().join("documents");
-        let places: Vec<(String, String)> =
-            [&reservations, &timetable, &cargo_desk, &loyalty, &vessels]
-                .iter()
-                .zip(3850..)
-                .map(|(b, port)| (format!("127.0.0.1:{port}"), b.address.to_string()))
-                .collect();
+        let places: Vec<(String, String)> = [
+            (&reservations, 3850),
+            (&timetable, 3851),
+            (&cargo_desk, 3852),
+            (&loyalty, 3853),
+            (&vessels, 3854),
+            (&tides, 3858),
+        ]
+        .map(|(b, port)| (format!("127.0.0.1:{port}"), b.address.to_string()))
+        .into();
         copy_documents(
             &root().join("demo/documents"),
             &documents,
@@ -72,6 +79,7 @@ impl Porch {
             cargo_desk: Some(cargo_desk),
             loyalty: Some(loyalty),
             vessels: Some(vessels),
+            tides: Some(tides),
             documents,
             folder,
             database: database.to_owned(),
@@ -112,6 +120,7 @@ impl Porch {
             "vessels",
             "berths",
             "harbour",
+            "journeys",
         ]);
         self.ok(&["consumer", "create", "Quayside Kiosk"]);
         self.new_key("Quayside Kiosk")

@@ -15,7 +15,7 @@ use porch_cluster::{Cluster, place_for};
 use crate::places::{ACCOUNT, CONSOLE, GATEWAY, PASSWORD, program};
 use crate::{Outcome, history, install, root, run as run_command, seed};
 
-const PORTS: [(&str, u16); 11] = [
+const PORTS: [(&str, u16); 12] = [
     ("gateway", GATEWAY),
     ("console", CONSOLE),
     ("stand-in reservations", 3850),
@@ -26,6 +26,7 @@ const PORTS: [(&str, u16); 11] = [
     ("stand-in reservations by TLS", 3855),
     ("stand-in loyalty by TLS", 3856),
     ("stand-in stores", 3857),
+    ("stand-in tides", 3858),
     ("database", 3860),
 ];
 

@@ -93,6 +93,7 @@ fn publish(folder: &Path, token: &str) -> Outcome {
         "vessels",
         "berths",
         "harbour",
+        "journeys",
     ];
     let note = ["--note", "first release of the demo"];
     porch(&[&["release"], &facades[..], &note].concat(), "", token)?;

@@ -244,7 +244,15 @@ async fn step<'a>(
         && !truth(request, call, scope, when)?
     {
         note(x, call, format!("{}: is not called", call.step.name));
-        return instead(request, call, scope, 0);
+        return match &plan.each {
+            // For nothing it was called.
+            Some(_) => {
+                let none = Value::Array(Vec::new());
+                let view = AnswerView::new(0, &http::HeaderMap::new(), none, None);
+                Ok(Some(view.named(true)))
+            }
+            None => instead(request, call, scope, 0),
+        };
     }
     let gave = match &plan.each {
         Some(each) => each::run(x, request, call, (each, plan), scope, body).await,
@@ -255,20 +263,22 @@ async fn step<'a>(
     };
     match gave {
         Ok(answer) => Ok(Some(answer)),
-        Err(problem) if plan.otherwise.is_some() => {
-            let why = &problem.refusal.why;
-            note(
-                x,
-                call,
-                format!(
-                    "{} failed, and its “otherwise” stands for it: {why}",
-                    call.step.name
-                ),
-            );
+        Err(problem) if plan.otherwise.is_some() && plan.each.is_none() => {
+            stands_for(x, call, &problem);
             instead(request, call, scope, problem.status.as_u16())
         }
         Err(problem) => Err(problem),
     }
+}
+
+/// What is made in place of an answer, for people.
+const INSTEAD: &str = "what stands for its answer";
+
+/// Notes that something stands for an answer.
+fn stands_for(x: &Exchange<'_>, call: &Call<'_>, problem: &Problem) {
+    let (name, why) = (&call.shown, &problem.refusal.why);
+    let text = format!("{name} failed, and its “otherwise” stands for it: {why}");
+    note(x, call, text);
 }
 
 /// A note on what became of a step.
@@ -287,7 +297,7 @@ fn instead(request: &Request<'_>, call: &Call<'_>, scope: &Scope<'_>, status: u1
         return Ok(None);
     };
     let made = otherwise.render(scope);
-    let made = made.map_err(|e| call.failed(request, "what stands for its answer", e))?;
+    let made = made.map_err(|e| call.failed(request, INSTEAD, e))?;
     let body = made.unwrap_or(Value::Null);
     let view = AnswerView::new(status, &http::HeaderMap::new(), body, None);
     Ok(Some(view.named(true)))

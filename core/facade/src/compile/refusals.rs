@@ -109,16 +109,16 @@ impl<'a> FacadeCompiler<'a> {
         template.filter(|_| sound)
     }
 
-    /// A condition, which is an expression.
-    pub(super) fn condition(
+    /// What must be an expression.
+    pub(super) fn expression(
         &mut self,
-        (steps, text): (&[Step], &str),
+        (steps, text, what): (&[Step], &str, &str),
         contract_op: &'a ContractOperation,
         seen: Seen<'_>,
     ) -> Option<Template> {
         if !text.starts_with('=') || text.starts_with("==") {
             let at = self.from.facade.node.locate(steps, false);
-            let message = format!("“{text}” is a text, and no condition");
+            let message = format!("“{text}” is a text, and no {what}");
             let help = format!("an expression begins with “=”: `={text}`");
             let file = &self.from.facade.file;
             self.findings
@@ -165,7 +165,7 @@ impl<'a> FacadeCompiler<'a> {
             let told = Finding::new(Severity::Warning, &facade.file, status_at, message);
             self.findings.push(told.help(help));
         }
-        let when = self.condition((&below("when"), &doc.when), contract_op, seen);
+        let when = self.expression((&below("when"), &doc.when, "condition"), contract_op, seen);
         let detail = match &doc.detail {
             Some(text) => Some(self.structure(
                 (&below("detail"), &Value::String(text.clone())),

@@ -13,7 +13,7 @@ use super::admission::Behind;
 use super::refusals::Seen;
 use super::{FacadeCompiler, Wired, route};
 use crate::compiled::{
-    CompiledOperation, Each, REQUEST_ROOTS, Refusal, Reply, RulePlace, Step as Call, StepPlan,
+    CompiledOperation, Each, REQUEST_ROOTS, Reply, RulePlace, Step as Call, StepPlan,
 };
 use crate::documents::{NamedCallDoc, OperationDoc};
 use crate::kind::Compiled;
@@ -67,7 +67,7 @@ impl<'a> FacadeCompiler<'a> {
         let among = Among::behind(&names, &answers);
         let refusals = self.refusals(id, doc, contract_op, Seen::Several(&among));
         let reply = self.reply_of_several(of, &among);
-        self.not_refused(of, &names, &refusals);
+        self.not_refused(of, &names);
         reads_body |= reply.as_ref().is_some_and(|t| uses(t, "body"));
         reads_body |= refusals.iter().any(|r| r.names("body"));
         let steps: Option<Vec<Call>> = steps.into_iter().collect();
@@ -171,12 +171,12 @@ impl<'a> FacadeCompiler<'a> {
         let own =
             |key: &str| ["operations", of.id, "calls", name, key].map(|k| Step::Key(k.to_owned()));
         let (op, seen) = (of.contract_op, Seen::Several(&outside));
-        let condition = |me: &mut Self, key: &str, text: &Option<String>| {
+        let of_key = |me: &mut Self, key: &str, text: &Option<String>, what: &str| {
             let text = text.as_deref()?;
-            me.condition((&own(key), text), op, seen)
+            me.expression((&own(key), text, what), op, seen)
         };
-        let when = condition(self, "when", &doc.when);
-        let list = condition(self, "each", &doc.each);
+        let when = of_key(self, "when", &doc.when, "condition");
+        let list = of_key(self, "each", &doc.each, "list");
         let among = Among {
             spot: Spot::Call {
                 each: doc.each.is_some(),
@@ -191,10 +191,10 @@ impl<'a> FacadeCompiler<'a> {
         let shape = shaped(shape, answer.as_ref(), doc.each.is_some());
         let seen_by_others = NamedAnswer {
             name: name.to_owned(),
-            may_be_absent: doc.when.is_some() && doc.otherwise.is_none(),
+            may_be_absent: doc.when.is_some() && doc.otherwise.is_none() && doc.each.is_none(),
             shape,
         };
-        let otherwise = self.otherwise((of, name, doc), &outside, &seen_by_others);
+        let otherwise = self.otherwise((of, name, doc), &among, &seen_by_others);
         let undo = self.undo((of, name, doc), (names, known), &seen_by_others);
         let step = compiled.map(|(compiled, wired)| Call {
             name: self.shared.text(name),
@@ -284,6 +284,11 @@ impl<'a> FacadeCompiler<'a> {
     ) -> Option<Template> {
         let value = doc.otherwise.as_ref()?;
         let target = answer.shape.as_ref().and_then(|s| s.of_body());
+        // Of a list it stands for one item.
+        let target = match doc.each {
+            Some(_) => target.and_then(|(root, list)| Some((root, list.get("items")?))),
+            None => target,
+        };
         let target = target.map(|(root, schema)| Target {
             what: format!("the body of {name}"),
             root,
@@ -373,13 +378,16 @@ impl<'a> FacadeCompiler<'a> {
     }
 
     /// Statuses that are answers too, of which nothing says what they mean: what is named of such an answer may not be there.
-    fn not_refused(&mut self, of: Of<'_>, names: &[&str], refusals: &[Refusal]) {
+    fn not_refused(&mut self, of: Of<'_>, names: &[&str]) {
         for (i, (name, doc)) in of.doc.calls.iter().enumerate() {
-            if doc.statuses.is_empty() || doc.otherwise.is_some() {
+            // What is made of the answers of a list sees their statuses.
+            let is_said = doc.otherwise.is_some() || (doc.each.is_some() && doc.answer.is_some());
+            if doc.statuses.is_empty() || is_said {
                 continue;
             }
-            let asked = |t: &Template| uses(t, names[i]);
-            if refusals.iter().any(|r| asked(&r.when)) {
+            let conditions = of.doc.refuse.iter().map(|r| Value::String(r.when.clone()));
+            let mut conditions = conditions.map(|when| self.named(&when, names));
+            if conditions.any(|named| named.contains(&i)) {
                 continue;
             }
             let all: Vec<String> = doc.statuses.iter().map(u16::to_string).collect();

@@ -45,7 +45,8 @@ pub struct NamedCallDoc {
     #[serde(default)]
     #[schemars(inner(range(min = 300, max = 599)))]
     pub statuses: Vec<u16>,
-    /// What stands for its answer's body where it is not called, or fails; a call that fails ends all of it unless given.
+    /// What stands for its answer's body where it is not called, or fails; with `each`, for that of an item that fails. A
+    /// call that fails ends all of it unless given.
     #[serde(default, deserialize_with = "even_null")]
     #[schemars(with = "Value")]
     pub otherwise: Option<Value>,

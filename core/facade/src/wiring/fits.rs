@@ -313,11 +313,17 @@ impl Templates<'_> {
                     String::new(),
                 )),
             },
-            _ => unknown(
-                first,
-                "an answer has no",
-                &["status", "header", "body", "soapHeader"],
-            ),
+            _ => {
+                let last = match self.among {
+                    Some(_) => "failed",
+                    None => "soapHeader",
+                };
+                unknown(
+                    first,
+                    "an answer has no",
+                    &["status", "header", "body", last],
+                )
+            }
         }
     }
 

@@ -10,6 +10,7 @@ mod described;
 mod edited;
 mod examples;
 mod mistakes;
+mod several;
 mod spread;
 mod uncalled;
 

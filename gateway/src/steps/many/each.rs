@@ -7,7 +7,7 @@ use porch_facade::{Each, StepPlan};
 use serde_json::Value;
 
 use super::super::one::Call;
-use super::{answer, copy, next, shaped};
+use super::{INSTEAD, answer, copy, next, shaped, stands_for};
 use crate::call::CallerBody;
 use crate::exchange::state::Exchange;
 use crate::problem::Problem;
@@ -45,10 +45,22 @@ pub(super) async fn run<'a>(
                 answer: None,
             };
             let inside = Scope::inside(&within);
-            let came = answer(x, request, &calls[i], &inside, copy(body)).await?;
-            let came = (came, Some(&items[i]));
-            let mut made = shaped(request, &calls[i], plan, came, scope)?;
-            Ok(made.replace_body(Value::Null))
+            let call = &calls[i];
+            let came = answer(x, request, call, &inside, copy(body)).await;
+            let made = came.and_then(|came| {
+                let came = (came, Some(&items[i]));
+                shaped(request, call, plan, came, scope)
+            });
+            match (made, &plan.otherwise) {
+                (Ok(mut made), _) => Ok(made.replace_body(Value::Null)),
+                (Err(problem), Some(otherwise)) => {
+                    stands_for(x, call, &problem);
+                    let made = otherwise.render(&inside);
+                    let made = made.map_err(|e| call.failed(request, INSTEAD, e))?;
+                    Ok(made.unwrap_or(Value::Null))
+                }
+                (Err(problem), None) => Err(problem),
+            }
         })
     };
     let mut gave: Vec<Value> = vec![Value::Null; items.len()];

@@ -12,6 +12,32 @@ const TAKEN: [&str; 12] = [
     "exchange", "reply",
 ];
 
+/// Words that no expression may use as a name (CEL, "Syntax", `RESERVED`), and those that are values.
+const RESERVED: [&str; 22] = [
+    "true",
+    "false",
+    "null",
+    "in",
+    "as",
+    "break",
+    "const",
+    "continue",
+    "else",
+    "for",
+    "function",
+    "if",
+    "import",
+    "let",
+    "loop",
+    "namespace",
+    "package",
+    "return",
+    "var",
+    "void",
+    "while",
+    "has",
+];
+
 /// Whose answers each call waits for, and an order in which none comes before those.
 pub(super) struct Order {
     /// For each call the numbers of those that it waits for.
@@ -50,7 +76,9 @@ impl Order {
 impl<'a> FacadeCompiler<'a> {
     /// The order of an operation's calls; `None` where they wait for each other.
     pub(super) fn order(&mut self, of: Of<'a>, names: &[&str]) -> Option<Order> {
-        self.sound_names(of, names);
+        if !self.sound_names(of, names) {
+            return None;
+        }
         let calls = || of.doc.calls.values();
         let needs: Vec<Vec<usize>> = calls().map(|doc| self.needs(doc, names)).collect();
         let method = &of.contract_op.method;
@@ -150,23 +178,25 @@ impl<'a> FacadeCompiler<'a> {
     }
 
     /// Names of calls are names in expressions.
-    fn sound_names(&mut self, of: Of<'_>, names: &[&str]) {
+    fn sound_names(&mut self, of: Of<'_>, names: &[&str]) -> bool {
+        let before = self.findings.len();
         for name in names {
             let mut letters = name.bytes();
             let begins = letters.next().is_some_and(|b| b.is_ascii_lowercase());
             let plain = begins && letters.all(|b| b.is_ascii_alphanumeric() || b == b'_');
             let key = ["operations", of.id, "calls", name];
             let help = "expressions name its answer by it";
-            if TAKEN.contains(name) {
+            if TAKEN.contains(name) || RESERVED.contains(name) {
                 let message =
                     format!("a call cannot be named “{name}”, which means something else");
                 self.tell_at(Severity::Error, &key, message, help);
-            } else if !plain || porch_rules::expr::Expr::compile(name, &[name]).is_err() {
+            } else if !plain {
                 let message = format!(
                     "“{name}” is no name of a call: a small letter, then letters and digits"
                 );
                 self.tell_at(Severity::Error, &key, message, help);
             }
         }
+        self.findings.len() == before
     }
 }

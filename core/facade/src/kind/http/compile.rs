@@ -7,6 +7,7 @@ use porch_contract::{PathTemplate, Piece, Segment, suggest};
 use porch_rules::expr::Template;
 use serde_json::{Map, Value};
 
+use super::described::Description;
 use super::{FixedFields, HeaderRule, HttpCall, PathPart};
 use crate::kind::Compiled;
 use crate::wiring::{CallCompiler, Shapes, uses};
@@ -21,6 +22,15 @@ impl CallCompiler<'_> {
             let message = "an HTTP backend without a definition has no named operations";
             self.error(at, message, "an HTTP call has `method` and `path`");
         }
+        if self.among.is_some() && self.call.path.is_none() {
+            let help = "add `path: /…`, whose {variables} are those of the operation or stand below `send: path:`";
+            self.error(
+                self.at(&["call"]),
+                "one of several calls says its path",
+                help,
+            );
+            return None;
+        }
         let empty = Map::new();
         let send = match &self.doc.send {
             Some(Value::Object(map)) => map,
@@ -32,15 +42,29 @@ impl CallCompiler<'_> {
             }
         };
         self.known_parts(send);
-        let shapes = Shapes::default();
+        let definition = self.definition.clone();
+        let description = (&*definition as &dyn std::any::Any).downcast_ref::<Description>();
+        let called = self.described(description);
+        // What XML becomes is the mapping's to say.
+        let shape = called.as_ref().and_then(|c| c.shape());
+        let shape = shape.filter(|_| self.backend.xml.is_none());
+        let shapes = Shapes {
+            answer: shape.as_ref().and_then(|s| s.of_body()),
+            ..Shapes::default()
+        };
+        let target = called.as_ref().and_then(|c| c.body());
         let [path_values, query, headers, body] = PARTS.map(|name| {
             let value = send.get(name)?;
             let path = self.path(&["send", name]);
-            self.template(value, &path, false, &shapes, None)
+            let target = target.as_ref().filter(|_| name == "body");
+            self.template(value, &path, false, &shapes, target)
         });
         let (path, fixed_query) = self.http_path(pairs(path_values).unwrap_or_default())?;
         let reply = self.reply(&shapes);
         let (query, headers) = (pairs(query), pairs(headers).unwrap_or_default());
+        if let (Some(called), true) = (&called, query.is_some() || self.among.is_some()) {
+            self.described_query(called, query.as_deref().unwrap_or_default());
+        }
         let reads_body = [body.as_ref(), reply.as_ref()]
             .into_iter()
             .flatten()
@@ -72,7 +96,10 @@ impl CallCompiler<'_> {
             body,
             reads_body,
         };
-        Some(Compiled::new(Arc::new(call), reply))
+        Some(Compiled {
+            shape,
+            ..Compiled::new(Arc::new(call), reply)
+        })
     }
 
     fn known_parts(&mut self, send: &Map<String, Value>) {
@@ -183,6 +210,15 @@ impl CallCompiler<'_> {
             }
             let at = self.at(&["send", "path", name]);
             self.error(at, "a path variable needs an expression", "");
+            return None;
+        }
+        let said = self
+            .doc
+            .send
+            .as_ref()
+            .and_then(|s| s.get("path")?.get(name));
+        if said.is_some() {
+            // What is wrong with it was told.
             return None;
         }
         let variables: Vec<&str> = self.contract_op.path.variables().collect();

@@ -3,6 +3,7 @@
 mod backwards;
 mod compile;
 mod derive;
+mod described;
 mod fixed;
 mod look;
 mod shown;
@@ -65,16 +66,19 @@ impl Kind for Http {
         derive::derive(source, wanted)
     }
 
-    fn sources(&self, _: &Files, _: &Document<BackendDoc>) -> Vec<String> {
-        Vec::new()
+    fn sources(&self, files: &Files, backend: &Document<BackendDoc>) -> Vec<String> {
+        described::sources(files, backend)
     }
 
     fn definition(
         &self,
-        _: &Files,
-        _: &Document<BackendDoc>,
+        files: &Files,
+        backend: &Document<BackendDoc>,
     ) -> Result<Arc<dyn Definition>, Box<Finding>> {
-        Ok(Arc::new(Undescribed))
+        match &backend.doc.definition {
+            Some(name) => Ok(Arc::new(described::read(files, backend, name)?)),
+            None => Ok(Arc::new(Undescribed)),
+        }
     }
 
     fn passes_bodies(&self) -> bool {
