@@ -40,5 +40,5 @@ pub use count::Counters;
 pub use listen::{Bound, Gateway, GatewayConfig, StartError};
 pub use shared::{Pauses, Shared};
 pub use trace::{Message, Refusal, Stage, StageName, Trace};
-pub use trial::{TrialReply, TrialRequest, Trials};
+pub use trial::{GivenAnswer, TrialReply, TrialRequest, Trials};
 pub use usage::{Record, UsageRow, latency_bucket, latency_bucket_us};

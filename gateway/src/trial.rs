@@ -6,9 +6,10 @@ use std::sync::Arc;
 use std::thread;
 
 use bytes::Bytes;
-use http::{HeaderMap, HeaderValue, Request, header};
+use http::{HeaderMap, HeaderValue, Request, StatusCode, header};
 use http_body_util::BodyExt;
 use porch_facade::{CompiledPorch, Mask};
+use serde_json::Value;
 use tokio::sync::{mpsc, oneshot};
 
 use crate::body::InBody;
@@ -24,6 +25,17 @@ pub struct TrialRequest {
     pub porch: Arc<CompiledPorch>,
     /// The caller's request.
     pub request: Request<Bytes>,
+    /// Answers in place of calls, by the calls' names; `answer` where an operation has one call.
+    pub answers: Vec<(String, GivenAnswer)>,
+}
+
+/// An answer that somebody gives in place of a call.
+#[derive(Clone, Debug)]
+pub struct GivenAnswer {
+    /// Its status.
+    pub status: StatusCode,
+    /// Its body.
+    pub body: Value,
 }
 
 /// What came of it.
@@ -93,14 +105,9 @@ async fn one(worker: &std::rc::Rc<Worker>, trial: TrialRequest) -> TrialReply {
         let host = host.unwrap_or(HeaderValue::from_static("localhost"));
         request.headers_mut().insert(header::HOST, host);
     }
-    let (response, trace) = run(
-        worker,
-        &trial.porch,
-        request,
-        &Origin::of(Ipv4Addr::LOCALHOST.into()),
-        Mode::Trial,
-    )
-    .await;
+    let mut origin = Origin::of(Ipv4Addr::LOCALHOST.into());
+    origin.given = trial.answers;
+    let (response, trace) = run(worker, &trial.porch, request, &origin, Mode::Trial).await;
     let (head, body) = response.into_parts();
     let mut trace = trace.map_or_else(Trace::default, |t| *t);
     let limited = http_body_util::Limited::new(body, 16 << 20);

@@ -196,6 +196,9 @@ pub(crate) struct TryArgs {
     /// Header fields: name:value.
     #[arg(short = 'H', long = "header")]
     pub(crate) headers: Vec<String>,
+    /// An answer in place of a call: NAME=JSON, NAME=@FILE or NAME:STATUS=JSON; `answer` is the name of an only call.
+    #[arg(long = "answer", value_name = "NAME=JSON")]
+    pub(crate) answers: Vec<String>,
 }
 
 #[derive(Args)]

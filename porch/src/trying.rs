@@ -125,8 +125,32 @@ fn trial(
         headers.insert(name.trim().into(), json!(value.trim()));
     }
     add_cookies(&mut headers, &cookies);
-    let trial = json!({ "facade": facade, "operation": operation, "path": path, "query": query, "headers": headers, "body": body });
+    let answers = answers(&args.answers)?;
+    let trial = json!({ "facade": facade, "operation": operation, "path": path, "query": query, "headers": headers, "body": body, "answers": answers });
     Ok((trial, filled))
+}
+
+/// Answers in place of calls.
+fn answers(given: &[String]) -> Result<Map<String, Value>, CliError> {
+    let mut answers = Map::new();
+    for one in given {
+        let (name, text) = pair(one, '=')?;
+        let (name, status) = match name.split_once(':') {
+            None => (name, None),
+            Some((name, status)) => {
+                let number: Result<u16, _> = status.trim().parse();
+                let wrong = |_| CliError::new(format!("“{status}” is no status")).usage();
+                (name, Some(number.map_err(wrong)?))
+            }
+        };
+        let body = match text.trim() {
+            "" => Value::Null,
+            text => body_of(Some(text))?,
+        };
+        let answer = json!({ "status": status, "body": body });
+        answers.insert(name.trim().to_owned(), answer);
+    }
+    Ok(answers)
 }
 
 fn plain(value: &Value) -> String {

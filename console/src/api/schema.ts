@@ -478,6 +478,10 @@ export interface OperationView {
   backend: string;
   /** What is called of the backend. */
   call: string;
+  /** The calls of an operation that has several, by the turns in which they may begin. */
+  calls: WiredCall[];
+  /** When requests are refused in the facade's own words. */
+  refusals: WiredRefusal[];
   status: string;
   /** The caller's fields beside the backend's, and a request to try. */
   table: Table;
@@ -835,8 +839,17 @@ export interface Trial {
   body?: unknown | null;
   /** The body as a text, sent as it stands: all digits of numbers are kept. Goes before `body`. */
   text?: string | null;
+  /** Answers in place of calls, by the calls' names; `answer` where an operation has one call. Of a call that is made for each of a list, the list of what all of them gave. */
+  answers?: Record<string, TrialAnswer>;
   /** Files to put over the draft's for this run only. */
   files?: Record<string, string>;
+}
+
+export interface TrialAnswer {
+  /** Its status; 200 unless given. */
+  status?: number | null;
+  /** Its body. */
+  body?: unknown | null;
 }
 
 export interface TrialResult {
@@ -913,6 +926,38 @@ export interface UsedBy {
   operation: string;
   consumer: string;
   calls: number;
+}
+
+export interface WiredCall {
+  /** Its name. */
+  name: string;
+  /** The backend that it calls. */
+  backend: string;
+  /** So many calls are done before it at least: those with the same number may run at once. */
+  turn: number;
+  /** Names of the calls whose answers it needs. */
+  needs: string[];
+  /** When it is made; always where nothing stands here. */
+  when: string;
+  /** The list that it is made for; none where nothing stands here. */
+  each: string;
+  /** Whether it changes something. */
+  writes: boolean;
+  /** Whether something stands for its answer where it fails. */
+  otherwise: boolean;
+  /** Whether another call takes it back. */
+  undone: boolean;
+}
+
+export interface WiredRefusal {
+  /** When, as an expression. */
+  when: string;
+  /** Status of the reply. */
+  status: number;
+  /** What is said. */
+  title: string;
+  /** Names of the calls whose answers it looks at. */
+  needs: string[];
 }
 
 export interface Problem {

@@ -200,6 +200,17 @@ describe("facades and operations", () => {
       backend_type: "string",
       required: true,
     };
+    const call = {
+      name: "",
+      backend: "reservations",
+      turn: 0,
+      needs: [],
+      when: "",
+      each: "",
+      writes: false,
+      otherwise: false,
+      undone: false,
+    };
     const service = new Service({
       "GET /api/facades/{facade}/operations/{operation}": {
         facade: "sailings",
@@ -221,6 +232,15 @@ describe("facades and operations", () => {
           },
         },
         rules: [{ rule: "limit 5 per 2m", reach: "facade sailings", file: "s.yaml", line: 9, stage: "admit" }],
+        calls: [
+          { ...call, name: "place", backend: "tides" },
+          { ...call, name: "list", turn: 1, needs: ["place"], each: "place.body.quays", otherwise: true },
+          { ...call, name: "hold", turn: 1, when: "query.day != ''", writes: true, undone: true },
+        ],
+        refusals: [
+          { when: "place.status == 404", status: 404, title: "No such place", needs: ["place"] },
+          { when: "path.route == ''", status: 422, title: "No route", needs: [] },
+        ],
       },
       "POST /api/trials": { status: 200, headers: [], body: '{"fare":1.50}', trace, released: false },
     });
@@ -238,6 +258,20 @@ describe("facades and operations", () => {
     await userEvent.type(screen.getByLabelText("header Accept"), "application/xml");
     expect(screen.getByLabelText("cookie desk")).toHaveValue("D1");
     await userEvent.type(screen.getByLabelText("cookie lang"), "nn");
+    const calls = within(screen.getByRole("list", { name: /^Calls/ }));
+    expect(calls.getByText("needs place")).toBeInTheDocument();
+    expect(calls.getByText("Then, at once")).toBeInTheDocument();
+    expect(calls.getByText("changes something, and is undone when it must be")).toBeInTheDocument();
+    const refusals = within(screen.getByRole("list", { name: /^Refusals/ }));
+    expect(refusals.getByText(/as soon as place answered/)).toBeInTheDocument();
+    expect(refusals.getByText(/before anything is called/)).toBeInTheDocument();
+    await userEvent.click(screen.getByRole("button", { name: /Answers in place of calls/ }));
+    await userEvent.type(screen.getByLabelText("status of place"), "4040");
+    await userEvent.click(screen.getByLabelText("Body of list"));
+    await userEvent.paste('{"Sailings":[]}');
+    await userEvent.click(screen.getByRole("button", { name: "Run" }));
+    expect(await screen.findByText(/“4040” is no status that place can answer with/)).toBeInTheDocument();
+    await userEvent.type(screen.getByLabelText("status of place"), "{Backspace}");
     await userEvent.click(screen.getByRole("button", { name: "Run" }));
     const result = within(await screen.findByRole("region", { name: "Result of the trial run" }));
     expect(result.getByText(/callers are not served this draft yet/)).toBeInTheDocument();
@@ -249,6 +283,7 @@ describe("facades and operations", () => {
         query: { port: ["FAR", "HOL"] },
         headers: { Accept: "application/xml", Cookie: "desk=D1; lang=nn" },
         text: "12345678901234567890.10",
+        answers: { place: { status: 404, body: null }, list: { status: 200, body: { Sailings: [] } } },
       },
     ]);
   });

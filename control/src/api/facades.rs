@@ -4,7 +4,10 @@ use std::sync::Arc;
 
 use axum::extract::{Extension, State};
 use porch_contract::{Contract, Finding, suggest};
-use porch_facade::{EffectiveRule, FacadeDoc, Model, OperationDoc, Table, effective, table};
+use porch_facade::{
+    EffectiveRule, FacadeDoc, Model, OperationDoc, Table, WiredCall, WiredRefusal, effective,
+    table, wired_calls, wired_refusals,
+};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -207,6 +210,10 @@ pub(crate) struct OperationView {
     backend: String,
     /// What is called of the backend.
     call: String,
+    /// The calls of an operation that has several, by the turns in which they may begin.
+    calls: Vec<WiredCall>,
+    /// When requests are refused in the facade's own words.
+    refusals: Vec<WiredRefusal>,
     status: &'static str,
     /// The caller's fields beside the backend's, and a request to try.
     table: Table,
@@ -239,12 +246,17 @@ fn view(model: &Model, facade: String, id: String, status: &'static str) -> Opti
         .as_ref()
         .and_then(|f| Some(effective(f, f.operation(&id)?)))
         .unwrap_or_default();
+    let operation = compiled.as_ref().and_then(|f| Some((f, f.operation(&id)?)));
+    let calls = operation.map_or_else(Vec::new, |(f, o)| wired_calls(f, o));
+    let refusals = operation.map_or_else(Vec::new, |(_, o)| wired_refusals(o));
     Some(OperationView {
         method: op.method.clone(),
         path: format!("{}{}", doc.base, op.path),
         summary: op.summary.clone(),
-        backend: wiring.backend().unwrap_or_default().to_owned(),
+        backend: backends(wiring),
         call: called(wiring, op),
+        calls,
+        refusals,
         status,
         table,
         rules,
@@ -253,8 +265,23 @@ fn view(model: &Model, facade: String, id: String, status: &'static str) -> Opti
     })
 }
 
+/// The backends that an operation calls, each once.
+fn backends(wiring: &OperationDoc) -> String {
+    let mut names: Vec<&str> = Vec::new();
+    for name in wiring.backends() {
+        if !names.contains(&name) {
+            names.push(name);
+        }
+    }
+    names.join(", ")
+}
+
 /// What is called of the backend, in words.
 fn called(wiring: &OperationDoc, op: &porch_contract::Operation) -> String {
+    if !wiring.calls.is_empty() {
+        let names: Vec<&str> = wiring.calls.keys().map(String::as_str).collect();
+        return names.join(", ");
+    }
     let Some(call) = &wiring.call else {
         return "examples of the contract".into();
     };

@@ -7,7 +7,7 @@ use axum::extract::{Extension, State};
 use bytes::Bytes;
 use porch_contract::Finding;
 use porch_facade::{CompiledFacade, CompiledOperation, CompiledPorch, Documents, Model, Secrets};
-use porch_gateway::{Trace, TrialRequest};
+use porch_gateway::{GivenAnswer, Trace, TrialRequest};
 use porch_store::Role;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -40,9 +40,24 @@ pub(crate) struct Trial {
     body: Option<Value>,
     /// The body as a text, sent as it stands: all digits of numbers are kept. Goes before `body`.
     text: Option<String>,
+    /// Answers in place of calls, by the calls' names; `answer` where an operation has one call. Of a call that is made for
+    /// each of a list, the list of what all of them gave.
+    #[serde(default)]
+    answers: BTreeMap<String, TrialAnswer>,
     /// Files to put over the draft's for this run only.
     #[serde(default)]
     files: BTreeMap<String, String>,
+}
+
+/// An answer in place of a call.
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct TrialAnswer {
+    /// Its status; 200 unless given.
+    status: Option<u16>,
+    /// Its body.
+    #[serde(default)]
+    #[schema(value_type = Option<Object>)]
+    body: Value,
 }
 
 #[derive(Serialize, ToSchema)]
@@ -97,16 +112,19 @@ pub(crate) async fn run(
     }
     may_try(&publisher, app.config.viewers_do_not_try, &op.route.method)?;
     let request = request(&trial, facade, op)?;
+    let answers = answers(&publisher, &trial, op)?;
+    let made_up = !answers.is_empty();
     let reply = app
         .trials
         .run(TrialRequest {
             porch: Arc::new(porch),
             request,
+            answers,
         })
         .await
         .ok_or_else(|| ApiError::new(500, "The trial run was lost", ""))?;
     let status = app.publication.summary().await?.status(&trial.facade);
-    if !sent_along && (200..300).contains(&reply.status) {
+    if !sent_along && !made_up && (200..300).contains(&reply.status) {
         remember(&app, trial);
     }
     let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
@@ -176,6 +194,42 @@ fn no_operation(trial: &Trial, facade: Option<&CompiledFacade>) -> ApiError {
         ),
         near,
     )
+}
+
+/// The answers that are given in place of calls.
+fn answers(
+    publisher: &Publisher,
+    trial: &Trial,
+    op: &CompiledOperation,
+) -> Result<Vec<(String, GivenAnswer)>, ApiError> {
+    if trial.answers.is_empty() {
+        return Ok(Vec::new());
+    }
+    publisher.needs(
+        Role::Publisher,
+        "Answers of one's own can be tried by publishers",
+    )?;
+    let names: Vec<&str> = op.steps.iter().map(|s| &*s.name).collect();
+    let one = |(name, given): (&String, &TrialAnswer)| {
+        if !names.contains(&name.as_str()) {
+            let title = format!("“{}” has no call “{name}”", op.id);
+            let detail = match names.as_slice() {
+                [] => "It calls nothing.".to_owned(),
+                names => format!("There are: {}.", names.join(", ")),
+            };
+            return Err(ApiError::new(422, title, detail));
+        }
+        let status = given.status.unwrap_or(200);
+        let known = (200..600).contains(&status);
+        let status = http::StatusCode::from_u16(status).ok().filter(|_| known);
+        let Some(status) = status else {
+            let title = format!("The answer of “{name}” has no status that an answer can have");
+            return Err(ApiError::new(422, title, "Statuses are 200 to 599."));
+        };
+        let body = given.body.clone();
+        Ok((name.clone(), GivenAnswer { status, body }))
+    };
+    trial.answers.iter().map(one).collect()
 }
 
 /// The request that a caller would send.

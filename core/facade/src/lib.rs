@@ -30,6 +30,7 @@ mod source;
 mod table;
 mod units;
 mod update;
+mod wired;
 pub mod wiring;
 mod yaml;
 
@@ -56,3 +57,4 @@ pub use shaped::{Allowed, Choices, Shaped};
 pub use source::{Source, is_zip, unzip};
 pub use table::{Row, Sample, Table, sample, table};
 pub use update::{Updated, update};
+pub use wired::{WiredCall, WiredRefusal, wired_calls, wired_refusals};

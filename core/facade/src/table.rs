@@ -8,6 +8,7 @@ use crate::documents::OperationDoc;
 use crate::model::Model;
 
 mod insides;
+mod several;
 
 /// One row: a field on the caller's side, on the backend's, or on both.
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -88,6 +89,14 @@ pub fn table(model: &Model, facade: &str, operation: &str) -> Option<Table> {
     let side = |name: &str| document.as_ref().map(|d| SchemaView::new(d, &d[name]));
     let mut rows = Vec::new();
     let mut caller = caller_fields(contract, op);
+    if !doc.calls.is_empty() {
+        let (request, reply) = several::rows(model, doc, (contract, op), caller);
+        return Some(Table {
+            request,
+            reply,
+            sample: sample(contract, op, true),
+        });
+    }
     if of_messages {
         of_message(doc, &mut caller, side("input"), &mut rows);
     }

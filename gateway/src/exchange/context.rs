@@ -9,6 +9,7 @@ use smallvec::SmallVec;
 
 use crate::caller::Caller;
 use crate::fields::TRACEPARENT;
+use crate::trial::GivenAnswer;
 use crate::worker::Worker;
 
 /// Milliseconds since 1970.
@@ -80,6 +81,8 @@ pub(crate) struct Origin {
     forwarded: RefCell<Option<(HeaderValue, HeaderValue)>>,
     /// What an exchange is part of that is carried out inside of another one.
     pub(crate) inner: Option<Inner>,
+    /// Answers in place of calls, for trial runs.
+    pub(crate) given: Vec<(String, GivenAnswer)>,
 }
 
 /// An exchange inside of another one.
@@ -100,7 +103,14 @@ impl Origin {
             subject: OnceCell::new(),
             forwarded: RefCell::new(None),
             inner: None,
+            given: Vec::new(),
         }
+    }
+
+    /// The answer that is given in place of a call.
+    pub(crate) fn given(&self, name: &str) -> Option<&GivenAnswer> {
+        let mut all = self.given.iter();
+        all.find(|(of, _)| of == name).map(|(_, given)| given)
     }
 
     /// For an exchange inside of another one.

@@ -16,7 +16,7 @@ use porch_rules::expr::Template;
 use serde_json::{Value, json};
 
 use super::body;
-use super::one::{Call, carry_out};
+use super::one::{Call, called_nothing, carry_out};
 use super::refused;
 use crate::answer::{Answer, Content, json_of};
 use crate::body::InBody;
@@ -255,6 +255,7 @@ async fn step<'a>(
         };
     }
     let gave = match &plan.each {
+        _ if x.origin.given(&call.step.name).is_some() => given(x, request, call, plan, scope),
         Some(each) => each::run(x, request, call, (each, plan), scope, body).await,
         None => {
             let answer = answer(x, request, call, scope, copy(body)).await;
@@ -273,6 +274,30 @@ async fn step<'a>(
 
 /// What is made in place of an answer, for people.
 const INSTEAD: &str = "what stands for its answer";
+
+/// The answer that somebody who tries the operation gives in place of a call; of a list, what all of its calls gave.
+fn given(
+    x: &Exchange<'_>,
+    request: &Request<'_>,
+    call: &Call<'_>,
+    plan: &StepPlan,
+    scope: &Scope<'_>,
+) -> Result<AnswerView, Box<Problem>> {
+    let Some(given) = x.origin.given(&call.step.name) else {
+        return Err(call.unusual(request, StatusCode::OK));
+    };
+    called_nothing(x, call);
+    let status = given.status;
+    if !status.is_success() && !plan.statuses.contains(&status.as_u16()) {
+        return Err(call.unusual(request, status));
+    }
+    let fields = http::HeaderMap::new();
+    let view = AnswerView::new(status.as_u16(), &fields, given.body.clone(), None).named(false);
+    match plan.each {
+        Some(_) => Ok(view),
+        None => shaped(request, call, plan, (view, None), scope),
+    }
+}
 
 /// Notes that something stands for an answer.
 fn stands_for(x: &Exchange<'_>, call: &Call<'_>, problem: &Problem) {
@@ -378,13 +403,7 @@ async fn answer<'a>(
         Answer::Through(_) if status == StatusCode::NO_CONTENT || takes(status) => {
             (Value::Null, None)
         }
-        Answer::Through(_) => {
-            let why = format!(
-                "“{}” answered {status}; what that means can be said with `statuses`, `otherwise` or `refuse`",
-                call.step.name
-            );
-            return Err(failed(Failure::Answer(why)));
-        }
+        Answer::Through(_) => return Err(call.unusual(request, status)),
     };
     let view = AnswerView::new(status.as_u16(), &fields, value, soap_headers);
     Ok(view.named(false))

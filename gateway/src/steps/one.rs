@@ -10,7 +10,7 @@ use porch_facade::{
 use porch_rules::expr::{EvalError, Expr};
 
 use super::{body, inside, refused, shown};
-use crate::answer::Answer;
+use crate::answer::{Answer, Content, Passed, Whole};
 use crate::body::InBody;
 use crate::call::protocols::protocol;
 use crate::call::{CallerBody, Context, Needs, Prepared, Protocol, Read, Reading, Sent};
@@ -132,6 +132,15 @@ impl<'a> Call<'a> {
         self.problem(request, failure, StageName::Prepare)
     }
 
+    /// The problem of an answer whose status is none of success, where others wait for what it says.
+    pub(super) fn unusual(&self, request: &Request<'_>, status: http::StatusCode) -> Box<Problem> {
+        let name = &self.step.name;
+        let why = format!(
+            "“{name}” answered {status}; what that means can be said with `statuses`, `otherwise` or `refuse`"
+        );
+        self.problem(request, Failure::Answer(why), StageName::Reply)
+    }
+
     /// Notes a stage of it down, where it is shown.
     pub(super) fn note(
         &self,
@@ -183,8 +192,37 @@ pub(super) async fn run<'a>(
     if !request.operation.refusals.is_empty() {
         refused::by_request(request, scope)?;
     }
+    if !x.origin.given.is_empty()
+        && let Some(answer) = given(x, &call)
+    {
+        return Ok(Outcome::One(answer, call.backend, Vec::new()));
+    }
     let done = carry_out(x, request, &call, scope, body).await?;
     Ok(Outcome::One(done.answer, call.backend, done.notes))
+}
+
+/// The answer that somebody who tries the operation gives in place of the call.
+#[cold]
+fn given(x: &Exchange<'_>, call: &Call<'_>) -> Option<Answer> {
+    let given = x.origin.given(&call.step.name)?;
+    called_nothing(x, call);
+    Some(Answer::Whole(Box::new(Whole {
+        status: given.status,
+        fields: http::HeaderMap::new(),
+        body: Content::Value(given.body.clone()),
+        soap_headers: None,
+        passed: Passed::None,
+    })))
+}
+
+/// Notes that a given answer stands for a call.
+pub(super) fn called_nothing(x: &Exchange<'_>, call: &Call<'_>) {
+    let from = x.recorder.borrow().begin();
+    let mut recorder = x.recorder.borrow_mut();
+    call.note(&mut recorder, (StageName::Call, from), |stage| {
+        let text = "nothing was called: the answer that was given stands for it";
+        stage.notes.push(text.into());
+    });
 }
 
 /// How the body is needed, where an expression of the operation's own looks into it.

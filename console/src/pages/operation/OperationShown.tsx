@@ -2,6 +2,7 @@ import styled from "styled-components";
 
 import type { OperationView } from "../../api/schema";
 import { DraftTag, Place, RowOf, Sheet, Soft } from "../../parts";
+import { Calls } from "./Calls";
 import { Fields } from "./Fields";
 import { TrialRun } from "./TrialRun";
 
@@ -20,19 +21,26 @@ export function OperationShown({ data }: { data: OperationView }) {
         {data.summary}{" "}
         <Soft>
           {data.backend
-            ? `— calls ${data.call} of ${data.backend}`
+            ? data.calls.length > 0
+              ? `— makes ${String(data.calls.length)} calls of ${data.backend}`
+              : `— calls ${data.call} of ${data.backend}`
             : `— calls nothing yet, and answers with ${data.call}`}
         </Soft>
       </p>
       <Beside>
         <div style={{ display: "grid", gap: 16, minWidth: 0 }}>
+          {(data.calls.length > 0 || data.refusals.length > 0) && (
+            <Sheet>
+              <Calls calls={data.calls} refusals={data.refusals} />
+            </Sheet>
+          )}
           <Sheet>
             <h2>Request</h2>
             <Fields rows={table.request} label="Request fields" left="Caller sends" />
             <h2>Reply</h2>
             <Fields rows={table.reply} label="Reply fields" left="Caller gets" />
           </Sheet>
-          <TrialRun facade={data.facade} id={data.id} table={table} />
+          <TrialRun facade={data.facade} id={data.id} table={table} calls={named(data)} />
         </div>
         <Sheet>
           <h2>Rules that act</h2>
@@ -56,6 +64,12 @@ export function OperationShown({ data }: { data: OperationView }) {
       </Beside>
     </>
   );
+}
+
+/** The names by which the answers of an operation's calls are known. */
+function named(data: OperationView): string[] {
+  if (data.calls.length > 0) return data.calls.map((c) => c.name);
+  return data.backend ? ["answer"] : [];
 }
 
 const Beside = styled.div`

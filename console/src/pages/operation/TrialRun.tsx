@@ -3,6 +3,8 @@ import { useState } from "react";
 import { api, useChange } from "../../api/client";
 import type { Table as OperationTable } from "../../api/schema";
 import { Area, Button, Problem, RowOf, Sheet, Soft } from "../../parts";
+import { type GivenAnswer, sentAnswers } from "./given";
+import { GivenAnswers } from "./GivenAnswers";
 import { TrialInputs } from "./TrialInputs";
 import { TrialResult } from "./TrialResult";
 
@@ -35,7 +37,18 @@ const headerNames = (table: OperationTable): string[] => {
 };
 
 /** One exchange against the draft, filled in with what the contract gives as examples. */
-export function TrialRun({ facade, id, table }: { facade: string; id: string; table: OperationTable }) {
+export function TrialRun({
+  facade,
+  id,
+  table,
+  calls,
+}: {
+  facade: string;
+  id: string;
+  table: OperationTable;
+  calls: string[];
+}) {
+  const [answers, setAnswers] = useState<Record<string, GivenAnswer>>({});
   const [path, setPath] = useState(() => texts(table.sample.path));
   const [query, setQuery] = useState(() => texts(table.sample.query));
   // Those of the contract, and one for what the backend makes a difference by.
@@ -55,7 +68,9 @@ export function TrialRun({ facade, id, table }: { facade: string; id: string; ta
   const sent = Object.fromEntries(Object.entries(fields).filter(([, v]) => v.trim() !== ""));
   // The body goes as it was typed: reading it here would take digits from its numbers.
   const trial = useChange(() =>
-    api("POST /api/trials", { body: { facade, operation: id, path, query: given, headers: sent, text: body } }),
+    api("POST /api/trials", {
+      body: { facade, operation: id, path, query: given, headers: sent, text: body, answers: sentAnswers(answers) },
+    }),
   );
   return (
     <Sheet>
@@ -80,6 +95,7 @@ export function TrialRun({ facade, id, table }: { facade: string; id: string; ta
         {table.sample.text !== undefined && (
           <Area aria-label="Body" rows={8} value={body} onChange={(e) => setBody(e.target.value)} />
         )}
+        {calls.length > 0 && <GivenAnswers names={calls} answers={answers} onAnswers={setAnswers} />}
         <RowOf style={{ marginTop: 12 }}>
           <Button type="submit" $kind="main" isDisabled={trial.isPending}>
             Run
