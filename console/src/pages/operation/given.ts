@@ -1,3 +1,5 @@
+import { ApiError } from "../../api/client";
+
 /** An answer as it is typed. */
 export interface GivenAnswer {
   status: string;
@@ -13,7 +15,8 @@ export function sentAnswers(typed: Record<string, GivenAnswer>): Record<string, 
 function statusOf(name: string, answer: GivenAnswer): number {
   const text = answer.status.trim();
   if (text === "") return 200;
-  if (!/^[2-5]\d\d$/.test(text)) throw new Error(`“${text}” is no status that ${name} can answer with`);
+  if (!/^[2-5]\d\d$/.test(text))
+    throw new ApiError(0, `“${text}” is no status that ${name} can answer with`, "Statuses are 200 to 599.", []);
   return Number(text);
 }
 
@@ -22,6 +25,6 @@ function bodyOf(name: string, answer: GivenAnswer): unknown {
   try {
     return JSON.parse(answer.body) as unknown;
   } catch (e) {
-    throw new Error(`The answer of ${name} is no JSON: ${e instanceof Error ? e.message : String(e)}`);
+    throw new ApiError(0, `The answer of ${name} is no JSON`, e instanceof Error ? e.message : String(e), []);
   }
 }
