@@ -13,6 +13,7 @@ mod body;
 mod budget;
 mod call;
 mod caller;
+mod changes;
 mod connection;
 mod count;
 mod exchange;

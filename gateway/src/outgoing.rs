@@ -76,7 +76,7 @@ impl Fields {
         }
     }
 
-    fn of_map(map: &HeaderMap) -> Self {
+    pub(crate) fn of_map(map: &HeaderMap) -> Self {
         let mut fields = Self::with_capacity(map.len());
         for (name, value) in map {
             fields.append(name.clone(), value.clone());

@@ -73,6 +73,11 @@ impl AnswerView {
         self
     }
 
+    /// Whether it has a body that is more than nothing.
+    pub(crate) fn has_body(&self) -> bool {
+        !self.value["body"].is_null()
+    }
+
     /// The body, in place of which another one is put.
     pub(crate) fn replace_body(&mut self, with: Value) -> Value {
         std::mem::replace(&mut self.value["body"], with)

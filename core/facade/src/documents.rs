@@ -1,6 +1,7 @@
 //! The shapes of the documents that publishers write.
 
 mod calls;
+mod changes;
 mod credentials;
 mod json;
 
@@ -10,6 +11,8 @@ use serde::{Deserialize, Deserializer};
 use serde_json::Value;
 
 pub(crate) use calls::{NamedCallDoc, RefusalDoc};
+pub use changes::patch_of;
+pub(crate) use changes::{ChangeDoc, ChangesDoc, FieldChangeDoc, FieldOp};
 pub(crate) use credentials::{
     CertificateDoc, ClientDoc, CredentialsDoc, LoginDoc, PasswordKind, ShownBy,
 };
@@ -173,6 +176,9 @@ pub struct FacadeDoc {
     /// Who and what may pass, for all operations.
     #[serde(default)]
     pub admit: AdmitDoc,
+    /// Changes of the messages of all operations.
+    #[serde(default)]
+    pub changes: ChangesDoc,
     /// Whether what is answered is held against the contract; `pass` unless given.
     pub answers: Option<AnswersKept>,
     /// How operations are carried out, by `operationId`.
@@ -349,6 +355,9 @@ pub struct OperationDoc {
     pub response_body: Option<String>,
     /// What is made of the answer; the whole answer unless given.
     pub reply: Option<Value>,
+    /// Changes of its messages, behind the facade's.
+    #[serde(default)]
+    pub changes: ChangesDoc,
     /// Whether what is answered here is held against the contract, in place of what the facade says.
     pub answers: Option<AnswersKept>,
     /// Status of the reply for a declared fault, by the name of its detail element or its code; for gRPC by the code's name.

@@ -1,11 +1,13 @@
 //! The rules that act on one operation, in the order in which they act.
 
+use std::sync::Arc;
+
 use porch_contract::Place;
 use porch_rules::expr::Template;
 use serde::Serialize;
 
 use crate::compiled::{
-    Admission, CompiledFacade, CompiledOperation, Examples, RulePlace, Step, StepPlan,
+    Admission, Changes, CompiledFacade, CompiledOperation, Examples, RulePlace, Step, StepPlan,
 };
 
 /// One rule that acts, with the stage of the exchange it acts in.
@@ -72,6 +74,7 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
         let text = "the reply is made of the answers, as `reply` says";
         rules.push(rule("reply", wiring(text.into())));
     }
+    rules.extend(op.changes.iter().flat_map(|c| changed(c)));
     if let Some(answers) = &op.answers {
         let text = match answers.refuse {
             true => "replies that do not fit the contract are refused with 502",
@@ -141,6 +144,24 @@ fn of_several(
     };
     let before = before.into_iter().map(rule("prepare"));
     before.chain(after.into_iter().map(rule("call"))).collect()
+}
+
+/// What is changed of messages that go through.
+fn changed(changes: &Changes) -> Vec<EffectiveRule> {
+    let rule = |stage| {
+        move |place: &Arc<RulePlace>| EffectiveRule {
+            stage,
+            place: (**place).clone(),
+        }
+    };
+    let before = changes.query.iter().chain(&changes.request);
+    let before = before.map(|c| &c.place);
+    let before = before.chain(changes.request_body.iter().map(|c| &c.place));
+    let behind = changes.reply_body.iter().map(|c| &c.place);
+    let behind = behind.chain(changes.status.iter().map(|c| &c.place));
+    let behind = behind.chain(changes.reply.iter().map(|c| &c.place));
+    let before = before.map(rule("prepare"));
+    before.chain(behind.map(rule("reply"))).collect()
 }
 
 /// The text of an expression.

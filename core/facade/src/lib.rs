@@ -39,7 +39,7 @@ pub use compiled::*;
 pub use derive::{Derived, Stored, Wanted};
 pub use documents::{
     Addresses, BackendDoc, CredentialKind, EnvironmentDoc, FacadeDoc, MediaType, Names,
-    OperationDoc, Per, PlaceDoc,
+    OperationDoc, Per, PlaceDoc, patch_of,
 };
 pub use effective::{EffectiveRule, effective};
 pub use file_name::is_file_name;

@@ -6,9 +6,11 @@
 //! * [`grant`]: who calls, as it follows from the credential that was shown;
 //! * [`key`]: the keys that consumers show, kept as hashes;
 //! * [`limit`]: sliding-window limits on an injected clock.
+//! * [`patch`]: changes of JSON in place.
 #![warn(missing_docs)]
 
 pub mod expr;
 pub mod grant;
 pub mod key;
 pub mod limit;
+pub mod patch;

@@ -2,7 +2,7 @@
 
 use bytes::Bytes;
 use http::{HeaderMap, HeaderName, HeaderValue, Response, StatusCode, Version, header};
-use porch_facade::{CompiledBackend, CompiledOperation, Example, MediaType};
+use porch_facade::{Changes, CompiledBackend, CompiledOperation, Example, MediaType};
 use porch_rules::expr::Template;
 use serde_json::Value;
 
@@ -10,6 +10,7 @@ use super::back::{Below, pass_on};
 use crate::answer::{Answer, Content, Passed, Passing, Whole, json_of};
 use crate::body::ReplyBody;
 use crate::budget::Share;
+use crate::changes::{self, Notes, Unmade};
 use crate::exchange::state::Exchange;
 use crate::failure::Failure;
 use crate::fields::{ANSWERED_BY, via};
@@ -33,6 +34,65 @@ pub(crate) fn reply(
     {
         refused::by_answer(x, request, answer, scope)?;
     }
+    let changes = request.operation.changes.as_deref();
+    let changes = changes.filter(|_| !request.native);
+    if let (Outcome::One(answer, ..), Some(changes)) = (&outcome, changes) {
+        let failed = |f| of_failure(f, request.operation, None, StageName::Reply);
+        let view = refused::seen(answer, changes.looks_into, &x.share).map_err(failed)?;
+        scope.answers = vec![view.into()];
+    }
+    let is_example = matches!(outcome, Outcome::Example(..));
+    let made = made(x, request, outcome, scope, from);
+    match changes.filter(|_| !is_example) {
+        None => made,
+        Some(changes) => changed(x, request, changes, made?, scope),
+    }
+}
+
+/// A reply with what the documents change of its status and fields.
+#[cold]
+fn changed(
+    x: &Exchange<'_>,
+    request: &Request<'_>,
+    changes: &Changes,
+    mut response: Response<ReplyBody>,
+    scope: &Scope<'_>,
+) -> Result<Response<ReplyBody>, Box<Problem>> {
+    let mut notes = Notes::default();
+    changes::reply(&mut response, changes, scope, &mut notes)
+        .map_err(|unmade| not_made(request, unmade))?;
+    note(x, notes);
+    Ok(response)
+}
+
+/// The problem of a change that could not be made.
+fn not_made(request: &Request<'_>, unmade: Unmade<'_>) -> Box<Problem> {
+    let source = match unmade.source.as_str() {
+        "" => String::new(),
+        source => format!("={source}: "),
+    };
+    let why = format!("{}: {source}{}", unmade.place.rule, unmade.why);
+    let failure = Failure::Answer(why);
+    of_failure(failure, request.operation, None, StageName::Reply).of_rule(unmade.place)
+}
+
+/// Says in the trace what was changed.
+fn note(x: &Exchange<'_>, notes: Notes) {
+    let mut recorder = x.recorder.borrow_mut();
+    if let Some(last) = recorder.stages.last_mut()
+        && last.name == StageName::Reply
+    {
+        last.notes.extend(notes.into_list());
+    }
+}
+
+fn made(
+    x: &Exchange<'_>,
+    request: &Request<'_>,
+    outcome: Outcome<'_>,
+    scope: &mut Scope<'_>,
+    from: std::time::Instant,
+) -> Result<Response<ReplyBody>, Box<Problem>> {
     let (answer, backend, notes) = match outcome {
         Outcome::One(Answer::Through(passing), backend, notes) => {
             return Ok(pass(x, request, passing, backend, notes));
@@ -150,6 +210,7 @@ fn make(
             Some(template) => render(template, scope).map_err(failed)?,
             None => Bytes::new(),
         };
+        let body = in_place(x, request, body, scope)?;
         return Ok(own(x, op.reply.status, in_chosen_type(x, op, body)?));
     };
     let template = op.reply.body.as_ref();
@@ -173,6 +234,10 @@ fn make(
             Content::Value(value) => value.to_string().into(),
         },
     };
+    let bytes = match status.is_success() {
+        true => in_place(x, request, bytes, scope)?,
+        false => bytes,
+    };
     let mut response = own(x, status, in_chosen_type(x, op, bytes)?);
     match whole.passed {
         Passed::None => {}
@@ -192,6 +257,29 @@ fn make(
         }
     }
     Ok(response)
+}
+
+/// A reply's JSON with what the documents change in it.
+fn in_place(
+    x: &Exchange<'_>,
+    request: &Request<'_>,
+    bytes: Bytes,
+    scope: &Scope<'_>,
+) -> Result<Bytes, Box<Problem>> {
+    let op = request.operation;
+    let changes = op.changes.as_ref().filter(|_| !request.native);
+    let Some(changes) = changes.filter(|c| !c.reply_body.is_empty() && !bytes.is_empty()) else {
+        return Ok(bytes);
+    };
+    let from = x.recorder.borrow().begin();
+    let mut notes = Notes::default();
+    let changed = changes::json(&bytes, &changes.reply_body, scope, &x.share, &mut notes)
+        .map_err(|f| of_failure(f, op, None, StageName::Reply))?;
+    let changed = changed.map_err(|unmade| not_made(request, unmade))?;
+    let mut recorder = x.recorder.borrow_mut();
+    recorder.stage(StageName::Reply, from, |s| s.notes = notes.into_list());
+    drop(recorder);
+    Ok(changed)
 }
 
 fn value_of(content: Content, share: &Share<'_>) -> Result<Value, Failure> {

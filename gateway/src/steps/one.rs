@@ -11,9 +11,10 @@ use porch_rules::expr::{EvalError, Expr};
 
 use super::{body, inside, refused, shown};
 use crate::answer::{Answer, Content, Passed, Whole};
-use crate::body::InBody;
+use crate::body::{InBody, OutBody};
 use crate::call::protocols::protocol;
 use crate::call::{CallerBody, Context, Needs, Prepared, Protocol, Read, Reading, Sent};
+use crate::changes::{self, Notes};
 use crate::exchange::state::Exchange;
 use crate::failure::Failure;
 use crate::fields::{TRACEPARENT, via};
@@ -67,7 +68,7 @@ impl<'a> Call<'a> {
         scope: &'c Scope<'c>,
     ) -> Context<'c> {
         let reply = &request.operation.reply;
-        let shaped = reply.body.is_some() || reply.looks_into;
+        let shaped = reply.body.is_some() || reply.looks_into || reply.is_changed;
         let trial = x.is_trial();
         let as_json = x.chosen != Some(porch_facade::MediaType::Xml);
         Context {
@@ -262,7 +263,13 @@ pub(super) async fn carry_out<'a>(
     let from = x.recorder.borrow().begin();
     let until = tokio::time::Instant::now() + within;
     let mut slot = Some(made);
-    let anew = || if again { remade(x, call, &cx) } else { None };
+    let anew = || {
+        if again {
+            remade(x, request, call, &cx)
+        } else {
+            None
+        }
+    };
     let backends = &x.worker.backends;
     let answered = match &call.backend.credentials.client {
         None if call.backend.transport == Transport::Inside => {
@@ -316,12 +323,13 @@ fn prepare(
 ) -> Result<Prepared, Box<Problem>> {
     let from = x.recorder.borrow().begin();
     let before = if cx.keep { shown_body(cx, &body) } else { None };
-    match call.protocol.prepare(cx, body) {
-        Ok(mut prepared) => {
+    match made(x, request, call, cx, body) {
+        Ok((mut prepared, changed)) => {
             add_common(x, call, cx, &mut prepared.request);
             if cx.keep {
                 let mut seen = std::mem::take(&mut prepared.seen);
-                let notes = std::mem::take(&mut seen.notes);
+                let mut notes = std::mem::take(&mut seen.notes);
+                notes.extend(changed);
                 let origin = cx.address.origin(call.backend.transport);
                 let after = sent(&prepared.request, &origin, seen);
                 let mut recorder = x.recorder.borrow_mut();
@@ -334,8 +342,7 @@ fn prepare(
             }
             Ok(prepared)
         }
-        Err(failure) => {
-            let problem = call.problem(request, failure, StageName::Prepare);
+        Err(problem) => {
             let mut recorder = x.recorder.borrow_mut();
             let at = (StageName::Prepare, from);
             call.note(&mut recorder, at, |stage| {
@@ -345,6 +352,41 @@ fn prepare(
             Err(problem)
         }
     }
+}
+
+/// The request as its protocol makes it, with what the documents change of it; what was changed is told.
+fn made(
+    x: &Exchange<'_>,
+    request: &Request<'_>,
+    call: &Call<'_>,
+    cx: &Context<'_>,
+    body: CallerBody,
+) -> Result<(Prepared, Vec<String>), Box<Problem>> {
+    let failed = |failure| call.problem(request, failure, StageName::Prepare);
+    let mut prepared = call.protocol.prepare(cx, body).map_err(failed)?;
+    let Some(changes) = cx
+        .operation
+        .changes
+        .as_ref()
+        .filter(|_| call.alone && !cx.native)
+    else {
+        return Ok((prepared, Vec::new()));
+    };
+    let mut notes = Notes::default();
+    let out = &mut prepared.request;
+    let changed = changes::request(out, changes, cx.scope, &x.share, &mut notes);
+    if let Err(unmade) = changed.map_err(failed)? {
+        let place = unmade.place;
+        let failure = Failure::Unsuitable(place.rule.to_string(), unmade.source, unmade.why);
+        return Err(failed(failure).of_rule(place));
+    }
+    if !changes.request_body.is_empty() && cx.keep {
+        prepared.seen.streamed = false;
+        if let OutBody::Full(Some(bytes)) = &prepared.request.body {
+            prepared.seen.body = Some(bytes.to_vec());
+        }
+    }
+    Ok((prepared, notes.into_list()))
 }
 
 /// The caller's body as it is shown, as far as it was read.
@@ -372,8 +414,13 @@ fn add_common(x: &Exchange<'_>, call: &Call<'_>, cx: &Context<'_>, request: &mut
 }
 
 /// The request once more, where it may be repeated.
-fn remade(x: &Exchange<'_>, call: &Call<'_>, cx: &Context<'_>) -> Option<Outgoing> {
-    let mut prepared = call.protocol.prepare(cx, CallerBody::Gone).ok()?;
+fn remade(
+    x: &Exchange<'_>,
+    request: &Request<'_>,
+    call: &Call<'_>,
+    cx: &Context<'_>,
+) -> Option<Outgoing> {
+    let (mut prepared, _) = made(x, request, call, cx, CallerBody::Gone).ok()?;
     add_common(x, call, cx, &mut prepared.request);
     Some(prepared.request)
 }

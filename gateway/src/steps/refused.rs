@@ -32,6 +32,7 @@ pub(crate) fn by_answer(
         return Ok(());
     }
     let null = serde_json::Value::Null;
+    // The body is lent, and taken back where nothing is refused.
     let view = match answer {
         Answer::Through(passing) => {
             let head = &passing.head;
@@ -73,6 +74,33 @@ pub(crate) fn by_answer(
     Ok(())
 }
 
+/// What expressions see of the only answer; its body where one of them looks into it.
+#[cold]
+pub(crate) fn seen(
+    answer: &Answer,
+    looks_into: bool,
+    share: &crate::budget::Share<'_>,
+) -> Result<AnswerView, Failure> {
+    let null = serde_json::Value::Null;
+    let whole = match answer {
+        Answer::Through(passing) => {
+            let head = &passing.head;
+            let status = head.status.as_u16();
+            return Ok(AnswerView::new(status, &head.headers, null, None));
+        }
+        Answer::Whole(whole) => whole,
+    };
+    let body = match &whole.body {
+        _ if !looks_into => null,
+        Content::Json(json) => json_of(json, share)?,
+        Content::Value(value) => value.clone(),
+        Content::Empty | Content::Raw(..) => null,
+    };
+    let headers = whole.soap_headers.clone();
+    let status = whole.status.as_u16();
+    Ok(AnswerView::new(status, &whole.fields, body, headers))
+}
+
 /// Asks for one.
 pub(super) fn ask(
     request: &Request<'_>,
@@ -104,7 +132,7 @@ pub(super) fn ask(
 }
 
 /// Whether a condition holds.
-pub(super) fn holds(when: &Template, scope: &Scope<'_>) -> Result<bool, (String, EvalError)> {
+pub(crate) fn holds(when: &Template, scope: &Scope<'_>) -> Result<bool, (String, EvalError)> {
     let Template::Expr(expr) = when else {
         return Ok(false);
     };

@@ -6,6 +6,7 @@
 
 mod alpn;
 mod answers;
+mod changes;
 mod connections;
 mod envelopes;
 mod examples;

@@ -106,6 +106,7 @@ impl<'a> FacadeCompiler<'a> {
                 ..Reply::default()
             },
             refusals,
+            changes: None,
             answers: None,
             place: Arc::new(RulePlace {
                 rule: self

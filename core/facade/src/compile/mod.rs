@@ -3,6 +3,7 @@
 mod admission;
 mod answers;
 mod backend;
+mod changes;
 mod credentials;
 mod examples;
 mod keeping;
@@ -28,15 +29,16 @@ use porch_contract::{
 use serde_json::Value;
 
 use admission::Behind;
+use changes::Changed;
 use refusals::Seen;
 
 use crate::compiled::{
-    ANSWER, CompiledBackend, CompiledFacade, CompiledOperation, Definition, Reply, Route,
+    ANSWER, Changes, CompiledBackend, CompiledFacade, CompiledOperation, Definition, Reply, Route,
     RulePlace, Secrets, Step as Call,
 };
 use crate::documents::{EnvironmentDoc, FacadeDoc, OperationDoc};
 use crate::host::no_host;
-use crate::kind::{Kind, Kinds};
+use crate::kind::{Compiled, Kind, Kinds};
 use crate::library::Library;
 use crate::read::Document;
 use crate::wiring::CallCompiler;
@@ -69,6 +71,7 @@ pub(crate) fn facade(sources: &Sources<'_>) -> (CompiledFacade, Vec<Finding>) {
         written: OnceCell::new(),
         made: examples::Made::default(),
         strangers: 0,
+        changes_told: false,
     };
     let compiled = compiler.facade();
     let findings = compiler.findings;
@@ -104,6 +107,8 @@ struct FacadeCompiler<'a> {
     made: examples::Made,
     /// How many operations the contract lacks.
     strangers: usize,
+    /// Whether what is wrong with the facade's own changes was told.
+    changes_told: bool,
 }
 
 /// Whoever has more strangers than this meant another contract, and no nearest names.
@@ -308,7 +313,13 @@ impl<'a> FacadeCompiler<'a> {
         };
         let seen = Seen::Answer(compiled.shape.as_ref());
         let refusals = self.refusals(id, doc, contract_op, seen);
-        let reply = self.with_refusals(id, &compiled, &refusals);
+        let mut reply = self.with_refusals(id, &compiled, &refusals);
+        let changes = self.changes_of_one(id, (doc, contract_op), wired, &compiled);
+        if let Some(changes) = &changes {
+            reply.reads_body |= changes.reads_body || !changes.request_body.is_empty();
+            reply.looks_into |= changes.looks_into;
+            reply.is_changed = !changes.reply_body.is_empty();
+        }
         let behind = Behind::of(wired, &compiled);
         let admission = self.admission(id, doc, contract_op, &behind);
         let answers = self.answers(id, doc, contract_op);
@@ -335,9 +346,31 @@ impl<'a> FacadeCompiler<'a> {
                 body: compiled.reply.body,
                 ..reply
             },
+            changes,
             place: Arc::new(place),
             at,
         })
+    }
+
+    fn changes_of_one(
+        &mut self,
+        id: &str,
+        (doc, contract_op): (&OperationDoc, &'a ContractOperation),
+        wired: &Wired,
+        compiled: &Compiled,
+    ) -> Option<Box<Changes>> {
+        let shape = compiled.shape.as_ref();
+        let made = compiled.reply.body.is_some();
+        let of = Changed {
+            id,
+            seen: Seen::Answer(shape),
+            // What is made is as the contract says, which was held against it already.
+            reply: shape.filter(|_| !made),
+            is_http: wired.kind.passes_bodies(),
+            one_call: true,
+            of_messages: compiled.native.is_some() || compiled.call.gives_messages(),
+        };
+        self.changes(doc, contract_op, of)
     }
 }
 

@@ -11,7 +11,7 @@ use super::FacadeCompiler;
 use crate::compiled::{ANSWER, Refusal, Reply, RulePlace};
 use crate::documents::{OperationDoc, RefusalDoc};
 use crate::kind::Compiled;
-use crate::wiring::{Among, AnswerShape, Shapes, Templates, uses};
+use crate::wiring::{Among, AnswerShape, Shapes, Spot, Templates, uses};
 
 /// What refusals of an operation may look at.
 #[derive(Clone, Copy)]
@@ -81,9 +81,36 @@ impl<'a> FacadeCompiler<'a> {
     /// A structure of an operation, compiled and checked, wherever it stands.
     pub(super) fn structure(
         &mut self,
+        place: (&[Step], &Value),
+        contract_op: &'a ContractOperation,
+        seen: Seen<'_>,
+    ) -> Option<Template> {
+        self.structure_in(place, contract_op, seen, false)
+    }
+
+    /// The same where an item of a list may be named.
+    pub(super) fn structure_of_item(
+        &mut self,
+        place: (&[Step], &Value),
+        contract_op: &'a ContractOperation,
+        seen: Seen<'_>,
+    ) -> Option<Template> {
+        let Seen::Several(among) = seen else {
+            return self.structure_in(place, contract_op, seen, true);
+        };
+        let among = Among {
+            spot: Spot::Call { each: true },
+            ..among.clone()
+        };
+        self.structure_in(place, contract_op, Seen::Several(&among), true)
+    }
+
+    fn structure_in(
+        &mut self,
         (steps, value): (&[Step], &Value),
         contract_op: &'a ContractOperation,
         seen: Seen<'_>,
+        of_item: bool,
     ) -> Option<Template> {
         let facade = self.from.facade;
         let shape = match seen {
@@ -101,6 +128,7 @@ impl<'a> FacadeCompiler<'a> {
             contract: self.from.contract,
             operation: contract_op,
             among: seen.among(),
+            of_item,
         };
         let has_answer = matches!(seen, Seen::Answer(_));
         let (template, found) = templates.compile(value, steps, has_answer, &shapes, None);

@@ -10,6 +10,7 @@ use serde_json::Value;
 
 use self::order::Order;
 use super::admission::Behind;
+use super::changes::Changed;
 use super::refusals::Seen;
 use super::{FacadeCompiler, Wired, route};
 use crate::compiled::{
@@ -70,6 +71,16 @@ impl<'a> FacadeCompiler<'a> {
         self.not_refused(of, &names);
         reads_body |= reply.as_ref().is_some_and(|t| uses(t, "body"));
         reads_body |= refusals.iter().any(|r| r.names("body"));
+        let changed = Changed {
+            id,
+            seen: Seen::Several(&among),
+            reply: None,
+            is_http: false,
+            one_call: false,
+            of_messages: false,
+        };
+        let changes = self.changes(doc, contract_op, changed);
+        reads_body |= changes.as_ref().is_some_and(|c| c.reads_body);
         let steps: Option<Vec<Call>> = steps.into_iter().collect();
         let behind = Behind::several();
         let admission = self.admission(id, doc, contract_op, &behind);
@@ -87,8 +98,10 @@ impl<'a> FacadeCompiler<'a> {
                 status: self.success(id),
                 reads_body,
                 looks_into: false,
+                is_changed: false,
             },
             answers: answers_kept,
+            changes,
             place: Arc::new(self.place_of_several(of, &names)),
             at,
         })
@@ -358,6 +371,7 @@ impl<'a> FacadeCompiler<'a> {
             contract: self.from.contract,
             operation: of.contract_op,
             among: Some(among),
+            of_item: false,
         };
         let (template, found) = templates.compile(value, steps, true, shapes, target);
         self.findings.extend(found);

@@ -7,6 +7,7 @@
 mod admission;
 mod answers;
 mod backend;
+mod changes;
 mod definition;
 mod examples;
 mod inside;
@@ -28,6 +29,7 @@ pub use answers::{AnswersPlan, ResponsePlan, Statuses};
 pub use backend::{
     Address, ClientGrant, CompiledBackend, Credentials, OwnCertificate, Transport, Trust,
 };
+pub use changes::{BodyChanges, Changes, FieldAction, FieldChange, StatusChange};
 pub use definition::Definition;
 pub use examples::{Example, Examples, Given};
 pub(crate) use inside::circles;

@@ -9,7 +9,7 @@ use http::StatusCode;
 use porch_contract::Position;
 use porch_rules::expr::Template;
 
-use super::{Admission, AnswersPlan, CompiledBackend, Examples, RulePlace};
+use super::{Admission, AnswersPlan, Changes, CompiledBackend, Examples, RulePlace};
 
 /// One operation, compiled.
 #[derive(Debug)]
@@ -28,6 +28,8 @@ pub struct CompiledOperation {
     pub refusals: Box<[Refusal]>,
     /// What is made of the answers.
     pub reply: Reply,
+    /// What is changed of messages that go through; `None`: nothing.
+    pub changes: Option<Box<Changes>>,
     /// What replies are held against; `None`: they pass.
     pub answers: Option<Arc<AnswersPlan>>,
     /// Where its wiring stands.
@@ -133,8 +135,10 @@ pub struct Reply {
     pub status: StatusCode,
     /// Whether an expression of the operation's own, or of several calls, needs the caller's body.
     pub reads_body: bool,
-    /// Whether a refusal looks into the answer of the only call.
+    /// Whether a refusal or a change looks into the answer of the only call.
     pub looks_into: bool,
+    /// Whether the answer of the only call is read whole, to be changed in place.
+    pub is_changed: bool,
 }
 
 /// A call of one protocol, compiled. What carries it out knows the protocol, and takes it apart by its type.

@@ -52,6 +52,8 @@ pub(crate) struct Templates<'a> {
     pub(crate) contract: &'a Contract,
     pub(crate) operation: &'a Operation,
     pub(crate) among: Option<&'a Among<'a>>,
+    /// Whether an item of a list may be named, where there is no more than one call.
+    pub(crate) of_item: bool,
 }
 
 impl Templates<'_> {
@@ -66,6 +68,7 @@ impl Templates<'_> {
         let mut roots = REQUEST_ROOTS.to_vec();
         match self.among {
             Some(among) => roots.extend(among.roots()),
+            None if self.of_item => roots.extend([ANSWER, ITEM]),
             None if reply => roots.push(ANSWER),
             None => {}
         }
@@ -87,7 +90,7 @@ impl Templates<'_> {
         template.each_expr(&mut Vec::new(), &mut |inner, expr| {
             for reference in expr.references() {
                 let root = &reference.steps[0];
-                let may = self.may_name(&root.name);
+                let may = self.may_name(&root.name, reply);
                 let may = may.map_err(|told| (root.offset, told, String::new()));
                 if let Err((offset, message, help)) =
                     may.and_then(|()| self.reference(reference, shapes))
@@ -254,9 +257,12 @@ impl Templates<'_> {
     }
 
     /// Whether a root may be named where a structure stands.
-    fn may_name(&self, root: &str) -> Result<(), String> {
+    fn may_name(&self, root: &str, reply: bool) -> Result<(), String> {
         let Some(among) = self.among else {
-            return Ok(());
+            return match root {
+                ANSWER if !reply => Err("there is no answer yet".into()),
+                _ => Ok(()),
+            };
         };
         match (root, among.spot) {
             (ITEM, Spot::Call { each: true } | Spot::Answer { each: true }) => Ok(()),

@@ -145,6 +145,7 @@ impl<'a> CallCompiler<'a> {
             contract: self.contract,
             operation: self.contract_op,
             among: self.among,
+            of_item: false,
         };
         let (template, found) = templates.compile(value, path, reply, shapes, target);
         self.findings.extend(found);

@@ -259,10 +259,16 @@ fn whole(
             media::name(chosen)
         ));
     }
+    let reply = &cx.operation.reply;
+    // What is changed in place, and nothing else, is read where that is done.
+    let as_json = reply.is_changed && reply.body.is_none() && !reply.looks_into;
+    let as_json = as_json && !other && came == MediaType::Json && coded_as_usual(&head.headers);
     let answer = match &bytes {
-        Ok(bytes) => value(cx, came, &head.headers, bytes),
+        Ok(bytes) if bytes.is_empty() => Ok(Content::Empty),
+        Ok(bytes) if as_json => Ok(Content::Json(bytes.clone())),
+        Ok(bytes) => value(cx, came, &head.headers, bytes).map(Content::Value),
         // What went wrong with the bytes is told in its place.
-        Err(_) => Ok(Value::Null),
+        Err(_) => Ok(Content::Empty),
     };
     let seen = Seen {
         body: bytes.as_ref().ok().filter(|_| cx.keep).map(|b| b.to_vec()),
@@ -270,11 +276,11 @@ fn whole(
         ..Seen::default()
     };
     let (status, fields) = (head.status, head.headers);
-    let answer = bytes.and(answer).map(|value| {
+    let answer = bytes.and(answer).map(|body| {
         Answer::Whole(Box::new(Whole {
             status,
             fields: fields.clone(),
-            body: Content::Value(value),
+            body,
             soap_headers: None,
             passed: Passed::All,
         }))
@@ -286,6 +292,14 @@ fn whole(
         notes,
         answer,
     }
+}
+
+/// Whether a text is in UTF-8, as all JSON between systems is (RFC 8259 §8.1).
+fn coded_as_usual(headers: &HeaderMap) -> bool {
+    let kind = headers.get(header::CONTENT_TYPE);
+    let kind = kind.and_then(|v| v.to_str().ok()).unwrap_or_default();
+    let kind = kind.to_ascii_lowercase();
+    !kind.contains("charset") || kind.contains("utf-8")
 }
 
 fn value(

@@ -1,0 +1,539 @@
+//! Compiling changes of messages.
+
+mod paths;
+
+use std::sync::Arc;
+
+use http::HeaderName;
+use indexmap::IndexMap;
+use porch_contract::{Finding, Operation as ContractOperation, Position, Step};
+use porch_rules::expr::Template;
+use porch_rules::patch::{Change, Patch};
+use serde_json::Value;
+
+use super::FacadeCompiler;
+use super::refusals::Seen;
+use crate::compiled::{
+    ANSWER, BodyChanges, Changes, FieldAction, FieldChange, RulePlace, StatusChange,
+};
+use crate::documents::{ChangeDoc, ChangesDoc, FieldChangeDoc, FieldOp, OperationDoc};
+use crate::wiring::{AnswerShape, uses};
+
+/// A list of changes has at most so many.
+const MOST: usize = 200;
+
+/// Header fields that say how a message travels, or that are set behind all changes.
+const NOT_OF_REQUESTS: [&str; 14] = [
+    "host",
+    "content-length",
+    "transfer-encoding",
+    "connection",
+    "keep-alive",
+    "te",
+    "trailer",
+    "upgrade",
+    "expect",
+    "via",
+    "forwarded",
+    "traceparent",
+    "proxy-connection",
+    "proxy-authorization",
+];
+const NOT_OF_REPLIES: [&str; 10] = [
+    "content-length",
+    "transfer-encoding",
+    "connection",
+    "keep-alive",
+    "trailer",
+    "upgrade",
+    "traceparent",
+    "ratelimit",
+    "ratelimit-policy",
+    "proxy-connection",
+];
+
+/// What of an operation changes are for.
+#[derive(Clone, Copy)]
+pub(super) struct Changed<'c> {
+    /// Its id.
+    pub(super) id: &'c str,
+    /// What its expressions see of answers.
+    pub(super) seen: Seen<'c>,
+    /// What is known of the JSON that is changed on its way back.
+    pub(super) reply: Option<&'c AnswerShape>,
+    /// Whether requests go on as HTTP, with the caller's query and body.
+    pub(super) is_http: bool,
+    /// Whether there is one call whose request can be changed.
+    pub(super) one_call: bool,
+    /// Whether replies are of several messages, or may go to native callers.
+    pub(super) of_messages: bool,
+}
+
+/// Where a list of changes stands.
+struct Where<'w> {
+    /// The steps to `changes`.
+    steps: Vec<Step>,
+    reach: &'w str,
+}
+
+impl<'a> FacadeCompiler<'a> {
+    /// The changes of an operation: the facade's, and its own behind them.
+    pub(super) fn changes(
+        &mut self,
+        doc: &OperationDoc,
+        contract_op: &'a ContractOperation,
+        of: Changed<'_>,
+    ) -> Option<Box<Changes>> {
+        let key = |k: &str| Step::Key(k.into());
+        let facade = self.from.facade;
+        let mut changes = Changes::default();
+        let reach = format!("facade {}", facade.doc.name);
+        let common = Where {
+            steps: vec![key("changes")],
+            reach: &reach,
+        };
+        // What is wrong with them is told once.
+        let told = self.findings.len();
+        self.add(&facade.doc.changes, &common, contract_op, of, &mut changes);
+        if std::mem::replace(&mut self.changes_told, true) {
+            self.findings.truncate(told);
+        }
+        let reach = format!("operation {}", of.id);
+        let own = Where {
+            steps: vec![key("operations"), key(of.id), key("changes")],
+            reach: &reach,
+        };
+        self.add(&doc.changes, &own, contract_op, of, &mut changes);
+        let any = !changes.query.is_empty()
+            || !changes.request.is_empty()
+            || !changes.request_body.is_empty()
+            || !changes.status.is_empty()
+            || !changes.reply.is_empty()
+            || !changes.reply_body.is_empty();
+        any.then(|| Box::new(changes))
+    }
+
+    fn add(
+        &mut self,
+        doc: &ChangesDoc,
+        at: &Where<'_>,
+        contract_op: &'a ContractOperation,
+        of: Changed<'_>,
+        into: &mut Changes,
+    ) {
+        let request = &doc.request;
+        self.fit(doc, at, of);
+        let before = Seen::Request;
+        let mut cx = Context {
+            at,
+            contract_op,
+            seen: before,
+            into,
+        };
+        if of.one_call {
+            let names = Some(&NOT_OF_REQUESTS[..]);
+            let headers = self.fields(&["request", "headers"], &request.headers, names, &mut cx);
+            cx.into.request.extend(headers);
+        }
+        if of.one_call && of.is_http {
+            let query = self.fields(&["request", "query"], &request.query, None, &mut cx);
+            cx.into.query.extend(query);
+            let body = self.body_changes(&["request", "body"], &request.body, &mut cx, None);
+            cx.into.request_body.extend(body);
+        }
+        cx.seen = of.seen;
+        let reply = &doc.reply;
+        let names = Some(&NOT_OF_REPLIES[..]);
+        let headers = self.fields(&["reply", "headers"], &reply.headers, names, &mut cx);
+        cx.into.reply.extend(headers);
+        if !of.of_messages {
+            let body = self.body_changes(&["reply", "body"], &reply.body, &mut cx, of.reply);
+            cx.into.reply_body.extend(body);
+        }
+        let statuses = self.statuses(&reply.status, at);
+        cx.into.status.extend(statuses);
+    }
+
+    /// Tells of changes that have no meaning for what an operation calls. A facade's are for those that they fit.
+    fn fit(&mut self, doc: &ChangesDoc, at: &Where<'_>, of: Changed<'_>) {
+        if at.steps.len() < 3 {
+            return;
+        }
+        let request = &doc.request;
+        let any = !request.query.is_empty() || !request.headers.is_empty();
+        let any = any || !request.body.is_empty();
+        let (keys, message, help) = match () {
+            () if any && !of.one_call => (
+                vec!["request"],
+                "there is no one call whose request could be changed",
+                "each of several calls says itself what is sent: `send:`",
+            ),
+            () if !request.query.is_empty() && !of.is_http => (
+                vec!["request", "query"],
+                "only requests to HTTP backends have a query",
+                "",
+            ),
+            () if !request.body.is_empty() && !of.is_http => (
+                vec!["request", "body"],
+                "what is sent to SOAP and gRPC backends is made, and not changed",
+                "say it below `send:`",
+            ),
+            () if !doc.reply.body.is_empty() && of.of_messages => (
+                vec!["reply", "body"],
+                "what streams, or goes to native callers, is not changed in place",
+                "say it below `reply:`, which shapes each message",
+            ),
+            () => return,
+        };
+        let steps = [
+            at.steps.clone(),
+            keys.into_iter().map(|k| Step::Key(k.into())).collect(),
+        ];
+        let found = self.from.facade.node.locate(&steps.concat(), true);
+        self.wrong(found, message.into(), help);
+    }
+
+    fn wrong(&mut self, at: Position, message: String, help: &str) {
+        let file = &self.from.facade.file;
+        self.findings
+            .push(Finding::error(file, at, message).help(help));
+    }
+
+    fn fields(
+        &mut self,
+        keys: &[&str],
+        docs: &[FieldChangeDoc],
+        fixed: Option<&[&str]>,
+        cx: &mut Context<'_, 'a>,
+    ) -> Vec<FieldChange> {
+        let docs = self.so_many(keys, docs, cx);
+        let all = docs.iter().enumerate();
+        all.filter_map(|(i, doc)| {
+            let steps = cx.steps(keys, i);
+            self.field(&steps, doc, fixed, cx)
+        })
+        .collect()
+    }
+
+    /// A list has an end.
+    fn so_many<'d, T>(&mut self, keys: &[&str], docs: &'d [T], cx: &Context<'_, 'a>) -> &'d [T] {
+        if docs.len() > MOST {
+            let steps: Vec<Step> = keys.iter().map(|k| Step::Key((*k).into())).collect();
+            let steps = [cx.at.steps.as_slice(), &steps].concat();
+            let at = self.from.facade.node.locate(&steps, true);
+            let message = format!("{} changes, and {MOST} are the most", docs.len());
+            self.wrong(at, message, "");
+        }
+        &docs[..docs.len().min(MOST)]
+    }
+
+    fn field(
+        &mut self,
+        steps: &[Step],
+        doc: &FieldChangeDoc,
+        fixed: Option<&[&str]>,
+        cx: &mut Context<'_, 'a>,
+    ) -> Option<FieldChange> {
+        let node = &self.from.facade.node;
+        let below = |k: &str| [steps, &[Step::Key(k.into())]].concat();
+        let place = |k: &str| node.locate(&below(k), false);
+        let (all, plain) = match (doc.op, doc.name.strip_suffix('*')) {
+            (FieldOp::Remove, Some(begin)) if !begin.is_empty() => (true, begin),
+            _ => (false, doc.name.as_str()),
+        };
+        let name = self.name(place("name"), plain, fixed, all)?;
+        let to = match (&doc.to, doc.op) {
+            (Some(to), FieldOp::Rename | FieldOp::Copy) => {
+                self.name(place("to"), to, fixed, false)?
+            }
+            (None, FieldOp::Rename | FieldOp::Copy) => {
+                let op = doc.op.name();
+                self.wrong(place("op"), format!("{op} needs `to:`"), "add `to: NAME`");
+                return None;
+            }
+            (Some(_), _) => {
+                self.wrong(place("to"), "“to” has no meaning here".into(), "");
+                return None;
+            }
+            (None, _) => String::new(),
+        };
+        let value = match (&doc.value, doc.op) {
+            (Some(value), FieldOp::Set | FieldOp::Add) => {
+                if value.is_array() || value.is_object() {
+                    let message = "a list or map has no plain text".to_owned();
+                    self.wrong(place("value"), message, "");
+                    return None;
+                }
+                cx.template(self, &below("value"), value)?
+            }
+            (None, FieldOp::Set | FieldOp::Add) => {
+                let op = doc.op.name();
+                self.wrong(
+                    place("op"),
+                    format!("{op} needs `value:`"),
+                    "add `value: …`",
+                );
+                return None;
+            }
+            (Some(_), _) => {
+                self.wrong(place("value"), "“value” has no meaning here".into(), "");
+                return None;
+            }
+            (None, _) => Template::Literal(Value::Null),
+        };
+        if let (Template::Literal(Value::String(text)), Some(_)) = (&value, fixed)
+            && http::HeaderValue::from_str(text).is_err()
+        {
+            let message = "this text cannot stand in a header field".to_owned();
+            self.wrong(place("value"), message, "");
+            return None;
+        }
+        let when = match &doc.when {
+            Some(text) => Some(cx.condition(self, &below("when"), text)?),
+            None => None,
+        };
+        let action = match doc.op {
+            FieldOp::Set => FieldAction::Set(value),
+            FieldOp::Add => FieldAction::Add(value),
+            FieldOp::Remove if all => FieldAction::RemoveAll,
+            FieldOp::Remove => FieldAction::Remove,
+            FieldOp::Rename => FieldAction::Rename(to),
+            FieldOp::Copy => FieldAction::Copy(to),
+        };
+        let what = if fixed.is_some() {
+            "field"
+        } else {
+            "parameter"
+        };
+        let other = doc
+            .to
+            .as_ref()
+            .map_or(String::new(), |to| format!(" → {to}"));
+        let of_success = match &action {
+            FieldAction::Set(value) | FieldAction::Add(value) => looks_into(value),
+            _ => false,
+        };
+        let of_success = of_success || when.as_ref().is_some_and(looks_into);
+        let rule = format!("{} the {what} {}{other}", doc.op.name(), doc.name);
+        let line = self.from.facade.node.locate(steps, false).line;
+        Some(FieldChange {
+            action,
+            name,
+            when,
+            of_success,
+            place: self.change_place(rule, cx.at.reach, line),
+        })
+    }
+
+    fn change_place(&mut self, rule: String, reach: &str, line: usize) -> Arc<RulePlace> {
+        Arc::new(RulePlace {
+            rule: rule.into(),
+            reach: self.shared.text(reach),
+            file: self.shared.text(&self.from.facade.file),
+            line,
+        })
+    }
+
+    /// The name of a header field in lower case, or of a query parameter as it is.
+    fn name(
+        &mut self,
+        at: Position,
+        name: &str,
+        fixed: Option<&[&str]>,
+        begins: bool,
+    ) -> Option<String> {
+        let Some(fixed) = fixed else {
+            if name.is_empty() {
+                self.wrong(at, "a query parameter has a name".into(), "");
+                return None;
+            }
+            return Some(name.to_owned());
+        };
+        let lower = name.to_ascii_lowercase();
+        if lower.parse::<HeaderName>().is_err() {
+            self.wrong(at, format!("“{name}” is no name of a header field"), "");
+            return None;
+        }
+        let hits = |f: &&&str| {
+            if begins {
+                f.starts_with(&lower)
+            } else {
+                **f == lower
+            }
+        };
+        if let Some(own) = fixed.iter().find(hits) {
+            let message = format!("the field {own} is not for documents to change");
+            let help = "it says how a message travels, or is set behind all changes";
+            self.wrong(at, message, help);
+            return None;
+        }
+        Some(lower)
+    }
+
+    fn statuses(&mut self, docs: &IndexMap<String, u16>, at: &Where<'_>) -> Vec<StatusChange> {
+        let mut all = Vec::new();
+        for (of, to) in docs {
+            let more = ["reply", "status", of].map(|k| Step::Key(k.into()));
+            let steps = [at.steps.as_slice(), &more].concat();
+            let node = &self.from.facade.node;
+            let (key, value) = (node.locate(&steps, true), node.locate(&steps, false));
+            let range = match of.as_bytes() {
+                [d @ b'2'..=b'5', b'X' | b'x', b'X' | b'x'] => {
+                    let first = u16::from(d - b'0') * 100;
+                    Some((first, first + 99))
+                }
+                _ => of.parse().ok().map(|one: u16| (one, one)),
+            };
+            let range = range.filter(|(first, last)| *first >= 200 && *last < 600);
+            let Some(range) = range else {
+                let help = "statuses are 200 to 599, or many of them as in 5XX";
+                self.wrong(key, format!("“{of}” is no status of a reply"), help);
+                continue;
+            };
+            // What has no body stays what it is (RFC 9110 §15.3.5, §15.4.5).
+            if !(200..600).contains(to) || [204, 205, 304].contains(to) {
+                let message = format!("{to} is no status that a reply could be given here");
+                self.wrong(value, message, "replies with 204, 205 and 304 have no body");
+                continue;
+            }
+            let rule = format!("answers {of} as {to}");
+            all.push(StatusChange {
+                of: range,
+                to: *to,
+                place: self.change_place(rule, at.reach, key.line),
+            });
+        }
+        all
+    }
+
+    fn body_changes(
+        &mut self,
+        keys: &[&str],
+        docs: &[ChangeDoc],
+        cx: &mut Context<'_, 'a>,
+        shape: Option<&AnswerShape>,
+    ) -> Option<BodyChanges> {
+        let docs = self.so_many(keys, docs, cx);
+        if docs.is_empty() {
+            return None;
+        }
+        let is_request = keys[0] == "request";
+        let mut changes: Vec<Change> = Vec::new();
+        for (i, doc) in docs.iter().enumerate() {
+            let steps = cx.steps(keys, i);
+            let below = |k: &str| [steps.as_slice(), &[Step::Key(k.into())]].concat();
+            let mut ready = |key: &'static str, value: &Value| match (key, value) {
+                ("when", Value::String(text)) => cx.condition(self, &below(key), text),
+                _ => cx.item_template(self, &below(key), value),
+            };
+            match doc.ready(&mut ready) {
+                Ok(change) => changes.push(change?),
+                Err((key, why)) => {
+                    let at = self.from.facade.node.locate(&below(key), false);
+                    self.wrong(at, why, "");
+                    return None;
+                }
+            }
+        }
+        let first = self.from.facade.node.locate(&cx.steps(keys, 0), false);
+        let known = match is_request {
+            true => self.of_request(cx.contract_op),
+            false => shape.and_then(AnswerShape::of_body),
+        };
+        if let Some((root, schema)) = known {
+            let wrong = paths::check(&changes, root, schema);
+            for (i, key, message, help) in wrong {
+                let steps = [cx.steps(keys, i).as_slice(), &[Step::Key(key.into())]].concat();
+                let at = self.from.facade.node.locate(&steps, false);
+                self.wrong(at, message, &help);
+            }
+        }
+        let names: Vec<&str> = changes.iter().map(|c| c.action.name()).collect();
+        let what = if is_request { "request" } else { "reply" };
+        let rule = format!("changes the {what}'s JSON in place: {}", names.join(", "));
+        let patch = match Patch::new(changes) {
+            Ok(patch) => patch,
+            Err((i, why)) => {
+                let at = self.from.facade.node.locate(&cx.steps(keys, i), false);
+                self.wrong(at, why, "");
+                return None;
+            }
+        };
+        Some(BodyChanges {
+            patch,
+            place: self.change_place(rule, cx.at.reach, first.line),
+        })
+    }
+
+    /// What the contract says of the body that callers send.
+    fn of_request(&self, op: &'a ContractOperation) -> Option<(&'a Value, &'a Value)> {
+        let (schema, _) = op.body.as_ref()?;
+        Some((&self.from.contract.document, schema))
+    }
+}
+
+/// What the changes of one list have in common.
+struct Context<'c, 'a> {
+    at: &'c Where<'c>,
+    contract_op: &'a ContractOperation,
+    seen: Seen<'c>,
+    into: &'c mut Changes,
+}
+
+impl<'a> Context<'_, 'a> {
+    /// The steps to a change of a list.
+    fn steps(&self, keys: &[&str], i: usize) -> Vec<Step> {
+        let keys = keys.iter().map(|k| Step::Key((*k).into()));
+        let own = self.at.steps.iter().cloned().chain(keys);
+        own.chain([Step::Index(i)]).collect()
+    }
+
+    fn noted(&mut self, template: Option<Template>) -> Option<Template> {
+        let template = template?;
+        self.into.reads_body |= uses(&template, "body");
+        self.into.looks_into |= looks_into(&template);
+        Some(template)
+    }
+
+    fn template(
+        &mut self,
+        compiler: &mut FacadeCompiler<'a>,
+        steps: &[Step],
+        value: &Value,
+    ) -> Option<Template> {
+        let made = compiler.structure((steps, value), self.contract_op, self.seen);
+        self.noted(made)
+    }
+
+    /// The same where an item of a list may be named.
+    fn item_template(
+        &mut self,
+        compiler: &mut FacadeCompiler<'a>,
+        steps: &[Step],
+        value: &Value,
+    ) -> Option<Template> {
+        let made = compiler.structure_of_item((steps, value), self.contract_op, self.seen);
+        self.noted(made)
+    }
+
+    fn condition(
+        &mut self,
+        compiler: &mut FacadeCompiler<'a>,
+        steps: &[Step],
+        text: &str,
+    ) -> Option<Template> {
+        let made = compiler.expression((steps, text, "condition"), self.contract_op, self.seen);
+        self.noted(made)
+    }
+}
+
+/// Whether it names more of the only answer than its status and fields.
+fn looks_into(template: &Template) -> bool {
+    let mut found = false;
+    template.each_expr(&mut Vec::new(), &mut |_, expr| {
+        let mut named = expr.references().iter().map(|r| r.steps.as_slice());
+        found |= named
+            .any(|steps| steps[0].name == ANSWER && steps.get(1).is_none_or(|s| s.name == "body"));
+    });
+    found
+}

@@ -1,0 +1,396 @@
+//! Changes of messages that go through: fields, queries, statuses, and JSON in place.
+//!
+//! All of it lies aside of operations that change nothing.
+
+use bytes::Bytes;
+use http::{HeaderMap, HeaderName, HeaderValue, Response, StatusCode, header};
+use porch_facade::{
+    BodyChanges, Changes, FieldAction, FieldChange, RulePlace, percent_decode,
+    percent_encode_segment,
+};
+use porch_rules::expr::{EvalError, Template};
+use porch_rules::patch::Values;
+use serde_json::Value;
+
+use crate::body::{OutBody, ReplyBody};
+use crate::budget::Share;
+use crate::failure::Failure;
+use crate::outgoing::{Fields, Outgoing};
+use crate::scope::{AnswerView, Scope, Within};
+use crate::stage::is_session;
+use crate::steps::refused::holds;
+
+/// A change that could not be made.
+pub(crate) struct Unmade<'c> {
+    pub(crate) place: &'c RulePlace,
+    pub(crate) source: String,
+    pub(crate) why: String,
+}
+
+type Made<'c> = Result<(), Unmade<'c>>;
+
+fn unmade(place: &RulePlace, (source, error): (String, EvalError)) -> Unmade<'_> {
+    Unmade {
+        place,
+        source,
+        why: error.to_string(),
+    }
+}
+
+/// What was changed, for whoever looks.
+#[derive(Default)]
+pub(crate) struct Notes(Vec<String>);
+
+impl Notes {
+    fn of(&mut self, place: &RulePlace) {
+        let RulePlace {
+            rule,
+            reach,
+            file,
+            line,
+        } = place;
+        self.0.push(format!("{rule} ({reach}, {file}:{line})"));
+    }
+
+    pub(crate) fn into_list(self) -> Vec<String> {
+        self.0
+    }
+}
+
+/// Whether a change is made.
+fn is_made<'c>(change: &'c FieldChange, scope: &Scope<'_>) -> Result<bool, Unmade<'c>> {
+    match &change.when {
+        None => Ok(true),
+        Some(when) => holds(when, scope).map_err(|e| unmade(&change.place, e)),
+    }
+}
+
+fn text_of<'c>(
+    change: &'c FieldChange,
+    template: &Template,
+    scope: &Scope<'_>,
+) -> Result<Option<String>, Unmade<'c>> {
+    let made = template.render_text(scope);
+    made.map_err(|e| unmade(&change.place, e))
+}
+
+fn header_value<'c>(
+    change: &'c FieldChange,
+    template: &Template,
+    scope: &Scope<'_>,
+) -> Result<Option<HeaderValue>, Unmade<'c>> {
+    let Some(text) = text_of(change, template, scope)? else {
+        return Ok(None);
+    };
+    let value = HeaderValue::from_str(&text).map_err(|_| {
+        let why = EvalError::Type("the text cannot stand in a header".into());
+        unmade(&change.place, (source(template), why))
+    })?;
+    Ok(Some(value))
+}
+
+fn source(template: &Template) -> String {
+    match template {
+        Template::Expr(expr) => expr.source().to_owned(),
+        _ => String::new(),
+    }
+}
+
+/// Changes header fields.
+pub(crate) fn fields<'c>(
+    map: &mut HeaderMap,
+    changes: &'c [FieldChange],
+    scope: &Scope<'_>,
+    notes: &mut Notes,
+) -> Made<'c> {
+    made_fields(map, changes, scope, true, notes)
+}
+
+fn made_fields<'c>(
+    map: &mut HeaderMap,
+    changes: &'c [FieldChange],
+    scope: &Scope<'_>,
+    success: bool,
+    notes: &mut Notes,
+) -> Made<'c> {
+    for change in changes {
+        if (change.of_success && !success) || !is_made(change, scope)? {
+            continue;
+        }
+        let Ok(name) = change.name.parse::<HeaderName>() else {
+            // All that begin so have names, and that need not be one.
+            remove_all(map, change, notes);
+            continue;
+        };
+        let acted = match &change.action {
+            FieldAction::Set(template) => match header_value(change, template, scope)? {
+                Some(value) => map.try_insert(name, value).is_ok(),
+                None => map.remove(name).is_some(),
+            },
+            FieldAction::Add(template) => match header_value(change, template, scope)? {
+                Some(value) => map.try_append(name, value).is_ok(),
+                None => false,
+            },
+            FieldAction::Remove => map.remove(name).is_some(),
+            FieldAction::RemoveAll => {
+                remove_all(map, change, notes);
+                continue;
+            }
+            FieldAction::Rename(to) => put(map, &name, to, true),
+            FieldAction::Copy(to) => put(map, &name, to, false),
+        };
+        if acted {
+            notes.of(&change.place);
+        }
+    }
+    Ok(())
+}
+
+fn remove_all(map: &mut HeaderMap, change: &FieldChange, notes: &mut Notes) {
+    let all = map.keys().filter(|n| n.as_str().starts_with(&change.name));
+    let all: Vec<HeaderName> = all.cloned().collect();
+    if !all.is_empty() {
+        notes.of(&change.place);
+    }
+    for name in all {
+        map.remove(name);
+    }
+}
+
+/// Gives the values of one field to another, in place of what that has.
+fn put(map: &mut HeaderMap, from: &HeaderName, to: &str, takes: bool) -> bool {
+    let Ok(to) = to.parse::<HeaderName>() else {
+        return false;
+    };
+    let values: Vec<HeaderValue> = map.get_all(from).iter().cloned().collect();
+    if values.is_empty() || *from == to {
+        return false;
+    }
+    if takes {
+        map.remove(from);
+    }
+    map.remove(&to);
+    for value in values {
+        let _ = map.try_append(to.clone(), value);
+    }
+    true
+}
+
+/// Changes query parameters; the others stay as they were written.
+fn query<'c>(
+    text: &str,
+    changes: &'c [FieldChange],
+    scope: &Scope<'_>,
+    notes: &mut Notes,
+) -> Result<String, Unmade<'c>> {
+    let mut pairs: Vec<String> = text
+        .split('&')
+        .filter(|p| !p.is_empty())
+        .map(str::to_owned)
+        .collect();
+    let named = |pair: &str| {
+        let name = pair.split('=').next().unwrap_or_default();
+        percent_decode(name, true).map(|n| n.into_owned())
+    };
+    let written = |name: &str, value: &str| {
+        let mut pair = String::new();
+        percent_encode_segment(&mut pair, name);
+        pair.push('=');
+        percent_encode_segment(&mut pair, value);
+        pair
+    };
+    for change in changes {
+        if !is_made(change, scope)? {
+            continue;
+        }
+        let is_it = |pair: &String| {
+            named(pair).is_some_and(|name| match change.action {
+                FieldAction::RemoveAll => name.starts_with(&change.name),
+                _ => name == change.name,
+            })
+        };
+        let there = pairs.iter().any(is_it);
+        match &change.action {
+            FieldAction::Set(template) => {
+                let value = text_of(change, template, scope)?;
+                pairs.retain(|p| !is_it(p));
+                pairs.extend(value.map(|v| written(&change.name, &v)));
+            }
+            FieldAction::Add(template) => {
+                let value = text_of(change, template, scope)?;
+                pairs.extend(value.map(|v| written(&change.name, &v)));
+            }
+            _ if !there => continue,
+            FieldAction::Remove | FieldAction::RemoveAll => pairs.retain(|p| !is_it(p)),
+            FieldAction::Rename(to) | FieldAction::Copy(to) => {
+                let takes = matches!(change.action, FieldAction::Rename(_));
+                let mut name = String::new();
+                percent_encode_segment(&mut name, to);
+                let own: Vec<String> = pairs.iter().filter(|p| is_it(p)).cloned().collect();
+                pairs.retain(|p| {
+                    let other = named(p).is_some_and(|n| n == *to);
+                    !(other || (takes && is_it(p)))
+                });
+                pairs.extend(own.iter().map(|pair| match pair.split_once('=') {
+                    Some((_, value)) => format!("{name}={value}"),
+                    None => name.clone(),
+                }));
+            }
+        }
+        notes.of(&change.place);
+    }
+    Ok(pairs.join("&"))
+}
+
+/// Gives structures of changes their values.
+struct OfScope<'s>(&'s Scope<'s>);
+
+impl Values for OfScope<'_> {
+    fn value(
+        &self,
+        template: &Template,
+        item: Option<&Value>,
+    ) -> Result<Option<Value>, (String, EvalError)> {
+        match item {
+            None => template.render(self.0),
+            Some(_) => {
+                let within = Within {
+                    around: self.0,
+                    item,
+                    answer: None,
+                };
+                template.render(&Scope::inside(&within))
+            }
+        }
+    }
+}
+
+/// Changes JSON in place.
+pub(crate) fn json<'c>(
+    bytes: &Bytes,
+    all: &'c [BodyChanges],
+    scope: &Scope<'_>,
+    share: &Share<'_>,
+    notes: &mut Notes,
+) -> Result<Result<Bytes, Unmade<'c>>, Failure> {
+    share.read(bytes)?;
+    let value = serde_json::from_slice(bytes);
+    let mut value: Value =
+        value.map_err(|e| Failure::Answer(format!("its body is no JSON: {e}")))?;
+    for changes in all {
+        match changes.patch.apply(value, &OfScope(scope)) {
+            Ok(changed) => value = changed,
+            Err(e) => {
+                return Ok(Err(Unmade {
+                    place: &changes.place,
+                    source: String::new(),
+                    why: e.to_string(),
+                }));
+            }
+        }
+        notes.of(&changes.place);
+    }
+    Ok(Ok(value.to_string().into()))
+}
+
+/// Changes a request on its way to the backend.
+#[cold]
+pub(crate) fn request<'c>(
+    made: &mut Outgoing,
+    changes: &'c Changes,
+    scope: &Scope<'_>,
+    share: &Share<'_>,
+    notes: &mut Notes,
+) -> Result<Made<'c>, Failure> {
+    if !changes.query.is_empty()
+        && let Err(unmade) = change_query(made, changes, scope, notes)?
+    {
+        return Ok(Err(unmade));
+    }
+    if !changes.request.is_empty() {
+        let mut map = std::mem::take(&mut made.fields).into_map();
+        if let Err(unmade) = fields(&mut map, &changes.request, scope, notes) {
+            return Ok(Err(unmade));
+        }
+        made.fields = Fields::of_map(&map);
+    }
+    if let (OutBody::Full(Some(bytes)), false) = (&made.body, changes.request_body.is_empty()) {
+        let changed = match json(bytes, &changes.request_body, scope, share, notes) {
+            Ok(Ok(changed)) => changed,
+            Ok(Err(unmade)) => return Ok(Err(unmade)),
+            Err(Failure::Answer(why)) => return Err(Failure::body(why)),
+            Err(other) => return Err(other),
+        };
+        made.body = OutBody::Full(Some(changed));
+        for name in [header::CONTENT_LENGTH, header::CONTENT_ENCODING] {
+            made.fields.remove(&name);
+        }
+    }
+    Ok(Ok(()))
+}
+
+fn change_query<'c>(
+    made: &mut Outgoing,
+    changes: &'c Changes,
+    scope: &Scope<'_>,
+    notes: &mut Notes,
+) -> Result<Made<'c>, Failure> {
+    let target = made.uri.path_and_query();
+    let target = target.map_or("/", http::uri::PathAndQuery::as_str);
+    let (path, text) = target.split_once('?').unwrap_or((target, ""));
+    let changed = match query(text, &changes.query, scope, notes) {
+        Ok(changed) => changed,
+        Err(unmade) => return Ok(Err(unmade)),
+    };
+    let target = match changed.is_empty() {
+        true => path.to_owned(),
+        false => format!("{path}?{changed}"),
+    };
+    made.uri = target.parse().map_err(|_| Failure::Target(target))?;
+    Ok(Ok(()))
+}
+
+/// Changes status and fields of a reply.
+#[cold]
+pub(crate) fn reply<'c>(
+    response: &mut Response<ReplyBody>,
+    changes: &'c Changes,
+    scope: &Scope<'_>,
+    notes: &mut Notes,
+) -> Made<'c> {
+    let body = scope.answers.first().and_then(|a| a.get());
+    let success = response.status().is_success() && body.is_none_or(AnswerView::has_body);
+    let status = response.status().as_u16();
+    let is_of = |(first, last): (u16, u16)| (first..=last).contains(&status);
+    // The last that fits is the narrowest reach.
+    let changed = changes.status.iter().rev().find(|c| is_of(c.of));
+    // What has no body stays what it is (RFC 9110 §15.3.5, §15.4.5).
+    if let (Some(change), false) = (changed, [204, 205, 304].contains(&status))
+        && let Ok(to) = StatusCode::from_u16(change.to)
+    {
+        *response.status_mut() = to;
+        notes.of(&change.place);
+    }
+    let fields = response.headers_mut();
+    made_fields(fields, &changes.reply, scope, success, notes)?;
+    without_sessions(response.headers_mut());
+    Ok(())
+}
+
+/// No facade may set the console's own cookie.
+fn without_sessions(headers: &mut HeaderMap) {
+    let is_own = |v: &HeaderValue| v.to_str().is_ok_and(is_session);
+    if !headers.get_all(header::SET_COOKIE).iter().any(is_own) {
+        return;
+    }
+    let all: Vec<HeaderValue> = headers
+        .get_all(header::SET_COOKIE)
+        .iter()
+        .filter(|v| !is_own(v))
+        .cloned()
+        .collect();
+    headers.remove(header::SET_COOKIE);
+    for cookie in all {
+        headers.append(header::SET_COOKIE, cookie);
+    }
+}
