@@ -69,6 +69,9 @@ fn ended(
         headers.insert(RATE_LIMIT, rate.state);
     }
     headers.insert(TRACEPARENT, x.traceparent.clone());
+    if x.of_pages.get() {
+        stage::cors::tell(&x, parts, headers);
+    }
     let trace = stage::record(x, parts, refusal, &mut response);
     (response, trace)
 }
@@ -86,6 +89,7 @@ impl<'x> Exchange<'x> {
             Err(response) => return Ok(response),
         };
         self.at.set(Some(found.index));
+        self.of_pages.set(found.operation.cors.is_some());
         let captured = found.captured();
         let admitted = match stage::admit(self, &found, &captured, parts, &body) {
             Ok(admitted) => admitted,

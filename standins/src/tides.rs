@@ -2,7 +2,8 @@
 
 use axum::Router;
 use axum::extract::Path;
-use axum::http::StatusCode;
+use axum::http::{HeaderValue, StatusCode};
+use axum::middleware::map_response;
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use serde_json::{Value, json};
@@ -12,6 +13,14 @@ pub(crate) fn routes() -> Router {
         .route("/harbours/{name}", get(harbour))
         .route("/levels/{code}", get(level))
         .route("/openapi.json", get(description))
+        .layer(map_response(old_habit))
+}
+
+/// Every answer says what it was made with.
+async fn old_habit(mut response: Response) -> Response {
+    let made = HeaderValue::from_static("tide table 4");
+    response.headers_mut().insert("x-powered-by", made);
+    response
 }
 
 /// Harbours: code, name, and the metres of water at low tide.

@@ -2,6 +2,7 @@
 
 mod calls;
 mod changes;
+mod cors;
 mod credentials;
 mod json;
 
@@ -13,6 +14,7 @@ use serde_json::Value;
 pub(crate) use calls::{NamedCallDoc, RefusalDoc};
 pub use changes::patch_of;
 pub(crate) use changes::{ChangeDoc, ChangesDoc, FieldChangeDoc, FieldOp};
+pub(crate) use cors::CorsDoc;
 pub(crate) use credentials::{
     CertificateDoc, ClientDoc, CredentialsDoc, LoginDoc, PasswordKind, ShownBy,
 };
@@ -176,6 +178,8 @@ pub struct FacadeDoc {
     /// Who and what may pass, for all operations.
     #[serde(default)]
     pub admit: AdmitDoc,
+    /// Pages of other origins that may call from a browser; none unless given.
+    pub cors: Option<CorsDoc>,
     /// Changes of the messages of all operations.
     #[serde(default)]
     pub changes: ChangesDoc,
@@ -355,6 +359,8 @@ pub struct OperationDoc {
     pub response_body: Option<String>,
     /// What is made of the answer; the whole answer unless given.
     pub reply: Option<Value>,
+    /// Pages of other origins that may call it, in place of what the facade says.
+    pub cors: Option<CorsDoc>,
     /// Changes of its messages, behind the facade's.
     #[serde(default)]
     pub changes: ChangesDoc,

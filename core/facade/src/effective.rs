@@ -28,6 +28,7 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
     let (route, admission) = (&op.route, &op.admission);
     let matched = format!("{} {}{}", route.method, facade.base, route.path);
     let mut rules = vec![rule("match", wiring(matched))];
+    rules.extend(op.cors.iter().map(|c| rule("match", c.place.clone())));
     for credential in admission.credentials.iter() {
         let text = format!(
             "{} in the header {}",
@@ -54,6 +55,7 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
         all.map(move |r| rule(stage, (*r.place).clone()))
     };
     rules.extend(refusals(true));
+    let mut replies = Vec::new();
     for step in &op.steps {
         if let Some(plan) = &step.plan {
             rules.extend(of_several(facade, op, step, plan));
@@ -67,9 +69,10 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
                 .map(|r| rule("prepare", wiring(r))),
         );
         rules.push(rule("call", wiring(of_call.call)));
-        rules.push(rule("reply", wiring(of_call.reply)));
+        replies.push(rule("reply", wiring(of_call.reply)));
     }
     rules.extend(refusals(false));
+    rules.append(&mut replies);
     if op.steps.iter().any(|s| s.plan.is_some()) {
         let text = "the reply is made of the answers, as `reply` says";
         rules.push(rule("reply", wiring(text.into())));

@@ -40,6 +40,8 @@ pub(crate) struct Exchange<'x> {
     pub(crate) recorder: RefCell<Recorder>,
     /// The operation, once it is known.
     pub(crate) at: Cell<Option<OperationIndex>>,
+    /// Whether a rule says which pages may call the operation.
+    pub(crate) of_pages: Cell<bool>,
     pub(crate) caller: Caller,
     pub(crate) rate: Option<RateFields>,
     /// The media type that the caller gets, when there is a choice.
@@ -89,6 +91,7 @@ impl<'x> Exchange<'x> {
                 .unwrap_or_else(|_| HeaderValue::from_static("")),
             recorder: RefCell::new(Recorder::new(full)),
             at: Cell::new(None),
+            of_pages: Cell::new(false),
             caller: inner.map(|i| i.caller.clone()).unwrap_or_default(),
             rate: None,
             chosen: None,

@@ -12,7 +12,7 @@ use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Map, Value};
 
 pub(crate) use of_failure::{not_as_agreed, of_failure};
-pub(crate) use own::in_own_words;
+pub(crate) use own::{in_own_words, other_origin};
 pub(crate) use refusals::*;
 pub(crate) use tell::Tell;
 

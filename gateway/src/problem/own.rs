@@ -1,6 +1,6 @@
 //! Refusals in the facade's own words (RFC 9457 §3).
 
-use porch_facade::{Refusal, RulePlace};
+use porch_facade::{Cors, Refusal, RulePlace};
 use serde_json::Value;
 
 use super::Problem;
@@ -32,6 +32,13 @@ pub(crate) fn in_own_words(
         problem = problem.with(name, value);
     }
     problem
+}
+
+/// A page of another origin than those that may call (Fetch §3.3).
+pub(crate) fn other_origin(cors: &Cors) -> Box<Problem> {
+    let detail = "Pages of this origin may not call here.";
+    let title = "The origin is not allowed";
+    Problem::new(403, "origin", title, detail, StageName::Match).by(&cors.place)
 }
 
 impl Problem {

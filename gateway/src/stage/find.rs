@@ -10,7 +10,7 @@ use porch_facade::{
 };
 use smallvec::SmallVec;
 
-use super::Sound;
+use super::{Sound, cors};
 use crate::body::ReplyBody;
 use crate::call::grpc;
 use crate::exchange::state::{Exchange, target};
@@ -58,6 +58,11 @@ pub(crate) fn find<'x>(
     } else {
         None
     };
+    if cors::may_be(parts)
+        && let Some(answer) = cors::preflight(x, parts, host.as_deref(), &path)
+    {
+        return answer.map(Err);
+    }
     let native = grpc::is_native(&parts.method, &parts.headers);
     let method = if native {
         NATIVE

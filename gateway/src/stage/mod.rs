@@ -3,6 +3,7 @@
 mod admit;
 mod answers;
 mod back;
+pub(crate) mod cors;
 mod credential;
 mod find;
 mod record;

@@ -8,6 +8,7 @@ mod alpn;
 mod answers;
 mod changes;
 mod connections;
+mod cors;
 mod envelopes;
 mod examples;
 mod keeping;

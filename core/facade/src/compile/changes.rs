@@ -14,7 +14,7 @@ use serde_json::Value;
 use super::FacadeCompiler;
 use super::refusals::Seen;
 use crate::compiled::{
-    ANSWER, BodyChanges, Changes, FieldAction, FieldChange, RulePlace, StatusChange,
+    ANSWER, BodyChanges, Changes, FieldAction, FieldChange, ITEM, RulePlace, StatusChange,
 };
 use crate::documents::{ChangeDoc, ChangesDoc, FieldChangeDoc, FieldOp, OperationDoc};
 use crate::wiring::{AnswerShape, uses};
@@ -427,7 +427,11 @@ impl<'a> FacadeCompiler<'a> {
                 _ => cx.item_template(self, &below(key), value),
             };
             match doc.ready(&mut ready) {
-                Ok(change) => changes.push(change?),
+                Ok(change) => {
+                    let change = change?;
+                    self.items_of_lists(&below("value"), &change);
+                    changes.push(change);
+                }
                 Err((key, why)) => {
                     let at = self.from.facade.node.locate(&below(key), false);
                     self.wrong(at, why, "");
@@ -463,6 +467,16 @@ impl<'a> FacadeCompiler<'a> {
             patch,
             place: self.change_place(rule, cx.at.reach, first.line),
         })
+    }
+
+    /// There is an item only where a path goes through a list.
+    fn items_of_lists(&mut self, steps: &[Step], change: &Change) {
+        let names_it = change.action.value().is_some_and(|v| uses(v, ITEM));
+        if names_it && !change.path.tokens().iter().any(|t| t == "*") {
+            let at = self.from.facade.node.locate(steps, false);
+            let message = "there is an “item” only where the path has “*”".to_owned();
+            self.wrong(at, message, "");
+        }
     }
 
     /// What the contract says of the body that callers send.

@@ -107,6 +107,7 @@ impl<'a> FacadeCompiler<'a> {
             },
             refusals,
             changes: None,
+            cors: self.cors(id, doc),
             answers: None,
             place: Arc::new(RulePlace {
                 rule: self

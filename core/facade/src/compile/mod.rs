@@ -4,6 +4,7 @@ mod admission;
 mod answers;
 mod backend;
 mod changes;
+mod cors;
 mod credentials;
 mod examples;
 mod keeping;
@@ -33,8 +34,8 @@ use changes::Changed;
 use refusals::Seen;
 
 use crate::compiled::{
-    ANSWER, Changes, CompiledBackend, CompiledFacade, CompiledOperation, Definition, Reply, Route,
-    RulePlace, Secrets, Step as Call,
+    ANSWER, Changes, CompiledBackend, CompiledFacade, CompiledOperation, Cors, Definition, Reply,
+    Route, RulePlace, Secrets, Step as Call,
 };
 use crate::documents::{EnvironmentDoc, FacadeDoc, OperationDoc};
 use crate::host::no_host;
@@ -72,6 +73,7 @@ pub(crate) fn facade(sources: &Sources<'_>) -> (CompiledFacade, Vec<Finding>) {
         made: examples::Made::default(),
         strangers: 0,
         changes_told: false,
+        facade_cors: None,
     };
     let compiled = compiler.facade();
     let findings = compiler.findings;
@@ -109,6 +111,8 @@ struct FacadeCompiler<'a> {
     strangers: usize,
     /// Whether what is wrong with the facade's own changes was told.
     changes_told: bool,
+    /// Which pages may call by the facade's own rule, once somebody asks.
+    facade_cors: Option<Option<Arc<Cors>>>,
 }
 
 /// Whoever has more strangers than this meant another contract, and no nearest names.
@@ -347,6 +351,7 @@ impl<'a> FacadeCompiler<'a> {
                 ..reply
             },
             changes,
+            cors: self.cors(id, doc),
             place: Arc::new(place),
             at,
         })

@@ -102,6 +102,7 @@ impl<'a> FacadeCompiler<'a> {
             },
             answers: answers_kept,
             changes,
+            cors: self.cors(id, doc),
             place: Arc::new(self.place_of_several(of, &names)),
             at,
         })

@@ -8,6 +8,7 @@ mod admission;
 mod answers;
 mod backend;
 mod changes;
+mod cors;
 mod definition;
 mod examples;
 mod inside;
@@ -30,6 +31,7 @@ pub use backend::{
     Address, ClientGrant, CompiledBackend, Credentials, OwnCertificate, Transport, Trust,
 };
 pub use changes::{BodyChanges, Changes, FieldAction, FieldChange, StatusChange};
+pub use cors::Cors;
 pub use definition::Definition;
 pub use examples::{Example, Examples, Given};
 pub(crate) use inside::circles;

@@ -9,7 +9,7 @@ use http::StatusCode;
 use porch_contract::Position;
 use porch_rules::expr::Template;
 
-use super::{Admission, AnswersPlan, Changes, CompiledBackend, Examples, RulePlace};
+use super::{Admission, AnswersPlan, Changes, CompiledBackend, Cors, Examples, RulePlace};
 
 /// One operation, compiled.
 #[derive(Debug)]
@@ -30,6 +30,8 @@ pub struct CompiledOperation {
     pub reply: Reply,
     /// What is changed of messages that go through; `None`: nothing.
     pub changes: Option<Box<Changes>>,
+    /// Which pages may call; `None`: those of its own origin.
+    pub cors: Option<Arc<Cors>>,
     /// What replies are held against; `None`: they pass.
     pub answers: Option<Arc<AnswersPlan>>,
     /// Where its wiring stands.

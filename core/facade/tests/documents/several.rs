@@ -36,167 +36,167 @@ fn each_wrong_reference_is_found_where_it_stands() {
         (
             "code: =place.body.code",
             "code: =place.body.kode",
-            "16:43 the body of place has no “kode” (did you mean “code”?)",
+            "21:43 the body of place has no “kode” (did you mean “code”?)",
         ),
         (
             "code: =place.body.code",
             "code: =place.bdy.code",
-            "16:38 an answer has no “bdy” (did you mean “body”?)",
+            "21:38 an answer has no “bdy” (did you mean “body”?)",
         ),
         (
             "code: =place.body.code",
             "code: =plaice.body.code",
-            "16:32 “plaice” is not known here; did you mean “place”? ()",
+            "21:32 “plaice” is not known here; did you mean “place”? ()",
         ),
         (
             "code: =place.body.code",
             "code: =tide.body.code",
-            "13:7 “tide” waits for its own answer (below `answer:` it is called `answer`)",
+            "18:7 “tide” waits for its own answer (below `answer:` it is called `answer`)",
         ),
         (
             "code: =place.body.code",
             "code: =item.x",
-            "16:32 there is an “item” only where a call has `each:` ()",
+            "21:32 there is an “item” only where a call has `each:` ()",
         ),
         (
             "code: =place.body.code",
             "code: =answer.body.x",
-            "16:32 of several calls each answer has a name: place, tide, list ()",
+            "21:32 of several calls each answer has a name: place, tide, list ()",
         ),
         (
             "path: /levels/{code}",
             "path: /level/{code}",
-            "15:15 the definition has no GET /level/{code} (did you mean “GET /levels/{code}”?)",
+            "20:15 the definition has no GET /level/{code} (did you mean “GET /levels/{code}”?)",
         ),
         (
             "path: /levels/{code}",
             "path: /levels/{cod}",
-            "15:15 nothing gives {cod} a value (add `path: { cod: … }` below `send:`)",
+            "20:15 nothing gives {cod} a value (add `path: { cod: … }` below `send:`)",
         ),
         (
             "        path: /levels/{code}\n",
             "",
-            "14:9 one of several calls says its path (add `path: /…`, whose {variables} are those of the operation or stand below `send: path:`)",
+            "19:9 one of several calls says its path (add `path: /…`, whose {variables} are those of the operation or stand below `send: path:`)",
         ),
         (
             "{ code: =place.body.code } }",
             "{ code: =place.body.code }, query: { a: b } }",
-            "16:60 GET /levels/{code} has no query parameter “a” (it has none)",
+            "21:60 GET /levels/{code} has no query parameter “a” (it has none)",
         ),
         (
             "On: =query.on",
             "On: =query.no",
-            "20:52 the contract has no query parameter “no” (did you mean “on”?)",
+            "25:52 the contract has no query parameter “no” (did you mean “on”?)",
         ),
         (
             "From: =place.body.name",
             "From: =tide.body.metres",
-            "20:23 SearchSailings's input wants string here, and tide.body.metres is number (change the type in the contract, or convert it: int(…), double(…), string(…))",
+            "25:23 SearchSailings's input wants string here, and tide.body.metres is number (change the type in the contract, or convert it: int(…), double(…), string(…))",
         ),
         (
             "From: =place.body.name",
             "Form: =place.body.name",
-            "20:17 SearchSailings's input has no “Form” (did you mean “From”?)",
+            "25:17 SearchSailings's input has no “Form” (did you mean “From”?)",
         ),
         (
             "when: =place.status == 404",
             "when: =place.stat == 404",
-            "22:22 an answer has no “stat” (there are: status, header, body, failed)",
+            "27:22 an answer has no “stat” (there are: status, header, body, failed)",
         ),
         (
             "when: =place.status == 404",
             "when: place.status",
-            "22:15 “place.status” is a text, and no condition (an expression begins with “=”: `=place.status`)",
+            "27:15 “place.status” is a text, and no condition (an expression begins with “=”: `=place.status`)",
         ),
         (
             "+ path.harbour +",
             "+ path.harbor +",
-            "25:57 the path has no variable “harbor” (did you mean “harbour”?)",
+            "30:57 the path has no variable “harbor” (did you mean “harbour”?)",
         ),
         (
             "members: { metres: =tide.body.metres",
             "members: { metres: =tide.body.meters",
-            "29:39 the body of tide has no “meters” (did you mean “metres”?)",
+            "34:39 the body of tide has no “meters” (did you mean “metres”?)",
         ),
         (
             "members: { metres",
             "members: { status",
-            "29:20 “status” is a problem's own member (say it beside `members:`, or call yours another name)",
+            "34:20 “status” is a problem's own member (say it beside `members:`, or call yours another name)",
         ),
         (
             "harbour: =place.body.name",
             "harbour: =place.body.nam",
-            "31:28 the body of place has no “nam” (did you mean “name”?)",
+            "36:28 the body of place has no “nam” (did you mean “name”?)",
         ),
         (
             "harbour: =place.body.name",
             "harbor: =place.body.name",
-            "31:7 the contract's reply has no “harbor” (did you mean “harbour”?)",
+            "36:7 the contract's reply has no “harbor” (did you mean “harbour”?)",
         ),
         (
             "each: =list.body.Sailings",
             "each: =list.body.Sailing",
-            "44:26 the body of list has no “Sailing” (did you mean “Sailings”?)",
+            "49:26 the body of list has no “Sailing” (did you mean “Sailings”?)",
         ),
         (
             "each: =list.body.Sailings",
             "each: list",
-            "44:15 “list” is a text, and no list (an expression begins with “=”: `=list`)",
+            "49:15 “list” is a text, and no list (an expression begins with “=”: `=list`)",
         ),
         (
             "RouteCode: =item.RouteCode",
             "RouteCode: =item.RouteKode",
-            "46:34 an item of the list has no “RouteKode” (did you mean “RouteCode”?)",
+            "51:34 an item of the list has no “RouteKode” (did you mean “RouteCode”?)",
         ),
         (
             "fare: =answer.body.Fare.Amount",
             "fare: =answer.body.Fair.Amount",
-            "47:57 the answer's body has no “Fair” (there are: Fare)",
+            "52:57 the answer's body has no “Fair” (there are: Fare)",
         ),
         (
             "sailing: =item.Id, fare: =answer",
             "sailing: =item.Ids, fare: =answer",
-            "47:34 an item of the list has no “Ids” (did you mean “Id”?)",
+            "52:34 an item of the list has no “Ids” (did you mean “Id”?)",
         ),
         (
             "otherwise: { sailing: =item.Id",
             "otherwise: { sailing: =item.Ids",
-            "48:37 an item of the list has no “Ids” (did you mean “Id”?)",
+            "53:37 an item of the list has no “Ids” (did you mean “Id”?)",
         ),
         (
             "fare: null, currency: SKC",
             "fare: null, curency: SKC",
-            "48:53 the body of fares has no “curency” (did you mean “currency”?)",
+            "53:53 the body of fares has no “curency” (did you mean “currency”?)",
         ),
         (
             "fares: =fares.body }",
             "fares: =fares.body.x }",
-            "49:33 the body of fares is a list, and has no “x” (take one with [0], or each with .map(x, x.x))",
+            "54:33 the body of fares is a list, and has no “x” (take one with [0], or each with .map(x, x.x))",
         ),
         (
             "Reference: =hold.body.Reference, Reason",
             "Reference: =hold.body.Ref, Reason",
-            "57:73 the body of hold has no “Ref” (there are: Reference, Expires, Total)",
+            "62:73 the body of hold has no “Ref” (there are: Reference, Expires, Total)",
         ),
         (
             "Reference: =hold.body.Reference, Reason",
             "Reference: =confirm.body.Reference, Reason",
-            "57:9 when “hold” is undone, the answer of confirm may not be there (what undoes it may name hold and what hold waits for)",
+            "62:9 when “hold” is undone, the answer of confirm may not be there (what undoes it may name hold and what hold waits for)",
         ),
         (
             "operation: CancelBooking",
             "operation: CancelBookin",
-            "57:28 the definition has no operation “CancelBookin” (did you mean “CancelBooking”?)",
+            "62:28 the definition has no operation “CancelBookin” (did you mean “CancelBooking”?)",
         ),
         (
             "PaymentToken: =body.payment",
             "PaymentToken: =body.pay",
-            "61:70 the request's body has no “pay” (there are: sailing, fareClass, names, payment, currency)",
+            "66:70 the request's body has no “pay” (there are: sailing, fareClass, names, payment, currency)",
         ),
         (
             "backend: tides",
             "backend: tide",
-            "10:18 there is no backend “tide” (did you mean “tides”?)",
+            "15:18 there is no backend “tide” (did you mean “tides”?)",
         ),
     ] {
         let said = first(&changed(from, to));
@@ -218,47 +218,47 @@ fn what_cannot_be_carried_out_is_found_before_it_is_released() {
         (
             "status: 409",
             "status: 200",
-            "27:17 200 is no status of an error (requests are refused with 400 to 599)",
+            "32:17 200 is no status of an error (requests are refused with 400 to 599)",
         ),
         (
             "status: 409",
             "status: 410",
-            "27:17 the contract's “sailingsFrom” has no response 410 (add it to the contract, so that callers know of it)",
+            "32:17 the contract's “sailingsFrom” has no response 410 (add it to the contract, so that callers know of it)",
         ),
         (
             "      place:",
             "      path:",
-            "9:7 a call cannot be named “path”, which means something else (expressions name its answer by it)",
+            "14:7 a call cannot be named “path”, which means something else (expressions name its answer by it)",
         ),
         (
             "      place:",
             "      in:",
-            "9:7 a call cannot be named “in”, which means something else (expressions name its answer by it)",
+            "14:7 a call cannot be named “in”, which means something else (expressions name its answer by it)",
         ),
         (
             "      place:",
             "      the-place:",
-            "9:7 “the-place” is no name of a call: a small letter, then letters and digits (expressions name its answer by it)",
+            "14:7 “the-place” is no name of a call: a small letter, then letters and digits (expressions name its answer by it)",
         ),
         (
             "statuses: [404]",
             "when: =query.on == 'x'",
-            "16:38 “body” may be absent: “place” may not be called (say what happens then: place.?body leaves it out, place.?body.orValue(…) puts something in its place)",
+            "21:38 “body” may be absent: “place” may not be called (say what happens then: place.?body leaves it out, place.?body.orValue(…) puts something in its place)",
         ),
         (
             "        path: /harbours/{harbour}\n",
             "        path: /harbours/{harbour}\n        send: { query: { x: =tide.body.metres } }\n",
-            "9:7 calls wait for each other: place needs tide needs place (take one of the references out)",
+            "14:7 calls wait for each other: place needs tide needs place (take one of the references out)",
         ),
         (
             "    refuse:\n      - when: =place",
             "    send: { a: b }\n    refuse:\n      - when: =place",
-            "21:5 of several calls each has its own “send” (write it below the name of the call)",
+            "26:5 of several calls each has its own “send” (write it below the name of the call)",
         ),
         (
             "    calls:",
             "    call: { backend: tides }\n    calls:",
-            "8:5 an operation has one `call` or several `calls` (give the call a name below `calls:`)",
+            "13:5 an operation has one `call` or several `calls` (give the call a name below `calls:`)",
         ),
     ] {
         let said = first(&changed(from, to));
@@ -276,7 +276,7 @@ fn what_cannot_be_carried_out_is_found_before_it_is_released() {
         "",
     );
     let told = first(&told);
-    if !told.contains("12:9 “place” may answer 404, and nothing says what that means") {
+    if !told.contains("17:9 “place” may answer 404, and nothing says what that means") {
         wrong.push(told);
     }
     assert!(wrong.is_empty(), "\n{}", wrong.concat());
@@ -345,4 +345,151 @@ fn the_rules_of_an_operation_say_who_waits_for_whom() {
         "{:#?}",
         of("faresFrom")
     );
+}
+
+#[test]
+fn mistakes_in_changes_and_origins_are_found_where_they_stand() {
+    let mut wrong = Vec::new();
+    for (from, to, expected) in [
+        (
+            "path: /metres, to",
+            "path: /meters, to",
+            "83:33 the body has no “meters” (did you mean “metres”?)",
+        ),
+        (
+            "path: /metres, to",
+            "path: metres, to",
+            "83:33 “metres” is no JSON Pointer: it begins with “/” ()",
+        ),
+        (
+            "op: rename, path: /metres, to: depth",
+            "op: rename, path: /metres",
+            "83:19 it needs `to:` ()",
+        ),
+        (
+            "op: rename, path: /metres, to: depth",
+            "op: mask, path: /metres, to: depth",
+            "83:44 “to” has no meaning here ()",
+        ),
+        (
+            "path: /falling, may-be-absent: true",
+            "path: /falling",
+            "84:33 “falling” may be absent (say what happens then: `may-be-absent: true` leaves it alone)",
+        ),
+        (
+            "path: /falling, may-be-absent: true",
+            "path: /metres",
+            "84:33 “/metres” is gone: change 1 of the list took it (changes are made in the order of the list)",
+        ),
+        (
+            "path: /falling, may-be-absent: true",
+            "path: /code/x",
+            "84:33 /code is string, and has no “x” ()",
+        ),
+        (
+            "=answer.body.metres >= 0.4",
+            "=answer.body.meters >= 0.4",
+            "85:58 the answer's body has no “meters” (did you mean “metres”?)",
+        ),
+        (
+            "=answer.body.metres >= 0.4",
+            "=item.x",
+            "85:45 there is an “item” only where the path has “*” ()",
+        ),
+        (
+            "remove, name: X-Powered-By",
+            "remove, name: Content-Length",
+            "10:35 the field content-length is not for documents to change (it says how a message travels, or is set behind all changes)",
+        ),
+        (
+            "remove, name: X-Powered-By",
+            "remove, name: 'content-*'",
+            "10:35 the field content-length is not for documents to change (it says how a message travels, or is set behind all changes)",
+        ),
+        (
+            "remove, name: X-Powered-By",
+            "rename, name: A",
+            "10:21 rename needs `to:` (add `to: NAME`)",
+        ),
+        (
+            "remove, name: X-Powered-By",
+            "remove, name: A, to: B",
+            "10:42 “to” has no meaning here ()",
+        ),
+        (
+            "remove, name: X-Powered-By",
+            "set, name: A",
+            "10:21 set needs `value:` (add `value: …`)",
+        ),
+        (
+            "remove, name: X-Powered-By",
+            "set, name: A B, value: x",
+            "10:32 “A B” is no name of a header field ()",
+        ),
+        (
+            "remove, name: X-Powered-By",
+            "set, name: A, value: { b: c }",
+            "10:42 a list or map has no plain text ()",
+        ),
+        (
+            "remove, name: X-Powered-By",
+            "set, name: A, value: \"a\\nb\"",
+            "10:42 this text cannot stand in a header field ()",
+        ),
+        (
+            "remove, name: X-Powered-By",
+            "set, name: A, value: b, when: x",
+            "10:51 “x” is a text, and no condition (an expression begins with “=”: `=x`)",
+        ),
+        (
+            "    headers: [{ op: remove",
+            "    status: { 99: 404 }\n    headers: [{ op: remove",
+            "10:15 “99” is no status of a reply (statuses are 200 to 599, or many of them as in 5XX)",
+        ),
+        (
+            "    headers: [{ op: remove",
+            "    status: { 404: 204 }\n    headers: [{ op: remove",
+            "10:20 204 is no status that a reply could be given here (replies with 204, 205 and 304 have no body)",
+        ),
+        (
+            "https://harbour.skerry.example",
+            "https://harbour.skerry.example/x",
+            "7:13 “https://harbour.skerry.example/x” is no origin (an origin is a scheme and a host, as in https://harbour.example, without a path)",
+        ),
+        (
+            "https://harbour.skerry.example",
+            "harbour.skerry.example",
+            "7:13 “harbour.skerry.example” is no origin (an origin is a scheme and a host, as in https://harbour.example, without a path)",
+        ),
+        (
+            "https://harbour.skerry.example",
+            "https://harbour.skerry.example:443",
+            "7:13 “https://harbour.skerry.example:443” is no origin (browsers leave a scheme's usual port out of an origin)",
+        ),
+        (
+            "['https://harbour.skerry.example']",
+            "['*']\n  credentials: true",
+            "8:16 credentials are only for origins by name (name the origins, or leave `credentials` out (Fetch §3.3.5))",
+        ),
+        (
+            "['https://harbour.skerry.example']",
+            "['*']\n  expose: [a b]",
+            "8:12 “a b” is no name of a header field ()",
+        ),
+        (
+            "    reply:\n      harbour: =place",
+            "    changes: { request: { headers: [{ op: remove, name: A }] } }\n    reply:\n      harbour: =place",
+            "35:16 there is no one call whose request could be changed (each of several calls says itself what is sent: `send:`)",
+        ),
+    ] {
+        let said = first(&changed(from, to));
+        let said = said
+            .strip_prefix(&format!("{FACADE}:"))
+            .unwrap_or(&said)
+            .to_owned();
+        if said != expected {
+            wrong.push(format!("{from} → {to}\n  {said}\n  {expected}\n"));
+        }
+    }
+    assert!(wrong.is_empty(), "\n{}", wrong.concat());
 }

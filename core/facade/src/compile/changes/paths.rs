@@ -7,10 +7,17 @@ use serde_json::Value;
 /// A mistake: the number of the change, its key, what is wrong, and what helps.
 type Wrong = (usize, &'static str, String, String);
 
-/// The mistakes of a list of changes. What an earlier one put, moved or renamed is no longer what the schema says.
+/// What an earlier change made of a place.
+struct Touched {
+    path: Vec<String>,
+    /// The number of the change that took it away, from 1; none where it put something there.
+    taken_by: Option<usize>,
+}
+
+/// The mistakes of a list of changes. Where an earlier one was at work, the schema has nothing to say any more.
 pub(super) fn check(changes: &[Change], root: &Value, schema: &Value) -> Vec<Wrong> {
     let view = SchemaView::new(root, schema);
-    let mut touched: Vec<&[String]> = Vec::new();
+    let mut touched: Vec<Touched> = Vec::new();
     let mut wrong = Vec::new();
     for (i, change) in changes.iter().enumerate() {
         let path = change.path.tokens();
@@ -22,20 +29,47 @@ pub(super) fn check(changes: &[Change], root: &Value, schema: &Value) -> Vec<Wro
             None => vec![("path", path)],
         };
         for (key, tokens) in looked_at {
-            if touched.iter().any(|t| tokens.starts_with(t)) {
-                continue;
-            }
-            if let Err((message, help)) = follow(view, tokens, change.may_be_absent) {
+            let last = touched.iter().rev().find(|t| tokens.starts_with(&t.path));
+            let told = match last.map(|t| t.taken_by) {
+                None => follow(view, tokens, change.may_be_absent),
+                Some(Some(by)) if !change.may_be_absent => {
+                    let place = tokens.join("/");
+                    let message = format!("“/{place}” is gone: change {by} of the list took it");
+                    Err((message, "changes are made in the order of the list".into()))
+                }
+                Some(_) => Ok(()),
+            };
+            if let Err((message, help)) = told {
                 wrong.push((i, key, message, help));
             }
         }
-        touched.push(match change.action {
-            // Any member of the same parent may be what it is called now.
-            Action::Rename(_) => parent,
-            _ => path,
-        });
+        touch(change, i + 1, &mut touched);
     }
     wrong
+}
+
+/// Notes what a change puts and takes.
+fn touch(change: &Change, number: usize, touched: &mut Vec<Touched>) {
+    let path = change.path.tokens().to_vec();
+    let mut note = |path: Vec<String>, taken: bool| {
+        let taken_by = (taken && change.when.is_none()).then_some(number);
+        touched.push(Touched { path, taken_by });
+    };
+    match &change.action {
+        Action::Remove => note(path, true),
+        Action::Rename(to) => {
+            let parent = &path[..path.len().saturating_sub(1)];
+            let renamed = [parent, std::slice::from_ref(to)].concat();
+            note(path, true);
+            note(renamed, false);
+        }
+        Action::Move(from) => {
+            note(from.tokens().to_vec(), true);
+            note(path, false);
+        }
+        Action::Test(_) | Action::Mask(_) => {}
+        _ => note(path, false),
+    }
 }
 
 fn follow(

@@ -157,11 +157,17 @@ impl Call for HttpCall {
     fn rules(&self, backend: &CompiledBackend, reply: &Reply) -> CallRules {
         let prepare = if self.body.is_some() {
             "path, query, headers and body are built"
+        } else if self.own {
+            "path, query and headers are built; nothing else of the request is sent"
+        } else if reply.reads_body {
+            "path, query and headers are built; the body is read, and sent on"
         } else {
             "path, query and headers are built; the body streams through"
         };
         let reply = if reply.body.is_some() {
             "the answer is shaped as `reply` says"
+        } else if reply.looks_into || reply.is_changed {
+            "the answer is read, and passed on"
         } else {
             "the answer streams through"
         };
