@@ -142,7 +142,7 @@ fn of_several(
     let rule = |stage| {
         move |text: String| EffectiveRule {
             stage,
-            place: op.place.with_rule(format!("{name}: {text}")),
+            place: plan.place.with_rule(format!("{name}: {text}")),
         }
     };
     let before = before.into_iter().map(rule("prepare"));

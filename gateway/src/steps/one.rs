@@ -109,7 +109,11 @@ impl<'a> Call<'a> {
             }
             other => other,
         };
-        of_failure(failure, request.operation, Some(self.backend), stage)
+        let problem = of_failure(failure, request.operation, Some(self.backend), stage);
+        match &self.step.plan {
+            Some(plan) => problem.of_rule(&plan.place),
+            None => problem,
+        }
     }
 
     /// The problem of an expression that has no value.

@@ -28,7 +28,6 @@ async fn main() {
     let shot = |name: &'static str| folder.join(format!("{name}.png"));
     light.go("/").await;
     light.see("Sign in to publish").await;
-    light.shot(&shot("sign-in")).await;
     light.sign_in("inge", "harbour-lights").await;
     light.see("Traffic of the last hour").await;
     light.shot(&shot("overview")).await;
@@ -154,6 +153,9 @@ async fn main() {
     light.go("/facades/vessels/updateVessel").await;
     light.see("Rules that act").await;
     light.shot(&shot("operation-grpc")).await;
+    light.go("/facades/journeys/sailingsFrom").await;
+    light.see("as soon as place answered").await;
+    light.shot(&shot("operation-calls")).await;
     light.go("/facades/sailings/quoteFare").await;
     light.see("Rules that act").await;
     light.shot(&shot("operation")).await;

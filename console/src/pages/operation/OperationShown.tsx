@@ -87,7 +87,9 @@ const RuleList = styled.ol`
   padding: 0;
   list-style: none;
   display: grid;
+  grid-template-columns: minmax(0, 1fr);
   gap: var(--space-2);
+  overflow-wrap: anywhere;
   li {
     border-left: 2px solid var(--line);
     padding-left: var(--space-2);

@@ -119,6 +119,17 @@ impl<'a> FacadeCompiler<'a> {
         }
     }
 
+    fn place_of_call(&mut self, of: Of<'_>, name: &str) -> Arc<RulePlace> {
+        let facade = self.from.facade;
+        let steps = ["operations", of.id, "calls", name].map(|k| Step::Key(k.into()));
+        Arc::new(RulePlace {
+            rule: format!("calls {name}").into(),
+            reach: self.shared.text(&format!("operation {}", of.id)),
+            file: self.shared.text(&facade.file),
+            line: facade.node.locate(&steps, true).line,
+        })
+    }
+
     fn tell_at(&mut self, severity: Severity, steps: &[&str], message: String, help: &str) {
         let facade = self.from.facade;
         let steps: Vec<Step> = steps.iter().map(|k| Step::Key((*k).into())).collect();
@@ -217,6 +228,7 @@ impl<'a> FacadeCompiler<'a> {
             needs: order.needs[i].clone(),
             faults: doc.faults.iter().map(|(k, v)| (k.clone(), *v)).collect(),
             plan: Some(Box::new(StepPlan {
+                place: self.place_of_call(of, name),
                 when,
                 each: list.map(|list| Each {
                     list,

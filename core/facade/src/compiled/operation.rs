@@ -75,8 +75,10 @@ pub struct Step {
 }
 
 /// What there is to one of several calls.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct StepPlan {
+    /// Where it stands.
+    pub place: Arc<RulePlace>,
     /// Whether it is made.
     pub when: Option<Template>,
     /// For what it is made.
