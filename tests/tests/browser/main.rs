@@ -380,6 +380,10 @@ async fn every_page_is_accessible_in_light_and_dark_and_by_keyboard() {
             ("/facades/sailings", "What a crossing costs"),
             ("/facades/sailings/quoteFare", "Rules that act"),
             ("/facades/sailings/holdSeats", "Trial run"),
+            (
+                "/facades/journeys/sailingsFrom",
+                "as soon as place answered",
+            ),
             ("/publish", "Where do you begin?"),
             ("/backends", "the SOAP header Login"),
             ("/documents", "Save to the draft"),
@@ -440,6 +444,22 @@ async fn nothing_that_is_typed_is_changed_or_written_over_others() {
     let (porch, _) = tokio::task::spawn_blocking(Porch::published).await.unwrap();
     let browser = Browser::open(&porch.console, false).await;
     browser.sign_in(ADMIN.0, ADMIN.1).await;
+
+    // An answer in place of a call: the reply is made without it.
+    browser.go("/facades/journeys/sailingsFrom").await;
+    browser.see("Then, at once").await;
+    browser.press("Answers in place of calls").await;
+    browser
+        .find(By::Css("textarea[aria-label='Body of tide']"))
+        .await
+        .send_keys(r#"{"metres": 0.25}"#)
+        .await
+        .unwrap();
+    browser.press("Run").await;
+    browser.see("Too shallow to sail").await;
+    browser
+        .see("nothing was called: the answer that was given stands for it")
+        .await;
 
     // A number keeps digits that no binary float has.
     browser.go("/facades/cargo/bookConsignment").await;

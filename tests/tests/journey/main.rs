@@ -11,6 +11,7 @@ mod inside;
 mod odata;
 mod readme;
 mod releases;
+mod several;
 mod withdrawing;
 
 use std::sync::Arc;
