@@ -5,7 +5,7 @@
 use bytes::Bytes;
 use http::{HeaderMap, HeaderName, HeaderValue, Response, StatusCode, header};
 use porch_facade::{
-    BodyChanges, Changes, FieldAction, FieldChange, RulePlace, percent_decode,
+    BodyChanges, Changes, CompiledBackend, FieldAction, FieldChange, RulePlace, percent_decode,
     percent_encode_segment,
 };
 use porch_rules::expr::{EvalError, Template};
@@ -14,6 +14,7 @@ use serde_json::Value;
 
 use crate::body::{OutBody, ReplyBody};
 use crate::budget::Share;
+use crate::call::http::{add_credentials, without_pairs};
 use crate::failure::Failure;
 use crate::outgoing::{Fields, Outgoing};
 use crate::scope::{AnswerView, Scope, Within};
@@ -37,23 +38,35 @@ fn unmade(place: &RulePlace, (source, error): (String, EvalError)) -> Unmade<'_>
     }
 }
 
-/// What was changed, for whoever looks.
-#[derive(Default)]
-pub(crate) struct Notes(Vec<String>);
+/// What was changed, where somebody looks.
+pub(crate) struct Notes {
+    all: Vec<String>,
+    wanted: bool,
+}
 
 impl Notes {
+    pub(crate) fn new(wanted: bool) -> Self {
+        Self {
+            all: Vec::new(),
+            wanted,
+        }
+    }
+
     fn of(&mut self, place: &RulePlace) {
+        if !self.wanted {
+            return;
+        }
         let RulePlace {
             rule,
             reach,
             file,
             line,
         } = place;
-        self.0.push(format!("{rule} ({reach}, {file}:{line})"));
+        self.all.push(format!("{rule} ({reach}, {file}:{line})"));
     }
 
     pub(crate) fn into_list(self) -> Vec<String> {
-        self.0
+        self.all
     }
 }
 
@@ -176,6 +189,43 @@ fn put(map: &mut HeaderMap, from: &HeaderName, to: &str, takes: bool) -> bool {
     true
 }
 
+/// A pair of a query: its name, and all of it as it is written.
+struct Pair {
+    name: String,
+    written: String,
+}
+
+impl Pair {
+    fn read(written: &str) -> Self {
+        let name = written.split('=').next().unwrap_or_default();
+        let decoded = percent_decode(name, true);
+        Self {
+            name: decoded.map_or_else(|| name.to_owned(), |n| n.into_owned()),
+            written: written.to_owned(),
+        }
+    }
+
+    fn new(name: &str, value: &str) -> Self {
+        let mut written = String::new();
+        percent_encode_segment(&mut written, name);
+        written.push('=');
+        percent_encode_segment(&mut written, value);
+        let name = name.to_owned();
+        Self { name, written }
+    }
+
+    fn called(&self, name: &str) -> Self {
+        let mut written = String::new();
+        percent_encode_segment(&mut written, name);
+        if let Some((_, value)) = self.written.split_once('=') {
+            written.push('=');
+            written.push_str(value);
+        }
+        let name = name.to_owned();
+        Self { name, written }
+    }
+}
+
 /// Changes query parameters; the others stay as they were written.
 fn query<'c>(
     text: &str,
@@ -183,63 +233,41 @@ fn query<'c>(
     scope: &Scope<'_>,
     notes: &mut Notes,
 ) -> Result<String, Unmade<'c>> {
-    let mut pairs: Vec<String> = text
-        .split('&')
-        .filter(|p| !p.is_empty())
-        .map(str::to_owned)
-        .collect();
-    let named = |pair: &str| {
-        let name = pair.split('=').next().unwrap_or_default();
-        percent_decode(name, true).map(|n| n.into_owned())
-    };
-    let written = |name: &str, value: &str| {
-        let mut pair = String::new();
-        percent_encode_segment(&mut pair, name);
-        pair.push('=');
-        percent_encode_segment(&mut pair, value);
-        pair
-    };
+    let pairs = text.split('&').filter(|p| !p.is_empty());
+    let mut pairs: Vec<Pair> = pairs.map(Pair::read).collect();
     for change in changes {
         if !is_made(change, scope)? {
             continue;
         }
-        let is_it = |pair: &String| {
-            named(pair).is_some_and(|name| match change.action {
-                FieldAction::RemoveAll => name.starts_with(&change.name),
-                _ => name == change.name,
-            })
+        let is_it = |pair: &Pair| match change.action {
+            FieldAction::RemoveAll => pair.name.starts_with(&change.name),
+            _ => pair.name == change.name,
         };
         let there = pairs.iter().any(is_it);
         match &change.action {
             FieldAction::Set(template) => {
                 let value = text_of(change, template, scope)?;
                 pairs.retain(|p| !is_it(p));
-                pairs.extend(value.map(|v| written(&change.name, &v)));
+                pairs.extend(value.map(|v| Pair::new(&change.name, &v)));
             }
             FieldAction::Add(template) => {
                 let value = text_of(change, template, scope)?;
-                pairs.extend(value.map(|v| written(&change.name, &v)));
+                pairs.extend(value.map(|v| Pair::new(&change.name, &v)));
             }
             _ if !there => continue,
             FieldAction::Remove | FieldAction::RemoveAll => pairs.retain(|p| !is_it(p)),
             FieldAction::Rename(to) | FieldAction::Copy(to) => {
                 let takes = matches!(change.action, FieldAction::Rename(_));
-                let mut name = String::new();
-                percent_encode_segment(&mut name, to);
-                let own: Vec<String> = pairs.iter().filter(|p| is_it(p)).cloned().collect();
-                pairs.retain(|p| {
-                    let other = named(p).is_some_and(|n| n == *to);
-                    !(other || (takes && is_it(p)))
-                });
-                pairs.extend(own.iter().map(|pair| match pair.split_once('=') {
-                    Some((_, value)) => format!("{name}={value}"),
-                    None => name.clone(),
-                }));
+                let own = pairs.iter().filter(|p| is_it(p)).map(|p| p.called(to));
+                let own: Vec<Pair> = own.collect();
+                pairs.retain(|p| p.name != *to && !(takes && is_it(p)));
+                pairs.extend(own);
             }
         }
         notes.of(&change.place);
     }
-    Ok(pairs.join("&"))
+    let written: Vec<&str> = pairs.iter().map(|p| p.written.as_str()).collect();
+    Ok(written.join("&"))
 }
 
 /// Gives structures of changes their values.
@@ -298,12 +326,12 @@ pub(crate) fn json<'c>(
 pub(crate) fn request<'c>(
     made: &mut Outgoing,
     changes: &'c Changes,
-    scope: &Scope<'_>,
+    (scope, backend): (&Scope<'_>, &CompiledBackend),
     share: &Share<'_>,
     notes: &mut Notes,
 ) -> Result<Made<'c>, Failure> {
     if !changes.query.is_empty()
-        && let Err(unmade) = change_query(made, changes, scope, notes)?
+        && let Err(unmade) = change_query(made, changes, (scope, backend), notes)?
     {
         return Ok(Err(unmade));
     }
@@ -329,23 +357,31 @@ pub(crate) fn request<'c>(
     Ok(Ok(()))
 }
 
+/// Changes the query but for the backend's credentials: no change sees them, or puts anything in their place.
 fn change_query<'c>(
     made: &mut Outgoing,
     changes: &'c Changes,
-    scope: &Scope<'_>,
+    (scope, backend): (&Scope<'_>, &CompiledBackend),
     notes: &mut Notes,
 ) -> Result<Made<'c>, Failure> {
     let target = made.uri.path_and_query();
-    let target = target.map_or("/", http::uri::PathAndQuery::as_str);
-    let (path, text) = target.split_once('?').unwrap_or((target, ""));
+    let mut target = target
+        .map_or("/", http::uri::PathAndQuery::as_str)
+        .to_owned();
+    let credentials = &backend.credentials.query;
+    without_pairs(&mut target, credentials);
+    let (path, text) = target.split_once('?').unwrap_or((&target, ""));
     let changed = match query(text, &changes.query, scope, notes) {
         Ok(changed) => changed,
         Err(unmade) => return Ok(Err(unmade)),
     };
-    let target = match changed.is_empty() {
+    let mut target = match changed.is_empty() {
         true => path.to_owned(),
         false => format!("{path}?{changed}"),
     };
+    if !credentials.is_empty() {
+        add_credentials(&mut target, credentials);
+    }
     made.uri = target.parse().map_err(|_| Failure::Target(target))?;
     Ok(Ok(()))
 }

@@ -253,6 +253,21 @@ fn values_are_made_of_the_items_as_they_were() {
         .apply(json!([{"a": 1}, {"a": 2}]), &Items)
         .unwrap();
     assert_eq!(made, json!([{"a": 20, "b": 2}, {"a": 30}]));
+    // What grows without end is told before it is there.
+    let doubled = vec![json!({"op": "copy", "from": "", "path": "/all/-"}); 60];
+    let told = applied(&Value::Array(doubled), &json!({"all": []})).unwrap_err();
+    assert!(
+        told.ends_with("more would be put into the body than may be"),
+        "{told}"
+    );
+    let own: Vec<Value> = (0..2_000).map(|i| json!({"a": i})).collect();
+    let all = Patch::new(vec![change(
+        Action::Copy(Pointer::parse("/x").unwrap()),
+        "/list/*/x",
+    )]);
+    assert!(all.is_err());
+    let all = Patch::new(vec![change(Action::Add(compile("[item, item]")), "/*/b")]);
+    assert!(all.unwrap().apply(Value::Array(own), &Items).is_ok());
     // More places than anybody needs are told, and not gone through.
     let many = Value::Array(vec![Value::Array(vec![json!(1); 1_000]); 101]);
     let all = Patch::new(vec![change(Action::Remove, "/*/*")]).unwrap();

@@ -99,6 +99,7 @@ pub(crate) fn find<'x>(
     let pauses = || x.worker.shared.pauses.load();
     if !x.is_trial() && pauses().stops(&facade.name, &operation.id) {
         x.at.set(Some(index));
+        x.of_pages.set(operation.cors.is_some());
         return Err(problem::paused(operation));
     }
     Ok(Ok(Found {

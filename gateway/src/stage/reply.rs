@@ -58,7 +58,7 @@ fn changed(
     mut response: Response<ReplyBody>,
     scope: &Scope<'_>,
 ) -> Result<Response<ReplyBody>, Box<Problem>> {
-    let mut notes = Notes::default();
+    let mut notes = Notes::new(x.recorder.borrow().full);
     changes::reply(&mut response, changes, scope, &mut notes)
         .map_err(|unmade| not_made(request, unmade))?;
     note(x, notes);
@@ -272,7 +272,7 @@ fn in_place(
         return Ok(bytes);
     };
     let from = x.recorder.borrow().begin();
-    let mut notes = Notes::default();
+    let mut notes = Notes::new(x.recorder.borrow().full);
     let changed = changes::json(&bytes, &changes.reply_body, scope, &x.share, &mut notes)
         .map_err(|f| of_failure(f, op, None, StageName::Reply))?;
     let changed = changed.map_err(|unmade| not_made(request, unmade))?;

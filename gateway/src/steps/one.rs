@@ -376,9 +376,9 @@ fn made(
     else {
         return Ok((prepared, Vec::new()));
     };
-    let mut notes = Notes::default();
-    let out = &mut prepared.request;
-    let changed = changes::request(out, changes, cx.scope, &x.share, &mut notes);
+    let mut notes = Notes::new(cx.keep);
+    let (out, of) = (&mut prepared.request, (cx.scope, cx.backend));
+    let changed = changes::request(out, changes, of, &x.share, &mut notes);
     if let Err(unmade) = changed.map_err(failed)? {
         let place = unmade.place;
         let failure = Failure::Unsuitable(place.rule.to_string(), unmade.source, unmade.why);

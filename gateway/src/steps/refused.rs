@@ -33,6 +33,7 @@ pub(crate) fn by_answer(
     }
     let null = serde_json::Value::Null;
     // The body is lent, and taken back where nothing is refused.
+    let mut lent = false;
     let view = match answer {
         Answer::Through(passing) => {
             let head = &passing.head;
@@ -42,9 +43,13 @@ pub(crate) fn by_answer(
             let body = match std::mem::replace(&mut whole.body, Content::Empty) {
                 Content::Json(json) if op.reply.looks_into => {
                     let value = json_of(&json, &x.share);
+                    lent = true;
                     value.map_err(|f| of_failure(f, op, None, StageName::Reply))?
                 }
-                Content::Value(value) => value,
+                Content::Value(value) => {
+                    lent = true;
+                    value
+                }
                 other => {
                     whole.body = other;
                     null
@@ -64,12 +69,9 @@ pub(crate) fn by_answer(
         .pop()
         .and_then(std::cell::OnceCell::into_inner);
     if let (Answer::Whole(whole), Some(mut view)) = (answer, view)
-        && matches!(whole.body, Content::Empty)
+        && lent
     {
-        whole.body = match view.replace_body(serde_json::Value::Null) {
-            serde_json::Value::Null => Content::Empty,
-            value => Content::Value(value),
-        };
+        whole.body = Content::Value(view.replace_body(serde_json::Value::Null));
     }
     Ok(())
 }

@@ -26,6 +26,7 @@ pub(super) fn change(
     change: &Change,
     value: &mut Value,
     values: &dyn Values,
+    left: &mut usize,
 ) -> Result<(), Failed> {
     if let Some(when) = &change.when
         && !holds(when, values)?
@@ -43,9 +44,35 @@ pub(super) fn change(
             Some(template) => own(template, value, (place, items), values)?,
             None => None,
         });
+        if let Some(Some(made)) = made.last() {
+            spend(made, left)?;
+        }
     }
     for (place, made) in places.into_iter().zip(made).rev() {
-        one(change, value, (&place, items), made)?;
+        one(change, value, (&place, items), made, left)?;
+    }
+    Ok(())
+}
+
+/// Counts what is put into a value, and nothing beyond what may be.
+fn spend(made: &Value, left: &mut usize) -> Result<(), Failed> {
+    let mut open = vec![made];
+    while let Some(value) = open.pop() {
+        let cost = match value {
+            Value::Array(items) => {
+                open.extend(items);
+                1
+            }
+            Value::Object(members) => {
+                open.extend(members.values());
+                1 + members.len()
+            }
+            Value::String(text) => 1 + text.len() / 64,
+            _ => 1,
+        };
+        *left = left
+            .checked_sub(cost)
+            .ok_or_else(|| Failed("more would be put into the body than may be".into()))?;
     }
     Ok(())
 }
@@ -75,6 +102,7 @@ fn one(
     value: &mut Value,
     (place, items): (&Place, usize),
     made: Option<Value>,
+    left: &mut usize,
 ) -> Result<(), Failed> {
     if change.may_be_absent && is_absent(change, value, (place, items)) {
         return Ok(());
@@ -113,7 +141,9 @@ fn one(
         }
         Action::Copy(from) => {
             let from = concrete(from, (place, items));
-            let copied = found(value, &from)?.clone();
+            let there = found(value, &from)?;
+            spend(there, left)?;
+            let copied = there.clone();
             add(value, place, copied)
         }
         Action::Rename(to) => rename(value, place, to),

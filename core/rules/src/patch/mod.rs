@@ -17,6 +17,8 @@ use act::Failed;
 
 /// One change may meet at most so many places.
 const MOST: usize = 100_000;
+/// All changes of a list may put so much into a value: its parts, and 64 letters for one of them.
+const MADE: usize = 1_000_000;
 
 /// A list of changes, which are made one behind the other.
 #[derive(Debug, Default)]
@@ -140,8 +142,9 @@ impl Patch {
     /// # Errors
     /// The first that could not be made.
     pub fn apply(&self, mut value: Value, values: &dyn Values) -> Result<Value, PatchError> {
+        let mut left = MADE;
         for (i, change) in self.0.iter().enumerate() {
-            let made = act::change(change, &mut value, values);
+            let made = act::change(change, &mut value, values, &mut left);
             made.map_err(|Failed(why)| PatchError {
                 number: i + 1,
                 action: change.action.name(),

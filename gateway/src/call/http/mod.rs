@@ -2,7 +2,7 @@
 
 mod prepare;
 
-pub(crate) use prepare::without_pairs;
+pub(crate) use prepare::{add_credentials, without_pairs};
 
 use std::any::Any;
 

@@ -57,6 +57,11 @@ pub(super) fn request(
             HeaderValue::from_static("identity"),
         );
     }
+    if cx.whole {
+        // A part of an answer cannot be looked into (RFC 9110 §14.2: a range may be ignored).
+        headers.remove(&header::RANGE);
+        headers.remove(&header::IF_RANGE);
+    }
     // The text becomes the target as it is, without a copy: it is no longer than its room.
     let uri = match Uri::from_maybe_shared(Bytes::from(target)) {
         Ok(uri) => uri,
@@ -181,7 +186,7 @@ fn known_pairs(cx: &Context<'_>, query: &str, mut mark: char, target: &mut Strin
 
 /// Adds the backend's credentials to a query, in place of whatever has the same names already.
 #[cold]
-fn add_credentials(target: &mut String, credentials: &[(String, String)]) {
+pub(crate) fn add_credentials(target: &mut String, credentials: &[(String, String)]) {
     without_pairs(target, credentials);
     for (_, pair) in credentials {
         target.push(if target.contains('?') { '&' } else { '?' });
