@@ -301,6 +301,10 @@ pub(crate) fn json<'c>(
     share: &Share<'_>,
     notes: &mut Notes,
 ) -> Result<Result<Bytes, Unmade<'c>>, Failure> {
+    if let Some(changed) = swift(bytes, all, scope) {
+        all.iter().for_each(|c| notes.of(&c.place));
+        return Ok(Ok(changed));
+    }
     share.read(bytes)?;
     let value = serde_json::from_slice(bytes);
     let mut value: Value =
@@ -319,6 +323,15 @@ pub(crate) fn json<'c>(
         notes.of(&changes.place);
     }
     Ok(Ok(value.to_string().into()))
+}
+
+/// The same over bytes, where that is sure.
+fn swift(bytes: &Bytes, all: &[BodyChanges], scope: &Scope<'_>) -> Option<Bytes> {
+    let values = OfScope(scope);
+    let mut changes = all.iter();
+    let first = changes.next()?.patch.swift(bytes, &values)?;
+    let all = changes.try_fold(first, |made, c| c.patch.swift(&made, &values));
+    all.map(Bytes::from)
 }
 
 /// Changes a request on its way to the backend.

@@ -31,6 +31,12 @@ pub(super) fn contracts(runs: u32) -> Outcome<Vec<Value>> {
     lines_of("bench-contracts", &[], runs)
 }
 
+/// JSON changed in place.
+pub(super) fn changes(runs: u32) -> Outcome<Vec<Value>> {
+    eprintln!("· changes alone");
+    lines_of("bench-changes", &[], runs)
+}
+
 fn lines_of(name: &str, definition: &[PathBuf], runs: u32) -> Outcome<Vec<Value>> {
     let output = Command::new("taskset")
         .args(["-c", "0"])

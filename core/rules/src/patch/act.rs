@@ -286,16 +286,24 @@ fn mask(value: &mut Value, place: &[String], keep: usize) -> Result<(), Failed> 
     let Some(there) = at_mut(value, place) else {
         return Ok(());
     };
-    let text = match there {
-        Value::Null => return Ok(()),
-        Value::String(text) => std::mem::take(text),
+    match masked(std::mem::take(there), keep) {
+        Some(masked) => *there = masked,
+        None => return Err("only texts and numbers are masked".to_owned().into()),
+    }
+    Ok(())
+}
+
+/// A value that is masked; `None` where it is neither a text nor a number.
+pub(super) fn masked(value: Value, keep: usize) -> Option<Value> {
+    let text = match value {
+        Value::Null => return Some(Value::Null),
+        Value::String(text) => text,
         Value::Number(number) => number.to_string(),
         Value::Bool(_) => "••••".to_owned(),
-        _ => return Err("only texts and numbers are masked".to_owned().into()),
+        _ => return None,
     };
     let letters = text.chars().count();
     let shown = keep.min(letters / 2);
     let end: String = text.chars().skip(letters - shown).collect();
-    *there = Value::String(format!("••••{end}"));
-    Ok(())
+    Some(Value::String(format!("••••{end}")))
 }

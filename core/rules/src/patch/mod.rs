@@ -7,6 +7,7 @@
 
 mod act;
 mod pointer;
+mod swift;
 
 use serde_json::Value;
 
@@ -22,7 +23,11 @@ const MADE: usize = 1_000_000;
 
 /// A list of changes, which are made one behind the other.
 #[derive(Debug, Default)]
-pub struct Patch(Vec<Change>);
+pub struct Patch {
+    changes: Vec<Change>,
+    /// How they are made while bytes are read, where that can be.
+    plan: Option<swift::Plan>,
+}
 
 /// One change.
 #[derive(Debug)]
@@ -129,12 +134,19 @@ impl Patch {
         for (i, change) in changes.iter().enumerate() {
             change.sound().map_err(|why| (i, why))?;
         }
-        Ok(Self(changes))
+        let plan = swift::Plan::of(&changes);
+        Ok(Self { changes, plan })
+    }
+
+    /// Makes all of them in bytes of JSON, without a value of the whole; `None` where that cannot be, or goes wrong: the other
+    /// way tells then.
+    pub fn swift(&self, bytes: &[u8], values: &dyn Values) -> Option<Vec<u8>> {
+        swift::apply(self.plan.as_ref()?, &self.changes, bytes, values)
     }
 
     /// The changes.
     pub fn changes(&self) -> &[Change] {
-        &self.0
+        &self.changes
     }
 
     /// Makes all of them in a value; where one cannot be made, there is no value.
@@ -143,7 +155,7 @@ impl Patch {
     /// The first that could not be made.
     pub fn apply(&self, mut value: Value, values: &dyn Values) -> Result<Value, PatchError> {
         let mut left = MADE;
-        for (i, change) in self.0.iter().enumerate() {
+        for (i, change) in self.changes.iter().enumerate() {
             let made = act::change(change, &mut value, values, &mut left);
             made.map_err(|Failed(why)| PatchError {
                 number: i + 1,

@@ -11,6 +11,8 @@ pub(super) type Place = Vec<String>;
 
 /// Stands for every item where it meets a list; the name of a member elsewhere.
 const EACH: &str = "*";
+/// A pointer has at most so many tokens.
+const DEEPEST: usize = 64;
 
 impl Pointer {
     /// Reads one (RFC 6901 §3).
@@ -24,6 +26,9 @@ impl Pointer {
         let Some(rest) = text.strip_prefix('/') else {
             return Err(format!("“{text}” is no JSON Pointer: it begins with “/”"));
         };
+        if rest.split('/').count() > DEEPEST {
+            return Err(format!("a path has at most {DEEPEST} parts"));
+        }
         let tokens = rest.split('/').map(|token| {
             let escaped = token.split('~').skip(1);
             if escaped.clone().any(|t| !t.starts_with(['0', '1'])) {
