@@ -7,7 +7,7 @@ use axum::extract::{Extension, State};
 use bytes::Bytes;
 use porch_contract::Finding;
 use porch_facade::{CompiledFacade, CompiledOperation, CompiledPorch, Documents, Model, Secrets};
-use porch_gateway::{GivenAnswer, Trace, TrialRequest};
+use porch_gateway::{GivenAnswer, Trace, TrialReply, TrialRequest};
 use porch_store::Role;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -113,7 +113,6 @@ pub(crate) async fn run(
     may_try(&publisher, app.config.viewers_do_not_try, &op.route.method)?;
     let request = request(&trial, facade, op)?;
     let answers = answers(&publisher, &trial, op)?;
-    let made_up = !answers.is_empty();
     let reply = app
         .trials
         .run(TrialRequest {
@@ -124,20 +123,24 @@ pub(crate) async fn run(
         .await
         .ok_or_else(|| ApiError::new(500, "The trial run was lost", ""))?;
     let status = app.publication.summary().await?.status(&trial.facade);
-    if !sent_along && !made_up && (200..300).contains(&reply.status) {
+    if !sent_along && trial.answers.is_empty() && (200..300).contains(&reply.status) {
         remember(&app, trial);
     }
+    Ok(Json(result(reply, !sent_along && status == "same")))
+}
+
+fn result(reply: TrialReply, released: bool) -> TrialResult {
     let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
     let headers = reply.headers.iter();
-    Ok(Json(TrialResult {
+    TrialResult {
         status: reply.status,
         headers: headers
             .map(|(k, v)| (k.to_string(), text(v.as_bytes())))
             .collect(),
         body: text(&reply.body),
         trace: reply.trace,
-        released: !sent_along && status == "same",
-    }))
+        released,
+    }
 }
 
 /// A facade compiled, and the facades of the porch that it stands on.

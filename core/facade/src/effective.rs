@@ -55,22 +55,7 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
         all.map(move |r| rule(stage, (*r.place).clone()))
     };
     rules.extend(refusals(true));
-    let mut replies = Vec::new();
-    for step in &op.steps {
-        if let Some(plan) = &step.plan {
-            rules.extend(of_several(facade, op, step, plan));
-            continue;
-        }
-        let of_call = step.call.rules(&facade.backends[step.backend], &op.reply);
-        rules.extend(
-            of_call
-                .prepare
-                .into_iter()
-                .map(|r| rule("prepare", wiring(r))),
-        );
-        rules.push(rule("call", wiring(of_call.call)));
-        replies.push(rule("reply", wiring(of_call.reply)));
-    }
+    let mut replies = called(facade, op, &mut rules);
     rules.extend(refusals(false));
     rules.append(&mut replies);
     if op.steps.iter().any(|s| s.plan.is_some()) {
@@ -92,6 +77,30 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
     let counted = "usage is counted; a trace is kept when refused, failed or sampled";
     rules.push(rule("record", RulePlace::built_in(counted)));
     rules
+}
+
+/// What is called, and what is made of the only answer, which comes behind.
+fn called(
+    facade: &CompiledFacade,
+    op: &CompiledOperation,
+    rules: &mut Vec<EffectiveRule>,
+) -> Vec<EffectiveRule> {
+    let rule = |stage, text: String| EffectiveRule {
+        stage,
+        place: op.place.with_rule(text),
+    };
+    let mut replies = Vec::new();
+    for step in &op.steps {
+        if let Some(plan) = &step.plan {
+            rules.extend(of_several(facade, op, step, plan));
+            continue;
+        }
+        let of_call = step.call.rules(&facade.backends[step.backend], &op.reply);
+        rules.extend(of_call.prepare.into_iter().map(|r| rule("prepare", r)));
+        rules.push(rule("call", of_call.call));
+        replies.push(rule("reply", of_call.reply));
+    }
+    replies
 }
 
 /// What one of several calls does.

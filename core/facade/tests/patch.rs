@@ -1,4 +1,8 @@
 //! Changes of JSON in place against the test suite of JSON Patch (RFC 6902), which the console's packages bring along.
+#![allow(
+    clippy::too_many_lines,
+    reason = "a table of cases is told in one piece"
+)]
 
 use std::path::Path;
 

@@ -96,12 +96,7 @@ pub(crate) fn find<'x>(
         let masked = facade.key_header.as_str();
         s.before = Some(Message::new(head, &parts.headers, masked));
     });
-    let pauses = || x.worker.shared.pauses.load();
-    if !x.is_trial() && pauses().stops(&facade.name, &operation.id) {
-        x.at.set(Some(index));
-        x.of_pages.set(operation.cors.is_some());
-        return Err(problem::paused(operation));
-    }
+    not_paused(x, (facade, operation), index)?;
     Ok(Ok(Found {
         index,
         facade,
@@ -110,6 +105,24 @@ pub(crate) fn find<'x>(
         captured,
         native,
     }))
+}
+
+/// Whether nobody has stopped it.
+fn not_paused(
+    x: &Exchange<'_>,
+    (facade, operation): (&CompiledFacade, &CompiledOperation),
+    index: OperationIndex,
+) -> Result<(), Box<Problem>> {
+    if x.is_trial() {
+        return Ok(());
+    }
+    let pauses = x.worker.shared.pauses.load();
+    if !pauses.stops(&facade.name, &operation.id) {
+        return Ok(());
+    }
+    x.at.set(Some(index));
+    x.of_pages.set(operation.cors.is_some());
+    Err(problem::paused(operation))
 }
 
 /// The answer to what is asked of the porch itself: `OPTIONS *`, and requests that may go no further (RFC 9110 §9.3.7).

@@ -30,7 +30,9 @@ use crate::trace::StageName;
 
 /// What a step gives: nothing where it is not called.
 type Gave = Result<Option<AnswerView>, Box<Problem>>;
-type Running<'r> = Pin<Box<dyn Future<Output = Gave> + 'r>>;
+type Running<'r> = Waiting<'r, Gave>;
+/// Something that is waited for.
+type Waiting<'r, T> = Pin<Box<dyn Future<Output = T> + 'r>>;
 
 /// Carries out steps. The answers go into the scope, by the numbers of their steps; the first failure ends the others.
 pub(super) async fn run<'a>(
@@ -410,7 +412,7 @@ async fn answer<'a>(
 }
 
 /// Waits for the first that is done.
-async fn next<T>(running: &mut Vec<(usize, Pin<Box<dyn Future<Output = T> + '_>>)>) -> (usize, T) {
+async fn next<T>(running: &mut Vec<(usize, Waiting<'_, T>)>) -> (usize, T) {
     let (at, gave) = std::future::poll_fn(|cx| {
         for (at, (_, future)) in running.iter_mut().enumerate() {
             if let Poll::Ready(gave) = future.as_mut().poll(cx) {

@@ -267,13 +267,7 @@ pub(super) async fn carry_out<'a>(
     let from = x.recorder.borrow().begin();
     let until = tokio::time::Instant::now() + within;
     let mut slot = Some(made);
-    let anew = || {
-        if again {
-            remade(x, request, call, &cx)
-        } else {
-            None
-        }
-    };
+    let anew = || again.then(|| remade(x, request, call, &cx)).flatten();
     let backends = &x.worker.backends;
     let answered = match &call.backend.credentials.client {
         None if call.backend.transport == Transport::Inside => {

@@ -15,6 +15,7 @@ mod keeping;
 mod letter;
 mod letter_back;
 mod passing;
+mod refusing;
 mod room;
 mod rules;
 mod several;
@@ -205,6 +206,18 @@ fn compile_called(
     let (porch, findings) = model.porch(&["f"], &Secrets::Known(&HashMap::new()));
     assert!(!porch_contract::has_errors(&findings), "{findings:?}");
     porch
+}
+
+/// A trial run whose calls are made.
+fn trial_of(
+    porch: Arc<porch_facade::CompiledPorch>,
+    request: http::Request<bytes::Bytes>,
+) -> TrialRequest {
+    TrialRequest {
+        porch,
+        request,
+        answers: Vec::new(),
+    }
 }
 
 impl Stage {

@@ -176,11 +176,7 @@ fn trial_runs_go_the_same_way_and_count_nothing() {
             .body(bytes::Bytes::new())
             .unwrap();
         let reply = runtime
-            .block_on(trials.run(TrialRequest {
-                porch,
-                request,
-                answers: Vec::new(),
-            }))
+            .block_on(trials.run(trial_of(porch, request)))
             .unwrap();
         assert_eq!((reply.status, &reply.body[..]), (200, &b"{\"a\": 1}"[..]));
         let names: Vec<String> = reply
@@ -197,11 +193,7 @@ fn trial_runs_go_the_same_way_and_count_nothing() {
     let request = http::Request::get("/f/item/1")
         .body(bytes::Bytes::new())
         .unwrap();
-    let reply = runtime.block_on(trials.run(TrialRequest {
-        porch,
-        request,
-        answers: Vec::new(),
-    }));
+    let reply = runtime.block_on(trials.run(trial_of(porch, request)));
     assert_eq!(reply.unwrap().status, 200);
     assert_eq!(status(&stage.get("/f/item/1", "API-Key: one\r\n")), 200);
     assert_eq!(status(&stage.get("/f/item/1", "API-Key: one\r\n")), 429);

@@ -17,15 +17,15 @@ paths:
 
 /// Requests that a backend saw, by their first lines.
 #[derive(Clone, Default)]
-struct Seen(Arc<Mutex<Vec<String>>>);
+pub(super) struct Seen(Arc<Mutex<Vec<String>>>);
 
 impl Seen {
-    fn all(&self) -> Vec<String> {
+    pub(super) fn all(&self) -> Vec<String> {
         self.0.lock().unwrap().clone()
     }
 
     /// Methods and the ends of paths, in the order in which they came.
-    fn lines(&self) -> Vec<String> {
+    pub(super) fn lines(&self) -> Vec<String> {
         let all = self.all();
         let line = |r: &String| {
             let first = r.lines().next().unwrap_or_default();
@@ -74,7 +74,7 @@ fn answered(request: &str) -> Vec<u8> {
     }
 }
 
-fn harbour(operations: &str) -> (Stage, Seen) {
+pub(super) fn harbour(operations: &str) -> (Stage, Seen) {
     let seen = Seen::default();
     let log = seen.clone();
     let backend = Scripted::start(move |_, request| {
@@ -88,12 +88,12 @@ fn harbour(operations: &str) -> (Stage, Seen) {
     )
 }
 
-fn body(answer: &str) -> Value {
+pub(super) fn body(answer: &str) -> Value {
     let (_, body) = answer.split_once("\r\n\r\n").unwrap();
     serde_json::from_str(body).unwrap_or_else(|e| panic!("{e}: {answer}"))
 }
 
-fn post(stage: &Stage, path: &str, json: &str) -> String {
+pub(super) fn post(stage: &Stage, path: &str, json: &str) -> String {
     let length = json.len();
     stage.raw(format!("POST {path} HTTP/1.1\r\nHost: x\r\nConnection: close\r\nContent-Type: application/json\r\nContent-Length: {length}\r\n\r\n{json}").as_bytes())
 }
@@ -445,60 +445,4 @@ fn what_is_missing_in_an_answer_is_not_blamed_on_the_caller() {
         why,
         "the path cannot be made: =place.body.kode: there is no “kode”; there are: code, quays"
     );
-}
-
-#[test]
-fn an_operation_with_one_call_refuses_by_request_and_answer() {
-    let (stage, seen) = harbour("  look:
-    call: { backend: b, path: '/places/{port}' }
-    refuse:
-      - { when: '=query.?n.orValue(0) > 9', status: 422, title: Too many }
-      - { when: =answer.status == 404, status: 410, title: Gone, members: { port: =path.port } }
-      - { when: \"=answer.status == 200 && answer.body.code == 'DRY'\", status: 409, title: Dry, detail: =answer.body.code }
-");
-    assert_eq!(status(&stage.get("/f/ports/maren?n=10", "")), 422);
-    assert_eq!(seen.lines(), Vec::<String>::new());
-    for (port, wanted, title) in [
-        ("nowhere", 410, "Gone"),
-        ("text", 410, "Gone"),
-        ("dry", 409, "Dry"),
-    ] {
-        let answer = stage.get(&format!("/f/ports/{port}"), "");
-        assert_eq!(
-            (status(&answer), &body(&answer)["title"]),
-            (wanted, &json!(title)),
-            "{answer}"
-        );
-        assert!(!answer.contains("<no>"), "{answer}");
-    }
-    // What is not refused is what it was.
-    let answer = stage.get("/f/ports/maren", "");
-    assert_eq!(
-        body(&answer),
-        json!({"code": "MAREN", "quays": ["a", "b", "c"]})
-    );
-    assert_eq!(
-        status(&stage.get("/f/ports/broken", "")),
-        500,
-        "other failures are passed on"
-    );
-}
-
-#[test]
-fn refusals_look_into_bodies_that_go_on_as_they_came() {
-    let (stage, seen) = harbour(
-        "  book:
-    call: { backend: b, path: /holds }
-    refuse:
-      - { when: \"=body.?who.orValue('') == ''\", status: 422, title: Who is it? }
-",
-    );
-    assert_eq!(
-        status(&post(&stage, "/f/ports/maren", r#"{"whom":1}"#)),
-        422
-    );
-    assert_eq!(seen.lines(), Vec::<String>::new());
-    let sent = r#"{ "who" :  "us", "n": 1.50 }"#;
-    assert_eq!(status(&post(&stage, "/f/ports/maren", sent)), 201);
-    assert!(seen.all()[0].ends_with(sent), "{:?}", seen.all());
 }

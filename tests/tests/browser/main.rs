@@ -457,9 +457,6 @@ async fn nothing_that_is_typed_is_changed_or_written_over_others() {
         .unwrap();
     browser.press("Run").await;
     browser.see("Too shallow to sail").await;
-    browser
-        .see("nothing was called: the answer that was given stands for it")
-        .await;
 
     // A number keeps digits that no binary float has.
     browser.go("/facades/cargo/bookConsignment").await;

@@ -1,22 +1,21 @@
 //! Compiling changes of messages.
 
+mod fields;
 mod paths;
 
 use std::sync::Arc;
 
-use http::HeaderName;
 use indexmap::IndexMap;
 use porch_contract::{Finding, Operation as ContractOperation, Position, Step};
 use porch_rules::expr::Template;
 use porch_rules::patch::{Change, Patch};
 use serde_json::Value;
 
+use self::fields::Place;
 use super::FacadeCompiler;
 use super::refusals::Seen;
-use crate::compiled::{
-    ANSWER, BodyChanges, Changes, FieldAction, FieldChange, ITEM, RulePlace, StatusChange,
-};
-use crate::documents::{ChangeDoc, ChangesDoc, FieldChangeDoc, FieldOp, OperationDoc};
+use crate::compiled::{ANSWER, BodyChanges, Changes, FieldChange, ITEM, RulePlace, StatusChange};
+use crate::documents::{ChangeDoc, ChangesDoc, FieldChangeDoc, OperationDoc};
 use crate::wiring::{AnswerShape, uses};
 
 /// A list of changes has at most so many.
@@ -210,7 +209,11 @@ impl<'a> FacadeCompiler<'a> {
         let all = docs.iter().enumerate();
         all.filter_map(|(i, doc)| {
             let steps = cx.steps(keys, i);
-            self.field(&steps, doc, fixed, cx)
+            let place = Place {
+                steps: &steps,
+                fixed,
+            };
+            self.field(&place, doc, cx)
         })
         .collect()
     }
@@ -227,104 +230,6 @@ impl<'a> FacadeCompiler<'a> {
         &docs[..docs.len().min(MOST)]
     }
 
-    fn field(
-        &mut self,
-        steps: &[Step],
-        doc: &FieldChangeDoc,
-        fixed: Option<&[&str]>,
-        cx: &mut Context<'_, 'a>,
-    ) -> Option<FieldChange> {
-        let node = &self.from.facade.node;
-        let below = |k: &str| [steps, &[Step::Key(k.into())]].concat();
-        let place = |k: &str| node.locate(&below(k), false);
-        let (all, plain) = match (doc.op, doc.name.strip_suffix('*')) {
-            (FieldOp::Remove, Some(begin)) if !begin.is_empty() => (true, begin),
-            _ => (false, doc.name.as_str()),
-        };
-        let name = self.name(place("name"), plain, fixed, all)?;
-        let to = match (&doc.to, doc.op) {
-            (Some(to), FieldOp::Rename | FieldOp::Copy) => {
-                self.name(place("to"), to, fixed, false)?
-            }
-            (None, FieldOp::Rename | FieldOp::Copy) => {
-                let op = doc.op.name();
-                self.wrong(place("op"), format!("{op} needs `to:`"), "add `to: NAME`");
-                return None;
-            }
-            (Some(_), _) => {
-                self.wrong(place("to"), "“to” has no meaning here".into(), "");
-                return None;
-            }
-            (None, _) => String::new(),
-        };
-        let value = match (&doc.value, doc.op) {
-            (Some(value), FieldOp::Set | FieldOp::Add) => {
-                if value.is_array() || value.is_object() {
-                    let message = "a list or map has no plain text".to_owned();
-                    self.wrong(place("value"), message, "");
-                    return None;
-                }
-                cx.template(self, &below("value"), value)?
-            }
-            (None, FieldOp::Set | FieldOp::Add) => {
-                let op = doc.op.name();
-                self.wrong(
-                    place("op"),
-                    format!("{op} needs `value:`"),
-                    "add `value: …`",
-                );
-                return None;
-            }
-            (Some(_), _) => {
-                self.wrong(place("value"), "“value” has no meaning here".into(), "");
-                return None;
-            }
-            (None, _) => Template::Literal(Value::Null),
-        };
-        if let (Template::Literal(Value::String(text)), Some(_)) = (&value, fixed)
-            && http::HeaderValue::from_str(text).is_err()
-        {
-            let message = "this text cannot stand in a header field".to_owned();
-            self.wrong(place("value"), message, "");
-            return None;
-        }
-        let when = match &doc.when {
-            Some(text) => Some(cx.condition(self, &below("when"), text)?),
-            None => None,
-        };
-        let action = match doc.op {
-            FieldOp::Set => FieldAction::Set(value),
-            FieldOp::Add => FieldAction::Add(value),
-            FieldOp::Remove if all => FieldAction::RemoveAll,
-            FieldOp::Remove => FieldAction::Remove,
-            FieldOp::Rename => FieldAction::Rename(to),
-            FieldOp::Copy => FieldAction::Copy(to),
-        };
-        let what = if fixed.is_some() {
-            "field"
-        } else {
-            "parameter"
-        };
-        let other = doc
-            .to
-            .as_ref()
-            .map_or(String::new(), |to| format!(" → {to}"));
-        let of_success = match &action {
-            FieldAction::Set(value) | FieldAction::Add(value) => looks_into(value),
-            _ => false,
-        };
-        let of_success = of_success || when.as_ref().is_some_and(looks_into);
-        let rule = format!("{} the {what} {}{other}", doc.op.name(), doc.name);
-        let line = self.from.facade.node.locate(steps, false).line;
-        Some(FieldChange {
-            action,
-            name,
-            when,
-            of_success,
-            place: self.change_place(rule, cx.at.reach, line),
-        })
-    }
-
     fn change_place(&mut self, rule: String, reach: &str, line: usize) -> Arc<RulePlace> {
         Arc::new(RulePlace {
             rule: rule.into(),
@@ -332,42 +237,6 @@ impl<'a> FacadeCompiler<'a> {
             file: self.shared.text(&self.from.facade.file),
             line,
         })
-    }
-
-    /// The name of a header field in lower case, or of a query parameter as it is.
-    fn name(
-        &mut self,
-        at: Position,
-        name: &str,
-        fixed: Option<&[&str]>,
-        begins: bool,
-    ) -> Option<String> {
-        let Some(fixed) = fixed else {
-            if name.is_empty() {
-                self.wrong(at, "a query parameter has a name".into(), "");
-                return None;
-            }
-            return Some(name.to_owned());
-        };
-        let lower = name.to_ascii_lowercase();
-        if lower.parse::<HeaderName>().is_err() {
-            self.wrong(at, format!("“{name}” is no name of a header field"), "");
-            return None;
-        }
-        let hits = |f: &&&str| {
-            if begins {
-                f.starts_with(&lower)
-            } else {
-                **f == lower
-            }
-        };
-        if let Some(own) = fixed.iter().find(hits) {
-            let message = format!("the field {own} is not for documents to change");
-            let help = "it says how a message travels, or is set behind all changes";
-            self.wrong(at, message, help);
-            return None;
-        }
-        Some(lower)
     }
 
     fn statuses(&mut self, docs: &IndexMap<String, u16>, at: &Where<'_>) -> Vec<StatusChange> {

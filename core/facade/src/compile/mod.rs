@@ -309,21 +309,11 @@ impl<'a> FacadeCompiler<'a> {
         };
         let (at_call, at) = (compiler.at_key(&["call"]), compiler.at_key(&[]));
         let compiled = wired.kind.call(&mut compiler)?;
-        let place = RulePlace {
-            rule: self.shared.text(&format!("calls {}", call.backend)),
-            reach: format!("operation {id}").into(),
-            file: self.shared.text(&facade.file),
-            line: at_call.line,
-        };
+        let place = self.place_of_one(id, &call.backend, at_call.line);
         let seen = Seen::Answer(compiled.shape.as_ref());
         let refusals = self.refusals(id, doc, contract_op, seen);
-        let mut reply = self.with_refusals(id, &compiled, &refusals);
+        let reply = self.with_refusals(id, &compiled, &refusals);
         let changes = self.changes_of_one(id, (doc, contract_op), wired, &compiled);
-        if let Some(changes) = &changes {
-            reply.reads_body |= changes.reads_body || !changes.request_body.is_empty();
-            reply.looks_into |= changes.looks_into;
-            reply.is_changed = !changes.reply_body.is_empty();
-        }
         let behind = Behind::of(wired, &compiled);
         let admission = self.admission(id, doc, contract_op, &behind);
         let answers = self.answers(id, doc, contract_op);
@@ -348,13 +338,22 @@ impl<'a> FacadeCompiler<'a> {
             }],
             reply: Reply {
                 body: compiled.reply.body,
-                ..reply
+                ..with_changes(reply, changes.as_deref())
             },
             changes,
             cors: self.cors(id, doc),
             place: Arc::new(place),
             at,
         })
+    }
+
+    fn place_of_one(&mut self, id: &str, backend: &str, line: usize) -> RulePlace {
+        RulePlace {
+            rule: self.shared.text(&format!("calls {backend}")),
+            reach: format!("operation {id}").into(),
+            file: self.shared.text(&self.from.facade.file),
+            line,
+        }
     }
 
     fn changes_of_one(
@@ -377,6 +376,16 @@ impl<'a> FacadeCompiler<'a> {
         };
         self.changes(doc, contract_op, of)
     }
+}
+
+/// What a reply must be read for, where messages are changed.
+fn with_changes(mut reply: Reply, changes: Option<&Changes>) -> Reply {
+    if let Some(changes) = changes {
+        reply.reads_body |= changes.reads_body || !changes.request_body.is_empty();
+        reply.looks_into |= changes.looks_into;
+        reply.is_changed = !changes.reply_body.is_empty();
+    }
+    reply
 }
 
 /// Where the contract says that an operation is.

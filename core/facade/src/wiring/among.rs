@@ -5,6 +5,7 @@ use std::sync::{Arc, OnceLock};
 use porch_rules::expr::Template;
 use serde_json::{Map, Value, json};
 
+use super::Shapes;
 use crate::compiled::{ANSWER, ITEM};
 
 /// What is known of an answer: schemas in a document that may be shared.
@@ -37,6 +38,14 @@ impl AnswerShape {
     /// The document, and the schema of the body in it.
     pub fn of_body(&self) -> Option<(&Value, &Value)> {
         self.at(&self.body)
+    }
+
+    /// The same as a reference is held against it.
+    pub fn shapes(&self) -> Shapes<'_> {
+        Shapes {
+            answer: self.of_body(),
+            soap_header: self.of_soap_header(),
+        }
     }
 
     /// The document, and the schema of the header elements in it.

@@ -1,5 +1,6 @@
 //! Every reference against the contract and the definition, every structure against its target.
 
+mod several;
 mod walk;
 
 use std::sync::LazyLock;
@@ -11,7 +12,7 @@ use porch_rules::expr::{Expr, Reference, Step as PathStep, Template};
 use serde_json::{Value, json};
 
 use self::walk::{absent, walk, walk_behind};
-use super::among::{Among, Spot};
+use super::among::Among;
 use crate::compiled::{ANSWER, ITEM, REQUEST_ROOTS};
 use crate::read::inside;
 
@@ -210,69 +211,6 @@ impl Templates<'_> {
                 None => Ok(()),
                 Some(among) => self.of_several(among, name, (first, rest), shapes),
             },
-        }
-    }
-
-    /// The same for a name that an operation of several calls knows.
-    fn of_several(
-        &self,
-        among: &Among<'_>,
-        name: &str,
-        (first, rest): (&PathStep, &[PathStep]),
-        shapes: &Shapes<'_>,
-    ) -> Result<(), Missing> {
-        match (name, among.answer(name)) {
-            (ITEM, _) => match self.item(among, shapes) {
-                Some(view) => walk(view, rest, "an item of the list"),
-                None => Ok(()),
-            },
-            (ANSWER, _) => self.answer(first, rest, shapes),
-            (_, None) => Ok(()),
-            (_, Some(answer)) => {
-                if answer.may_be_absent && !first.optional {
-                    let (offset, message, help) = absent(first, name);
-                    return Err((
-                        offset,
-                        format!("{message}: “{name}” may not be called"),
-                        help,
-                    ));
-                }
-                let known = answer.shape.as_ref();
-                let shapes = Shapes {
-                    answer: known.and_then(|s| s.of_body()),
-                    soap_header: known.and_then(|s| s.of_soap_header()),
-                };
-                let what = format!("the body of {name}");
-                self.of_answer((first, rest), &shapes, &what, answer.may_be_absent)
-            }
-        }
-    }
-
-    /// What each item of a list is, where that is known.
-    fn item<'v>(&'v self, among: &'v Among<'v>, shapes: &Shapes<'v>) -> Option<SchemaView<'v>> {
-        match among.list? {
-            Template::Expr(expr) => self.view_of(expr, shapes)?.items(),
-            _ => None,
-        }
-    }
-
-    /// Whether a root may be named where a structure stands.
-    fn may_name(&self, root: &str, reply: bool) -> Result<(), String> {
-        let Some(among) = self.among else {
-            return match root {
-                ANSWER if !reply => Err("there is no answer yet".into()),
-                _ => Ok(()),
-            };
-        };
-        match (root, among.spot) {
-            (ITEM, Spot::Call { each: true } | Spot::Answer { each: true }) => Ok(()),
-            (ITEM, _) => Err("there is an “item” only where a call has `each:`".into()),
-            (ANSWER, Spot::Answer { .. }) => Ok(()),
-            (ANSWER, _) => Err(format!(
-                "of several calls each answer has a name: {}",
-                among.names.join(", ")
-            )),
-            _ => Ok(()),
         }
     }
 

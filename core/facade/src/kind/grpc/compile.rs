@@ -1,7 +1,7 @@
 //! Compiling gRPC calls.
 
 use std::collections::HashMap;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use ::http::HeaderName;
 use porch_contract::{Place, suggest};
@@ -35,23 +35,15 @@ impl CallCompiler<'_> {
         let described = (&*definition as &dyn std::any::Any).downcast_ref::<Described>()?;
         let types = &described.descriptors.types;
         let method = self.method(described)?;
-        if self.among.is_some() && (method.client_streaming || method.server_streaming) {
-            let message = format!("{} is a stream, and no one of several calls", method.name);
-            let help = "give it an operation of its own, with `call:`";
-            self.error(self.at(&["call", "operation"]), message, help);
-            return None;
-        }
+        self.no_stream_among_several(method)?;
         let body = self.body_part(types, method)?;
         let response = self.response_part(types, method)?;
         self.grpc_faults();
         let all = self.sides.clone();
         let document = all.get_or_init(|| self.sides_of(described));
         let own = &document["operations"][&method.full];
-        let output = match &response {
-            MessagePart::Field(field) => &own["fields"][&*field.name],
-            _ => &own["output"],
-        };
-        let shapes = Shapes::of_answer(document, output);
+        let shape = shape(&all, method, &response);
+        let shapes = shape.shapes();
         let target = Target {
             what: format!("{}'s message", method.name),
             root: document,
@@ -62,13 +54,8 @@ impl CallCompiler<'_> {
         if method.server_streaming {
             self.of_stream(reply.as_ref());
         }
-        let used_query = match self.among {
-            Some(_) => Vec::new(),
-            None => self.used_query(types, method, send.as_ref()),
-        };
-        if self.among.is_none() {
-            self.unused(&body, send.as_ref());
-        }
+        let used_query = self.used_query(types, method, send.as_ref());
+        self.unused(&body, send.as_ref());
         let (out, back) = self.crossing();
         let reads_body = send.iter().chain(reply.as_ref()).any(|t| uses(t, "body"));
         let call = GrpcCall {
@@ -100,15 +87,20 @@ impl CallCompiler<'_> {
             rest_may_be_empty: true,
             used_query: Some(used_query),
             spellings: self.spellings(types, method),
-            shape: Some(AnswerShape {
-                document: all.clone(),
-                body: ["operations", &method.full, "output"]
-                    .map(str::to_owned)
-                    .into(),
-                soap_header: None,
-            }),
+            shape: Some(shape),
             ..Compiled::new(Arc::new(call), reply)
         })
+    }
+
+    /// Streams have operations of their own.
+    fn no_stream_among_several(&mut self, method: &Method) -> Option<()> {
+        if self.among.is_none() || !(method.client_streaming || method.server_streaming) {
+            return Some(());
+        }
+        let message = format!("{} is a stream, and no one of several calls", method.name);
+        let help = "give it an operation of its own, with `call:`";
+        self.error(self.at(&["call", "operation"]), message, help);
+        None
     }
 
     /// The metadata that crosses the porch, there and back.
@@ -242,6 +234,9 @@ impl CallCompiler<'_> {
         method: &Method,
         send: Option<&Template>,
     ) -> Vec<String> {
+        if self.among.is_some() {
+            return Vec::new();
+        }
         let used = named_below(send, "query");
         for p in &self.contract_op.parameters {
             if p.place != Place::Query || used.contains(&p.name) {
@@ -274,6 +269,9 @@ impl CallCompiler<'_> {
 
     /// Values of the request that nothing uses.
     fn unused(&mut self, body: &MessagePart, send: Option<&Template>) {
+        if self.among.is_some() {
+            return;
+        }
         let used = named_below(send, "path");
         for name in self.contract_op.path.variables() {
             if !used.iter().any(|u| u == name) {
@@ -311,6 +309,20 @@ impl CallCompiler<'_> {
             }
         }
         all
+    }
+}
+
+/// What is known of a method's answer, or of the part of it that callers get.
+fn shape(all: &Arc<OnceLock<Value>>, method: &Method, response: &MessagePart) -> AnswerShape {
+    let mut body = vec!["operations".to_owned(), method.full.clone()];
+    match response {
+        MessagePart::Field(field) => body.extend(["fields".to_owned(), field.name.to_string()]),
+        _ => body.push("output".to_owned()),
+    }
+    AnswerShape {
+        document: all.clone(),
+        body,
+        soap_header: None,
     }
 }
 

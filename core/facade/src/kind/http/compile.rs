@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use ::http::{HeaderName, HeaderValue};
+use ::http::{HeaderName, HeaderValue, Method};
 use porch_contract::{PathTemplate, Piece, Segment, suggest};
 use porch_rules::expr::Template;
 use serde_json::{Map, Value};
@@ -15,32 +15,10 @@ use crate::wiring::{CallCompiler, Shapes, uses};
 /// What can be sent by HTTP.
 const PARTS: [&str; 4] = ["path", "query", "headers", "body"];
 
-impl CallCompiler<'_> {
+impl<'a> CallCompiler<'a> {
     pub(super) fn http(&mut self) -> Option<Compiled> {
-        if self.call.operation.is_some() {
-            let at = self.at_key(&["call", "operation"]);
-            let message = "an HTTP backend without a definition has no named operations";
-            self.error(at, message, "an HTTP call has `method` and `path`");
-        }
-        if self.among.is_some() && self.call.path.is_none() {
-            let help = "add `path: /…`, whose {variables} are those of the operation or stand below `send: path:`";
-            self.error(
-                self.at(&["call"]),
-                "one of several calls says its path",
-                help,
-            );
-            return None;
-        }
         let empty = Map::new();
-        let send = match &self.doc.send {
-            Some(Value::Object(map)) => map,
-            None => &empty,
-            Some(_) => {
-                let message = "what is sent by HTTP has `path`, `query`, `headers` and `body`";
-                self.error(self.at(&["send"]), message, "");
-                return None;
-            }
-        };
+        let send = self.http_send(&empty)?;
         self.known_parts(send);
         let definition = self.definition.clone();
         let description = (&*definition as &dyn std::any::Any).downcast_ref::<Description>();
@@ -70,14 +48,7 @@ impl CallCompiler<'_> {
             .flatten()
             .chain(query.iter().flatten().chain(&headers).map(|(_, t)| t))
             .any(|t| uses(t, "body"));
-        let method = self.call.method.as_deref();
-        if let Some(method) = method
-            && (method.is_empty() || !method.bytes().all(|b| b.is_ascii_uppercase()))
-        {
-            let at = self.at(&["call", "method"]);
-            let help = "methods are written in capitals: GET, POST …";
-            self.error(at, format!("“{method}” is no method"), help);
-        }
+        let method = self.http_method();
         let mut headers: Vec<(HeaderName, HeaderRule)> = headers
             .into_iter()
             .filter_map(|(name, template)| self.header_rule(&name, template))
@@ -88,7 +59,7 @@ impl CallCompiler<'_> {
         let call = HttpCall {
             own,
             query: query.or_else(|| own.then(Vec::new)),
-            method: method.and_then(|m| m.parse().ok()),
+            method,
             path,
             fixed_query,
             fixed,
@@ -100,6 +71,47 @@ impl CallCompiler<'_> {
             shape,
             ..Compiled::new(Arc::new(call), reply)
         })
+    }
+
+    /// What is sent, where it has parts.
+    fn http_send<'s>(&mut self, empty: &'s Map<String, Value>) -> Option<&'s Map<String, Value>>
+    where
+        'a: 's,
+    {
+        if self.call.operation.is_some() {
+            let at = self.at_key(&["call", "operation"]);
+            let message = "an HTTP backend without a definition has no named operations";
+            self.error(at, message, "an HTTP call has `method` and `path`");
+        }
+        if self.among.is_some() && self.call.path.is_none() {
+            let help = "add `path: /…`, whose {variables} are those of the operation or stand below `send: path:`";
+            self.error(
+                self.at(&["call"]),
+                "one of several calls says its path",
+                help,
+            );
+            return None;
+        }
+        match &self.doc.send {
+            Some(Value::Object(map)) => Some(map),
+            None => Some(empty),
+            Some(_) => {
+                let message = "what is sent by HTTP has `path`, `query`, `headers` and `body`";
+                self.error(self.at(&["send"]), message, "");
+                None
+            }
+        }
+    }
+
+    /// The method that is called; the caller's where nothing is said.
+    fn http_method(&mut self) -> Option<Method> {
+        let method = self.call.method.as_deref()?;
+        if method.is_empty() || !method.bytes().all(|b| b.is_ascii_uppercase()) {
+            let at = self.at(&["call", "method"]);
+            let help = "methods are written in capitals: GET, POST …";
+            self.error(at, format!("“{method}” is no method"), help);
+        }
+        method.parse().ok()
     }
 
     fn known_parts(&mut self, send: &Map<String, Value>) {

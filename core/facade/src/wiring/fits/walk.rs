@@ -23,6 +23,18 @@ pub(super) fn absent(step: &PathStep, of: &str) -> (usize, String, String) {
     )
 }
 
+/// The same for a member that is deeper.
+fn absent_below(step: &PathStep, at: Vec<&str>) -> Missing {
+    let (offset, message, _) = absent(step, "");
+    let before: Vec<&str> = ["…"].into_iter().chain(at).collect();
+    let help = format!(
+        "say what happens then: {0}.?{1} leaves it out, {0}.?{1}.orValue(…) puts something in its place",
+        before.join("."),
+        step.name
+    );
+    (offset, message, help)
+}
+
 /// Follows a reference through a schema.
 pub(super) fn walk(view: SchemaView<'_>, steps: &[PathStep], what: &str) -> Result<(), Missing> {
     follow(view, steps, what, false)
@@ -73,14 +85,7 @@ fn follow(
                     && !said
                     && !steps[..i].iter().any(|s| s.optional)
                 {
-                    let (offset, message, _) = absent(step, "");
-                    let before: Vec<&str> = ["…"].into_iter().chain(at).collect();
-                    let help = format!(
-                        "say what happens then: {0}.?{1} leaves it out, {0}.?{1}.orValue(…) puts something in its place",
-                        before.join("."),
-                        step.name
-                    );
-                    return Err((offset, message, help));
+                    return Err(absent_below(step, at));
                 }
                 view = below;
             }
