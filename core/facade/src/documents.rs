@@ -1,5 +1,6 @@
 //! The shapes of the documents that publishers write.
 
+mod attempts;
 mod calls;
 mod changes;
 mod cors;
@@ -11,6 +12,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer};
 use serde_json::Value;
 
+pub(crate) use attempts::AttemptsDoc;
 pub(crate) use calls::{NamedCallDoc, RefusalDoc};
 pub use changes::patch_of;
 pub(crate) use changes::{ChangeDoc, ChangesDoc, FieldChangeDoc, FieldOp};
@@ -121,6 +123,8 @@ pub struct BackendDoc {
     pub idle_timeout: Option<Span>,
     /// How long an answer may take; 10s unless given.
     pub timeout: Option<Span>,
+    /// Calls that are made again where they fail; none unless given.
+    pub attempts: Option<AttemptsDoc>,
     /// Credentials.
     #[serde(default)]
     pub credentials: CredentialsDoc,

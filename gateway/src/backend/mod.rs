@@ -8,6 +8,7 @@ mod http1;
 mod http2;
 mod lean;
 pub(crate) mod places;
+mod repeats;
 mod tls;
 pub(crate) mod tokens;
 
@@ -25,7 +26,7 @@ use http_body::{Body, Frame, SizeHint};
 use hyper::body::Incoming;
 use porch_facade::{Address, CompiledBackend, Transport};
 
-pub(crate) use failure::{CallFailure, deepest};
+pub(crate) use failure::{CallFailure, DialError, deepest};
 
 use tokio::time::Instant;
 
@@ -44,6 +45,7 @@ pub(crate) struct Backends {
     chosen: chosen::Chosen,
     limits: Arc<places::Limits>,
     health: health::Health,
+    repeats: repeats::Repeats,
     tls: tls::Configs,
     turn: Cell<usize>,
 }
@@ -182,6 +184,16 @@ impl Backends {
         let order = (0..count).map(|i| (turn + i) % count);
         let up = |i: &usize| !self.health.is_down((backend.identity, *i as u32));
         order.clone().find(up).unwrap_or(turn % count)
+    }
+
+    /// Counts a call of a backend whose calls may be made again.
+    pub(crate) fn called(&self, backend: &CompiledBackend) {
+        self.repeats.earned(backend.identity);
+    }
+
+    /// Whether one more attempt may be made; it counts.
+    pub(crate) fn may_repeat(&self, backend: &CompiledBackend) -> bool {
+        self.repeats.spend(backend.identity)
     }
 
     /// Sends a request and waits for the head of its answer.

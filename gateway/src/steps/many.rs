@@ -16,7 +16,8 @@ use porch_rules::expr::Template;
 use serde_json::{Value, json};
 
 use super::body;
-use super::one::{Call, called_nothing, carry_out};
+use super::given::called_nothing;
+use super::one::{Call, carry_out};
 use super::refused;
 use crate::answer::{Answer, Content, json_of};
 use crate::body::InBody;
@@ -303,7 +304,7 @@ fn given(
 
 /// Notes that something stands for an answer.
 fn stands_for(x: &Exchange<'_>, call: &Call<'_>, problem: &Problem) {
-    let (name, why) = (&call.shown, &problem.refusal.why);
+    let (name, why) = (call.shown(), &problem.refusal.why);
     let text = format!("{name} failed, and its “otherwise” stands for it: {why}");
     note(x, call, text);
 }

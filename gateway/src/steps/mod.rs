@@ -3,8 +3,10 @@
 //! Steps that wait for nothing start at once, the others when the answers that they need are there. One step alone is the
 //! short way: its answer may go through to the caller as it comes.
 
+mod attempts;
 pub(crate) mod body;
 mod example;
+mod given;
 mod inside;
 mod many;
 mod one;
@@ -13,6 +15,9 @@ pub(crate) mod request;
 mod shown;
 #[cfg(test)]
 mod tests;
+
+use porch_facade::{ANSWER, CompiledOperation, ITEM, REQUEST_ROOTS};
+use porch_rules::expr::Expr;
 
 use crate::body::InBody;
 use crate::exchange::state::Exchange;
@@ -36,4 +41,17 @@ pub(crate) async fn run<'a>(
             Ok(Outcome::Many)
         }
     }
+}
+
+/// Whether an expression names answers of an operation's calls.
+#[cold]
+fn names_answers(op: &CompiledOperation, source: &str) -> bool {
+    let mut roots: Vec<&str> = REQUEST_ROOTS.to_vec();
+    roots.extend(op.steps.iter().map(|s| &*s.name));
+    roots.extend([ITEM, ANSWER]);
+    let Ok(expr) = Expr::compile(source, &roots) else {
+        return false;
+    };
+    let mut named = expr.references().iter().map(|r| r.steps[0].name.as_str());
+    named.any(|root| !REQUEST_ROOTS.contains(&root))
 }

@@ -3,14 +3,15 @@
 use std::borrow::Cow;
 use std::time::Instant;
 
+use bytes::Bytes;
 use http::{Version, header};
-use porch_facade::{
-    ANSWER, CompiledBackend, CompiledOperation, ITEM, REQUEST_ROOTS, Step, Transport,
-};
-use porch_rules::expr::{EvalError, Expr};
+use porch_facade::{CompiledBackend, Step, Transport};
+use porch_rules::expr::EvalError;
 
+use super::attempts::{self, Again};
+use super::given::given;
 use super::{body, inside, refused, shown};
-use crate::answer::{Answer, Content, Passed, Whole};
+use crate::answer::Answer;
 use crate::body::{InBody, OutBody};
 use crate::call::protocols::protocol;
 use crate::call::{CallerBody, Context, Needs, Prepared, Protocol, Read, Reading, Sent};
@@ -24,6 +25,9 @@ use crate::scope::Scope;
 use crate::steps::request::{Outcome, Request};
 use crate::trace::{Message, Recorder, Stage, StageName, came, sent};
 
+/// Traces show so many items of a list.
+const SHOWN: u32 = 10;
+
 /// A step that is about to be carried out.
 pub(super) struct Call<'a> {
     pub(super) step: &'a Step,
@@ -31,10 +35,8 @@ pub(super) struct Call<'a> {
     pub(super) protocol: &'static dyn Protocol,
     /// Index of the address that is called.
     pub(super) at: usize,
-    /// Its name, where an operation has several.
-    pub(super) shown: Cow<'a, str>,
-    /// Whether nothing of it is shown.
-    pub(super) quiet: bool,
+    /// The number of the item that it is made for, where it is made for each of a list.
+    pub(super) item: Option<u32>,
     /// Whether the answer may go through, or is waited for whole.
     pub(super) alone: bool,
 }
@@ -55,8 +57,7 @@ impl<'a> Call<'a> {
             backend,
             protocol,
             at: x.worker.backends.choose(backend),
-            shown: Cow::Borrowed(if alone { "" } else { &step.name }),
-            quiet: false,
+            item: None,
             alone,
         })
     }
@@ -84,7 +85,7 @@ impl<'a> Call<'a> {
             native: request.native,
             // Of several answers none is the reply.
             chosen: if self.alone { x.chosen } else { None },
-            keep: x.recorder.borrow().full && !self.quiet,
+            keep: x.recorder.borrow().full && !self.is_quiet(),
             may_stream: self.alone && !trial && !shaped && as_json,
             whole: shaped || !self.alone,
             statuses: self.step.plan.as_ref().map_or(&[], |p| &p.statuses),
@@ -103,7 +104,7 @@ impl<'a> Call<'a> {
         let failure = match failure {
             // What is made of other answers is not the caller's to answer for.
             Failure::Unsuitable(place, source, error)
-                if !self.alone && names_answers(request.operation, &source) =>
+                if !self.alone && super::names_answers(request.operation, &source) =>
             {
                 Failure::Answer(format!("{place} cannot be made: ={source}: {error}"))
             }
@@ -146,6 +147,20 @@ impl<'a> Call<'a> {
         self.problem(request, Failure::Answer(why), StageName::Reply)
     }
 
+    /// Its name, where an operation has several.
+    pub(super) fn shown(&self) -> Cow<'a, str> {
+        match self.item {
+            _ if self.alone => "".into(),
+            None => (&*self.step.name).into(),
+            Some(i) => format!("{}[{i}]", self.step.name).into(),
+        }
+    }
+
+    /// Whether nothing of it is shown: of a list only the first are.
+    fn is_quiet(&self) -> bool {
+        self.item.is_some_and(|i| i >= SHOWN)
+    }
+
     /// Notes a stage of it down, where it is shown.
     pub(super) fn note(
         &self,
@@ -153,23 +168,10 @@ impl<'a> Call<'a> {
         at: (StageName, Instant),
         fill: impl FnOnce(&mut Stage),
     ) {
-        if !self.quiet {
-            recorder.of_step(at, &self.shown, self.backend, fill);
+        if !self.is_quiet() {
+            recorder.of_step(at, &self.shown(), self.backend, fill);
         }
     }
-}
-
-/// Whether an expression names answers of an operation's calls.
-#[cold]
-fn names_answers(op: &CompiledOperation, source: &str) -> bool {
-    let mut roots: Vec<&str> = REQUEST_ROOTS.to_vec();
-    roots.extend(op.steps.iter().map(|s| &*s.name));
-    roots.extend([ITEM, ANSWER]);
-    let Ok(expr) = Expr::compile(source, &roots) else {
-        return false;
-    };
-    let mut named = expr.references().iter().map(|r| r.steps[0].name.as_str());
-    named.any(|root| !REQUEST_ROOTS.contains(&root))
 }
 
 pub(super) async fn run<'a>(
@@ -184,7 +186,7 @@ pub(super) async fn run<'a>(
         let cx = call.context(x, request, scope);
         call.protocol.needs(&cx, &body)
     };
-    let needs = needed(request, needs);
+    let needs = needed(request, &call, needs);
     let needs = body::demanded(request.operation, request.parts, &body, needs)
         .map_err(|f| call.problem(request, f, StageName::Admit))?;
     let body = if matches!(needs, Needs::Nothing | Needs::Stream) {
@@ -206,33 +208,19 @@ pub(super) async fn run<'a>(
     Ok(Outcome::One(done.answer, call.backend, done.notes))
 }
 
-/// The answer that somebody who tries the operation gives in place of the call.
-#[cold]
-fn given(x: &Exchange<'_>, call: &Call<'_>) -> Option<Answer> {
-    let given = x.origin.given(&call.step.name)?;
-    called_nothing(x, call);
-    Some(Answer::Whole(Box::new(Whole {
-        status: given.status,
-        fields: http::HeaderMap::new(),
-        body: Content::Value(given.body.clone()),
-        soap_headers: None,
-        passed: Passed::None,
-    })))
-}
-
-/// Notes that a given answer stands for a call.
-pub(super) fn called_nothing(x: &Exchange<'_>, call: &Call<'_>) {
-    let from = x.recorder.borrow().begin();
-    let mut recorder = x.recorder.borrow_mut();
-    call.note(&mut recorder, (StageName::Call, from), |stage| {
-        let text = "nothing was called: the answer that was given stands for it";
-        stage.notes.push(text.into());
-    });
-}
-
 /// How the body is needed, where an expression of the operation's own looks into it.
-fn needed(request: &Request<'_>, needs: Needs) -> Needs {
+fn needed(request: &Request<'_>, call: &Call<'_>, needs: Needs) -> Needs {
+    let policy = call.backend.attempts.as_ref();
     match needs {
+        // What may be sent once more is kept until then.
+        Needs::Stream
+            if policy.is_some_and(|p| attempts::has_key(p, request)) && !request.native =>
+        {
+            match request.operation.reply.reads_body {
+                true => Needs::Value,
+                false => Needs::Raw,
+            }
+        }
         _ if !request.operation.reply.reads_body || request.native => needs,
         Needs::Json { .. } => Needs::Json { value: true },
         _ => Needs::Value,
@@ -257,19 +245,34 @@ pub(super) async fn carry_out<'a>(
     body: CallerBody,
 ) -> Result<Done, Box<Problem>> {
     let cx = call.context(x, request, scope);
-    let Prepared {
-        request: made,
-        within,
-        again,
-        complaint,
-        ..
-    } = prepare(x, request, call, &cx, body)?;
+    let (
+        Prepared {
+            request: made,
+            within,
+            again,
+            complaint,
+            ..
+        },
+        kept,
+    ) = begin(x, request, call, &cx, body)?;
     let from = x.recorder.borrow().begin();
     let until = tokio::time::Instant::now() + within;
     let mut slot = Some(made);
     let anew = || again.then(|| remade(x, request, call, &cx)).flatten();
     let backends = &x.worker.backends;
     let answered = match &call.backend.credentials.client {
+        // All of them in a place of their own: a call that is made once has no room for it.
+        _ if call.backend.attempts.is_some() => {
+            let of = Again {
+                request,
+                call,
+                scope,
+                body: kept,
+                until,
+                safe: again,
+            };
+            Box::pin(attempts::send(x, of, (&mut slot, within), &anew)).await
+        }
         None if call.backend.transport == Transport::Inside => {
             Box::pin(inside::send(x, call, &mut slot, until)).await
         }
@@ -310,6 +313,21 @@ pub(super) async fn carry_out<'a>(
         Reading::Later(reading) => reading.await,
     };
     finish(x, request, call, (from, by_http2), read)
+}
+
+/// The prepared request, and the body for attempts again, where there may be some.
+fn begin(
+    x: &Exchange<'_>,
+    request: &Request<'_>,
+    call: &Call<'_>,
+    cx: &Context<'_>,
+    body: CallerBody,
+) -> Result<(Prepared, Option<Box<Bytes>>), Box<Problem>> {
+    let kept = match &call.backend.attempts {
+        Some(_) => body.bytes().map(|b| Box::new(b.clone())),
+        None => None,
+    };
+    Ok((prepare(x, request, call, cx, body)?, kept))
 }
 
 fn prepare(
@@ -418,7 +436,18 @@ fn remade(
     call: &Call<'_>,
     cx: &Context<'_>,
 ) -> Option<Outgoing> {
-    let (mut prepared, _) = made(x, request, call, cx, CallerBody::Gone).ok()?;
+    made_anew(x, request, call, cx, CallerBody::Gone)
+}
+
+/// The same with a body that was read.
+pub(super) fn made_anew(
+    x: &Exchange<'_>,
+    request: &Request<'_>,
+    call: &Call<'_>,
+    cx: &Context<'_>,
+    body: CallerBody,
+) -> Option<Outgoing> {
+    let (mut prepared, _) = made(x, request, call, cx, body).ok()?;
     add_common(x, call, cx, &mut prepared.request);
     Some(prepared.request)
 }

@@ -6,6 +6,7 @@
 
 mod alpn;
 mod answers;
+mod attempts;
 mod changes;
 mod connections;
 mod cors;

@@ -206,3 +206,26 @@ fn messages_are_changed_and_pages_of_one_origin_may_call() {
         "{tried}"
     );
 }
+
+#[test]
+fn a_backend_that_fails_now_and_then_is_asked_again() {
+    let (porch, _) = Porch::published();
+    porch
+        .tides
+        .as_ref()
+        .unwrap()
+        .mood(&json!({ "fail_every": 2 }));
+    let path = "/journeys/v1/harbours/farholt/sailings?on=2027-05-02";
+    for _ in 0..4 {
+        let reply = porch.call("GET", path, "", "");
+        assert_eq!(reply.status, 200, "{}", reply.text());
+    }
+    let tried = stdout(&porch.client(
+        &["try", "sailingsFrom", "harbour=farholt", "on=2027-05-02"],
+        "",
+    ));
+    assert!(
+        tried.contains("behind one that failed: 503 Service Unavailable"),
+        "{tried}"
+    );
+}

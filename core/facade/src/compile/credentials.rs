@@ -237,6 +237,7 @@ impl Filling<'_, '_> {
                 addresses,
                 trust,
                 server_name: None,
+                attempts: None,
                 connections: None,
                 timeout,
                 connect: DEFAULT_CONNECT.min(timeout),

@@ -2,6 +2,7 @@
 
 mod admission;
 mod answers;
+mod attempts;
 mod backend;
 mod changes;
 mod cors;

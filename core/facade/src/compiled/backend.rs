@@ -34,6 +34,8 @@ pub struct CompiledBackend {
     pub connections: Option<u32>,
     /// How long an answer may take.
     pub timeout: Duration,
+    /// How often a call is made, where it is made more than once.
+    pub attempts: Option<Attempts>,
     /// How long a connection may take.
     pub connect: Duration,
     /// How long an answer that has begun may fall silent.
@@ -46,6 +48,19 @@ pub struct CompiledBackend {
     pub xml: Option<porch_soap::generic::Mapping>,
     /// What it is shown when it is called.
     pub credentials: Credentials,
+}
+
+/// How often a call is made that is safe to repeat.
+#[derive(Debug)]
+pub struct Attempts {
+    /// So many times at most, the first among them.
+    pub most: u32,
+    /// How long the second waits, by half more or less.
+    pub spaced: Duration,
+    /// Statuses that are failures too.
+    pub statuses: Vec<u16>,
+    /// The field with which callers say that what is not safe may be repeated.
+    pub idempotency_key: Option<HeaderName>,
 }
 
 /// What a backend is shown when it is called, secrets filled in.

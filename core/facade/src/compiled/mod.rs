@@ -28,7 +28,7 @@ pub use admission::{
 };
 pub use answers::{AnswersPlan, ResponsePlan, Statuses};
 pub use backend::{
-    Address, ClientGrant, CompiledBackend, Credentials, OwnCertificate, Transport, Trust,
+    Address, Attempts, ClientGrant, CompiledBackend, Credentials, OwnCertificate, Transport, Trust,
 };
 pub use changes::{BodyChanges, Changes, FieldAction, FieldChange, StatusChange};
 pub use cors::Cors;

@@ -49,6 +49,7 @@ fn backend(address: Address) -> CompiledBackend {
         server_name: None,
         connections: None,
         timeout: Duration::from_secs(2),
+        attempts: None,
         connect: Duration::from_secs(2),
         idle: Duration::from_secs(2),
         max_message: 1 << 20,

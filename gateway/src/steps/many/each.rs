@@ -14,9 +14,6 @@ use crate::problem::Problem;
 use crate::scope::{AnswerView, Scope, Within};
 use crate::steps::request::Request;
 
-/// Traces show so many items.
-const SHOWN: usize = 10;
-
 type Running<'r> = Pin<Box<dyn Future<Output = Result<Value, Box<Problem>>> + 'r>>;
 
 /// Calls for each item; the answer's body is the list of what they gave, in the order of the items.
@@ -31,8 +28,7 @@ pub(super) async fn run<'a>(
     let items = items(request, call, each, scope)?;
     let calls = (0..items.len()).map(|i| {
         let mut own = Call::of(x, request, call.step, false)?;
-        own.shown = format!("{}[{i}]", call.step.name).into();
-        own.quiet = i >= SHOWN;
+        own.item = u32::try_from(i).ok();
         Ok(own)
     });
     let calls: Vec<Call<'a>> = calls.collect::<Result<_, Box<Problem>>>()?;

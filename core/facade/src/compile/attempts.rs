@@ -1,0 +1,57 @@
+//! Compiling how often a call is made.
+
+use http::HeaderName;
+use porch_contract::{Finding, Step};
+
+use super::FacadeCompiler;
+use crate::compiled::Attempts;
+use crate::documents::BackendDoc;
+use crate::read::Document;
+
+/// Attempts, the first among them.
+const MOST: std::ops::RangeInclusive<u32> = 2..=5;
+/// Where nothing is said.
+const SPACED: std::time::Duration = std::time::Duration::from_millis(100);
+const STATUSES: [u16; 3] = [502, 503, 504];
+
+impl FacadeCompiler<'_> {
+    pub(super) fn attempts(&mut self, backend: &Document<BackendDoc>) -> Option<Attempts> {
+        let doc = backend.doc.attempts.as_ref()?;
+        let mut wrong = |key: &str, message: String, help: &str| {
+            let steps = ["attempts", key].map(|k| Step::Key(k.into()));
+            let at = backend.node.locate(&steps, false);
+            self.findings
+                .push(Finding::error(&backend.file, at, message).help(help));
+        };
+        if !MOST.contains(&doc.most) {
+            let message = format!("{} attempts are not between 2 and 5", doc.most);
+            wrong(
+                "most",
+                message,
+                "one attempt is made where `attempts` is left out",
+            );
+        }
+        let statuses = doc.statuses.clone().unwrap_or_else(|| STATUSES.to_vec());
+        if let Some(strange) = statuses.iter().find(|s| !(400..600).contains(*s)) {
+            let message = format!("{strange} is no status of a failure");
+            wrong("statuses", message, "failures have 400 to 599");
+        }
+        let key = match &doc.idempotency_key {
+            None => None,
+            Some(name) => match name.parse::<HeaderName>() {
+                Ok(name) => Some(name),
+                Err(_) => {
+                    let message = format!("“{name}” is no name of a header field");
+                    wrong("idempotency-key", message, "");
+                    None
+                }
+            },
+        };
+        Some(Attempts {
+            most: doc.most,
+            spaced: doc.spaced.map_or(SPACED, |s| s.0),
+            statuses,
+            idempotency_key: key,
+        })
+    }
+}

@@ -1,0 +1,189 @@
+//! Attempts again: of what is safe to repeat, spaced, within a budget and the time that an answer may take.
+//!
+//! All of it lies aside of calls that are answered well.
+
+use std::time::Duration;
+
+use bytes::Bytes;
+use http::StatusCode;
+use porch_facade::{Attempts, Transport};
+use tokio::time::Instant;
+
+use super::one::{Call, made_anew};
+use super::{inside, shown};
+use crate::backend::{Answered, CallFailure, DialError};
+use crate::call::CallerBody;
+use crate::exchange::state::Exchange;
+use crate::failure::Failure;
+use crate::outgoing::Outgoing;
+use crate::scope::Scope;
+use crate::steps::request::Request;
+use crate::trace::StageName;
+
+type Came = Result<Answered, Failure>;
+
+/// Whether what came is asked for again.
+fn fails(policy: &Attempts, came: &Came) -> bool {
+    match came {
+        Ok(answered) => policy.statuses.contains(&answered.head.status.as_u16()),
+        // What is wrong with its certificate is wrong the next time too.
+        Err(Failure::Call(failure)) => matches!(
+            failure,
+            CallFailure::Connect(DialError::Refused(_) | DialError::Handshake(_))
+                | CallFailure::ConnectTimeout
+                | CallFailure::Broken(_)
+        ),
+        Err(_) => false,
+    }
+}
+
+/// Whether a call may be repeated: its request is safe, or that of the caller is (RFC 9110 §9.2.1), or the caller says so.
+fn may_repeat(policy: &Attempts, request: &Request<'_>, call: &Call<'_>, again: bool) -> bool {
+    if request.native || call.step.call.takes_messages() {
+        return false;
+    }
+    let writes = call.step.plan.as_ref().is_some_and(|p| p.writes);
+    let is_safe = matches!(request.operation.route.method.as_str(), "GET" | "HEAD");
+    again || (is_safe && !writes) || has_key(policy, request)
+}
+
+/// Whether the caller says that the request may be repeated.
+pub(super) fn has_key(policy: &Attempts, request: &Request<'_>) -> bool {
+    let key = policy.idempotency_key.as_ref();
+    key.is_some_and(|name| request.parts.headers.contains_key(name))
+}
+
+/// What a call is made again of.
+pub(super) struct Again<'r, 'a> {
+    pub(super) request: &'r Request<'a>,
+    pub(super) call: &'r Call<'a>,
+    pub(super) scope: &'r Scope<'r>,
+    /// The caller's body, where it was read.
+    pub(super) body: Option<Box<Bytes>>,
+    pub(super) until: Instant,
+    /// Whether its request is safe by itself.
+    pub(super) safe: bool,
+}
+
+/// Sends a request, and makes the call again as long as it fails and may be made.
+pub(super) async fn send<'a>(
+    x: &Exchange<'_>,
+    of: Again<'_, 'a>,
+    (slot, within): (&mut Option<Outgoing>, Duration),
+    anew: &dyn Fn() -> Option<Outgoing>,
+) -> Came {
+    let backends = &x.worker.backends;
+    backends.called(of.call.backend);
+    let sending = shown::Sending {
+        slot,
+        until: of.until,
+        within,
+        anew,
+    };
+    let mut came = sent(x, of.call, sending).await;
+    let Some(policy) = &of.call.backend.attempts else {
+        return came;
+    };
+    if !may_repeat(policy, of.request, of.call, of.safe) {
+        return came;
+    }
+    for number in 2..=policy.most {
+        if !fails(policy, &came) {
+            break;
+        }
+        let pause = pause(x, policy, number);
+        if Instant::now() + pause >= of.until {
+            note(x, of.call, "no time is left for another attempt".into());
+            break;
+        }
+        if !backends.may_repeat(of.call.backend) {
+            let told = "no other attempt: they would be more than a tenth of the backend's calls";
+            note(x, of.call, told.into());
+            break;
+        }
+        let Some((own, outgoing)) = made(x, &of) else {
+            break;
+        };
+        let (before, ms) = (told(&came), pause.as_millis());
+        let text = format!("attempt {number}, {ms} ms behind one that failed: {before}");
+        note(x, of.call, text);
+        tokio::time::sleep(pause).await;
+        let sending = shown::Sending {
+            slot: &mut Some(outgoing),
+            until: of.until,
+            within: of.until.saturating_duration_since(Instant::now()),
+            anew: &|| None,
+        };
+        came = sent(x, &own, sending).await;
+    }
+    came
+}
+
+/// The call once more, at the address whose turn it is.
+fn made<'a>(x: &Exchange<'_>, of: &Again<'_, 'a>) -> Option<(Call<'a>, Outgoing)> {
+    let mut own = Call::of(x, of.request, of.call.step, of.call.alone).ok()?;
+    own.item = of.call.item;
+    let body = match &of.body {
+        Some(bytes) => CallerBody::Bytes(Bytes::clone(bytes)),
+        None => CallerBody::Gone,
+    };
+    let outgoing = {
+        let cx = own.context(x, of.request, of.scope);
+        made_anew(x, of.request, &own, &cx, body)
+    };
+    Some((own, outgoing?))
+}
+
+/// How long an attempt waits: twice as long as the one before, and not all of them alike.
+fn pause(x: &Exchange<'_>, policy: &Attempts, number: u32) -> Duration {
+    let base = policy.spaced.saturating_mul(1 << (number - 2).min(8));
+    // From a half to one and a half of it.
+    let part = (x.worker.random() % 1_000) as u32 + 500;
+    base.saturating_mul(part) / 1_000
+}
+
+async fn sent(x: &Exchange<'_>, call: &Call<'_>, sending: shown::Sending<'_>) -> Came {
+    let shown::Sending {
+        slot,
+        until,
+        within,
+        anew,
+    } = sending;
+    match &call.backend.credentials.client {
+        None if call.backend.transport == Transport::Inside => {
+            inside::send(x, call, slot, until).await
+        }
+        None => {
+            let backends = &x.worker.backends;
+            let sent = backends.send(call.backend, call.at, slot, until, within, anew);
+            sent.await.map_err(Failure::Call)
+        }
+        Some(grant) => {
+            let sending = shown::Sending {
+                slot,
+                until,
+                within,
+                anew,
+            };
+            shown::send(x, call, grant, sending).await
+        }
+    }
+}
+
+fn told(came: &Came) -> String {
+    let of = |status: StatusCode| status.to_string();
+    match came {
+        Ok(answered) => of(answered.head.status),
+        Err(Failure::Call(CallFailure::Broken(why))) => format!("it broke off: {why}"),
+        Err(Failure::Call(CallFailure::Connect(why))) => format!("no connection: {why}"),
+        Err(_) => "no connection in time".into(),
+    }
+}
+
+fn note(x: &Exchange<'_>, call: &Call<'_>, text: String) {
+    let from = x.recorder.borrow().begin();
+    let mut recorder = x.recorder.borrow_mut();
+    call.note(&mut recorder, (StageName::Call, from), |stage| {
+        stage.notes.push(text);
+    });
+}
