@@ -55,14 +55,31 @@ pub(super) fn has_key(policy: &Attempts, request: &Request<'_>) -> bool {
 
 /// What a call is made again of.
 pub(super) struct Again<'r, 'a> {
-    pub(super) request: &'r Request<'a>,
-    pub(super) call: &'r Call<'a>,
-    pub(super) scope: &'r Scope<'r>,
+    request: &'r Request<'a>,
+    call: &'r Call<'a>,
+    scope: &'r Scope<'r>,
     /// The caller's body, where it was read.
-    pub(super) body: Option<Box<Bytes>>,
-    pub(super) until: Instant,
+    body: Option<Box<Bytes>>,
+    until: Instant,
     /// Whether its request is safe by itself.
-    pub(super) safe: bool,
+    safe: bool,
+}
+
+impl<'r, 'a> Again<'r, 'a> {
+    pub(super) fn of(
+        request: &'r Request<'a>,
+        (call, scope): (&'r Call<'a>, &'r Scope<'r>),
+        (body, until, safe): (Option<Box<Bytes>>, Instant, bool),
+    ) -> Self {
+        Self {
+            request,
+            call,
+            scope,
+            body,
+            until,
+            safe,
+        }
+    }
 }
 
 /// Sends a request, and makes the call again as long as it fails and may be made.

@@ -7,11 +7,12 @@ use porch_valid::Validator;
 use serde_json::Value;
 
 use crate::body::{InBody, ReadFailure};
-use crate::call::{CallerBody, Needs};
+use crate::call::{CallerBody, Context, Needs};
 use crate::exchange::state::Exchange;
 use crate::failure::Failure;
 use crate::media;
 use crate::scope::Scope;
+use crate::trace::Message;
 
 /// How the body is needed where the contract says what it must be.
 pub(super) fn demanded(
@@ -250,4 +251,13 @@ fn value(op: &CompiledOperation, parts: &Parts, bytes: &Bytes) -> Result<Value, 
     };
     let mapping = offer.map(|m| m.mapping.clone()).unwrap_or_default();
     media::parse(kind, bytes, &parts.headers, &mapping).map_err(|e| Failure::body(e.to_string()))
+}
+
+/// The caller's body as it is shown, as far as it was read.
+pub(super) fn shown(cx: &Context<'_>, body: &CallerBody) -> Option<Message> {
+    match (body.bytes(), &cx.scope.body) {
+        (Some(bytes), _) => Some(Message::default().body(bytes)),
+        (None, Some(value)) => Some(Message::default().body(value.to_string().as_bytes())),
+        (None, None) => None,
+    }
 }

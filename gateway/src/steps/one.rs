@@ -23,7 +23,7 @@ use crate::outgoing::Outgoing;
 use crate::problem::{Problem, not_wired, of_failure};
 use crate::scope::Scope;
 use crate::steps::request::{Outcome, Request};
-use crate::trace::{Message, Recorder, Stage, StageName, came, sent};
+use crate::trace::{Recorder, Stage, StageName, came, sent};
 
 /// Traces show so many items of a list.
 const SHOWN: u32 = 10;
@@ -245,16 +245,14 @@ pub(super) async fn carry_out<'a>(
     body: CallerBody,
 ) -> Result<Done, Box<Problem>> {
     let cx = call.context(x, request, scope);
-    let (
-        Prepared {
-            request: made,
-            within,
-            again,
-            complaint,
-            ..
-        },
-        kept,
-    ) = begin(x, request, call, &cx, body)?;
+    let (prepared, kept) = begin(x, request, call, &cx, body)?;
+    let Prepared {
+        request: made,
+        within,
+        again,
+        complaint,
+        ..
+    } = prepared;
     let from = x.recorder.borrow().begin();
     let until = tokio::time::Instant::now() + within;
     let mut slot = Some(made);
@@ -263,14 +261,7 @@ pub(super) async fn carry_out<'a>(
     let answered = match &call.backend.credentials.client {
         // All of them in a place of their own: a call that is made once has no room for it.
         _ if call.backend.attempts.is_some() => {
-            let of = Again {
-                request,
-                call,
-                scope,
-                body: kept,
-                until,
-                safe: again,
-            };
+            let of = Again::of(request, (call, scope), (kept, until, again));
             Box::pin(attempts::send(x, of, (&mut slot, within), &anew)).await
         }
         None if call.backend.transport == Transport::Inside => {
@@ -338,7 +329,11 @@ fn prepare(
     body: CallerBody,
 ) -> Result<Prepared, Box<Problem>> {
     let from = x.recorder.borrow().begin();
-    let before = if cx.keep { shown_body(cx, &body) } else { None };
+    let before = if cx.keep {
+        body::shown(cx, &body)
+    } else {
+        None
+    };
     match made(x, request, call, cx, body) {
         Ok((mut prepared, changed)) => {
             add_common(x, call, cx, &mut prepared.request);
@@ -403,15 +398,6 @@ fn made(
         }
     }
     Ok((prepared, notes.into_list()))
-}
-
-/// The caller's body as it is shown, as far as it was read.
-fn shown_body(cx: &Context<'_>, body: &CallerBody) -> Option<Message> {
-    match (body.bytes(), &cx.scope.body) {
-        (Some(bytes), _) => Some(Message::default().body(bytes)),
-        (None, Some(value)) => Some(Message::default().body(value.to_string().as_bytes())),
-        (None, None) => None,
-    }
 }
 
 /// What every backend request carries.

@@ -40,7 +40,6 @@ impl FacadeCompiler<'_> {
             .then(|| backend.doc.xml.clone().unwrap_or_default().mapping());
         let timeout = backend.doc.timeout.map_or(DEFAULT_TIMEOUT, |t| t.0);
         let connections = self.connections(backend, inside);
-        let attempts = self.attempts(backend);
         let offers_http2 = transport == Transport::Http1
             && connections.is_none()
             && backend.doc.http2.unwrap_or(true);
@@ -58,7 +57,7 @@ impl FacadeCompiler<'_> {
             server_name: self.server_name(backend),
             connections,
             timeout,
-            attempts,
+            attempts: self.attempts(backend),
             connect: backend
                 .doc
                 .connect_timeout
