@@ -39,7 +39,9 @@ pub(crate) async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<Backend
     let environment = app.publication.environment().to_owned();
     let views = compute(move || {
         let all = model.documents.backends.values();
-        all.map(|b| view(&model, b, &environment)).collect()
+        let mut all: Vec<BackendView> = all.map(|b| view(&model, b, &environment)).collect();
+        all.sort_by(|a, b| a.name.cmp(&b.name));
+        all
     });
     Ok(Json(views.await?))
 }

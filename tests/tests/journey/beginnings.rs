@@ -380,6 +380,7 @@ fn backends_of_every_kind_say_whether_they_are_there() {
             "chart",
             "loyalty",
             "reservations",
+            "tides",
             "timetable",
             "vessels"
         ]

@@ -25,6 +25,7 @@ fn one_teams_unfinished_work_does_not_go_live_with_anothers() {
                 "berths",
                 "cargo",
                 "harbour",
+                "journeys",
                 "loyalty",
                 "timetable",
                 "vessels"

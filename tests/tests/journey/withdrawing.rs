@@ -156,6 +156,9 @@ fn a_facade_is_taken_out_after_its_callers_were_named() {
     wait_until("usage is written", || {
         porch.ok(&["usage"]).to_string().contains("quoteFare")
     });
+    // The other facade that calls the same backend goes first.
+    let (code, text) = said(&porch, &["facade", "delete", "journeys", "--yes"]);
+    assert!(code == 0 && !text.contains("reservations"), "{text}");
     let (code, text) = said(&porch, &["facade", "delete", "sailings"]);
     assert_eq!(code, 1, "{text}");
     assert!(
