@@ -14,9 +14,9 @@ use serde_json::Value;
 use self::fields::Place;
 use super::FacadeCompiler;
 use super::refusals::Seen;
-use crate::compiled::{ANSWER, BodyChanges, Changes, FieldChange, ITEM, RulePlace, StatusChange};
+use crate::compiled::{BodyChanges, Changes, FieldChange, ITEM, RulePlace, StatusChange};
 use crate::documents::{ChangeDoc, ChangesDoc, FieldChangeDoc, OperationDoc};
-use crate::wiring::{AnswerShape, uses};
+use crate::wiring::{AnswerShape, looks_into, uses};
 
 /// A list of changes has at most so many.
 const MOST: usize = 200;
@@ -94,8 +94,10 @@ impl<'a> FacadeCompiler<'a> {
         // What is wrong with them is told once.
         let told = self.findings.len();
         self.add(&facade.doc.changes, &common, contract_op, of, &mut changes);
-        if std::mem::replace(&mut self.changes_told, true) {
-            self.findings.truncate(told);
+        for finding in self.findings.split_off(told) {
+            if !self.findings.contains(&finding) {
+                self.findings.push(finding);
+            }
         }
         let reach = format!("operation {}", of.id);
         let own = Where {
@@ -408,15 +410,4 @@ impl<'a> Context<'_, 'a> {
         let made = compiler.expression((steps, text, "condition"), self.contract_op, self.seen);
         self.noted(made)
     }
-}
-
-/// Whether it names more of the only answer than its status and fields.
-fn looks_into(template: &Template) -> bool {
-    let mut found = false;
-    template.each_expr(&mut Vec::new(), &mut |_, expr| {
-        let mut named = expr.references().iter().map(|r| r.steps.as_slice());
-        found |= named
-            .any(|steps| steps[0].name == ANSWER && steps.get(1).is_none_or(|s| s.name == "body"));
-    });
-    found
 }

@@ -73,7 +73,6 @@ pub(crate) fn facade(sources: &Sources<'_>) -> (CompiledFacade, Vec<Finding>) {
         written: OnceCell::new(),
         made: examples::Made::default(),
         strangers: 0,
-        changes_told: false,
         facade_cors: None,
     };
     let compiled = compiler.facade();
@@ -110,8 +109,6 @@ struct FacadeCompiler<'a> {
     made: examples::Made,
     /// How many operations the contract lacks.
     strangers: usize,
-    /// Whether what is wrong with the facade's own changes was told.
-    changes_told: bool,
     /// Which pages may call by the facade's own rule, once somebody asks.
     facade_cors: Option<Option<Arc<Cors>>>,
 }

@@ -11,7 +11,7 @@ use super::FacadeCompiler;
 use crate::compiled::{ANSWER, Refusal, Reply, RulePlace};
 use crate::documents::{OperationDoc, RefusalDoc};
 use crate::kind::Compiled;
-use crate::wiring::{Among, AnswerShape, Shapes, Spot, Templates, uses};
+use crate::wiring::{Among, AnswerShape, Shapes, Spot, Templates, looks_into, uses};
 
 /// What refusals of an operation may look at.
 #[derive(Clone, Copy)]
@@ -64,16 +64,7 @@ impl Refusal {
 
     /// Whether it names more of the only answer than its status and fields.
     fn looks_into_answer(&self) -> bool {
-        let mut found = false;
-        for template in self.templates() {
-            template.each_expr(&mut Vec::new(), &mut |_, expr| {
-                let mut named = expr.references().iter().map(|r| r.steps.as_slice());
-                found |= named.any(|steps| {
-                    steps[0].name == ANSWER && steps.get(1).is_none_or(|s| s.name == "body")
-                });
-            });
-        }
-        found
+        self.templates().any(looks_into)
     }
 }
 

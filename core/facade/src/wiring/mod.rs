@@ -12,7 +12,7 @@ use porch_contract::{
 use porch_rules::expr::Template;
 use serde_json::Value;
 
-use crate::compiled::{CompiledBackend, Definition};
+use crate::compiled::{ANSWER, CompiledBackend, Definition};
 use crate::documents::{CallDoc, FacadeDoc, OperationDoc};
 use crate::read::Document;
 pub(crate) use among::shaped;
@@ -176,6 +176,19 @@ pub fn uses(template: &Template, root: &str) -> bool {
     let mut found = false;
     template.each_expr(&mut Vec::new(), &mut |_, expr| {
         found |= expr.references().iter().any(|r| r.steps[0].name == root)
+    });
+    found
+}
+
+/// Whether a template names more of the only answer than its status and fields: what is in it must be read then.
+pub(crate) fn looks_into(template: &Template) -> bool {
+    let mut found = false;
+    template.each_expr(&mut Vec::new(), &mut |_, expr| {
+        let mut named = expr.references().iter().map(|r| r.steps.as_slice());
+        found |= named.any(|steps| {
+            let part = steps.get(1).map(|s| s.name.as_str());
+            steps[0].name == ANSWER && !matches!(part, Some("status" | "header"))
+        });
     });
     found
 }

@@ -6,9 +6,10 @@ use porch_rules::expr::Template;
 use serde_json::Value;
 
 use super::super::FacadeCompiler;
-use super::{Context, looks_into};
+use super::Context;
 use crate::compiled::{FieldAction, FieldChange};
 use crate::documents::{FieldChangeDoc, FieldOp};
+use crate::wiring::looks_into;
 
 /// Where a change stands, and what it may not be of: the fixed names of header fields; none for query parameters.
 pub(super) struct Place<'p> {
