@@ -46,6 +46,11 @@ impl AnswerView {
         self
     }
 
+    /// Whether something stands in its place.
+    pub(crate) fn failed(&self) -> bool {
+        self.value["failed"] == Value::Bool(true)
+    }
+
     /// Whether it has a body that is more than nothing.
     pub(crate) fn has_body(&self) -> bool {
         !self.value["body"].is_null()

@@ -128,7 +128,10 @@ impl<'r, 'a> All<'r, 'a> {
     fn done(&mut self, i: usize, gave: Gave) -> Result<(), Box<Problem>> {
         self.states[i] = State::Done;
         let Some(answer) = gave? else { return Ok(()) };
-        if plan(self.calls[i].step).is_some_and(|p| p.writes) {
+        let call = &self.calls[i];
+        // What failed, or was given by whoever tries it, changed nothing.
+        let was_made = !answer.failed() && self.x.origin.given(&call.step.name).is_none();
+        if was_made && plan(call.step).is_some_and(|p| p.writes) {
             self.changed.push(i);
         }
         let _ = self.scope.answers[i].set(answer);

@@ -446,3 +446,17 @@ fn what_is_missing_in_an_answer_is_not_blamed_on_the_caller() {
         "the path cannot be made: =place.body.kode: there is no “kode”; there are: code, quays"
     );
 }
+
+#[test]
+fn what_did_not_happen_is_not_taken_back() {
+    // It failed, and something stands for it; then it is refused.
+    let (stage, seen) = harbour(&BOOKING.replace(
+        "path: /holds\n",
+        "path: /gone\n        otherwise: { id: H1 }\n",
+    ));
+    let answer = post(&stage, "/f/ports/maren", r#"{"who":"late"}"#);
+    assert_eq!(status(&answer), 409, "{answer}");
+    let lines = seen.lines();
+    assert!(lines.iter().any(|l| l == "POST gone"), "{lines:?}");
+    assert!(lines.iter().all(|l| !l.starts_with("DELETE")), "{lines:?}");
+}

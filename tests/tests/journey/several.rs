@@ -128,6 +128,17 @@ fn a_reply_is_shaped_without_its_backends() {
         !refused.status.success() && shown.contains("No such harbour"),
         "{shown}"
     );
+    // What was given was not done, and is not taken back.
+    let body =
+        r#"{"sailing":"S-17","fareClass":"car","names":["Odd"],"payment":"P","currency":"XXX"}"#;
+    let hold = r#"hold={"Reference":"H-1","Total":{"Currency":"SKC","Amount":1}}"#;
+    let output = porch.client(&["try", "book", "--body", body, "--answer", hold], "");
+    let shown = stdout(&output);
+    assert!(
+        shown.contains("Another currency") && !shown.contains("undone"),
+        "{shown}{}",
+        stderr(&output)
+    );
     // What is misspelt is told before anything is tried.
     let wrong = stderr(&tried(&["plaice={}"]));
     assert!(
