@@ -53,13 +53,32 @@ pub(super) fn has_key(policy: &Attempts, request: &Request<'_>) -> bool {
     key.is_some_and(|name| request.parts.headers.contains_key(name))
 }
 
+/// The caller's body, for attempts again.
+pub(super) enum Kept {
+    /// There is none.
+    None,
+    /// It was read.
+    Read(Box<Bytes>),
+    /// It goes on as it comes, once.
+    Gone,
+}
+
+impl Kept {
+    pub(super) fn of(body: &CallerBody) -> Self {
+        match body {
+            CallerBody::Bytes(bytes) => Self::Read(Box::new(bytes.clone())),
+            CallerBody::Unread(body) if body.length() != Some(0) => Self::Gone,
+            CallerBody::Unread(_) | CallerBody::Gone => Self::None,
+        }
+    }
+}
+
 /// What a call is made again of.
 pub(super) struct Again<'r, 'a> {
     request: &'r Request<'a>,
     call: &'r Call<'a>,
     scope: &'r Scope<'r>,
-    /// The caller's body, where it was read.
-    body: Option<Box<Bytes>>,
+    body: Kept,
     until: Instant,
     /// Whether its request is safe by itself.
     safe: bool,
@@ -69,7 +88,7 @@ impl<'r, 'a> Again<'r, 'a> {
     pub(super) fn of(
         request: &'r Request<'a>,
         (call, scope): (&'r Call<'a>, &'r Scope<'r>),
-        (body, until, safe): (Option<Box<Bytes>>, Instant, bool),
+        (body, until, safe): (Kept, Instant, bool),
     ) -> Self {
         Self {
             request,
@@ -141,8 +160,9 @@ fn made<'a>(x: &Exchange<'_>, of: &Again<'_, 'a>) -> Option<(Call<'a>, Outgoing)
     let mut own = Call::of(x, of.request, of.call.step, of.call.alone).ok()?;
     own.item = of.call.item;
     let body = match &of.body {
-        Some(bytes) => CallerBody::Bytes(Bytes::clone(bytes)),
-        None => CallerBody::Gone,
+        Kept::Read(bytes) => CallerBody::Bytes(Bytes::clone(bytes)),
+        Kept::None => CallerBody::Gone,
+        Kept::Gone => return None,
     };
     let outgoing = {
         let cx = own.context(x, of.request, of.scope);

@@ -3,12 +3,11 @@
 use std::borrow::Cow;
 use std::time::Instant;
 
-use bytes::Bytes;
 use http::{Version, header};
 use porch_facade::{CompiledBackend, Step, Transport};
 use porch_rules::expr::EvalError;
 
-use super::attempts::{self, Again};
+use super::attempts::{self, Again, Kept};
 use super::given::given;
 use super::{body, inside, refused, shown};
 use crate::answer::Answer;
@@ -245,14 +244,14 @@ pub(super) async fn carry_out<'a>(
     body: CallerBody,
 ) -> Result<Done, Box<Problem>> {
     let cx = call.context(x, request, scope);
-    let (prepared, kept) = begin(x, request, call, &cx, body)?;
+    let mut kept = Kept::Gone;
     let Prepared {
         request: made,
         within,
         again,
         complaint,
         ..
-    } = prepared;
+    } = begin(x, request, call, &cx, (body, &mut kept))?;
     let from = x.recorder.borrow().begin();
     let until = tokio::time::Instant::now() + within;
     let mut slot = Some(made);
@@ -306,19 +305,18 @@ pub(super) async fn carry_out<'a>(
     finish(x, request, call, (from, by_http2), read)
 }
 
-/// The prepared request, and the body for attempts again, where there may be some.
+/// The prepared request; what attempts again are made of is kept, where there may be some.
 fn begin(
     x: &Exchange<'_>,
     request: &Request<'_>,
     call: &Call<'_>,
     cx: &Context<'_>,
-    body: CallerBody,
-) -> Result<(Prepared, Option<Box<Bytes>>), Box<Problem>> {
-    let kept = match &call.backend.attempts {
-        Some(_) => body.bytes().map(|b| Box::new(b.clone())),
-        None => None,
-    };
-    Ok((prepare(x, request, call, cx, body)?, kept))
+    (body, kept): (CallerBody, &mut Kept),
+) -> Result<Prepared, Box<Problem>> {
+    if call.backend.attempts.is_some() {
+        *kept = Kept::of(&body);
+    }
+    prepare(x, request, call, cx, body)
 }
 
 fn prepare(

@@ -103,6 +103,13 @@ fn what_is_not_safe_is_made_once_unless_the_caller_says_that_it_may_be_repeated(
             .all(|r| r.ends_with("\r\n\r\ncrate") && r.contains("\"crate-17\"")),
         "{seen:?}"
     );
+    drop(seen);
+    // A body that went on as it came is gone: nothing else is sent in its place.
+    let (backend, seen) = failing(1, BUSY);
+    let stage = self::stage(&backend, THREE);
+    let answer = stage.raw(b"GET /f/things/1 HTTP/1.1\r\nHost: x\r\nConnection: close\r\nContent-Length: 5\r\n\r\ncrate");
+    assert_eq!(status(&answer), 503, "{answer}");
+    assert_eq!(seen.lock().unwrap().len(), 1);
     // Without the rule the field is any other.
     let (backend, seen) = failing(1, BUSY);
     let stage = self::stage(&backend, "attempts: { most: 3, spaced: 10ms }");
