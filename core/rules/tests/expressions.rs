@@ -389,3 +389,27 @@ proptest! {
         let _ = eval(&source);
     }
 }
+
+#[test]
+fn what_may_have_no_value_says_so() {
+    for (source, may) in [
+        ("body.amount", false),
+        ("body.?amount", true),
+        ("body.?legs[0].from", true),
+        ("body[?'amount']", true),
+        ("body.?amount.orValue(1)", false),
+        ("body.?amount.orValue(body.?list)", true),
+        ("body.?amount + 1", true),
+        ("body.?amount == 1", false),
+        ("string(body.?amount)", true),
+        ("true ? body.amount : body.?amount", true),
+        ("has(body.amount)", false),
+        ("[body.?amount]", false),
+        // Texts that look like one.
+        ("'a.?b'", false),
+        ("body.?amount + 'orValue'", true),
+    ] {
+        let expr = Expr::compile(source, &["path", "query", "body"]).unwrap();
+        assert_eq!(expr.may_be_absent(), may, "{source}");
+    }
+}

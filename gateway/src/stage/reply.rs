@@ -25,11 +25,10 @@ use crate::trace::StageName;
 pub(crate) fn reply(
     x: &Exchange<'_>,
     request: &Request<'_>,
-    outcome: Outcome<'_>,
+    mut outcome: Outcome<'_>,
     scope: &mut Scope<'_>,
 ) -> Result<Response<ReplyBody>, Box<Problem>> {
     let from = x.recorder.borrow().begin();
-    let mut outcome = outcome;
     if let (Outcome::One(answer, ..), false) = (&mut outcome, request.operation.refusals.is_empty())
     {
         refused::by_answer(x, request, answer, scope)?;

@@ -2,6 +2,15 @@
 
 use super::*;
 
+/// What the publisher is told of a refusal, once its trace is written.
+fn explained(porch: &Porch, problem: &Value, more: &[&str]) -> String {
+    let instance = problem["instance"].as_str().unwrap();
+    let id = instance.rsplit(':').next().unwrap();
+    let told = || porch.client(&[&["explain", id], more].concat(), "");
+    wait_until("the trace is written", || told().status.success());
+    stdout(&told())
+}
+
 #[test]
 fn a_traveller_asks_once_and_several_backends_answer() {
     let (porch, _) = Porch::published();
@@ -37,16 +46,7 @@ fn a_traveller_asks_once_and_several_backends_answer() {
     );
 
     // The publisher is told which rule of which document refused it.
-    let id = unknown.json()["instance"]
-        .as_str()
-        .unwrap()
-        .rsplit(':')
-        .next()
-        .unwrap()
-        .to_owned();
-    let told = || porch.client(&["explain", &id], "");
-    wait_until("the trace is written", || told().status.success());
-    let told = stdout(&told());
+    let told = explained(&porch, &unknown.json(), &[]);
     assert!(
         told.contains("refuses with 404: No such harbour")
             && told.contains("journeys/journeys.facade.yaml:27"),
@@ -81,16 +81,7 @@ fn a_traveller_asks_once_and_several_backends_answer() {
     );
     let refused = book("XXX");
     assert_eq!(refused.status, 409, "{}", refused.text());
-    let id = refused.json()["instance"]
-        .as_str()
-        .unwrap()
-        .rsplit(':')
-        .next()
-        .unwrap()
-        .to_owned();
-    let told = || porch.client(&["explain", &id, "--stages"], "");
-    wait_until("the trace is written", || told().status.success());
-    let told = stdout(&told());
+    let told = explained(&porch, &refused.json(), &["--stages"]);
     assert!(
         told.contains("“hold” was undone") && told.contains("CancelBooking"),
         "{told}"

@@ -129,22 +129,17 @@ fn schema_of(template: &Template) -> Value {
                 .map(|(name, value)| (name.clone(), schema_of(value)))
                 .collect();
             // A member whose value may be absent is left out then.
-            let sure = entries.iter().filter(|(_, value)| !may_be_absent(value));
+            let is_sure = |value: &Template| match value {
+                Template::Expr(expr) => !expr.may_be_absent(),
+                _ => true,
+            };
+            let sure = entries.iter().filter(|(_, value)| is_sure(value));
             let sure: Vec<&String> = sure.map(|(name, _)| name).collect();
             json!({ "type": "object", "properties": members, "required": sure, "additionalProperties": false })
         }
         Template::List(_) => json!({ "type": "array" }),
         Template::Literal(_) | Template::Expr(_) => json!({}),
     }
-}
-
-/// Whether an expression leaves its place empty where something is not there.
-fn may_be_absent(template: &Template) -> bool {
-    let Template::Expr(expr) = template else {
-        return false;
-    };
-    let source = expr.source();
-    (source.contains(".?") || source.contains("[?")) && !source.contains("orValue")
 }
 
 /// What is known of an answer that is shaped, or that is a list of answers.

@@ -88,6 +88,12 @@ impl Expr {
         eval::Run::new(scope).eval(&self.root)
     }
 
+    /// Whether it may have no value where something is not there: it names something in an optional form, and says nothing
+    /// of what stands in its place.
+    pub fn may_be_absent(&self) -> bool {
+        may_be_absent(&self.root)
+    }
+
     /// The whole root that it names and nothing else (`body`, `answer.body` …), by its full path.
     pub fn as_plain_path(&self) -> Option<&[Step]> {
         self.as_path()
@@ -102,5 +108,24 @@ impl Expr {
             }
             _ => None,
         }
+    }
+}
+
+/// Whether a part of an expression may have no value; parts are nested no deeper than the parser lets them be.
+fn may_be_absent(node: &parse::Node) -> bool {
+    use parse::{Node, Op};
+    match node {
+        Node::Member { of, optional, .. } | Node::Index { of, optional, .. } => {
+            *optional || may_be_absent(of)
+        }
+        Node::Call("orValue", arguments) => arguments.get(1).is_some_and(may_be_absent),
+        // What is made of an absent value is absent.
+        Node::Call(_, arguments) => arguments.iter().any(may_be_absent),
+        Node::If(_, then, other) => may_be_absent(then) || may_be_absent(other),
+        Node::Binary(Op::Add | Op::Sub | Op::Mul | Op::Div | Op::Rem, a, b) => {
+            may_be_absent(a) || may_be_absent(b)
+        }
+        Node::Macro { over, .. } => may_be_absent(over),
+        _ => false,
     }
 }
