@@ -95,7 +95,11 @@ export function TrialRun({
         {table.sample.text !== undefined && (
           <Area aria-label="Body" rows={8} value={body} onChange={(e) => setBody(e.target.value)} />
         )}
-        {calls.length > 0 && <GivenAnswers names={calls} answers={answers} onAnswers={setAnswers} />}
+        {calls.length > 0 && (
+          <div style={{ marginTop: 12 }}>
+            <GivenAnswers names={calls} answers={answers} onAnswers={setAnswers} />
+          </div>
+        )}
         <RowOf style={{ marginTop: 12 }}>
           <Button type="submit" $kind="main" isDisabled={trial.isPending}>
             Run
