@@ -30,6 +30,8 @@ pub enum Standin {
     Reservations,
     /// The timetable: HTTP and JSON.
     Timetable,
+    /// The timetable that will take its place: the same calls.
+    TimetableNext,
     /// The cargo desk: SOAP 1.2, rpc/literal.
     CargoDesk,
     /// The members' programme: HTTP and XML.
@@ -48,6 +50,7 @@ pub fn router(standin: Standin) -> Router {
     let routes = match standin {
         Standin::Reservations => reservations::routes(),
         Standin::Timetable => timetable::routes(),
+        Standin::TimetableNext => timetable::next_routes(),
         Standin::CargoDesk => cargo_desk::routes(),
         Standin::Loyalty => loyalty::routes(),
         Standin::Stores => stores::routes(),

@@ -17,6 +17,9 @@ struct Options {
     /// Port of the timetable.
     #[arg(long, default_value_t = 3851)]
     timetable: u16,
+    /// Port of the timetable that will take its place.
+    #[arg(long, default_value_t = 3859)]
+    timetable_next: u16,
     /// Port of the cargo desk.
     #[arg(long, default_value_t = 3852)]
     cargo_desk: u16,
@@ -71,6 +74,11 @@ async fn start(options: Options) -> Result<Vec<Server>, String> {
     let all = [
         ("reservations", Standin::Reservations, options.reservations),
         ("timetable", Standin::Timetable, options.timetable),
+        (
+            "timetable-next",
+            Standin::TimetableNext,
+            options.timetable_next,
+        ),
         ("cargo-desk", Standin::CargoDesk, options.cargo_desk),
         ("loyalty", Standin::Loyalty, options.loyalty),
         ("vessels", Standin::Vessels, options.vessels),

@@ -17,6 +17,8 @@ pub struct Porch {
     pub reservations: Option<Backend>,
     /// The timetable.
     pub timetable: Option<Backend>,
+    /// The timetable that will take its place.
+    pub timetable_next: Option<Backend>,
     /// The cargo desk.
     pub cargo_desk: Option<Backend>,
     /// The members' programme.
@@ -51,6 +53,7 @@ impl Porch {
         );
         let vessels = Backend::start(Standin::Vessels, 0);
         let tides = Backend::start(Standin::Tides, 0);
+        let timetable_next = Backend::start(Standin::TimetableNext, 0);
         let documents = folder.path().join("documents");
         let places: Vec<(String, String)> = [
             (&reservations, 3850),
@@ -59,6 +62,7 @@ impl Porch {
             (&loyalty, 3853),
             (&vessels, 3854),
             (&tides, 3858),
+            (&timetable_next, 3859),
         ]
         .map(|(b, port)| (format!("127.0.0.1:{port}"), b.address.to_string()))
         .into();
@@ -76,6 +80,7 @@ impl Porch {
             token: String::new(),
             reservations: Some(reservations),
             timetable: Some(timetable),
+            timetable_next: Some(timetable_next),
             cargo_desk: Some(cargo_desk),
             loyalty: Some(loyalty),
             vessels: Some(vessels),

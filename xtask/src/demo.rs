@@ -27,6 +27,7 @@ const PORTS: [(&str, u16); 12] = [
     ("stand-in loyalty by TLS", 3856),
     ("stand-in stores", 3857),
     ("stand-in tides", 3858),
+    ("stand-in timetable to come", 3859),
     ("database", 3860),
 ];
 

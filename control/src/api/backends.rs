@@ -65,10 +65,7 @@ fn view(model: &Model, backend: &Document<BackendDoc>, environment: &str) -> Bac
 /// The facades that call a backend.
 fn callers(model: &Model, backend: &str) -> Vec<String> {
     let all = model.documents.facades.iter();
-    let calls = all.filter(|(_, f)| {
-        let mut operations = f.doc.operations.values();
-        operations.any(|o| o.backends().any(|b| b == backend))
-    });
+    let calls = all.filter(|(_, f)| f.doc.backends().any(|b| b == backend));
     calls.map(|(name, _)| name.clone()).collect()
 }
 

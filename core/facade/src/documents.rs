@@ -6,6 +6,8 @@ mod changes;
 mod cors;
 mod credentials;
 mod json;
+mod routing;
+mod xml;
 
 use indexmap::IndexMap;
 use schemars::JsonSchema;
@@ -21,6 +23,8 @@ pub(crate) use credentials::{
     CertificateDoc, ClientDoc, CredentialsDoc, LoginDoc, PasswordKind, ShownBy,
 };
 pub(crate) use json::*;
+pub(crate) use routing::{ChoiceDoc, RoutingDoc};
+pub(crate) use xml::XmlDoc;
 
 use crate::units::{Size, Span};
 
@@ -184,6 +188,9 @@ pub struct FacadeDoc {
     pub admit: AdmitDoc,
     /// Pages of other origins that may call from a browser; none unless given.
     pub cors: Option<CorsDoc>,
+    /// Where calls go in place of a backend, by the name of that.
+    #[serde(default)]
+    pub routing: IndexMap<String, RoutingDoc>,
     /// Changes of the messages of all operations.
     #[serde(default)]
     pub changes: ChangesDoc,
@@ -193,6 +200,22 @@ pub struct FacadeDoc {
     #[serde(default, deserialize_with = "or_nothing_said")]
     #[schemars(with = "IndexMap<String, Option<OperationDoc>>")]
     pub operations: IndexMap<String, OperationDoc>,
+}
+
+impl FacadeDoc {
+    /// The backends of all its operations, as often as they are called, and those that calls may go to in their place.
+    pub fn backends(&self) -> impl Iterator<Item = &str> {
+        let others = self.routing.values().flat_map(RoutingDoc::backends);
+        let called = self.operations.values().flat_map(OperationDoc::backends);
+        called.chain(others)
+    }
+
+    /// Whether calls of a backend may go to another one.
+    pub(crate) fn leads(&self, from: &str, to: &str) -> bool {
+        let own = self.operations.values().map(|o| &o.routing);
+        let mut all = own.chain([&self.routing]).filter_map(|r| r.get(from));
+        all.any(|routing| routing.backends().any(|b| b == to))
+    }
 }
 
 /// Metadata that crosses the porch, by the names of header fields; those that end with `-bin` hold bytes in base64.
@@ -365,6 +388,9 @@ pub struct OperationDoc {
     pub reply: Option<Value>,
     /// Pages of other origins that may call it, in place of what the facade says.
     pub cors: Option<CorsDoc>,
+    /// Where its calls go in place of a backend, in place of what the facade says of that.
+    #[serde(default)]
+    pub routing: IndexMap<String, RoutingDoc>,
     /// Changes of its messages, behind the facade's.
     #[serde(default)]
     pub changes: ChangesDoc,
@@ -386,8 +412,14 @@ impl OperationDoc {
         self.call.is_none() && self.calls.is_empty()
     }
 
-    /// The backends of all its calls, as often as they are called.
+    /// The backends of all its calls, as often as they are called; and those that they may go to by what it says itself.
     pub fn backends(&self) -> impl Iterator<Item = &str> {
+        let others = self.routing.values().flat_map(RoutingDoc::backends);
+        self.calls_of().chain(others)
+    }
+
+    /// The backends that its calls name.
+    pub(crate) fn calls_of(&self) -> impl Iterator<Item = &str> {
         let several = self.calls.values().map(|c| c.backend.as_str());
         self.backend().into_iter().chain(several)
     }
@@ -426,50 +458,6 @@ pub enum MediaType {
     /// XML (RFC 7303).
     #[serde(rename = "application/xml")]
     Xml,
-}
-
-/// Options of the generic mapping between XML and JSON.
-#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct XmlDoc {
-    /// What tells attributes and texts from elements.
-    #[serde(default)]
-    pub marks: MarksDoc,
-    /// Names of elements that are always arrays.
-    #[serde(default)]
-    pub repeated: Vec<String>,
-    /// Whether texts that look like a number or a boolean become one.
-    #[serde(default)]
-    pub typed: bool,
-    /// Name of the outermost element, which JSON does not show.
-    pub document: Option<String>,
-}
-
-/// What tells attributes and texts from elements, in the JSON of XML.
-#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct MarksDoc {
-    /// What stands before the name of an attribute; `@` unless given.
-    pub attribute: Option<String>,
-    /// The member for text beside attributes; `#text` unless given.
-    pub text: Option<String>,
-    /// The member for text and elements that must keep their order; `#content` unless given.
-    pub content: Option<String>,
-}
-
-impl XmlDoc {
-    /// The mapping with these options.
-    pub fn mapping(&self) -> porch_soap::generic::Mapping {
-        let default = porch_soap::generic::Mapping::default();
-        porch_soap::generic::Mapping {
-            attribute: self.marks.attribute.clone().unwrap_or(default.attribute),
-            text: self.marks.text.clone().unwrap_or(default.text),
-            content: self.marks.content.clone().unwrap_or(default.content),
-            repeated: self.repeated.clone(),
-            typed: self.typed,
-            root: self.document.clone(),
-        }
-    }
 }
 
 /// What differs between environments (`elm-porch: environment/1`).

@@ -91,16 +91,39 @@ fn called(
     };
     let mut replies = Vec::new();
     for step in &op.steps {
+        let (to, instead) = routed(step);
+        rules.extend(to);
         if let Some(plan) = &step.plan {
             rules.extend(of_several(facade, op, step, plan));
+            rules.extend(instead);
             continue;
         }
         let of_call = step.call.rules(&facade.backends[step.backend], &op.reply);
         rules.extend(of_call.prepare.into_iter().map(|r| rule("prepare", r)));
         rules.push(rule("call", of_call.call));
+        rules.extend(instead);
         replies.push(rule("reply", of_call.reply));
     }
     replies
+}
+
+/// Where a call goes in place of its backend: before it is made, and where no answer comes.
+fn routed(step: &Step) -> (Vec<EffectiveRule>, Vec<EffectiveRule>) {
+    let Some(routing) = &step.routing else {
+        return Default::default();
+    };
+    let rule = |stage| {
+        move |place: &Arc<RulePlace>| EffectiveRule {
+            stage,
+            place: (**place).clone(),
+        }
+    };
+    let choices = routing.choices.iter().map(|c| &c.place);
+    let spares = routing.spares.iter().map(|s| &s.place);
+    (
+        choices.map(rule("prepare")).collect(),
+        spares.map(rule("call")).collect(),
+    )
 }
 
 /// What one of several calls does.

@@ -9,7 +9,7 @@ use porch_contract::{Contract, Finding, Position, Severity, Step, has_errors, su
 
 use crate::compile::{self, Sources};
 use crate::compiled::{Checked, CompiledPorch, Definition, Secrets};
-use crate::documents::{BackendDoc, EnvironmentDoc, FacadeDoc, OperationDoc};
+use crate::documents::{BackendDoc, EnvironmentDoc, FacadeDoc};
 use crate::library::{Content, Digest, Library, ReadContract};
 use crate::pointers;
 use crate::read::{Document, beside};
@@ -265,10 +265,7 @@ impl Model {
         if self.files.contains_key(&its) && others().all(|f| contract(f) != its) {
             files.push(its);
         }
-        let called: HashSet<&str> = others()
-            .flat_map(|f| f.doc.operations.values())
-            .flat_map(OperationDoc::backends)
-            .collect();
+        let called: HashSet<&str> = others().flat_map(|f| f.doc.backends()).collect();
         let backends = self.backends_of(own).map(|b| b.doc.name.clone());
         let unused = backends.filter(|b| !called.contains(b.as_str())).collect();
         Some((files, unused))
@@ -279,12 +276,7 @@ impl Model {
         &'m self,
         facade: &'m Document<FacadeDoc>,
     ) -> impl Iterator<Item = &'m Document<BackendDoc>> {
-        let names: BTreeSet<&str> = facade
-            .doc
-            .operations
-            .values()
-            .flat_map(OperationDoc::backends)
-            .collect();
+        let names: BTreeSet<&str> = facade.doc.backends().collect();
         names
             .into_iter()
             .filter_map(|n| self.documents.backends.get(n))
@@ -393,8 +385,7 @@ impl Model {
             .documents
             .facades
             .values()
-            .flat_map(|f| f.doc.operations.values())
-            .flat_map(OperationDoc::backends)
+            .flat_map(|f| f.doc.backends())
             .collect();
         let unused = self.documents.backends.iter();
         unused

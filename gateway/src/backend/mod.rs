@@ -186,6 +186,12 @@ impl Backends {
         order.clone().find(up).unwrap_or(turn % count)
     }
 
+    /// Whether no address of a backend took a connection lately.
+    pub(crate) fn is_down(&self, backend: &CompiledBackend) -> bool {
+        let mut all = 0..backend.addresses.len() as u32;
+        all.all(|at| self.health.is_down((backend.identity, at)))
+    }
+
     /// Counts a call of a backend whose calls may be made again.
     pub(crate) fn called(&self, backend: &CompiledBackend) {
         self.repeats.earned(backend.identity);

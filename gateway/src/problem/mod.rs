@@ -29,6 +29,20 @@ pub(crate) struct Problem {
     pub(crate) headers: Vec<(HeaderName, HeaderValue)>,
     /// What the publisher is told; callers are not.
     pub(crate) refusal: Refusal,
+    /// Whether another backend could have answered.
+    pub(crate) lost: Lost,
+}
+
+/// Whether a call gave no answer that another backend could give.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) enum Lost {
+    /// It is no question of the backend, or no time is left.
+    #[default]
+    No,
+    /// Nothing of it was sent.
+    Unsent,
+    /// It may have been carried out.
+    Perhaps,
 }
 
 /// The prefix of every problem type that the porch defines.
@@ -58,7 +72,13 @@ impl Problem {
             extra: Map::new(),
             headers: Vec::new(),
             refusal,
+            lost: Lost::No,
         })
+    }
+
+    fn lost(mut self: Box<Self>, lost: Lost) -> Box<Self> {
+        self.lost = lost;
+        self
     }
 
     fn why(mut self: Box<Self>, why: impl Into<String>) -> Box<Self> {

@@ -5,8 +5,8 @@ use std::time::Duration;
 use http::header;
 use porch_facade::{CompiledBackend, CompiledOperation};
 
-use super::Problem;
 use super::refusals::{body_unreadable, coded, mistakes, no_room, not_understood};
+use super::{Lost, Problem};
 use crate::backend::CallFailure;
 use crate::failure::{Failure, Told};
 use crate::fields::PROXY_STATUS;
@@ -66,6 +66,13 @@ fn call_failed(
         .map_or("", |a| a.authority.as_str());
     let timeout = backend.map(|b| b.timeout).unwrap_or_default();
     let connect = backend.map(|b| b.connect).unwrap_or_default();
+    let lost = match failure {
+        CallFailure::Connect(_) | CallFailure::ConnectTimeout | CallFailure::Busy(_) => {
+            Lost::Unsent
+        }
+        CallFailure::Broken(_) => Lost::Perhaps,
+        CallFailure::Timeout => Lost::No,
+    };
     let (kind, title, error, why) = match failure {
         CallFailure::Connect(what) => (
             "backend-unreachable",
@@ -79,7 +86,7 @@ fn call_failed(
             "connection_timeout",
             format!("no connection to {name} ({address}) within {connect:?}"),
         ),
-        CallFailure::Busy(most) => return busy(op, name, *most, connect),
+        CallFailure::Busy(most) => return busy(op, name, *most, connect).lost(lost),
         CallFailure::Broken(what) => (
             "backend-broke-off",
             "The backend broke off",
@@ -102,6 +109,7 @@ fn call_failed(
         .why(why)
         .by(&op.place)
         .header(PROXY_STATUS, &format!("elm-porch; error={error}"))
+        .lost(lost)
 }
 
 /// As many connections are in use as the backend takes (RFC 9209 §2.3.12).
@@ -161,6 +169,9 @@ fn of_backend(told: Told, op: &CompiledOperation) -> Box<Problem> {
     )
     .why(told.why)
     .by(&op.place);
+    if matches!(told.status, 502..=504) {
+        problem = problem.lost(Lost::Perhaps);
+    }
     for (name, value) in told.members {
         problem = problem.with(name, value);
     }

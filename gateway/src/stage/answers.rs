@@ -59,8 +59,7 @@ pub(crate) async fn keeps(
 
 /// What is told of a reply says parts of it, and a backend may have said again what it was shown.
 fn masked(x: &Exchange<'_>, request: &Request<'_>, mut told: String) -> String {
-    let steps = request.operation.steps.iter();
-    for backend in steps.filter_map(|s| request.facade.backends.get(s.backend)) {
+    for backend in request.operation.backends(request.facade) {
         let credentials = &backend.credentials;
         credentials.mask.text(&mut told);
         if let Some(grant) = &credentials.client {

@@ -69,10 +69,7 @@ fn trace(
     };
     // What a backend was shown for a while is masked as what it is always shown.
     if let Some((facade, op)) = x.at.get().and_then(|index| x.porch.at(index)) {
-        let backends = op
-            .steps
-            .iter()
-            .filter_map(|s| facade.backends.get(s.backend));
+        let backends = op.backends(facade);
         let grants = backends.filter_map(|b| b.credentials.client.as_ref());
         for mask in grants.map(|g| x.worker.shared.tokens.mask(g)) {
             trace.mask(&mask);
@@ -131,11 +128,7 @@ fn last_stages(x: &Exchange<'_>, refusal: Option<&Refusal>, response: &Response<
     let mut message =
         Message::new(head, response.headers(), "").body(bytes.as_deref().unwrap_or_default());
     if let Some((facade, op)) = x.at.get().and_then(|index| x.porch.at(index)) {
-        for backend in op
-            .steps
-            .iter()
-            .filter_map(|s| facade.backends.get(s.backend))
-        {
+        for backend in op.backends(facade) {
             message.mask(&backend.credentials.mask);
         }
     }

@@ -24,11 +24,14 @@ fn read_at(
     let [step] = operation.steps.as_slice() else {
         return None;
     };
-    let called = facade.backends.get(step.backend)?;
-    if called.name != backend.name {
-        return None;
-    }
-    let call: &dyn Any = &*step.call;
+    let is_called = |at: usize| {
+        facade
+            .backends
+            .get(at)
+            .is_some_and(|b| b.name == backend.name)
+    };
+    let (_, call) = step.ways().find(|(at, _)| is_called(*at))?;
+    let call: &dyn Any = &**call;
     let call: &HttpCall = call.downcast_ref()?;
     let route = &operation.route;
     let values = call.values_of(path, &route.variables)?;

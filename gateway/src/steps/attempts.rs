@@ -9,7 +9,8 @@ use http::StatusCode;
 use porch_facade::{Attempts, Transport};
 use tokio::time::Instant;
 
-use super::one::{Call, made_anew};
+use super::made::made_anew;
+use super::one::Call;
 use super::{inside, shown};
 use crate::backend::{Answered, CallFailure, DialError};
 use crate::call::CallerBody;
@@ -39,12 +40,23 @@ fn fails(policy: &Attempts, came: &Came) -> bool {
 
 /// Whether a call may be repeated: its request is safe, or that of the caller is (RFC 9110 §9.2.1), or the caller says so.
 fn may_repeat(policy: &Attempts, request: &Request<'_>, call: &Call<'_>, again: bool) -> bool {
-    if request.native || call.step.call.takes_messages() {
+    may_be_repeated(request, call, again)
+        || (may_be_made(request, call) && has_key(policy, request))
+}
+
+/// Whether a call can be made anew: what callers stream is gone by then.
+pub(super) fn may_be_made(request: &Request<'_>, call: &Call<'_>) -> bool {
+    !request.native && !call.made.takes_messages()
+}
+
+/// The same, whatever its backend says of callers' keys.
+pub(super) fn may_be_repeated(request: &Request<'_>, call: &Call<'_>, again: bool) -> bool {
+    if !may_be_made(request, call) {
         return false;
     }
     let writes = call.step.plan.as_ref().is_some_and(|p| p.writes);
     let is_safe = matches!(request.operation.route.method.as_str(), "GET" | "HEAD");
-    again || (is_safe && !writes) || has_key(policy, request)
+    again || (is_safe && !writes)
 }
 
 /// Whether the caller says that the request may be repeated.
@@ -157,8 +169,7 @@ pub(super) async fn send<'a>(
 
 /// The call once more, at the address whose turn it is.
 fn made<'a>(x: &Exchange<'_>, of: &Again<'_, 'a>) -> Option<(Call<'a>, Outgoing)> {
-    let mut own = Call::of(x, of.request, of.call.step, of.call.alone).ok()?;
-    own.item = of.call.item;
+    let own = of.call.again(x);
     let body = match &of.body {
         Kept::Read(bytes) => CallerBody::Bytes(Bytes::clone(bytes)),
         Kept::None => CallerBody::Gone,

@@ -14,6 +14,19 @@ use crate::media;
 use crate::scope::Scope;
 use crate::trace::Message;
 
+/// How a body is needed that two calls need; nothing streams to both.
+pub(super) fn both(one: Needs, other: Needs) -> Needs {
+    match (one, other) {
+        (one, Needs::Nothing) => one,
+        (Needs::Nothing, Needs::Stream) => Needs::Raw,
+        (Needs::Nothing, one) => one,
+        (Needs::Raw, Needs::Raw | Needs::Stream) => Needs::Raw,
+        (Needs::Json { value: a }, Needs::Json { value: b }) => Needs::Json { value: a || b },
+        (one, Needs::Raw | Needs::Stream) => one,
+        _ => Needs::Value,
+    }
+}
+
 /// How the body is needed where the contract says what it must be.
 pub(super) fn demanded(
     op: &CompiledOperation,

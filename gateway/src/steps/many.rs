@@ -18,7 +18,7 @@ use serde_json::{Value, json};
 use super::body;
 use super::given::called_nothing;
 use super::one::{Call, carry_out};
-use super::refused;
+use super::{refused, routed};
 use crate::answer::{Answer, Content, json_of};
 use crate::body::InBody;
 use crate::call::{CallerBody, Needs};
@@ -45,7 +45,7 @@ pub(super) async fn run<'a>(
 ) -> Result<(), Box<Problem>> {
     let calls: Vec<Call<'a>> = steps
         .iter()
-        .map(|step| Call::of(x, request, step, false))
+        .map(|step| Call::of(x, request, (step, scope), false))
         .collect::<Result<_, _>>()?;
     let body = shared_body(x, request, &calls, scope, body).await?;
     scope.answers = steps.iter().map(|_| Default::default()).collect();
@@ -71,8 +71,7 @@ fn hide(
     mut result: Result<(), Box<Problem>>,
 ) -> Result<(), Box<Problem>> {
     let mut recorder = x.recorder.borrow_mut();
-    let of_steps = request.operation.steps.iter();
-    let backends = of_steps.filter_map(|s| request.facade.backends.get(s.backend));
+    let backends = request.operation.backends(request.facade);
     for mask in backends.map(|b| &b.credentials.mask) {
         for stage in &mut recorder.stages {
             stage.mask(mask);
@@ -202,18 +201,13 @@ async fn shared_body<'a>(
         false => Needs::Nothing,
     };
     for call in calls {
-        needs = match (needs, {
+        let own = {
             let cx = call.context(x, request, scope);
             call.protocol.needs(&cx, &body)
-        }) {
-            (one, Needs::Nothing) => one,
-            (Needs::Nothing, Needs::Stream) => Needs::Raw,
-            (Needs::Nothing, one) => one,
-            (Needs::Raw, Needs::Raw | Needs::Stream) => Needs::Raw,
-            (Needs::Json { value: a }, Needs::Json { value: b }) => Needs::Json { value: a || b },
-            (one, Needs::Raw | Needs::Stream) => one,
-            _ => Needs::Value,
         };
+        let spares = routed::spares(call.step).into_iter().flatten();
+        let others = spares.filter_map(|s| routed::needs(x, request, (call, s), scope, &body));
+        needs = others.fold(body::both(needs, own), body::both);
     }
     let (op, parts) = (request.operation, request.parts);
     let received = match body::demanded(op, parts, &body, needs) {
@@ -382,7 +376,14 @@ async fn answer<'a>(
 ) -> Result<AnswerView, Box<Problem>> {
     let statuses = plan(call.step).map_or(&[][..], |p| &p.statuses);
     let takes = |status: StatusCode| statuses.contains(&status.as_u16());
-    let done = match carry_out(x, request, call, scope, body).await {
+    let came = match routed::spares(call.step) {
+        None => carry_out(x, request, call, scope, body).await,
+        Some(spares) => {
+            let mut own = *call;
+            routed::carry_out(x, request, (&mut own, spares), scope, body).await
+        }
+    };
+    let done = match came {
         Ok(done) => done,
         Err(problem) if takes(problem.status) => {
             let told = json!({ "title": problem.title(), "detail": problem.detail() });

@@ -8,10 +8,12 @@ pub(crate) mod body;
 mod example;
 mod given;
 mod inside;
+mod made;
 mod many;
 mod one;
 pub(crate) mod refused;
 pub(crate) mod request;
+mod routed;
 mod shown;
 #[cfg(test)]
 mod tests;
@@ -33,7 +35,7 @@ pub(crate) async fn run<'a>(
     body: InBody,
 ) -> Result<Outcome<'a>, Box<Problem>> {
     match request.operation.steps.as_slice() {
-        [step] if step.plan.is_none() => one::run(x, request, step, scope, body).await,
+        [step] if step.plan.is_none() => one::run(x, request, scope, body).await,
         // Boxed: calls have no room for it.
         [] => Box::pin(example::run(x, request, scope, body)).await,
         steps => {

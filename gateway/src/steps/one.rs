@@ -1,35 +1,37 @@
 //! One step: prepare, call, read.
 
 use std::borrow::Cow;
+use std::sync::Arc;
 use std::time::Instant;
 
-use http::{Version, header};
-use porch_facade::{CompiledBackend, Step, Transport};
+use http::Version;
+use porch_facade::{CompiledBackend, Step, Transport, Way};
 use porch_rules::expr::EvalError;
 
 use super::attempts::{self, Again, Kept};
 use super::given::given;
-use super::{body, inside, refused, shown};
+use super::made::{prepare, remade};
+use super::{body, inside, refused, routed, shown};
 use crate::answer::Answer;
-use crate::body::{InBody, OutBody};
+use crate::body::InBody;
 use crate::call::protocols::protocol;
 use crate::call::{CallerBody, Context, Needs, Prepared, Protocol, Read, Reading, Sent};
-use crate::changes::{self, Notes};
 use crate::exchange::state::Exchange;
 use crate::failure::Failure;
-use crate::fields::{TRACEPARENT, via};
-use crate::outgoing::Outgoing;
 use crate::problem::{Problem, not_wired, of_failure};
 use crate::scope::Scope;
 use crate::steps::request::{Outcome, Request};
-use crate::trace::{Recorder, Stage, StageName, came, sent};
+use crate::trace::{Recorder, Stage, StageName, came};
 
 /// Traces show so many items of a list.
 const SHOWN: u32 = 10;
 
 /// A step that is about to be carried out.
+#[derive(Clone, Copy)]
 pub(super) struct Call<'a> {
     pub(super) step: &'a Step,
+    /// What is called: the step's own call, or the same of a backend that it goes to.
+    pub(super) made: &'a Arc<dyn porch_facade::Call>,
     pub(super) backend: &'a CompiledBackend,
     pub(super) protocol: &'static dyn Protocol,
     /// Index of the address that is called.
@@ -44,20 +46,43 @@ impl<'a> Call<'a> {
     pub(super) fn of(
         x: &Exchange<'_>,
         request: &Request<'a>,
-        step: &'a Step,
+        (step, scope): (&'a Step, &Scope<'_>),
         alone: bool,
     ) -> Result<Self, Box<Problem>> {
-        let backend = request.facade.backends.get(step.backend);
-        let (Some(backend), Some(protocol)) = (backend, protocol(&*step.call)) else {
+        let (backend, made) = match &step.routing {
+            None => (step.backend, &step.call),
+            Some(routing) => routed::chosen(x, request, (step, routing), scope)?,
+        };
+        let backend = request.facade.backends.get(backend);
+        let (Some(backend), Some(protocol)) = (backend, protocol(&**made)) else {
             return Err(not_wired(request.operation));
         };
         Ok(Self {
             step,
+            made,
             backend,
             protocol,
             at: x.worker.backends.choose(backend),
             item: None,
             alone,
+        })
+    }
+
+    /// The same call once more, at the address whose turn it is.
+    pub(super) fn again(&self, x: &Exchange<'_>) -> Self {
+        let at = x.worker.backends.choose(self.backend);
+        Self { at, ..*self }
+    }
+
+    /// The same call of another backend.
+    pub(super) fn by(&self, x: &Exchange<'_>, request: &Request<'a>, way: &'a Way) -> Option<Self> {
+        let backend = request.facade.backends.get(way.backend)?;
+        Some(Self {
+            made: &way.call,
+            backend,
+            protocol: protocol(&*way.call)?,
+            at: x.worker.backends.choose(backend),
+            ..*self
         })
     }
 
@@ -74,7 +99,7 @@ impl<'a> Call<'a> {
         Context {
             facade: request.facade,
             operation: request.operation,
-            call: &self.step.call,
+            call: self.made,
             backend: self.backend,
             address: &self.backend.addresses[self.at],
             faults: &self.step.faults,
@@ -173,19 +198,33 @@ impl<'a> Call<'a> {
     }
 }
 
+/// The call of an operation that has one.
+fn the_only<'a>(
+    x: &Exchange<'_>,
+    request: &Request<'a>,
+    scope: &Scope<'_>,
+) -> Result<Call<'a>, Box<Problem>> {
+    match request.operation.steps.first() {
+        Some(step) => Call::of(x, request, (step, scope), true),
+        None => Err(not_wired(request.operation)),
+    }
+}
+
 pub(super) async fn run<'a>(
     x: &Exchange<'_>,
     request: &Request<'a>,
-    step: &'a Step,
     scope: &mut Scope<'_>,
     body: InBody,
 ) -> Result<Outcome<'a>, Box<Problem>> {
-    let call = Call::of(x, request, step, true)?;
+    let mut call = the_only(x, request, scope)?;
     let needs = {
         let cx = call.context(x, request, scope);
         call.protocol.needs(&cx, &body)
     };
-    let needs = needed(request, &call, needs);
+    let needs = match routed::spares(call.step) {
+        None => needed(request, &call, needs),
+        Some(spares) => routed::needed(x, request, (&call, spares), scope, (needs, &body)),
+    };
     let needs = body::demanded(request.operation, request.parts, &body, needs)
         .map_err(|f| call.problem(request, f, StageName::Admit))?;
     let body = if matches!(needs, Needs::Nothing | Needs::Stream) {
@@ -203,12 +242,18 @@ pub(super) async fn run<'a>(
     {
         return Ok(Outcome::One(answer, call.backend, Vec::new()));
     }
-    let done = carry_out(x, request, &call, scope, body).await?;
+    let done = match routed::spares(call.step) {
+        None => carry_out(x, request, &call, scope, body).await?,
+        Some(spares) => {
+            let of = (&mut call, spares);
+            Box::pin(routed::carry_out(x, request, of, scope, body)).await?
+        }
+    };
     Ok(Outcome::One(done.answer, call.backend, done.notes))
 }
 
 /// How the body is needed, where an expression of the operation's own looks into it.
-fn needed(request: &Request<'_>, call: &Call<'_>, needs: Needs) -> Needs {
+pub(super) fn needed(request: &Request<'_>, call: &Call<'_>, needs: Needs) -> Needs {
     let policy = call.backend.attempts.as_ref();
     match needs {
         // What may be sent once more is kept until then.
@@ -317,123 +362,6 @@ fn begin(
         *kept = Kept::of(&body);
     }
     prepare(x, request, call, cx, body)
-}
-
-fn prepare(
-    x: &Exchange<'_>,
-    request: &Request<'_>,
-    call: &Call<'_>,
-    cx: &Context<'_>,
-    body: CallerBody,
-) -> Result<Prepared, Box<Problem>> {
-    let from = x.recorder.borrow().begin();
-    let before = if cx.keep {
-        body::shown(cx, &body)
-    } else {
-        None
-    };
-    match made(x, request, call, cx, body) {
-        Ok((mut prepared, changed)) => {
-            add_common(x, call, cx, &mut prepared.request);
-            if cx.keep {
-                let mut seen = std::mem::take(&mut prepared.seen);
-                let mut notes = std::mem::take(&mut seen.notes);
-                notes.extend(changed);
-                let origin = cx.address.origin(call.backend.transport);
-                let after = sent(&prepared.request, &origin, seen);
-                let mut recorder = x.recorder.borrow_mut();
-                let at = (StageName::Prepare, from);
-                call.note(&mut recorder, at, |stage| {
-                    stage.before = before;
-                    stage.after = Some(after);
-                    stage.notes = notes;
-                });
-            }
-            Ok(prepared)
-        }
-        Err(problem) => {
-            let mut recorder = x.recorder.borrow_mut();
-            let at = (StageName::Prepare, from);
-            call.note(&mut recorder, at, |stage| {
-                stage.before = before;
-                stage.notes.push(problem.refusal.why.clone());
-            });
-            Err(problem)
-        }
-    }
-}
-
-/// The request as its protocol makes it, with what the documents change of it; what was changed is told.
-fn made(
-    x: &Exchange<'_>,
-    request: &Request<'_>,
-    call: &Call<'_>,
-    cx: &Context<'_>,
-    body: CallerBody,
-) -> Result<(Prepared, Vec<String>), Box<Problem>> {
-    let failed = |failure| call.problem(request, failure, StageName::Prepare);
-    let mut prepared = call.protocol.prepare(cx, body).map_err(failed)?;
-    let Some(changes) = cx
-        .operation
-        .changes
-        .as_ref()
-        .filter(|_| call.alone && !cx.native)
-    else {
-        return Ok((prepared, Vec::new()));
-    };
-    let mut notes = Notes::new(cx.keep);
-    let (out, of) = (&mut prepared.request, (cx.scope, cx.backend));
-    let changed = changes::request(out, changes, of, &x.share, &mut notes);
-    if let Err(unmade) = changed.map_err(failed)? {
-        let place = unmade.place;
-        let failure = Failure::Unsuitable(place.rule.to_string(), unmade.source, unmade.why);
-        return Err(failed(failure).of_rule(place));
-    }
-    if !changes.request_body.is_empty() && cx.keep {
-        prepared.seen.streamed = false;
-        if let OutBody::Full(Some(bytes)) = &prepared.request.body {
-            prepared.seen.body = Some(bytes.to_vec());
-        }
-    }
-    Ok((prepared, notes.into_list()))
-}
-
-/// What every backend request carries.
-fn add_common(x: &Exchange<'_>, call: &Call<'_>, cx: &Context<'_>, request: &mut Outgoing) {
-    let fields = &mut request.fields;
-    fields.append(header::VIA, via(cx.parts.version));
-    fields.set(&header::FORWARDED, x.origin.forwarded(&cx.parts.headers));
-    fields.set(&TRACEPARENT, x.traceparent.clone());
-    for (name, value) in &call.backend.credentials.headers {
-        fields.set(name, value.clone());
-    }
-    if call.backend.transport == Transport::Http1 {
-        let address = &call.backend.addresses[call.at];
-        fields.set(&header::HOST, address.host.clone());
-    }
-}
-
-/// The request once more, where it may be repeated.
-fn remade(
-    x: &Exchange<'_>,
-    request: &Request<'_>,
-    call: &Call<'_>,
-    cx: &Context<'_>,
-) -> Option<Outgoing> {
-    made_anew(x, request, call, cx, CallerBody::Gone)
-}
-
-/// The same with a body that was read.
-pub(super) fn made_anew(
-    x: &Exchange<'_>,
-    request: &Request<'_>,
-    call: &Call<'_>,
-    cx: &Context<'_>,
-    body: CallerBody,
-) -> Option<Outgoing> {
-    let (mut prepared, _) = made(x, request, call, cx, body).ok()?;
-    add_common(x, call, cx, &mut prepared.request);
-    Some(prepared.request)
 }
 
 fn finish(

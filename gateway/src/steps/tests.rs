@@ -39,6 +39,7 @@ fn facade(address: &str, needs: &[(&str, &[usize])], reply: &Value) -> Arc<Compi
             name: (*name).into(),
             call: own.call.clone(),
             backend: own.backend,
+            routing: None,
             needs: needs.to_vec(),
             faults: HashMap::new(),
             plan: None,

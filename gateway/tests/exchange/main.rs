@@ -18,6 +18,7 @@ mod letter_back;
 mod passing;
 mod refusing;
 mod room;
+mod routed;
 mod rules;
 mod several;
 mod shaped;

@@ -13,9 +13,7 @@ impl FacadeCompiler<'_> {
         let kinds = self.kinds();
         let called: Vec<&str> = facade
             .doc
-            .operations
-            .values()
-            .flat_map(|o| o.backends())
+            .backends()
             .filter_map(|name| documents.backends.get(name))
             .map(|b| b.doc.kind.as_str())
             .collect();

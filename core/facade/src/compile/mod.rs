@@ -12,6 +12,7 @@ mod keeping;
 mod keys;
 mod overlaps;
 mod refusals;
+mod routing;
 mod several;
 mod shaped;
 
@@ -33,6 +34,7 @@ use serde_json::Value;
 use admission::Behind;
 use changes::Changed;
 use refusals::Seen;
+use routing::Routed;
 
 use crate::compiled::{
     ANSWER, Changes, CompiledBackend, CompiledFacade, CompiledOperation, Cors, Definition, Reply,
@@ -150,6 +152,7 @@ impl<'a> FacadeCompiler<'a> {
             operations.extend(self.operation(id, doc, contract_op, &wired));
         }
         self.not_wired();
+        self.unrouted();
         self.overlaps(&operations);
         let shown = contract.key_header.as_deref().unwrap_or("API-Key");
         let definitions = self
@@ -313,6 +316,7 @@ impl<'a> FacadeCompiler<'a> {
         let reply = self.with_refusals(id, &compiled, &refusals);
         let changes = self.changes_of_one(id, (doc, contract_op), wired, &compiled);
         let behind = Behind::of(wired, &compiled);
+        let routing = self.routing(Routed::one(id, doc, contract_op, wired));
         let admission = self.admission(id, doc, contract_op, &behind);
         let answers = self.answers(id, doc, contract_op);
         Some(CompiledOperation {
@@ -330,6 +334,7 @@ impl<'a> FacadeCompiler<'a> {
                 name: self.shared.text(ANSWER),
                 call: compiled.call,
                 backend: wired.index,
+                routing,
                 needs: Vec::new(),
                 faults: doc.faults.iter().map(|(k, v)| (k.clone(), *v)).collect(),
                 plan: None,

@@ -12,6 +12,7 @@ use self::order::Order;
 use super::admission::Behind;
 use super::changes::Changed;
 use super::refusals::Seen;
+use super::routing::Routed;
 use super::{FacadeCompiler, Wired, route};
 use crate::compiled::{
     CompiledOperation, Each, REQUEST_ROOTS, Reply, RulePlace, Step as Call, StepPlan,
@@ -36,6 +37,25 @@ struct Of<'a> {
     id: &'a str,
     doc: &'a OperationDoc,
     contract_op: &'a ContractOperation,
+}
+
+impl<'a> Of<'a> {
+    /// One of its calls, which may go elsewhere.
+    fn routed<'r>(
+        self,
+        wiring: &'r OperationDoc,
+        among: &'r Among<'r>,
+        wired: &'r Wired,
+    ) -> Routed<'r, 'a> {
+        Routed {
+            id: self.id,
+            doc: self.doc,
+            contract_op: self.contract_op,
+            wiring,
+            among: Some(among),
+            wired,
+        }
+    }
 }
 
 impl<'a> FacadeCompiler<'a> {
@@ -221,20 +241,19 @@ impl<'a> FacadeCompiler<'a> {
         };
         let otherwise = self.otherwise((of, name, doc), &among, &seen_by_others);
         let undo = self.undo((of, name, doc), (names, known), &seen_by_others);
+        let wired = compiled.as_ref().map(|(_, wired)| wired);
+        let routing = wired.and_then(|w| self.routing(of.routed(&wiring, &among, w)));
         let step = compiled.map(|(compiled, wired)| Call {
             name: self.shared.text(name),
             call: compiled.call,
             backend: wired.index,
+            routing,
             needs: order.needs[i].clone(),
             faults: doc.faults.iter().map(|(k, v)| (k.clone(), *v)).collect(),
             plan: Some(Box::new(StepPlan {
                 place: self.place_of_call(of, name),
                 when,
-                each: list.map(|list| Each {
-                    list,
-                    at_most: doc.at_most.unwrap_or(DEFAULT_ITEMS).clamp(1, 10_000) as usize,
-                    at_once: doc.at_once.unwrap_or(DEFAULT_AT_ONCE).clamp(1, 64) as usize,
-                }),
+                each: list.map(|list| each(list, doc)),
                 answer,
                 statuses: doc.statuses.clone(),
                 otherwise,
@@ -358,10 +377,12 @@ impl<'a> FacadeCompiler<'a> {
             ..Among::behind(names, &known)
         };
         let (compiled, wired) = self.call_of(of, &wiring, &among, name)?;
+        let routing = self.routing(of.routed(&wiring, &among, &wired));
         Some(Call {
             name: self.shared.text(&format!("{name} undone")),
             call: compiled.call,
             backend: wired.index,
+            routing,
             needs: Vec::new(),
             faults: Default::default(),
             plan: None,
@@ -443,6 +464,15 @@ impl<'a> FacadeCompiler<'a> {
         all.filter(|(_, name)| uses(&template, name))
             .map(|(i, _)| i)
             .collect()
+    }
+}
+
+/// A call for each of a list.
+fn each(list: Template, doc: &NamedCallDoc) -> Each {
+    Each {
+        list,
+        at_most: doc.at_most.unwrap_or(DEFAULT_ITEMS).clamp(1, 10_000) as usize,
+        at_once: doc.at_once.unwrap_or(DEFAULT_AT_ONCE).clamp(1, 64) as usize,
     }
 }
 

@@ -14,6 +14,7 @@ mod examples;
 mod inside;
 mod operation;
 mod place;
+mod routing;
 mod secrets;
 
 use std::sync::Arc;
@@ -39,6 +40,7 @@ pub use operation::{
     Call, CallRules, CompiledOperation, Each, Refusal, Reply, Route, Step, StepPlan,
 };
 pub use place::RulePlace;
+pub use routing::{Choice, Routing, Share, Spare, Way};
 pub(crate) use secrets::PLACEHOLDER;
 pub use secrets::Secrets;
 

@@ -9,7 +9,7 @@ use http::StatusCode;
 use porch_contract::Position;
 use porch_rules::expr::Template;
 
-use super::{Admission, AnswersPlan, Changes, CompiledBackend, Cors, Examples, RulePlace};
+use super::{Admission, AnswersPlan, Changes, CompiledBackend, Cors, Examples, Routing, RulePlace};
 
 /// One operation, compiled.
 #[derive(Debug)]
@@ -66,6 +66,8 @@ pub struct Step {
     pub call: Arc<dyn Call>,
     /// Index of its backend in the facade.
     pub backend: usize,
+    /// Where it goes in place of that; `None`: nowhere.
+    pub routing: Option<Box<Routing>>,
     /// Indexes of the steps whose answers it waits for.
     pub needs: Vec<usize>,
     /// Statuses for failures that the backend tells, by their names.

@@ -32,6 +32,11 @@ impl RulePlace {
         }
     }
 
+    /// Where it stands, in words.
+    pub fn told(&self) -> String {
+        format!("{}, {}:{}", self.reach, self.file, self.line)
+    }
+
     /// Another rule at the same place.
     pub fn with_rule(&self, rule: impl Into<Arc<str>>) -> Self {
         Self {

@@ -59,7 +59,10 @@ impl<'a> CallCompiler<'a> {
     pub fn called_names(&self) -> HashSet<&'a str> {
         let all = self.facade.doc.operations.values();
         all.flat_map(|o| o.called())
-            .filter(|(backend, _)| *backend == self.backend.name)
+            .filter(|(backend, _)| {
+                let own = self.backend.name.as_str();
+                *backend == own || self.facade.doc.leads(backend, own)
+            })
             .map(|(_, operation)| operation)
             .collect()
     }

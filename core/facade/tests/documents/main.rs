@@ -10,6 +10,7 @@ mod described;
 mod edited;
 mod examples;
 mod mistakes;
+mod routing;
 mod several;
 mod spread;
 mod uncalled;
@@ -45,6 +46,10 @@ fn demo() -> Files {
         (
             "timetable/timetable.backend.yaml",
             include_str!("../../../../demo/documents/timetable/timetable.backend.yaml"),
+        ),
+        (
+            "timetable/timetable-next.backend.yaml",
+            include_str!("../../../../demo/documents/timetable/timetable-next.backend.yaml"),
         ),
         (
             "timetable/timetable.facade.yaml",

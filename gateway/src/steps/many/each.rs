@@ -26,12 +26,11 @@ pub(super) async fn run<'a>(
     body: &CallerBody,
 ) -> Result<AnswerView, Box<Problem>> {
     let items = items(request, call, each, scope)?;
-    let calls = (0..items.len()).map(|i| {
-        let mut own = Call::of(x, request, call.step, false)?;
-        own.item = u32::try_from(i).ok();
-        Ok(own)
-    });
-    let calls: Vec<Call<'a>> = calls.collect::<Result<_, Box<Problem>>>()?;
+    let of_item = |i: usize| Call {
+        item: u32::try_from(i).ok(),
+        ..call.again(x)
+    };
+    let calls: Vec<Call<'a>> = (0..items.len()).map(of_item).collect();
     let (items, calls) = (&items, &calls);
     let one = |i: usize| -> Running<'_> {
         Box::pin(async move {

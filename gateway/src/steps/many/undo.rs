@@ -35,7 +35,7 @@ impl<'r> All<'r, '_> {
 
     async fn undone(&self, step: &porch_facade::Step) -> Result<(), String> {
         let told = |problem: Box<Problem>| problem.refusal.why.clone();
-        let call = Call::of(self.x, self.request, step, false).map_err(told)?;
+        let call = Call::of(self.x, self.request, (step, self.scope), false).map_err(told)?;
         let carried = carry_out(self.x, self.request, &call, self.scope, CallerBody::Gone);
         let done = carried.await.map_err(told)?;
         match done.answer {
