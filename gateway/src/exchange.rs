@@ -9,16 +9,17 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use http::request::Parts;
-use http::{HeaderValue, Request, Response, StatusCode, Version, header};
+use http::{HeaderValue, Response, StatusCode, Version, header};
 use porch_facade::CompiledPorch;
 
 use crate::body::{InBody, ReplyBody};
 use crate::call::grpc;
 use crate::fields::{RATE_LIMIT, RATE_LIMIT_POLICY, TRACEPARENT};
 use crate::problem::{Problem, Tell};
-use crate::scope::Scope;
-use crate::stage::{self, Sound};
+use crate::scope::{Parameters, Scope};
+use crate::stage::{self, Found, Sound};
 use crate::steps;
+use crate::steps::request::Request;
 use crate::trace::{Refusal, StageName, Trace};
 use crate::worker::Worker;
 use state::{Exchange, Mode};
@@ -31,7 +32,7 @@ const DRAINED: u64 = 16 << 10;
 pub(crate) fn run<'r>(
     worker: &'r Rc<Worker>,
     porch: &'r Arc<CompiledPorch>,
-    request: Request<InBody>,
+    request: http::Request<InBody>,
     origin: &'r Origin,
     mode: Mode,
 ) -> impl Future<Output = (Response<ReplyBody>, Option<Box<Trace>>)> + use<'r> {
@@ -101,30 +102,73 @@ impl<'x> Exchange<'x> {
             }
         };
         let x: &Self = self;
-        let request = steps::request::Request {
-            facade: found.facade,
-            operation: found.operation,
-            parts,
-            captured: &captured,
-            native: found.native,
-            tell: Tell::new(found.facade, found.index.operation, x.id()),
-        };
-        let mut scope = Scope {
-            operation: found.operation,
-            path: admitted.parameters.0,
-            query: admitted.parameters.1,
-            headers: &parts.headers,
-            body: None,
-            caller: &x.caller,
-            address: x.origin.address,
-            answers: Vec::new(),
-            within: None,
-        };
+        if let Some(plan) = &found.operation.cache {
+            let taken = (parts, captured.as_slice());
+            return Box::pin(stage::cached(
+                x,
+                &found,
+                plan,
+                taken,
+                admitted.parameters,
+                body,
+            ))
+            .await;
+        }
+        // The same as `carried`, which would have all of it twice.
+        let request = x.request(&found, (parts, &captured));
+        let mut scope = x.scope(&request, admitted.parameters);
         let outcome = steps::run(x, &request, &mut scope, body).await?;
         let response = stage::reply(x, &request, outcome, &mut scope)?;
         match &found.operation.answers {
             None => Ok(response),
             Some(plan) => Box::pin(stage::keeps(x, &request, plan, response)).await,
+        }
+    }
+
+    fn request<'a>(
+        &self,
+        found: &Found<'a>,
+        (parts, captured): (&'a Parts, &'a [&'a str]),
+    ) -> Request<'a> {
+        Request {
+            facade: found.facade,
+            operation: found.operation,
+            parts,
+            captured,
+            native: found.native,
+            tell: Tell::new(found.facade, found.index.operation, self.id()),
+        }
+    }
+
+    fn scope<'a>(&'a self, request: &Request<'a>, (path, query): Parameters<'a>) -> Scope<'a> {
+        Scope {
+            operation: request.operation,
+            path,
+            query,
+            headers: &request.parts.headers,
+            body: None,
+            caller: &self.caller,
+            address: self.origin.address,
+            answers: Vec::new(),
+            within: None,
+        }
+    }
+
+    /// Carries out a request that may pass, and gives what it is answered with.
+    pub(crate) async fn carried(
+        &self,
+        found: &Found<'_>,
+        taken: (&Parts, &[&str]),
+        parameters: Parameters<'_>,
+        body: InBody,
+    ) -> Result<Response<ReplyBody>, Box<Problem>> {
+        let request = self.request(found, taken);
+        let mut scope = self.scope(&request, parameters);
+        let outcome = steps::run(self, &request, &mut scope, body).await?;
+        let response = stage::reply(self, &request, outcome, &mut scope)?;
+        match &found.operation.answers {
+            None => Ok(response),
+            Some(plan) => Box::pin(stage::keeps(self, &request, plan, response)).await,
         }
     }
 

@@ -11,6 +11,7 @@ mod answer;
 mod backend;
 mod body;
 mod budget;
+mod cache;
 mod call;
 mod caller;
 mod changes;
@@ -36,6 +37,7 @@ mod worker;
 mod testing;
 
 pub use body::Pace;
+pub use cache::{Cache, Kept, Purge};
 pub use connection::Paced;
 pub use count::Counters;
 pub use listen::{Bound, Gateway, GatewayConfig, StartError};

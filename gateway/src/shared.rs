@@ -15,6 +15,7 @@ use crate::Record;
 use crate::backend::places::Limits;
 use crate::backend::tokens::Tokens;
 use crate::budget::{self, Budget};
+use crate::cache::{self, Cache};
 use crate::count::Counters;
 
 /// Facades and operations that are stopped without a release.
@@ -58,6 +59,8 @@ pub struct Shared {
     pub(crate) tokens: Tokens,
     /// Connections of backends that take only so many.
     pub(crate) limits: Arc<Limits>,
+    /// Replies that are kept.
+    pub cache: Arc<Cache>,
     started: Instant,
 }
 
@@ -70,6 +73,11 @@ impl Shared {
 
     /// The same, with a bound for the bytes of all bodies that are gathered or read at the same time.
     pub fn with_memory(bytes: usize) -> (Arc<Self>, mpsc::Receiver<Record>) {
+        Self::with_bounds(bytes, cache::DEFAULT)
+    }
+
+    /// The same, with a bound for the bytes of all replies that are kept, too.
+    pub fn with_bounds(bytes: usize, kept: usize) -> (Arc<Self>, mpsc::Receiver<Record>) {
         let (records, receiver) = mpsc::channel(4096);
         let shared = Self {
             porch: ArcSwap::from_pointee(CompiledPorch::default()),
@@ -81,6 +89,7 @@ impl Shared {
             budget: Arc::new(Budget::new(bytes)),
             tokens: Tokens::default(),
             limits: Arc::default(),
+            cache: Arc::new(Cache::of(kept)),
             started: Instant::now(),
         };
         (Arc::new(shared), receiver)

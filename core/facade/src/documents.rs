@@ -1,6 +1,7 @@
 //! The shapes of the documents that publishers write.
 
 mod attempts;
+mod cache;
 mod calls;
 mod changes;
 mod cors;
@@ -15,6 +16,7 @@ use serde::{Deserialize, Deserializer};
 use serde_json::Value;
 
 pub(crate) use attempts::AttemptsDoc;
+pub(crate) use cache::CacheDoc;
 pub(crate) use calls::{NamedCallDoc, RefusalDoc};
 pub use changes::patch_of;
 pub(crate) use changes::{ChangeDoc, ChangesDoc, FieldChangeDoc, FieldOp};
@@ -188,6 +190,8 @@ pub struct FacadeDoc {
     pub admit: AdmitDoc,
     /// Pages of other origins that may call from a browser; none unless given.
     pub cors: Option<CorsDoc>,
+    /// Replies that are kept and given again; none unless given.
+    pub cache: Option<CacheDoc>,
     /// Where calls go in place of a backend, by the name of that.
     #[serde(default)]
     pub routing: IndexMap<String, RoutingDoc>,
@@ -388,6 +392,8 @@ pub struct OperationDoc {
     pub reply: Option<Value>,
     /// Pages of other origins that may call it, in place of what the facade says.
     pub cors: Option<CorsDoc>,
+    /// Whether its replies are kept and given again, in place of what the facade says.
+    pub cache: Option<CacheDoc>,
     /// Where its calls go in place of a backend, in place of what the facade says of that.
     #[serde(default)]
     pub routing: IndexMap<String, RoutingDoc>,

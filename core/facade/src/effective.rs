@@ -7,7 +7,8 @@ use porch_rules::expr::Template;
 use serde::Serialize;
 
 use crate::compiled::{
-    Admission, Changes, CompiledFacade, CompiledOperation, Examples, RulePlace, Step, StepPlan,
+    Admission, CachePlan, Changes, CompiledFacade, CompiledOperation, Examples, RulePlace, Step,
+    StepPlan,
 };
 
 /// One rule that acts, with the stage of the exchange it acts in.
@@ -54,6 +55,7 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
         let stage = if early { "prepare" } else { "call" };
         all.map(move |r| rule(stage, (*r.place).clone()))
     };
+    rules.extend(op.cache.as_ref().map(|c| kept_rule(c)));
     rules.extend(refusals(true));
     let mut replies = called(facade, op, &mut rules);
     rules.extend(refusals(false));
@@ -77,6 +79,16 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
     let counted = "usage is counted; a trace is kept when refused, failed or sampled";
     rules.push(rule("record", RulePlace::built_in(counted)));
     rules
+}
+
+/// Whether replies are kept, or let go behind it.
+fn kept_rule(cache: &CachePlan) -> EffectiveRule {
+    let stage = match cache.keeps {
+        Some(_) => "prepare",
+        None => "reply",
+    };
+    let place = (*cache.place).clone();
+    EffectiveRule { stage, place }
 }
 
 /// What is called, and what is made of the only answer, which comes behind.

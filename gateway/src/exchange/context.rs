@@ -92,6 +92,8 @@ pub(crate) struct Inner {
     /// Whether all that there is to see is noted down.
     pub(crate) full: bool,
     pub(crate) trial: bool,
+    /// Whether another reply is asked for in place of one that is kept.
+    pub(crate) refreshes: bool,
     /// Who called the facade outside.
     pub(crate) caller: Caller,
 }

@@ -1,16 +1,18 @@
 //! What is known of one exchange while it runs.
 
+use std::borrow::Cow;
 use std::cell::{Cell, RefCell};
 use std::rc::Rc;
 use std::sync::Arc;
 
-use http::HeaderValue;
 use http::request::Parts;
+use http::{HeaderMap, HeaderValue, header};
 use porch_facade::{CompiledPorch, MediaType, OperationIndex};
 
 use super::context::{Origin, trace_context, unix_ms};
 use crate::body::InBody;
 use crate::budget::Share;
+use crate::cache::Directives;
 use crate::caller::{Caller, RateFields};
 use crate::trace::Recorder;
 use crate::worker::{InFlight, Worker};
@@ -24,6 +26,45 @@ pub(crate) enum Mode {
     /// Carried out for another facade that stands on this one ([`Origin::inner`]): no key is demanded, no limit counts, and what
     /// there is to see belongs to the other's exchange.
     Inside,
+}
+
+/// What answers said of being kept, all of them together: in one number, since every exchange has it.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+struct Heard(u32);
+
+impl Heard {
+    const NO_STORE: u32 = 1 << 31;
+    const PRIVATE: u32 = 1 << 30;
+    /// One more than the least time that one of them is fresh.
+    const SECONDS: u32 = Self::PRIVATE - 1;
+
+    fn and(self, said: &Directives) -> Self {
+        let mut flags = self.0 & !Self::SECONDS;
+        if said.no_store && !said.must_understand {
+            flags |= Self::NO_STORE;
+        }
+        if said.private {
+            flags |= Self::PRIVATE;
+        }
+        let most = u64::from(Self::SECONDS);
+        let said = said.s_maxage.or(said.max_age);
+        let said = said.map(|s| s.saturating_add(1).min(most) as u32);
+        let least = match (self.0 & Self::SECONDS, said) {
+            (0, said) => said.unwrap_or(0),
+            (old, said) => said.map_or(old, |said| said.min(old)),
+        };
+        Self(flags | least)
+    }
+
+    /// The same as a reply says it.
+    fn in_words(self) -> String {
+        let mut said: Vec<String> = Vec::new();
+        said.extend((self.0 & Self::NO_STORE != 0).then(|| "no-store".to_owned()));
+        said.extend((self.0 & Self::PRIVATE != 0).then(|| "private".to_owned()));
+        let seconds = (self.0 & Self::SECONDS).checked_sub(1);
+        said.extend(seconds.map(|s| format!("max-age={s}")));
+        said.join(", ")
+    }
 }
 
 /// One request and its reply passing through.
@@ -49,6 +90,8 @@ pub(crate) struct Exchange<'x> {
     pub(crate) bytes_in: Cell<u64>,
     /// What of the reply does not fit the contract; callers got it all the same.
     pub(crate) misfit: RefCell<Option<Box<str>>>,
+    /// What answers said of being kept.
+    heard: Cell<Heard>,
     /// Its place among those under way; trial runs have none.
     pub(crate) inflight: Option<InFlight>,
     /// Of the memory for bodies.
@@ -97,6 +140,7 @@ impl<'x> Exchange<'x> {
             chosen: None,
             bytes_in: Cell::new(body.length().unwrap_or(0)),
             misfit: RefCell::new(None),
+            heard: Cell::default(),
             inflight: (mode == Mode::Live).then(|| InFlight::new(worker)),
             share: Share::of(&worker.shared.budget),
         }
@@ -105,6 +149,31 @@ impl<'x> Exchange<'x> {
     /// Whether a publisher tries something, and nobody calls.
     pub(crate) fn is_trial(&self) -> bool {
         self.mode == Mode::Trial || self.origin.inner.as_ref().is_some_and(|i| i.trial)
+    }
+
+    /// Whether another reply is asked for in place of one that is kept.
+    pub(crate) fn refreshes(&self) -> bool {
+        self.origin.inner.as_ref().is_some_and(|i| i.refreshes)
+    }
+
+    /// Notes what an answer says of being kept: what is made of it says nothing of that by itself.
+    #[cold]
+    pub(crate) fn hear(&self, fields: &HeaderMap) {
+        let heard = self.heard.get().and(&Directives::of(fields));
+        self.heard.set(heard);
+    }
+
+    /// The fields of a reply; with what its answers said of being kept, where it says nothing of that.
+    pub(crate) fn with_heard<'h>(&self, headers: &'h HeaderMap) -> Cow<'h, HeaderMap> {
+        let heard = self.heard.get();
+        if headers.contains_key(header::CACHE_CONTROL) || heard == Heard::default() {
+            return Cow::Borrowed(headers);
+        }
+        let mut headers = headers.clone();
+        if let Ok(said) = HeaderValue::from_str(&heard.in_words()) {
+            headers.insert(header::CACHE_CONTROL, said);
+        }
+        Cow::Owned(headers)
     }
 
     /// The exchange's id: trace and parent id as the reply's `traceparent` has them, since one trace may hold many exchanges.

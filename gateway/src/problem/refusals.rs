@@ -35,6 +35,13 @@ pub(crate) fn unknown_transfer_coding() -> Box<Problem> {
     Problem::new(501, "transfer-coding", title, detail, StageName::Match)
 }
 
+/// A reply that is only wanted if it is kept (RFC 9111 §5.2.1.7).
+pub(crate) fn not_kept(op: &CompiledOperation) -> Box<Problem> {
+    let title = "The reply is not kept";
+    let detail = "It was only wanted if it need not be asked for.";
+    Problem::new(504, "not-kept", title, detail, StageName::Prepare).by(&op.place)
+}
+
 pub(crate) fn nothing_here(path: &str) -> Box<Problem> {
     let detail = "Nothing is published at this host and path.";
     Problem::new(404, "not-found", "Nothing here", detail, StageName::Match)

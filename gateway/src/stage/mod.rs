@@ -3,9 +3,11 @@
 mod admit;
 mod answers;
 mod back;
+mod cache;
 pub(crate) mod cors;
 mod credential;
 mod find;
+mod kept_body;
 mod record;
 mod reply;
 mod sound;
@@ -13,7 +15,8 @@ mod wired;
 
 pub(crate) use admit::admit;
 pub(crate) use answers::keeps;
-pub(crate) use find::find;
+pub(crate) use cache::cached;
+pub(crate) use find::{Found, find};
 pub(crate) use record::record;
 pub(crate) use reply::reply;
 pub(crate) use sound::{Sound, is_session, sound};

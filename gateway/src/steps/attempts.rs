@@ -203,7 +203,7 @@ async fn sent(x: &Exchange<'_>, call: &Call<'_>, sending: shown::Sending<'_>) ->
         }
         None => {
             let backends = &x.worker.backends;
-            let sent = backends.send(call.backend, call.at, slot, until, within, anew);
+            let sent = backends.send(call.backend, call.at(), slot, until, within, anew);
             sent.await.map_err(Failure::Call)
         }
         Some(grant) => {

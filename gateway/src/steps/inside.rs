@@ -56,6 +56,7 @@ pub(super) async fn send(
             depth,
             full: x.recorder.borrow().full,
             trial: x.is_trial(),
+            refreshes: false,
             caller: x.caller.clone(),
         },
     );

@@ -106,7 +106,7 @@ fn add_common(x: &Exchange<'_>, call: &Call<'_>, cx: &Context<'_>, request: &mut
         fields.set(name, value.clone());
     }
     if call.backend.transport == Transport::Http1 {
-        let address = &call.backend.addresses[call.at];
+        let address = &call.backend.addresses[call.at()];
         fields.set(&header::HOST, address.host.clone());
     }
 }

@@ -35,7 +35,7 @@ pub(super) struct Call<'a> {
     pub(super) backend: &'a CompiledBackend,
     pub(super) protocol: &'static dyn Protocol,
     /// Index of the address that is called.
-    pub(super) at: usize,
+    pub(super) at: u32,
     /// The number of the item that it is made for, where it is made for each of a list.
     pub(super) item: Option<u32>,
     /// Whether the answer may go through, or is waited for whole.
@@ -62,7 +62,7 @@ impl<'a> Call<'a> {
             made,
             backend,
             protocol,
-            at: x.worker.backends.choose(backend),
+            at: x.worker.backends.choose(backend) as u32,
             item: None,
             alone,
         })
@@ -70,8 +70,13 @@ impl<'a> Call<'a> {
 
     /// The same call once more, at the address whose turn it is.
     pub(super) fn again(&self, x: &Exchange<'_>) -> Self {
-        let at = x.worker.backends.choose(self.backend);
+        let at = x.worker.backends.choose(self.backend) as u32;
         Self { at, ..*self }
+    }
+
+    /// Index of the address that is called.
+    pub(super) fn at(&self) -> usize {
+        self.at as usize
     }
 
     /// The same call of another backend.
@@ -81,7 +86,7 @@ impl<'a> Call<'a> {
             made: &way.call,
             backend,
             protocol: protocol(&*way.call)?,
-            at: x.worker.backends.choose(backend),
+            at: x.worker.backends.choose(backend) as u32,
             ..*self
         })
     }
@@ -101,7 +106,7 @@ impl<'a> Call<'a> {
             operation: request.operation,
             call: self.made,
             backend: self.backend,
-            address: &self.backend.addresses[self.at],
+            address: &self.backend.addresses[self.at()],
             faults: &self.step.faults,
             parts: request.parts,
             captured: request.captured,
@@ -312,7 +317,7 @@ pub(super) async fn carry_out<'a>(
             Box::pin(inside::send(x, call, &mut slot, until)).await
         }
         None => {
-            let sent = backends.send(call.backend, call.at, &mut slot, until, within, &anew);
+            let sent = backends.send(call.backend, call.at(), &mut slot, until, within, &anew);
             sent.await.map_err(Failure::Call)
         }
         Some(grant) => {
@@ -371,6 +376,9 @@ fn finish(
     (from, by_http2): (Instant, bool),
     mut read: Read,
 ) -> Result<Done, Box<Problem>> {
+    if request.operation.cache.is_some() {
+        x.hear(&read.fields);
+    }
     let answer = read
         .answer
         .map_err(|failure| call.problem(request, failure, StageName::Prepare));

@@ -43,7 +43,7 @@ pub(super) async fn send(
     };
     let sent = backends.send(
         call.backend,
-        call.at,
+        call.at(),
         sending.slot,
         sending.until,
         within,
@@ -62,7 +62,7 @@ pub(super) async fn send(
     let other = token(x, call, grant).await?;
     show(&mut again, &other);
     let until = Instant::now() + within;
-    let sent = backends.send(call.backend, call.at, &mut again, until, within, &|| None);
+    let sent = backends.send(call.backend, call.at(), &mut again, until, within, &|| None);
     sent.await.map_err(Failure::Call)
 }
 

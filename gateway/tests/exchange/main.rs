@@ -7,6 +7,7 @@
 mod alpn;
 mod answers;
 mod attempts;
+mod cache;
 mod changes;
 mod connections;
 mod cors;

@@ -171,18 +171,17 @@ fn where_no_connection_is_taken_a_spare_is_called_with_the_whole_body() {
             "{seen:?}"
         );
     }
-    // Known to take none, they are passed over.
-    assert_eq!(status(&stage.get("/f/things/1", "")), 200);
+    // Known to take none, they are passed over by whichever of both workers knows.
+    for _ in 0..8 {
+        assert_eq!(status(&stage.get("/f/things/1", "")), 200);
+    }
     let notes = notes(stage);
-    let told = |text: &str| notes.iter().filter(|n| n.contains(text)).count();
-    assert_eq!(told("no connection to b"), 1, "{notes:?}");
-    assert_eq!(
-        told(
-            "b took no connection lately: where b gives no answer, old is called (facade f, f.yaml:9)"
-        ),
-        1,
-        "{notes:?}"
-    );
+    let told = |text: &str| notes.iter().filter(|n| n.starts_with(text)).count();
+    let refused = told("no connection to b");
+    assert!((1..=2).contains(&refused), "{notes:?}");
+    let lately =
+        "b took no connection lately: where b gives no answer, old is called (facade f, f.yaml:9)";
+    assert_eq!(told(lately), 9 - refused, "{notes:?}");
 }
 
 #[test]

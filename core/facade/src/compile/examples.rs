@@ -108,6 +108,7 @@ impl<'a> FacadeCompiler<'a> {
             },
             refusals,
             changes: None,
+            cache: None,
             cors: self.cors(id, doc),
             answers: None,
             place: Arc::new(RulePlace {

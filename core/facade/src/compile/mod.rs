@@ -4,6 +4,7 @@ mod admission;
 mod answers;
 mod attempts;
 mod backend;
+mod cache;
 mod changes;
 mod cors;
 mod credentials;
@@ -18,7 +19,7 @@ mod shaped;
 
 pub(crate) use backend::{facade_of, no_address, no_backend};
 
-use std::cell::OnceCell;
+use std::cell::{OnceCell, RefCell};
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, OnceLock};
 
@@ -45,7 +46,7 @@ use crate::host::no_host;
 use crate::kind::{Compiled, Kind, Kinds};
 use crate::library::Library;
 use crate::read::Document;
-use crate::wiring::CallCompiler;
+use crate::wiring::{CallCompiler, Used};
 use crate::{Documents, Files};
 
 /// What one facade is compiled from.
@@ -76,6 +77,7 @@ pub(crate) fn facade(sources: &Sources<'_>) -> (CompiledFacade, Vec<Finding>) {
         made: examples::Made::default(),
         strangers: 0,
         facade_cors: None,
+        used: RefCell::default(),
     };
     let compiled = compiler.facade();
     let findings = compiler.findings;
@@ -113,6 +115,8 @@ struct FacadeCompiler<'a> {
     strangers: usize,
     /// Which pages may call by the facade's own rule, once somebody asks.
     facade_cors: Option<Option<Arc<Cors>>>,
+    /// What expressions of the operation at hand read of callers.
+    used: RefCell<Used>,
 }
 
 /// Whoever has more strangers than this meant another contract, and no nearest names.
@@ -136,6 +140,7 @@ impl<'a> FacadeCompiler<'a> {
                 self.not_in_the_contract(id);
                 continue;
             };
+            self.used.take();
             if !doc.calls.is_empty() {
                 operations.extend(self.several(id, doc, contract_op));
                 continue;
@@ -306,6 +311,7 @@ impl<'a> FacadeCompiler<'a> {
             sides: wired.sides.clone(),
             placeholders: self.placeholders(),
             among: None,
+            used: &self.used,
             findings: &mut self.findings,
         };
         let (at_call, at) = (compiler.at_key(&["call"]), compiler.at_key(&[]));
@@ -344,6 +350,7 @@ impl<'a> FacadeCompiler<'a> {
                 ..with_changes(reply, changes.as_deref())
             },
             changes,
+            cache: self.cache(id, doc, contract_op),
             cors: self.cors(id, doc),
             place: Arc::new(place),
             at,

@@ -120,6 +120,7 @@ impl<'a> FacadeCompiler<'a> {
             operation: contract_op,
             among: seen.among(),
             of_item,
+            used: &self.used,
         };
         let has_answer = matches!(seen, Seen::Answer(_));
         let (template, found) = templates.compile(value, steps, has_answer, &shapes, None);

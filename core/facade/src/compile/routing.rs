@@ -320,6 +320,7 @@ impl<'a> FacadeCompiler<'a> {
             sides: wired.sides.clone(),
             placeholders: self.placeholders(),
             among: of.among,
+            used: &self.used,
             findings: &mut found,
         };
         let compiled = wired.kind.call(&mut compiler);

@@ -117,11 +117,11 @@ impl<'a> FacadeCompiler<'a> {
                 body: reply,
                 status: self.success(id),
                 reads_body,
-                looks_into: false,
-                is_changed: false,
+                ..Reply::default()
             },
             answers: answers_kept,
             changes,
+            cache: self.cache(id, doc, contract_op),
             cors: self.cors(id, doc),
             place: Arc::new(self.place_of_several(of, &names)),
             at,
@@ -291,6 +291,7 @@ impl<'a> FacadeCompiler<'a> {
             sides: wired.sides.clone(),
             placeholders: self.placeholders(),
             among: Some(among),
+            used: &self.used,
             findings: &mut self.findings,
         };
         let compiled = wired.kind.call(&mut compiler)?;
@@ -406,6 +407,7 @@ impl<'a> FacadeCompiler<'a> {
             operation: of.contract_op,
             among: Some(among),
             of_item: false,
+            used: &self.used,
         };
         let (template, found) = templates.compile(value, steps, true, shapes, target);
         self.findings.extend(found);

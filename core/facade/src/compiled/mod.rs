@@ -7,6 +7,7 @@
 mod admission;
 mod answers;
 mod backend;
+mod cache;
 mod changes;
 mod cors;
 mod definition;
@@ -31,6 +32,7 @@ pub use answers::{AnswersPlan, ResponsePlan, Statuses};
 pub use backend::{
     Address, Attempts, ClientGrant, CompiledBackend, Credentials, OwnCertificate, Transport, Trust,
 };
+pub use cache::{Apart, CachePlan, Keeping};
 pub use changes::{BodyChanges, Changes, FieldAction, FieldChange, StatusChange};
 pub use cors::Cors;
 pub use definition::Definition;

@@ -9,7 +9,9 @@ use http::StatusCode;
 use porch_contract::Position;
 use porch_rules::expr::Template;
 
-use super::{Admission, AnswersPlan, Changes, CompiledBackend, Cors, Examples, Routing, RulePlace};
+use super::{
+    Admission, AnswersPlan, CachePlan, Changes, CompiledBackend, Cors, Examples, Routing, RulePlace,
+};
 
 /// One operation, compiled.
 #[derive(Debug)]
@@ -30,6 +32,8 @@ pub struct CompiledOperation {
     pub reply: Reply,
     /// What is changed of messages that go through; `None`: nothing.
     pub changes: Option<Box<Changes>>,
+    /// Whether its replies are kept, or make others untrue; `None`: neither.
+    pub cache: Option<Arc<CachePlan>>,
     /// Which pages may call; `None`: those of its own origin.
     pub cors: Option<Arc<Cors>>,
     /// What replies are held against; `None`: they pass.

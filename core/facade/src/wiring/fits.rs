@@ -3,6 +3,7 @@
 mod several;
 mod walk;
 
+use std::cell::RefCell;
 use std::sync::LazyLock;
 
 use porch_contract::{
@@ -13,6 +14,7 @@ use serde_json::{Value, json};
 
 use self::walk::{absent, walk, walk_behind};
 use super::among::Among;
+use super::used::Used;
 use crate::compiled::{ANSWER, ITEM, REQUEST_ROOTS};
 use crate::read::inside;
 
@@ -55,6 +57,8 @@ pub(crate) struct Templates<'a> {
     pub(crate) among: Option<&'a Among<'a>>,
     /// Whether an item of a list may be named, where there is no more than one call.
     pub(crate) of_item: bool,
+    /// Where it is noted down what they read of callers.
+    pub(crate) used: &'a RefCell<Used>,
 }
 
 impl Templates<'_> {
@@ -90,6 +94,7 @@ impl Templates<'_> {
         };
         template.each_expr(&mut Vec::new(), &mut |inner, expr| {
             for reference in expr.references() {
+                self.used.borrow_mut().note(reference);
                 let root = &reference.steps[0];
                 let may = self.may_name(&root.name, reply);
                 let may = may.map_err(|told| (root.offset, told, String::new()));

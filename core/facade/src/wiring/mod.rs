@@ -2,7 +2,9 @@
 
 mod among;
 mod fits;
+mod used;
 
+use std::cell::RefCell;
 use std::collections::HashSet;
 use std::sync::{Arc, OnceLock};
 
@@ -19,6 +21,7 @@ pub(crate) use among::shaped;
 pub use among::{Among, AnswerShape, NamedAnswer, Spot};
 pub(crate) use fits::Templates;
 pub use fits::{Shapes, Target};
+pub use used::Used;
 
 /// At most so many names are listed where none is near to what was written.
 const LISTED: usize = 12;
@@ -50,6 +53,8 @@ pub struct CallCompiler<'a> {
     pub placeholders: bool,
     /// What it may name of the others, where it is one of several calls.
     pub among: Option<&'a Among<'a>>,
+    /// Where it is noted down what its expressions read of callers.
+    pub used: &'a RefCell<Used>,
     /// What was found.
     pub findings: &'a mut Vec<Finding>,
 }
@@ -149,6 +154,7 @@ impl<'a> CallCompiler<'a> {
             operation: self.contract_op,
             among: self.among,
             of_item: false,
+            used: self.used,
         };
         let (template, found) = templates.compile(value, path, reply, shapes, target);
         self.findings.extend(found);
