@@ -109,6 +109,7 @@ async fn connect(app: &App, first: Option<&FirstAccount>) -> Result<(), NoStart>
 async fn catch_up(app: &App) -> Result<(), ApiError> {
     let changed = app.directory.catch_up().await?;
     app.publication.catch_up().await?;
+    app.kept.catch_up().await?;
     if changed {
         app.publication.write_snapshot().await;
     }

@@ -12,6 +12,7 @@ mod database;
 mod directory;
 mod error;
 mod jobs;
+mod kept;
 mod listen;
 mod memory;
 mod observatory;

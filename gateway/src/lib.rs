@@ -44,4 +44,4 @@ pub use listen::{Bound, Gateway, GatewayConfig, StartError};
 pub use shared::{Pauses, Shared};
 pub use trace::{Message, Refusal, Stage, StageName, Trace};
 pub use trial::{GivenAnswer, TrialReply, TrialRequest, Trials};
-pub use usage::{Record, UsageRow, latency_bucket, latency_bucket_us};
+pub use usage::{CopyRow, Record, UsageRow, latency_bucket, latency_bucket_us};

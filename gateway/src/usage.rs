@@ -17,6 +17,54 @@ pub enum Record {
     Usage(Vec<UsageRow>),
     /// The record of one exchange.
     Trace(Box<Trace>),
+    /// What copies of calls gave, since one worker last handed some out.
+    Copies(Vec<CopyRow>),
+}
+
+/// What copies of an operation's calls gave.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct CopyRow {
+    /// Facade.
+    pub facade: String,
+    /// `operationId`.
+    pub operation: String,
+    /// The backend that got the copies.
+    pub backend: String,
+    /// Answers that were the same in all that is compared.
+    pub same: u64,
+    /// Answers that were not.
+    pub different: u64,
+    /// Copies that were not answered.
+    pub failed: u64,
+    /// Calls that were not copied, since there were too many.
+    pub left_out: u64,
+    /// Microseconds of all exchanges that were copied.
+    pub us: u64,
+    /// Microseconds of all copies that were answered.
+    pub copies_us: u64,
+    /// What was different, or failed, last.
+    pub told: String,
+}
+
+impl CopyRow {
+    /// Whether it is of the same copies.
+    pub fn is_of(&self, other: &Self) -> bool {
+        (&self.facade, &self.operation, &self.backend)
+            == (&other.facade, &other.operation, &other.backend)
+    }
+
+    /// Adds up.
+    pub fn add(&mut self, other: &Self) {
+        self.same += other.same;
+        self.different += other.different;
+        self.failed += other.failed;
+        self.left_out += other.left_out;
+        self.us += other.us;
+        self.copies_us += other.copies_us;
+        if !other.told.is_empty() {
+            self.told.clone_from(&other.told);
+        }
+    }
 }
 
 /// Number of latency buckets.

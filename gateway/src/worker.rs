@@ -11,7 +11,7 @@ use crate::backend::Backends;
 use crate::exchange::unix_ms;
 use crate::shared::Shared;
 use crate::trace::{Refusal, Stage, Trace};
-use crate::usage::{Batch, Finished, Record};
+use crate::usage::{Batch, CopyRow, Finished, Record};
 
 /// What one worker thread keeps to itself.
 pub(crate) struct Worker {
@@ -22,6 +22,9 @@ pub(crate) struct Worker {
     /// The second, and how many traces were kept in it: full ones, and short ones.
     traces: Cell<(u64, [u32; 2])>,
     inflight: Cell<usize>,
+    /// Copies of calls under way, and what came of others.
+    copying: Cell<usize>,
+    copies: RefCell<Vec<CopyRow>>,
     /// Exchanges at the same time, at most.
     most: usize,
 }
@@ -41,6 +44,8 @@ impl Worker {
             random: Cell::new(u64::from_le_bytes(seed) | 1),
             traces: Cell::default(),
             inflight: Cell::new(0),
+            copying: Cell::new(0),
+            copies: RefCell::default(),
             most,
         })
     }
@@ -64,6 +69,19 @@ impl Worker {
         let rows = self.batch.borrow_mut().take();
         if !rows.is_empty() {
             self.shared.send(Record::Usage(rows));
+        }
+        let copies = self.copies.take();
+        if !copies.is_empty() {
+            self.shared.send(Record::Copies(copies));
+        }
+    }
+
+    /// Notes what came of a copy.
+    pub(crate) fn copied(&self, row: CopyRow) {
+        let mut all = self.copies.borrow_mut();
+        match all.iter_mut().find(|r| r.is_of(&row)) {
+            Some(sum) => sum.add(&row),
+            None => all.push(row),
         }
     }
 
@@ -110,6 +128,28 @@ impl InFlight {
 impl Drop for InFlight {
     fn drop(&mut self) {
         self.0.inflight.set(self.0.inflight.get() - 1);
+    }
+}
+
+/// The place of a copy among those that are under way.
+pub(crate) struct Copying(Rc<Worker>);
+
+/// Copies of one worker at the same time; more calls are not copied.
+const COPIES: usize = 16;
+
+impl Copying {
+    pub(crate) fn begin(worker: &Rc<Worker>) -> Option<Self> {
+        let number = worker.copying.get();
+        (number < COPIES && !worker.is_full()).then(|| {
+            worker.copying.set(number + 1);
+            Self(worker.clone())
+        })
+    }
+}
+
+impl Drop for Copying {
+    fn drop(&mut self) {
+        self.0.copying.set(self.0.copying.get() - 1);
     }
 }
 

@@ -70,6 +70,9 @@ pub(crate) enum Command {
     Rollback(RollbackArgs),
     /// Stop a facade, an operation, a consumer or a key at once.
     Pause(PauseArgs),
+    /// Replies that the gateway keeps and gives again.
+    #[command(subcommand)]
+    Cache(CacheCommand),
     /// End a pause.
     Resume(PauseArgs),
     /// Call a published operation as a consumer would.
@@ -328,6 +331,33 @@ pub(crate) enum SecretCommand {
 }
 
 #[derive(Subcommand)]
+pub(crate) enum CacheCommand {
+    /// Show how much is kept, and of which operations.
+    Show,
+    /// Let go of kept replies: all that fit everything that is said.
+    Purge(PurgeArgs),
+}
+
+#[derive(Args)]
+pub(crate) struct PurgeArgs {
+    /// Of a facade.
+    #[arg(long, required_unless_present_any = ["path", "tag", "all"])]
+    pub(crate) facade: Option<String>,
+    /// Of one of its operations.
+    #[arg(long, requires = "facade")]
+    pub(crate) operation: Option<String>,
+    /// Whose paths begin so, as callers write them.
+    #[arg(long)]
+    pub(crate) path: Option<String>,
+    /// That have a tag.
+    #[arg(long)]
+    pub(crate) tag: Option<String>,
+    /// All of them.
+    #[arg(long, conflicts_with_all = ["facade", "operation", "path", "tag"])]
+    pub(crate) all: bool,
+}
+
+#[derive(Subcommand)]
 pub(crate) enum AccountCommand {
     /// List accounts.
     List,
@@ -409,6 +439,9 @@ mod tests {
             "push demo/documents",
             "pull here",
             "try sailings quoteFare route=FAR-MAR",
+            "cache show",
+            "cache purge --facade sailings --operation quoteFare",
+            "cache purge --all",
             "compare",
             "compare sailings",
             "release sailings vessels --note first",
@@ -437,6 +470,9 @@ mod tests {
             ("push", "Usage"),
             ("pull", "folder"),
             ("compare a b", "unexpected"),
+            ("cache purge", "--facade"),
+            ("cache purge --operation quoteFare --path /x", "--facade"),
+            ("cache purge --all --tag x", "--all"),
             ("account create", "Usage"),
             ("release --nota x", "--note"),
         ] {

@@ -21,6 +21,7 @@ pub(crate) struct FileConfig {
     pub(crate) drain: Option<u64>,
     pub(crate) connections: Option<usize>,
     pub(crate) body_memory: Option<usize>,
+    pub(crate) cache_memory: Option<usize>,
     pub(crate) viewers_do_not_try: Option<bool>,
 }
 

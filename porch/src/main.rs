@@ -8,6 +8,7 @@ mod config;
 mod descriptors;
 mod error;
 mod input;
+mod kept;
 mod local;
 mod objects;
 mod publishing;

@@ -12,7 +12,7 @@ use crate::input::read_input;
 use crate::pulled::write_below;
 use crate::show::{Show, list, text};
 use crate::trying::{find_operation, try_out};
-use crate::{accounts, backends, objects, publishing, releasing, watch};
+use crate::{accounts, backends, kept, objects, publishing, releasing, watch};
 
 pub(crate) async fn dispatch(
     command: Command,
@@ -28,6 +28,7 @@ pub(crate) async fn dispatch(
         Command::Rollback(args) => releasing::rollback(&args, client, show).await,
         Command::Pause(args) => pause(&args, true, client, show).await,
         Command::Resume(args) => pause(&args, false, client, show).await,
+        Command::Cache(c) => kept::cache(c, client, show).await,
         Command::Trace(args) => watch::traces(&args, client, show).await,
         Command::Explain { id, stages } => watch::explain(&id, stages, client, show).await,
         Command::Usage { minutes } => watch::usage(minutes, client, show).await,

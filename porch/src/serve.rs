@@ -53,6 +53,9 @@ pub(crate) struct ServeOptions {
     /// Megabytes of memory for bodies that are gathered or read whole, all of them together [default: 512].
     #[arg(long, env = "ELM_PORCH_BODY_MEMORY", value_name = "MEGABYTES")]
     body_memory: Option<usize>,
+    /// Megabytes of memory for replies that are kept and given again, all of them together [default: 64].
+    #[arg(long, env = "ELM_PORCH_CACHE_MEMORY", value_name = "MEGABYTES")]
+    cache_memory: Option<usize>,
     /// Whether only publishers may make trial runs; viewers may try what is safe unless given.
     #[arg(long, env = "ELM_PORCH_VIEWERS_DO_NOT_TRY")]
     viewers_do_not_try: bool,
@@ -75,6 +78,7 @@ struct Settings {
     database: String,
     connections: usize,
     body_memory: usize,
+    cache_memory: usize,
     viewers_do_not_try: bool,
 }
 
@@ -111,6 +115,7 @@ impl Settings {
                 .or(file.connections)
                 .unwrap_or_else(descriptors::for_callers),
             body_memory: options.body_memory.or(file.body_memory).unwrap_or(512) << 20,
+            cache_memory: options.cache_memory.or(file.cache_memory).unwrap_or(64) << 20,
             viewers_do_not_try: options.viewers_do_not_try
                 || file.viewers_do_not_try.unwrap_or(false),
         })
@@ -147,7 +152,7 @@ pub(crate) fn run(options: ServeOptions) -> Result<bool, CliError> {
 }
 
 async fn serve(settings: Settings) -> Result<bool, CliError> {
-    let (shared, records) = Shared::with_memory(settings.body_memory);
+    let (shared, records) = Shared::with_bounds(settings.body_memory, settings.cache_memory);
     let trials = Trials::start(shared.clone()).map_err(|e| CliError::new(e.to_string()))?;
     // Both listeners are bound before anything else begins, so that a port in use leaves nothing half-started.
     let listener = tokio::net::TcpListener::bind(settings.console)

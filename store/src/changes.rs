@@ -26,6 +26,8 @@ pub enum Topic {
     Secrets(String),
     /// Consumers, keys and pauses.
     Grants,
+    /// Replies that were let go.
+    Kept,
 }
 
 impl Topic {
@@ -36,6 +38,7 @@ impl Topic {
             Topic::Served(environment) => format!("served/{environment}"),
             Topic::Secrets(environment) => format!("secrets/{environment}"),
             Topic::Grants => "grants".into(),
+            Topic::Kept => "kept".into(),
         }
     }
 }

@@ -117,6 +117,31 @@ impl Store {
             .all(&self.db)
             .await?)
     }
+
+    /// Number of the latest change; 0 where there is none.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn last_audit(&self) -> Result<i64> {
+        let last = self.audit_lines(1).await?;
+        Ok(last.first().map_or(0, |line| line.id))
+    }
+
+    /// What was done behind one change, the oldest first; a thousand of them at most.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn audit_behind(&self, last: i64, what: &str) -> Result<Vec<entity::audit::Model>> {
+        use entity::audit::{Column, Entity};
+        use sea_orm::{ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
+        Ok(Entity::find()
+            .filter(Column::Id.gt(last))
+            .filter(Column::What.eq(what))
+            .order_by_asc(Column::Id)
+            .limit(1_000)
+            .all(&self.db)
+            .await?)
+    }
 }
 
 /// Milliseconds since 1970.

@@ -15,7 +15,7 @@ use porch_cluster::{Cluster, place_for};
 use crate::places::{ACCOUNT, CONSOLE, GATEWAY, PASSWORD, program};
 use crate::{Outcome, history, install, root, run as run_command, seed};
 
-const PORTS: [(&str, u16); 12] = [
+const PORTS: [(&str, u16); 13] = [
     ("gateway", GATEWAY),
     ("console", CONSOLE),
     ("stand-in reservations", 3850),

@@ -6,6 +6,7 @@ mod document;
 mod draft;
 mod extract;
 mod facades;
+mod kept;
 mod look;
 mod objects;
 mod observe;
@@ -93,6 +94,7 @@ fn viewers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(observe::trace))
         .routes(routes!(observe::usage))
         .routes(routes!(observe::audit))
+        .routes(routes!(kept::show))
         .routes(routes!(objects::consumers))
         .routes(routes!(accounts::change_own_password))
 }
@@ -111,6 +113,7 @@ fn publishers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(releases::release))
         .routes(routes!(releases::rollback))
         .routes(routes!(facades::pause, facades::delete))
+        .routes(routes!(kept::purge))
         .routes(routes!(objects::create_consumer))
         .routes(routes!(objects::pause_consumer))
         .routes(routes!(objects::create_key))

@@ -7,6 +7,7 @@ pub(crate) fn words(what: &str, object: &str, detail: &Value) -> String {
     // What is changed or signed in to stands in the words already.
     let named = match (what, object) {
         ("changed the draft" | "signed in" | "failed to sign in", _) => what.to_owned(),
+        ("let go of kept replies", _) => what.to_owned(),
         ("made a key", of) => format!("made a key for the {of}"),
         ("changed a key", key) => format!("changed the {key}"),
         ("released", at) => match at.rsplit_once(' ') {
@@ -112,6 +113,12 @@ mod tests {
                 "tove",
                 json!({ "role": "viewer", "new password": true }),
                 "changed an account tove: role viewer; new password",
+            ),
+            (
+                "let go of kept replies",
+                "cache",
+                json!({ "facade": "sailings", "path": "/sailings/v2/fares", "tag": "" }),
+                "let go of kept replies: facade sailings; path /sailings/v2/fares",
             ),
             (
                 "paused",

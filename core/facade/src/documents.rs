@@ -25,7 +25,7 @@ pub(crate) use credentials::{
     CertificateDoc, ClientDoc, CredentialsDoc, LoginDoc, PasswordKind, ShownBy,
 };
 pub(crate) use json::*;
-pub(crate) use routing::{ChoiceDoc, RoutingDoc};
+pub(crate) use routing::{ChoiceDoc, RoutingDoc, ShadowDoc};
 pub(crate) use xml::XmlDoc;
 
 use crate::units::{Size, Span};

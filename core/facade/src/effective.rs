@@ -132,6 +132,7 @@ fn routed(step: &Step) -> (Vec<EffectiveRule>, Vec<EffectiveRule>) {
     };
     let choices = routing.choices.iter().map(|c| &c.place);
     let spares = routing.spares.iter().map(|s| &s.place);
+    let spares = spares.chain(routing.shadow.as_ref().map(|s| &s.place));
     (
         choices.map(rule("prepare")).collect(),
         spares.map(rule("call")).collect(),

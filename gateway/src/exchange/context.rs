@@ -2,9 +2,11 @@
 
 use std::cell::{OnceCell, RefCell};
 use std::net::IpAddr;
+use std::rc::Rc;
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use http::{HeaderMap, HeaderValue, header};
+use serde_json::Value;
 use smallvec::SmallVec;
 
 use crate::caller::Caller;
@@ -85,6 +87,22 @@ pub(crate) struct Origin {
     pub(crate) given: Vec<(String, GivenAnswer)>,
 }
 
+/// A copy of a call, for comparison.
+#[derive(Default)]
+pub(crate) struct Copy {
+    pub(crate) seen: RefCell<Option<Copied>>,
+}
+
+/// What was answered.
+pub(crate) struct Copied {
+    pub(crate) status: u16,
+    pub(crate) us: u64,
+    /// Why there was no answer; empty where there was one.
+    pub(crate) failed: String,
+    /// What is compared; or why it has no value.
+    pub(crate) values: Vec<Result<Option<Value>, String>>,
+}
+
 /// An exchange inside of another one.
 pub(crate) struct Inner {
     /// So many are around it.
@@ -94,6 +112,8 @@ pub(crate) struct Inner {
     pub(crate) trial: bool,
     /// Whether another reply is asked for in place of one that is kept.
     pub(crate) refreshes: bool,
+    /// Of a copy: where it is noted what was answered.
+    pub(crate) copy: Option<Rc<Copy>>,
     /// Who called the facade outside.
     pub(crate) caller: Caller,
 }

@@ -9,7 +9,7 @@ use http::request::Parts;
 use http::{HeaderMap, HeaderValue, header};
 use porch_facade::{CompiledPorch, MediaType, OperationIndex};
 
-use super::context::{Origin, trace_context, unix_ms};
+use super::context::{Copy, Origin, trace_context, unix_ms};
 use crate::body::InBody;
 use crate::budget::Share;
 use crate::cache::Directives;
@@ -154,6 +154,11 @@ impl<'x> Exchange<'x> {
     /// Whether another reply is asked for in place of one that is kept.
     pub(crate) fn refreshes(&self) -> bool {
         self.origin.inner.as_ref().is_some_and(|i| i.refreshes)
+    }
+
+    /// Where a copy notes what was answered.
+    pub(crate) fn copy(&self) -> Option<&Rc<Copy>> {
+        self.origin.inner.as_ref()?.copy.as_ref()
     }
 
     /// Notes what an answer says of being kept: what is made of it says nothing of that by itself.

@@ -2,7 +2,9 @@
 //!
 //! All of it lies aside: operations whose replies are not kept have no room for it.
 
+mod behind;
 mod given;
+mod key;
 mod refresh;
 
 use std::sync::Arc;
@@ -13,7 +15,9 @@ use http::request::Parts;
 use http::{HeaderMap, HeaderValue, Method, Response, StatusCode, header};
 use porch_facade::{CachePlan, Keeping};
 
+use self::behind::behind;
 use self::given::{given, say};
+use self::key::key;
 use super::find::Found;
 use super::kept_body::{Gathered, gather};
 use crate::body::{InBody, ReplyBody};
@@ -67,10 +71,12 @@ pub(crate) async fn cached<'x>(
         return came;
     };
     if x.is_trial() {
-        note(
-            x,
-            "trial runs are carried out: nothing that is kept is given, and nothing is kept",
-        );
+        let came = x.carried(found, (parts, captured), parameters, body);
+        let came = came.await?;
+        would_be_kept(x, found, keeping, parts, &came);
+        return Ok(came);
+    }
+    if x.copy().is_some() {
         return x.carried(found, (parts, captured), parameters, body).await;
     }
     if body.length() != Some(0) || is_for_the_backend(&parts.headers) {
@@ -104,86 +110,46 @@ fn is_for_the_backend(headers: &HeaderMap) -> bool {
     headers.contains_key(header::IF_MATCH) || headers.contains_key(header::IF_UNMODIFIED_SINCE)
 }
 
-fn host(parts: &Parts) -> String {
-    let host = parts
-        .headers
-        .get(header::HOST)
-        .and_then(|h| h.to_str().ok());
-    let host = host.or_else(|| parts.uri.authority().map(|a| a.as_str()));
-    host.unwrap_or_default().to_ascii_lowercase()
-}
-
-/// What a reply is found by: the address; facade, operation and media type; and what of callers it hangs on.
-fn key(x: &Exchange<'_>, found: &Found<'_>, keeping: &Keeping, parts: &Parts) -> Key {
-    let mut rest: Vec<u8> = Vec::with_capacity(128);
-    // Each part says how long it is, so that no two lists of parts are one.
-    let mut add = |part: &[u8]| {
-        rest.extend_from_slice(&(part.len() as u32).to_le_bytes());
-        rest.extend_from_slice(part);
-    };
-    add(found.facade.name.as_bytes());
-    add(found.operation.id.as_bytes());
-    add(x.chosen.map_or("", crate::media::name).as_bytes());
-    let apart = &keeping.apart;
-    if apart.consumer || apart.key {
-        add(&x.caller.consumer_id().to_le_bytes());
-        add(x.caller.consumer_name().as_bytes());
-    }
-    if apart.key {
-        add(x.caller.shown().as_bytes());
-        // The key itself, where the backend is shown it.
-        let shown = parts.headers.get(&found.facade.key_header);
-        add(shown.map_or(&[][..], |v| v.as_bytes()));
-    }
-    if apart.address {
-        add(x.origin.address.to_string().as_bytes());
-    }
-    for name in &apart.fields {
-        let all = parts.headers.get_all(name);
-        add(&(all.iter().count() as u32).to_le_bytes());
-        all.iter().for_each(|v| add(v.as_bytes()));
-    }
-    Key {
-        uri: Key::uri(&host(parts), &target(parts)),
-        rest: rest.into(),
-    }
-}
-
-/// What is not true any more behind a request that changed something (RFC 9111 §4.4).
-fn behind(
+/// What would become of the reply of a trial run, for which nothing that is kept is given.
+fn would_be_kept(
     x: &Exchange<'_>,
     found: &Found<'_>,
-    plan: &CachePlan,
+    keeping: &Keeping,
     parts: &Parts,
-    came: &Result<Response<ReplyBody>, Box<Problem>>,
+    came: &Response<ReplyBody>,
 ) {
-    let Ok(response) = came else { return };
-    if !(200..400).contains(&response.status().as_u16()) {
-        return;
-    }
-    let cache = &x.worker.shared.cache;
-    let host = host(parts);
-    cache.invalidate(&host, &target(parts));
-    for name in [header::LOCATION, header::CONTENT_LOCATION] {
-        let there = response.headers().get(name).and_then(|v| v.to_str().ok());
-        if let Some(target) = there.and_then(|text| below_host(text, &host)) {
-            cache.invalidate(&host, target);
+    let asked = asked(found, keeping, parts, (x.now / 1_000, Duration::ZERO));
+    let said = x.with_heard(came.headers());
+    let told = match Life::of(came.status(), &said, keeping, asked) {
+        Ok(life) if life.fresh > life.age => {
+            let left = life.fresh.saturating_sub(life.age).as_secs();
+            format!("a caller's would be kept, and fresh for {left} s")
         }
-    }
-    for tag in &plan.clears {
-        cache.clear(&found.facade.name, tag);
-    }
+        Ok(_) => "a caller's would be kept, and asked about each time".to_owned(),
+        Err(why) => format!("a caller's would not be kept: {why}"),
+    };
+    let mut recorder = x.recorder.borrow_mut();
+    let from = recorder.begin();
+    recorder.stage(StageName::Reply, from, |stage| stage.notes.push(told));
 }
 
-/// Path and query of a reference that leads to the same host.
-fn below_host<'t>(text: &'t str, host: &str) -> Option<&'t str> {
-    if text.starts_with('/') && !text.starts_with("//") {
-        return Some(text);
+/// What of a request decides whether its reply may be kept.
+fn asked(
+    found: &Found<'_>,
+    keeping: &Keeping,
+    parts: &Parts,
+    (at, took): (i64, Duration),
+) -> Asked {
+    let headers = &parts.headers;
+    let is_ours = !found.operation.admission.credentials.is_empty()
+        && found.facade.key_header == header::AUTHORIZATION;
+    let apart = &keeping.apart.fields;
+    let shows = |name: header::HeaderName| headers.contains_key(&name) && !apart.contains(&name);
+    Asked {
+        credentials: (shows(header::AUTHORIZATION) && !is_ours) || shows(header::COOKIE),
+        at,
+        took,
     }
-    let (scheme, rest) = text.split_once("://")?;
-    let at = rest.find('/')?;
-    let same = rest[..at].eq_ignore_ascii_case(host);
-    (same && scheme.starts_with("http")).then(|| &rest[at..])
 }
 
 fn note(x: &Exchange<'_>, text: &str) {
@@ -351,18 +317,8 @@ impl Asks<'_, '_> {
         }
     }
 
-    fn asked(&self, (at, took): (i64, Duration)) -> Asked {
-        let headers = &self.parts.headers;
-        let is_ours = !self.found.operation.admission.credentials.is_empty()
-            && self.found.facade.key_header == header::AUTHORIZATION;
-        let apart = &self.keeping.apart.fields;
-        let shows =
-            |name: header::HeaderName| headers.contains_key(&name) && !apart.contains(&name);
-        Asked {
-            credentials: (shows(header::AUTHORIZATION) && !is_ours) || shows(header::COOKIE),
-            at,
-            took,
-        }
+    fn asked(&self, when: (i64, Duration)) -> Asked {
+        asked(self.found, self.keeping, self.parts, when)
     }
 
     fn of(&self, since: Since) -> Of<'_> {

@@ -57,6 +57,7 @@ pub(super) async fn send(
             full: x.recorder.borrow().full,
             trial: x.is_trial(),
             refreshes: false,
+            copy: None,
             caller: x.caller.clone(),
         },
     );

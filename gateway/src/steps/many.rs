@@ -205,7 +205,7 @@ async fn shared_body<'a>(
             let cx = call.context(x, request, scope);
             call.protocol.needs(&cx, &body)
         };
-        let spares = routed::spares(call.step).into_iter().flatten();
+        let spares = routed::spares(x, call.step).iter();
         let others = spares.filter_map(|s| routed::needs(x, request, (call, s), scope, &body));
         needs = others.fold(body::both(needs, own), body::both);
     }
@@ -376,11 +376,11 @@ async fn answer<'a>(
 ) -> Result<AnswerView, Box<Problem>> {
     let statuses = plan(call.step).map_or(&[][..], |p| &p.statuses);
     let takes = |status: StatusCode| statuses.contains(&status.as_u16());
-    let came = match routed::spares(call.step) {
-        None => carry_out(x, request, call, scope, body).await,
-        Some(spares) => {
+    let came = match routed::aside(x, call.step) {
+        false => carry_out(x, request, call, scope, body).await,
+        true => {
             let mut own = *call;
-            routed::carry_out(x, request, (&mut own, spares), scope, body).await
+            routed::carry_out(x, request, &mut own, scope, body).await
         }
     };
     let done = match came {

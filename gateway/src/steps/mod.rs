@@ -5,6 +5,7 @@
 
 mod attempts;
 pub(crate) mod body;
+mod copied;
 mod example;
 mod given;
 mod inside;

@@ -11,7 +11,7 @@ use porch_rules::expr::EvalError;
 use super::attempts::{self, Again, Kept};
 use super::given::given;
 use super::made::{prepare, remade};
-use super::{body, inside, refused, routed, shown};
+use super::{body, copied, inside, refused, routed, shown};
 use crate::answer::Answer;
 use crate::body::InBody;
 use crate::call::protocols::protocol;
@@ -101,6 +101,7 @@ impl<'a> Call<'a> {
         let shaped = reply.body.is_some() || reply.looks_into || reply.is_changed;
         let trial = x.is_trial();
         let as_json = x.chosen != Some(porch_facade::MediaType::Xml);
+        let shaped = shaped || (self.step.routing.is_some() && copied::looks_into(x, self.step));
         Context {
             facade: request.facade,
             operation: request.operation,
@@ -226,9 +227,9 @@ pub(super) async fn run<'a>(
         let cx = call.context(x, request, scope);
         call.protocol.needs(&cx, &body)
     };
-    let needs = match routed::spares(call.step) {
+    let needs = match call.step.routing {
         None => needed(request, &call, needs),
-        Some(spares) => routed::needed(x, request, (&call, spares), scope, (needs, &body)),
+        Some(_) => routed::needed(x, request, &call, scope, (needs, &body)),
     };
     let needs = body::demanded(request.operation, request.parts, &body, needs)
         .map_err(|f| call.problem(request, f, StageName::Admit))?;
@@ -247,12 +248,9 @@ pub(super) async fn run<'a>(
     {
         return Ok(Outcome::One(answer, call.backend, Vec::new()));
     }
-    let done = match routed::spares(call.step) {
-        None => carry_out(x, request, &call, scope, body).await?,
-        Some(spares) => {
-            let of = (&mut call, spares);
-            Box::pin(routed::carry_out(x, request, of, scope, body)).await?
-        }
+    let done = match routed::aside(x, call.step) {
+        false => carry_out(x, request, &call, scope, body).await?,
+        true => Box::pin(routed::carry_out(x, request, &mut call, scope, body)).await?,
     };
     Ok(Outcome::One(done.answer, call.backend, done.notes))
 }

@@ -11,9 +11,9 @@ use porch_rules::expr::EvalError;
 use serde_json::Value;
 
 use super::attempts::{Kept, may_be_made, may_be_repeated};
-use super::body;
 use super::one::{self, Call, Done};
 use super::refused::holds;
+use super::{body, copied};
 use crate::body::InBody;
 use crate::call::{CallerBody, Needs};
 use crate::exchange::state::Exchange;
@@ -34,6 +34,9 @@ pub(super) fn chosen<'a>(
     (step, routing): (&'a Step, &'a Routing),
     scope: &Scope<'_>,
 ) -> Result<Called<'a>, Box<Problem>> {
+    if let (Some(_), Some(shadow)) = (x.copy(), &routing.shadow) {
+        return Ok((shadow.way.backend, &shadow.way.call));
+    }
     for choice in &routing.choices {
         let fits = fits(choice, scope).map_err(|(source, e)| {
             let failure = Failure::unsuitable("where the call goes", (source, e));
@@ -78,10 +81,15 @@ fn takes(share: &Share, scope: &Scope<'_>) -> Result<bool, (String, EvalError)> 
 }
 
 /// The backends that are called where a step's gives no answer; what another call takes back stays where it was done.
-pub(super) fn spares(step: &Step) -> Option<&[Spare]> {
-    let routing = step.routing.as_deref()?;
-    let may = step.plan.as_ref().is_none_or(|p| p.undo.is_none());
-    Some(routing.spares.as_slice()).filter(|s| may && !s.is_empty())
+pub(super) fn spares<'a>(x: &Exchange<'_>, step: &'a Step) -> &'a [Spare] {
+    let routing = step.routing.as_deref();
+    let may = step.plan.as_ref().is_none_or(|p| p.undo.is_none()) && x.copy().is_none();
+    routing.filter(|_| may).map_or(&[], |r| &r.spares)
+}
+
+/// Whether there is more to a call than to make it.
+pub(super) fn aside(x: &Exchange<'_>, step: &Step) -> bool {
+    step.routing.is_some() && (!spares(x, step).is_empty() || copied::is_copied(x, step))
 }
 
 /// How a spare needs the caller's body.
@@ -101,12 +109,13 @@ pub(super) fn needs<'a>(
 pub(super) fn needed<'a>(
     x: &Exchange<'_>,
     request: &Request<'a>,
-    (call, spares): (&Call<'a>, &'a [Spare]),
+    call: &Call<'a>,
     scope: &Scope<'_>,
     (own, body): (Needs, &InBody),
 ) -> Needs {
     let own = one::needed(request, call, own);
-    if !may_be_made(request, call) {
+    let spares = spares(x, call.step);
+    if spares.is_empty() || !may_be_made(request, call) {
         return own;
     }
     let others = spares.iter();
@@ -119,12 +128,27 @@ pub(super) fn needed<'a>(
 pub(super) async fn carry_out<'a>(
     x: &Exchange<'_>,
     request: &Request<'a>,
-    (call, spares): (&mut Call<'a>, &'a [Spare]),
+    call: &mut Call<'a>,
+    scope: &Scope<'_>,
+    body: CallerBody,
+) -> Result<Done, Box<Problem>> {
+    let came = spared(x, request, call, scope, body).await;
+    if copied::is_copied(x, call.step) {
+        copied::behind(x, request, call, scope, &came).await;
+    }
+    came
+}
+
+/// The same without copies.
+async fn spared<'a>(
+    x: &Exchange<'_>,
+    request: &Request<'a>,
+    call: &mut Call<'a>,
     scope: &Scope<'_>,
     body: CallerBody,
 ) -> Result<Done, Box<Problem>> {
     let kept = Kept::of(&body);
-    let mut others = spares.iter().peekable();
+    let mut others = spares(x, call.step).iter().peekable();
     let mut body = Some(body);
     // One that takes no connections is not asked first.
     while x.worker.backends.is_down(call.backend)

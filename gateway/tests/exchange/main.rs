@@ -10,6 +10,7 @@ mod attempts;
 mod cache;
 mod changes;
 mod connections;
+mod copied;
 mod cors;
 mod envelopes;
 mod examples;
@@ -306,6 +307,7 @@ impl Stage {
             match record {
                 Record::Trace(trace) => traces.push(*trace),
                 Record::Usage(rows) => calls += rows.iter().map(|r| r.calls).sum::<u64>(),
+                Record::Copies(_) => {}
             }
         }
         (traces, calls)

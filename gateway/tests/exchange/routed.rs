@@ -15,11 +15,11 @@ paths:
 ";
 
 /// A backend that says its name, and how often it was asked.
-fn named(name: &'static str) -> (Scripted, Arc<Mutex<Vec<String>>>) {
+pub(super) fn named(name: &'static str) -> (Scripted, Arc<Mutex<Vec<String>>>) {
     scripted(move |_| plain(&format!("{{\"by\":\"{name}\"}}")))
 }
 
-fn scripted(
+pub(super) fn scripted(
     answer: impl Fn(&str) -> Vec<u8> + Send + Sync + 'static,
 ) -> (Scripted, Arc<Mutex<Vec<String>>>) {
     let seen: Arc<Mutex<Vec<String>>> = Arc::default();
@@ -54,7 +54,7 @@ fn files(backends: &[(&str, SocketAddr)], facade: &str) -> Files {
     files
 }
 
-fn stage(backends: &[(&str, SocketAddr)], facade: &str) -> Stage {
+pub(super) fn stage(backends: &[(&str, SocketAddr)], facade: &str) -> Stage {
     let model = Model::read(Arc::new(files(backends, facade)), "live", &Arc::default());
     assert_eq!(model.documents.findings, []);
     let secrets = backends
@@ -74,7 +74,7 @@ fn notes(stage: Stage) -> Vec<String> {
 }
 
 /// An address that takes no connection.
-fn nobody() -> SocketAddr {
+pub(super) fn nobody() -> SocketAddr {
     TcpListener::bind("127.0.0.1:0")
         .unwrap()
         .local_addr()

@@ -9,6 +9,7 @@ use porch_contract::{Finding, Operation as ContractOperation, Severity, Step, su
 use super::FacadeCompiler;
 use crate::compiled::{Apart, CachePlan, Keeping, RulePlace};
 use crate::documents::{CacheDoc, OperationDoc};
+use crate::units::{Span, duration_text};
 
 /// Greatest size of a body that is kept, where nothing is said, and where something is.
 const DEFAULT_MOST: u64 = 1 << 20;
@@ -109,7 +110,7 @@ impl FacadeCompiler<'_> {
             let message = "no reply of more than 16MiB is kept".to_owned();
             self.tell_of_cache(Severity::Error, &at, message, "");
         }
-        let of = |span: Option<crate::units::Span>| span.map(|s| s.0);
+        let of = |span: Option<Span>| span.map(|s| s.0);
         Some(Keeping {
             fresh: of(doc.fresh),
             absent: of(doc.absent),
@@ -205,11 +206,17 @@ fn in_words(keeping: &Keeping) -> String {
     let mut text = "replies are kept as they say".to_owned();
     let span = |text: &mut String, what: &str, span: Option<Duration>| {
         if let Some(span) = span {
-            text.push_str(&format!(", {what} for {span:?}"));
+            text.push_str(&format!(", {what} for {}", duration_text(span)));
         }
     };
     span(&mut text, "else", keeping.fresh);
     span(&mut text, "404 and 410", keeping.absent);
+    span(
+        &mut text,
+        "stale while another one is asked for",
+        keeping.while_revalidate,
+    );
+    span(&mut text, "stale where none can be had", keeping.if_error);
     let mut parts: Vec<&str> = Vec::new();
     let apart = &keeping.apart;
     for (is, name) in [

@@ -322,7 +322,7 @@ impl<'a> FacadeCompiler<'a> {
         let reply = self.with_refusals(id, &compiled, &refusals);
         let changes = self.changes_of_one(id, (doc, contract_op), wired, &compiled);
         let behind = Behind::of(wired, &compiled);
-        let routing = self.routing(Routed::one(id, doc, contract_op, wired));
+        let routing = self.routing(Routed::one(id, doc, contract_op, (wired, &compiled)));
         let admission = self.admission(id, doc, contract_op, &behind);
         let answers = self.answers(id, doc, contract_op);
         Some(CompiledOperation {

@@ -1,5 +1,7 @@
 //! Compiling where calls go in place of a backend.
 
+mod shadow;
+
 use std::sync::Arc;
 
 use porch_contract::{Finding, Operation as ContractOperation, Severity, Step, suggest};
@@ -10,7 +12,7 @@ use super::{FacadeCompiler, Wired};
 use crate::compiled::{Choice, Routing, RulePlace, Share, Spare, Way};
 use crate::documents::{CallDoc, ChoiceDoc, OperationDoc, RoutingDoc};
 use crate::kind::Compiled;
-use crate::wiring::{Among, CallCompiler, uses};
+use crate::wiring::{Among, AnswerShape, CallCompiler, uses};
 
 /// A call may go to at most so many backends.
 const MOST: usize = 16;
@@ -28,6 +30,10 @@ pub(super) struct Routed<'r, 'a> {
     pub(super) among: Option<&'r Among<'r>>,
     /// Its backend.
     pub(super) wired: &'r Wired,
+    /// What is known of its answer.
+    pub(super) shape: Option<&'r AnswerShape>,
+    /// Whether it sends or gets several messages.
+    pub(super) streams: bool,
 }
 
 impl<'r, 'a> Routed<'r, 'a> {
@@ -36,12 +42,14 @@ impl<'r, 'a> Routed<'r, 'a> {
         id: &'a str,
         doc: &'a OperationDoc,
         contract_op: &'a ContractOperation,
-        wired: &'r Wired,
+        (wired, compiled): (&'r Wired, &'r Compiled),
     ) -> Self
     where
         'a: 'r,
     {
         Self {
+            shape: compiled.shape.as_ref(),
+            streams: compiled.call.takes_messages() || compiled.call.gives_messages(),
             id,
             doc,
             contract_op,
@@ -96,7 +104,11 @@ impl<'a> FacadeCompiler<'a> {
             let place = self.place_of_routing(&stands, &steps, rule);
             routing.spares.push(Spare { way, place });
         }
-        Some(Box::new(routing)).filter(|r| !r.choices.is_empty() || !r.spares.is_empty())
+        if let Some(doc) = &stands.doc.shadow {
+            routing.shadow = self.shadow(of, &stands, doc);
+        }
+        let leads = !routing.choices.is_empty() || !routing.spares.is_empty();
+        Some(Box::new(routing)).filter(|r| leads || r.shadow.is_some())
     }
 
     fn routing_doc(&self, of: Routed<'_, 'a>, from: &str) -> Option<Stands<'a>> {
@@ -165,6 +177,9 @@ impl<'a> FacadeCompiler<'a> {
                 message,
                 "add `share:`",
             );
+        }
+        if doc.share.is_some() && doc.by.is_none() {
+            self.used.borrow_mut().by_caller();
         }
         let from = &of.wired.backend.name;
         let share = match doc.share {

@@ -54,6 +54,8 @@ impl<'a> Of<'a> {
             wiring,
             among: Some(among),
             wired,
+            shape: None,
+            streams: false,
         }
     }
 }

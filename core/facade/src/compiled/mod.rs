@@ -42,7 +42,7 @@ pub use operation::{
     Call, CallRules, CompiledOperation, Each, Refusal, Reply, Route, Step, StepPlan,
 };
 pub use place::RulePlace;
-pub use routing::{Choice, Routing, Share, Spare, Way};
+pub use routing::{Choice, Routing, Shadow, Share, Spare, Way};
 pub(crate) use secrets::PLACEHOLDER;
 pub use secrets::Secrets;
 

@@ -22,6 +22,21 @@ pub struct Routing {
     pub choices: Vec<Choice>,
     /// What is called where no answer comes, in this order.
     pub spares: Vec<Spare>,
+    /// What gets copies.
+    pub shadow: Option<Shadow>,
+}
+
+/// A backend that gets copies of calls, whose answers are only compared.
+#[derive(Debug)]
+pub struct Shadow {
+    /// What is called.
+    pub way: Way,
+    /// Calls whose number is below this one, of [`Share::ALL`].
+    pub below: u32,
+    /// What is compared besides the status, as it is written and compiled.
+    pub compare: Vec<(String, Template)>,
+    /// Where that is said.
+    pub place: Arc<RulePlace>,
 }
 
 /// One backend that a call may go to.
@@ -76,7 +91,9 @@ impl Step {
         let routing = self.routing.as_deref();
         let chosen = routing.into_iter().flat_map(|r| &r.choices);
         let spares = routing.into_iter().flat_map(|r| &r.spares);
+        let shadow = routing.and_then(|r| r.shadow.as_ref()).map(|s| &s.way);
         let others = chosen.map(|c| &c.way).chain(spares.map(|s| &s.way));
+        let others = others.chain(shadow);
         let own = (self.backend, &self.call);
         std::iter::once(own).chain(others.map(|w| (w.backend, &w.call)))
     }

@@ -14,6 +14,22 @@ pub struct RoutingDoc {
     /// what may have been carried out only where that is safe to repeat (RFC 9110 §9.2.2).
     #[serde(default)]
     pub spares: Vec<String>,
+    /// Another backend that gets copies, whose answers are only compared; of operations of one call that change nothing.
+    pub shadow: Option<ShadowDoc>,
+}
+
+/// A backend that gets copies of calls.
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct ShadowDoc {
+    /// Name of the backend.
+    pub backend: String,
+    /// So many of a hundred calls are copied; all of them unless given.
+    #[schemars(range(min = 0, max = 100))]
+    pub share: Option<f64>,
+    /// What is compared besides the status: expressions over both answers, each of them `answer`.
+    #[serde(default)]
+    pub compare: Vec<String>,
 }
 
 /// One backend that calls may go to.
@@ -36,6 +52,8 @@ impl RoutingDoc {
     /// All backends that calls may go to.
     pub(crate) fn backends(&self) -> impl Iterator<Item = &str> {
         let chosen = self.choose.iter().map(|c| c.backend.as_str());
-        chosen.chain(self.spares.iter().map(String::as_str))
+        let shadow = self.shadow.iter().map(|s| s.backend.as_str());
+        let spares = self.spares.iter().map(String::as_str);
+        chosen.chain(spares).chain(shadow)
     }
 }

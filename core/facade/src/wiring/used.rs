@@ -16,6 +16,12 @@ pub struct Used {
 }
 
 impl Used {
+    /// Notes that a share of the callers is told by who calls, or from where.
+    pub(crate) fn by_caller(&mut self) {
+        let names = ["consumer", "address"].map(str::to_owned);
+        self.caller.extend(names);
+    }
+
     pub(super) fn note(&mut self, reference: &Reference) {
         let mut names = reference.steps.iter().map(|s| s.name.as_str());
         match (names.next(), names.next()) {

@@ -5,6 +5,7 @@
 )]
 
 mod again;
+mod cache;
 mod definitions;
 mod described;
 mod edited;

@@ -4,7 +4,7 @@ use super::*;
 
 const FACADE: &str = "timetable/timetable.facade.yaml";
 const WHEN: &str = "=header[?'x-preview'].orValue('') == 'yes'";
-const SHARE: &str = "share: 20, by: =path.route";
+const SHARE: &str = "share: 10, by: =path.route";
 const SPARES: &str = "spares: [timetable-next]";
 
 /// All that is found once a text of the facade is another, in short.

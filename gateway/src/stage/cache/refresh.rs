@@ -20,6 +20,7 @@ pub(super) fn begin(x: &Exchange<'_>, parts: &Parts, key: &Key) {
         full: false,
         trial: false,
         refreshes: true,
+        copy: None,
         caller: x.caller.clone(),
     };
     let origin = Origin::inside(x.origin.address, inner);

@@ -1,0 +1,305 @@
+//! Copies of calls to another backend, whose answers are only compared: behind the answer that the caller gets, and never in its way.
+
+use std::rc::Rc;
+use std::sync::Arc;
+
+use http::{Method, header};
+use http_body_util::BodyExt;
+use porch_facade::{CompiledBackend, Shadow, Share, Step};
+use porch_rules::expr::Template;
+use serde_json::Value;
+
+use super::one::{Call, Done};
+use super::refused;
+use crate::body::{InBody, ReplyBody};
+use crate::exchange::state::{Exchange, Mode};
+use crate::exchange::{self, Copied, Copy, Inner, Origin};
+use crate::problem::Problem;
+use crate::scope::Scope;
+use crate::steps::request::Request;
+use crate::trace::StageName;
+use crate::usage::CopyRow;
+use crate::worker::{Copying, InFlight, Worker};
+
+/// Letters of a value that are told.
+const TOLD: usize = 120;
+/// Bytes of a copy's answer that are read for nothing.
+const DRAINED: usize = 1 << 20;
+
+/// The shadow that a call is copied to this time; or that it is the copy of.
+fn shadow<'a>(x: &Exchange<'_>, step: &'a Step) -> Option<&'a Shadow> {
+    let shadow = step.routing.as_ref()?.shadow.as_ref()?;
+    let is_due = match x.mode {
+        Mode::Live => number(x) < shadow.below,
+        Mode::Trial => shadow.below > 0,
+        Mode::Inside => x.copy().is_some(),
+    };
+    is_due.then_some(shadow)
+}
+
+/// A number of the exchange, of [`Share::ALL`].
+fn number(x: &Exchange<'_>) -> u32 {
+    let id = x.id().as_bytes();
+    let last = id
+        .rchunks(8)
+        .next()
+        .and_then(|c| std::str::from_utf8(c).ok());
+    let number = last.and_then(|text| u32::from_str_radix(text, 16).ok());
+    number.unwrap_or(0) % Share::ALL
+}
+
+/// Whether a call is copied, or is a copy.
+pub(super) fn is_copied(x: &Exchange<'_>, step: &Step) -> bool {
+    shadow(x, step).is_some()
+}
+
+/// Whether more of its answer is looked at for that than its status.
+pub(super) fn looks_into(x: &Exchange<'_>, step: &Step) -> bool {
+    shadow(x, step).is_some_and(|s| !s.compare.is_empty())
+}
+
+/// Behind an answer: notes what a copy gave, or begins one.
+#[cold]
+pub(super) async fn behind(
+    x: &Exchange<'_>,
+    request: &Request<'_>,
+    call: &Call<'_>,
+    scope: &Scope<'_>,
+    came: &Result<Done, Box<Problem>>,
+) {
+    let Some(shadow) = shadow(x, call.step) else {
+        return;
+    };
+    let own = seen(x, request, shadow, scope, came);
+    if let Some(copy) = x.copy() {
+        *copy.seen.borrow_mut() = Some(own);
+        return;
+    }
+    let to = request.facade.backends.get(shadow.way.backend);
+    let row = CopyRow {
+        facade: request.facade.name.clone(),
+        operation: request.operation.id.clone(),
+        backend: to.map_or_else(String::new, |b| b.name.clone()),
+        ..CopyRow::default()
+    };
+    let Some(copying) = Copying::begin(x.worker) else {
+        x.worker.copied(CopyRow { left_out: 1, ..row });
+        return;
+    };
+    let names: Vec<String> = shadow
+        .compare
+        .iter()
+        .map(|(text, _)| text.clone())
+        .collect();
+    let made = copy(x, request);
+    let masks = Masks::of(request, call.step);
+    if x.is_trial() {
+        let mut row = made(own, names, row).await;
+        masks.hide(x.worker, &mut row.told);
+        note(x, call, &row, shadow);
+        return;
+    }
+    let worker = x.worker.clone();
+    tokio::task::spawn_local(async move {
+        let _counted = (copying, InFlight::new(&worker));
+        let mut row = made(own, names, row).await;
+        masks.hide(&worker, &mut row.told);
+        worker.copied(row);
+    });
+}
+
+fn note(x: &Exchange<'_>, call: &Call<'_>, row: &CopyRow, shadow: &Shadow) {
+    let took = row.copies_us as f64 / 1_000.0;
+    let told = match (row.same, row.told.as_str()) {
+        (1, _) => "the same came of it".to_owned(),
+        (_, told) => told.to_owned(),
+    };
+    let text = format!(
+        "a copy to {} took {took:.1} ms: {told} ({})",
+        row.backend,
+        shadow.place.told()
+    );
+    let mut recorder = x.recorder.borrow_mut();
+    let at = (StageName::Call, recorder.begin());
+    call.note(&mut recorder, at, |stage| stage.notes.push(text));
+}
+
+/// What came of a call, as far as it is compared.
+fn seen(
+    x: &Exchange<'_>,
+    request: &Request<'_>,
+    shadow: &Shadow,
+    scope: &Scope<'_>,
+    came: &Result<Done, Box<Problem>>,
+) -> Copied {
+    let us = x.recorder.borrow().started.elapsed().as_micros() as u64;
+    let done = match came {
+        Ok(done) => done,
+        Err(problem) => {
+            return Copied {
+                status: problem.status.as_u16(),
+                us,
+                failed: problem.refusal.why.clone(),
+                values: Vec::new(),
+            };
+        }
+    };
+    let values = match refused::seen(&done.answer, !shadow.compare.is_empty(), &x.share) {
+        Err(_) => shadow
+            .compare
+            .iter()
+            .map(|_| Err("it is no JSON".to_owned()))
+            .collect(),
+        Ok(view) => {
+            let own = Scope {
+                operation: request.operation,
+                path: scope.path.clone(),
+                query: scope.query.clone(),
+                headers: scope.headers,
+                body: None,
+                caller: scope.caller,
+                address: scope.address,
+                answers: vec![view.into()],
+                within: None,
+            };
+            let value = |(_, template): &(String, Template)| {
+                let value = template.render(&own);
+                value.map_err(|(_, e)| e.to_string())
+            };
+            shadow.compare.iter().map(value).collect()
+        }
+    };
+    Copied {
+        status: done.status.as_u16(),
+        us,
+        failed: String::new(),
+        values,
+    }
+}
+
+/// What any backend of a call was shown is told by nothing that is said of its answers.
+struct Masks(Vec<Arc<CompiledBackend>>);
+
+impl Masks {
+    fn of(request: &Request<'_>, step: &Step) -> Self {
+        let all = step
+            .ways()
+            .filter_map(|(at, _)| request.facade.backends.get(at));
+        Self(all.cloned().collect())
+    }
+
+    fn hide(&self, worker: &Worker, told: &mut String) {
+        for backend in &self.0 {
+            backend.credentials.mask.text(told);
+            if let Some(grant) = &backend.credentials.client {
+                worker.shared.tokens.mask(grant).text(told);
+            }
+        }
+    }
+}
+
+/// Makes the copy, as an exchange of its own inside of this one, and compares.
+fn copy(
+    x: &Exchange<'_>,
+    request: &Request<'_>,
+) -> impl AsyncFnOnce(Copied, Vec<String>, CopyRow) -> CopyRow + use<> {
+    let (worker, porch) = (x.worker.clone(), x.porch.clone());
+    let copy = Rc::new(Copy::default());
+    let inner = Inner {
+        depth: x.origin.inner.as_ref().map_or(1, |i| i.depth + 1),
+        full: false,
+        trial: x.is_trial(),
+        refreshes: false,
+        copy: Some(copy.clone()),
+        caller: x.caller.clone(),
+    };
+    let origin = Origin::inside(x.origin.address, inner);
+    let parts = request.parts;
+    let mut again = http::Request::new(InBody::Full(bytes::Bytes::new()));
+    *again.method_mut() = Method::GET;
+    *again.uri_mut() = parts.uri.clone();
+    *again.version_mut() = parts.version;
+    *again.headers_mut() = parts.headers.clone();
+    // A body that such a request had is not copied.
+    again.headers_mut().remove(header::CONTENT_LENGTH);
+    again.headers_mut().remove(header::TRANSFER_ENCODING);
+    async move |own: Copied, names: Vec<String>, row: CopyRow| {
+        let running = exchange::run(&worker, &porch, again, &origin, Mode::Inside);
+        let (response, _) = Box::pin(running).await;
+        drained(response.into_body()).await;
+        let other = copy.seen.borrow_mut().take();
+        compared(&own, other, &names, row)
+    }
+}
+
+/// Reads what is left of an answer, so that its connection serves the next copy; not of a long one.
+async fn drained(mut body: ReplyBody) {
+    let mut left = DRAINED;
+    while let Some(Ok(frame)) = body.frame().await {
+        let length = frame.data_ref().map_or(0, bytes::Bytes::len);
+        match left.checked_sub(length) {
+            Some(less) => left = less,
+            None => return,
+        }
+    }
+}
+
+fn compared(own: &Copied, other: Option<Copied>, names: &[String], row: CopyRow) -> CopyRow {
+    let Some(other) = other else {
+        let told = "it was not made: the request did not come so far".to_owned();
+        return CopyRow {
+            failed: 1,
+            told,
+            ..row
+        };
+    };
+    if !other.failed.is_empty() && own.failed.is_empty() {
+        let told = other.failed;
+        return CopyRow {
+            failed: 1,
+            told,
+            ..row
+        };
+    }
+    let row = CopyRow {
+        us: own.us,
+        copies_us: other.us,
+        ..row
+    };
+    match difference(own, &other, names) {
+        None => CopyRow { same: 1, ..row },
+        Some(told) => CopyRow {
+            different: 1,
+            told,
+            ..row
+        },
+    }
+}
+
+/// What is different, in words.
+fn difference(own: &Copied, other: &Copied, names: &[String]) -> Option<String> {
+    if own.status != other.status {
+        return Some(format!("status {} against {}", other.status, own.status));
+    }
+    let both = own.values.iter().zip(&other.values).zip(names);
+    let different = both.filter(|((own, other), _)| own != other);
+    let told: Vec<String> = different
+        .take(3)
+        .map(|((own, other), name)| format!("{name}: {} against {}", shown(other), shown(own)))
+        .collect();
+    (!told.is_empty()).then(|| told.join("; "))
+}
+
+fn shown(value: &Result<Option<Value>, String>) -> String {
+    match value {
+        Ok(None) => "nothing".to_owned(),
+        Err(why) => format!("no value ({why})"),
+        Ok(Some(value)) => {
+            let text = value.to_string();
+            match text.char_indices().nth(TOLD) {
+                Some((end, _)) => format!("{}…", &text[..end]),
+                None => text,
+            }
+        }
+    }
+}
