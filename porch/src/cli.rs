@@ -92,6 +92,9 @@ pub(crate) enum Command {
         /// The last so many minutes.
         #[arg(long, default_value_t = 60)]
         minutes: i64,
+        /// What copies of calls to other backends gave, in place of who calls.
+        #[arg(long)]
+        copies: bool,
     },
     /// List facades of the draft, or take one out of it.
     #[command(subcommand)]

@@ -31,7 +31,11 @@ pub(crate) async fn dispatch(
         Command::Cache(c) => kept::cache(c, client, show).await,
         Command::Trace(args) => watch::traces(&args, client, show).await,
         Command::Explain { id, stages } => watch::explain(&id, stages, client, show).await,
-        Command::Usage { minutes } => watch::usage(minutes, client, show).await,
+        Command::Usage {
+            minutes,
+            copies: false,
+        } => watch::usage(minutes, client, show).await,
+        Command::Usage { minutes, .. } => watch::copies(minutes, client, show).await,
         Command::Audit => watch::audit(client, show).await,
         Command::Facade(FacadeCommand::List) => objects::facades(client, show).await,
         Command::Facade(FacadeCommand::Delete { name, yes }) => {

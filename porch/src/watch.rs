@@ -190,6 +190,41 @@ pub(crate) async fn usage(minutes: i64, client: &Client, show: &Show) -> Result<
     Ok(true)
 }
 
+pub(crate) async fn copies(minutes: i64, client: &Client, show: &Show) -> Result<bool, CliError> {
+    let lines = client
+        .get(&format!("/api/copies?minutes={minutes}"))
+        .await?;
+    show.value(&lines, |v| {
+        let rows = v.as_array().into_iter().flatten().map(|c| {
+            let n = |name: &str| c[name].to_string();
+            vec![
+                format!("{}/{}", text(c, "facade"), text(c, "operation")),
+                text(c, "backend").into(),
+                n("same"),
+                n("different"),
+                n("failed"),
+                n("left_out"),
+                took(number(c, "mean_us")),
+                took(number(c, "copies_mean_us")),
+                text(c, "told").into(),
+            ]
+        });
+        let head = [
+            "operation",
+            "copied to",
+            "same",
+            "different",
+            "failed",
+            "left out",
+            "took",
+            "copies took",
+            "last",
+        ];
+        table(&head, rows)
+    });
+    Ok(true)
+}
+
 pub(crate) async fn audit(client: &Client, show: &Show) -> Result<bool, CliError> {
     let lines = client.get("/api/audit").await?;
     show.value(&lines, |v| {

@@ -12,6 +12,7 @@ impl MigratorTrait for Migrator {
             Box::new(Revisions),
             Box::new(Opens),
             Box::new(Misfits),
+            Box::new(Copies),
         ]
     }
 }
@@ -198,6 +199,41 @@ impl MigrationTrait for Misfits {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         let add = "alter table usage add column misfits bigint not null default 0";
         manager.get_connection().execute_unprepared(add).await?;
+        Ok(())
+    }
+}
+
+/// What copies of calls to other backends gave.
+struct Copies;
+
+impl MigrationName for Copies {
+    fn name(&self) -> &str {
+        "m0005_copies"
+    }
+}
+
+const COPIES: &str = "
+create table copies (
+    minute bigint not null,
+    facade text not null,
+    operation text not null,
+    backend text not null,
+    boot bigint not null,
+    same bigint not null,
+    different bigint not null,
+    failed bigint not null,
+    left_out bigint not null,
+    us bigint not null,
+    copies_us bigint not null,
+    told text not null,
+    primary key (minute, facade, operation, backend, boot)
+);
+";
+
+#[async_trait::async_trait]
+impl MigrationTrait for Copies {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(COPIES).await?;
         Ok(())
     }
 }

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{ColumnTrait, Condition, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
 
-use crate::entity::{trace, usage};
+use crate::entity::{copies, trace, usage};
 use crate::{Result, Store};
 
 /// What to look for among the traces; empty texts mean all.
@@ -71,6 +71,50 @@ impl Store {
         Ok(())
     }
 
+    /// Writes what copies of calls gave; a row of the same minute, object and boot is replaced.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn write_copies(&self, rows: Vec<copies::ActiveModel>) -> Result<()> {
+        use copies::Column;
+        for part in rows.chunks(500) {
+            let keys = [
+                Column::Minute,
+                Column::Facade,
+                Column::Operation,
+                Column::Backend,
+                Column::Boot,
+            ];
+            let values = [
+                Column::Same,
+                Column::Different,
+                Column::Failed,
+                Column::LeftOut,
+                Column::Us,
+                Column::CopiesUs,
+                Column::Told,
+            ];
+            let conflict = OnConflict::columns(keys).update_columns(values).to_owned();
+            copies::Entity::insert_many(part.to_vec())
+                .on_conflict(conflict)
+                .exec_without_returning(&self.db)
+                .await?;
+        }
+        Ok(())
+    }
+
+    /// What copies of calls gave since a minute (in minutes since 1970), the oldest first.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn copies_since(&self, minute: i64) -> Result<Vec<copies::Model>> {
+        Ok(copies::Entity::find()
+            .filter(copies::Column::Minute.gte(minute))
+            .order_by_asc(copies::Column::Minute)
+            .all(&self.db)
+            .await?)
+    }
+
     /// Usage since a minute (in minutes since 1970).
     ///
     /// # Errors
@@ -90,6 +134,10 @@ impl Store {
     pub async fn forget_usage(&self, before: i64) -> Result<u64> {
         let gone = usage::Entity::delete_many()
             .filter(usage::Column::Minute.lt(before))
+            .exec(&self.db)
+            .await?;
+        copies::Entity::delete_many()
+            .filter(copies::Column::Minute.lt(before))
             .exec(&self.db)
             .await?;
         Ok(gone.rows_affected)

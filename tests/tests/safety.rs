@@ -34,6 +34,7 @@ const ROLES: [(&str, &[&str]); 4] = [
             "GET /api/traces",
             "GET /api/traces/{id}",
             "GET /api/usage",
+            "GET /api/copies",
             "GET /api/audit",
             "GET /api/kept",
             "GET /api/consumers",

@@ -89,6 +89,27 @@ export interface ConsumerView {
   keys: KeyView[];
 }
 
+export interface CopyLine {
+  facade: string;
+  operation: string;
+  /** The backend that got the copies. */
+  backend: string;
+  /** Copies whose answers were the same in all that is compared. */
+  same: number;
+  /** Copies whose answers were not. */
+  different: number;
+  /** Copies that were not answered. */
+  failed: number;
+  /** Calls that were not copied, since there were too many at the same time. */
+  left_out: number;
+  /** Microseconds of an exchange that was copied, in the middle. */
+  mean_us: number;
+  /** The same of the copies. */
+  copies_mean_us: number;
+  /** What was different, or failed, last. */
+  told: string;
+}
+
 export interface Deleted {
   /** Files. */
   removed: string[];
@@ -257,6 +278,17 @@ export interface FoundOperation {
 }
 
 export type Harm = "breaks" | "adds" | "tells";
+
+export interface KeptView {
+  /** Replies. */
+  replies: number;
+  /** Bytes of memory, about. */
+  bytes: number;
+  /** Bytes at most. */
+  most: number;
+  /** Operations whose replies are kept, each as `facade/operation`. */
+  operations: string[];
+}
 
 export interface KeyChange {
   /** When it ends, in milliseconds since 1970; 0: now. */
@@ -570,6 +602,22 @@ export interface ProbedAddress {
   certificate?: CertificateView | null;
   /** How long it took, in microseconds. */
   us: number;
+}
+
+export interface PurgeOf {
+  /** Name of the facade; all unless given. */
+  facade?: string;
+  /** An operation of it. */
+  operation?: string;
+  /** The beginning of paths, as callers write them. */
+  path?: string;
+  /** A tag. */
+  tag?: string;
+}
+
+export interface Purged {
+  /** Replies of the service that was asked; the others let go of theirs too. */
+  replies: number;
 }
 
 export interface Push {
@@ -984,6 +1032,7 @@ export interface Routes {
   "POST /api/consumers": { query: undefined; body: NewConsumer; reply: ConsumerView };
   "POST /api/consumers/{consumer}/keys": { query: undefined; body: NewKey; reply: KeyView };
   "PUT /api/consumers/{consumer}/pause": { query: undefined; body: Paused; reply: null };
+  "GET /api/copies": { query: { minutes?: number | null }; body: undefined; reply: CopyLine[] };
   "POST /api/derive": { query: undefined; body: DeriveRequest; reply: DerivedDocuments };
   "GET /api/draft": { query: undefined; body: undefined; reply: DraftFile[] };
   "PUT /api/draft": { query: undefined; body: Push; reply: Pushed };
@@ -992,6 +1041,8 @@ export interface Routes {
   "DELETE /api/facades/{facade}": { query: undefined; body: undefined; reply: Deleted };
   "GET /api/facades/{facade}/operations/{operation}": { query: undefined; body: undefined; reply: OperationView };
   "PUT /api/facades/{facade}/pause": { query: undefined; body: Pause; reply: null };
+  "GET /api/kept": { query: undefined; body: undefined; reply: KeptView };
+  "POST /api/kept/purge": { query: undefined; body: PurgeOf; reply: Purged };
   "PUT /api/keys/{prefix}": { query: undefined; body: KeyChange; reply: KeyView };
   "POST /api/look": { query: undefined; body: LookRequest; reply: Looked };
   "GET /api/operations": { query: { id?: string }; body: undefined; reply: FoundOperation };

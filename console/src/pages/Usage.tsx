@@ -56,6 +56,51 @@ export function Usage() {
           )}
         </Loaded>
       </Sheet>
+      <Copies />
     </Page>
+  );
+}
+
+/** What copies of calls to other backends gave; nothing where there are none. */
+function Copies() {
+  const copies = useApi("GET /api/copies", { query: { minutes: 60 } }, 5000);
+  if (!copies.data?.length) {
+    return null;
+  }
+  return (
+    <>
+      <h2>Copies to other backends</h2>
+      <Sheet>
+        <Table
+          label="Copies"
+          head={[
+            "Operation",
+            "Copied to",
+            "#Same",
+            "#Different",
+            "#Failed",
+            "#Left out",
+            "#Took",
+            "#Copies took",
+            "Last difference or failure",
+          ]}
+          empty="Nothing was copied in the last hour."
+          rows={copies.data.map((c) => ({
+            key: `${c.facade}/${c.operation}/${c.backend}`,
+            cells: [
+              `${c.facade} / ${c.operation}`,
+              c.backend,
+              c.same,
+              c.different,
+              c.failed,
+              c.left_out,
+              took(c.mean_us),
+              took(c.copies_mean_us),
+              c.told || <Soft key="t">none</Soft>,
+            ],
+          }))}
+        />
+      </Sheet>
+    </>
   );
 }

@@ -93,6 +93,7 @@ fn viewers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(observe::traces))
         .routes(routes!(observe::trace))
         .routes(routes!(observe::usage))
+        .routes(routes!(observe::copies))
         .routes(routes!(observe::audit))
         .routes(routes!(kept::show))
         .routes(routes!(objects::consumers))

@@ -227,6 +227,55 @@ pub(crate) async fn usage(
     Ok(Json(lines))
 }
 
+/// What copies of an operation's calls to another backend gave.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct CopyLine {
+    facade: String,
+    operation: String,
+    /// The backend that got the copies.
+    backend: String,
+    /// Copies whose answers were the same in all that is compared.
+    same: u64,
+    /// Copies whose answers were not.
+    different: u64,
+    /// Copies that were not answered.
+    failed: u64,
+    /// Calls that were not copied, since there were too many at the same time.
+    left_out: u64,
+    /// Microseconds of an exchange that was copied, in the middle.
+    mean_us: u64,
+    /// The same of the copies.
+    copies_mean_us: u64,
+    /// What was different, or failed, last.
+    told: String,
+}
+
+/// What copies of calls to other backends gave.
+#[utoipa::path(get, path = "/api/copies", params(UsageFilter), responses((status = 200, body = Vec<CopyLine>)))]
+pub(crate) async fn copies(
+    State(app): State<Arc<App>>,
+    Query(f): Query<UsageFilter>,
+) -> Result<Json<Vec<CopyLine>>, ApiError> {
+    let minutes = f.minutes.unwrap_or(60).clamp(1, 100_000);
+    let rows = app.observatory.copies(minutes).await?.into_iter();
+    let line = |row: porch_gateway::CopyRow| {
+        let answered = (row.same + row.different).max(1);
+        CopyLine {
+            mean_us: row.us / answered,
+            copies_mean_us: row.copies_us / answered,
+            facade: row.facade,
+            operation: row.operation,
+            backend: row.backend,
+            same: row.same,
+            different: row.different,
+            failed: row.failed,
+            left_out: row.left_out,
+            told: row.told,
+        }
+    };
+    Ok(Json(rows.map(line).collect()))
+}
+
 /// One change.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct AuditLine {

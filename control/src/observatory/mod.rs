@@ -1,5 +1,6 @@
 //! Observatory: usage, traces, audit.
 
+mod copies;
 mod explain;
 mod traffic;
 mod words;

@@ -15,6 +15,7 @@ use tokio::sync::mpsc;
 use tokio::time::MissedTickBehavior;
 
 use super::Observatory;
+use super::copies::{Copies, CopiesOf};
 use crate::trouble::Trouble;
 
 /// Traces that are kept.
@@ -36,6 +37,7 @@ struct Waiting {
     minutes: HashMap<UsageKey, UsageRow>,
     dirty: HashSet<UsageKey>,
     traces: VecDeque<Trace>,
+    copies: Copies,
     dropped: u64,
 }
 
@@ -44,6 +46,7 @@ struct Batch {
     keys: Vec<UsageKey>,
     usage: Vec<usage::ActiveModel>,
     traces: Vec<Trace>,
+    copies: CopiesOf,
 }
 
 impl Observatory {
@@ -88,6 +91,9 @@ impl Waiting {
     fn take_in(&mut self, record: Record, minute: i64) {
         match record {
             Record::Usage(rows) => rows.into_iter().for_each(|row| self.add(row, minute)),
+            Record::Copies(rows) => rows
+                .into_iter()
+                .for_each(|row| self.copies.add(row, minute)),
             Record::Trace(trace) => {
                 self.traces.push_back(*trace);
                 if self.traces.len() > MAX_WAITING {
@@ -128,6 +134,7 @@ impl Waiting {
         Batch {
             usage: rows.map(|(k, row)| usage_model(k, row, boot)).collect(),
             keys,
+            copies: self.copies.batch(boot),
             traces: self.traces.drain(..).collect(),
         }
     }
@@ -146,6 +153,7 @@ impl Waiting {
                 let dirty = &self.dirty;
                 self.minutes
                     .retain(|k, _| k.0 + 2 > now || dirty.contains(k));
+                self.copies.forget(now);
                 if failing {
                     trouble.set("");
                     tracing::info!("the database answers again");
@@ -154,6 +162,7 @@ impl Waiting {
             }
             Err(e) => {
                 self.dirty.extend(batch.keys);
+                self.copies.again(batch.copies);
                 for trace in batch.traces.into_iter().rev() {
                     if self.traces.len() < MAX_WAITING {
                         self.traces.push_front(trace);
@@ -176,6 +185,7 @@ impl Waiting {
 impl Batch {
     async fn write(&self, store: &Store) -> Result<(), StoreError> {
         store.write_usage(self.usage.clone()).await?;
+        store.write_copies(self.copies.models.clone()).await?;
         for part in self.traces.chunks(AT_ONCE) {
             let models = part.iter().map(trace_model).collect();
             store.write_traces(models, KEEP_TRACES).await?;

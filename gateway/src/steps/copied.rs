@@ -76,6 +76,10 @@ pub(super) async fn behind(
         return;
     }
     let to = request.facade.backends.get(shadow.way.backend);
+    // Where the call went there itself there is nothing to compare.
+    if to.is_some_and(|to| std::ptr::eq(&**to, call.backend)) {
+        return;
+    }
     let row = CopyRow {
         facade: request.facade.name.clone(),
         operation: request.operation.id.clone(),

@@ -4,6 +4,7 @@ pub mod account;
 pub mod api_key;
 pub mod audit;
 pub mod consumer;
+pub mod copies;
 pub mod draft_file;
 pub mod pause;
 pub mod release;

@@ -178,7 +178,7 @@ fn each_mistake_is_found_where_it_stands() {
             "timetable/timetable.facade.yaml",
             "path: /notices",
             "path: /notices?kind=new^",
-            "timetable/timetable.facade.yaml:20:53 “?kind=new^” is no query that every request can have (what changes from request to request stands below `send: query:`)",
+            "timetable/timetable.facade.yaml:21:53 “?kind=new^” is no query that every request can have (what changes from request to request stands below `send: query:`)",
         ),
         (
             "sailings/reservations.backend.yaml",

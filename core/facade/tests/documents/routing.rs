@@ -5,6 +5,7 @@ use super::*;
 const FACADE: &str = "timetable/timetable.facade.yaml";
 const WHEN: &str = "=header[?'x-preview'].orValue('') == 'yes'";
 const SHARE: &str = "share: 10, by: =path.route";
+const SHADOW: &str = "=answer.body.departures";
 const SPARES: &str = "spares: [timetable-next]";
 
 /// All that is found once a text of the facade is another, in short.
@@ -67,6 +68,26 @@ fn what_is_wrong_with_a_routing_is_told_where_it_stands() {
             SHARE,
             "by: =path.route",
             "17:44 `by` says which callers a share takes, and there is none (add `share:`)",
+        ),
+        (
+            SHADOW,
+            "=answer.bdy",
+            "19:62 an answer has no “bdy” (did you mean “body”?)",
+        ),
+        (
+            SHADOW,
+            "departures",
+            "19:54 “departures” is a text, and no value (an expression begins with “=”: `=departures`)",
+        ),
+        (
+            "shadow: { backend",
+            "shadow: { share: 101, backend",
+            "19:26 101 is no share of a hundred calls (shares are from 0 to 100)",
+        ),
+        (
+            "shadow: { backend: timetable-next",
+            "shadow: { backend: reservations",
+            "19:28 “reservations” is of the kind soap, and “timetable” is http: they are not called alike ()",
         ),
         (
             "      timetable: #",
@@ -166,4 +187,20 @@ fn the_same_call_must_be_one_of_the_other_backend_too() {
             .all(|f| f.file == "sailings/sailings.facade.yaml"),
         "{all:?}"
     );
+}
+
+#[test]
+fn only_what_changes_nothing_and_is_one_call_is_copied() {
+    let notice = "call: { backend: timetable, method: POST, path: /notices }\n";
+    let shadow = "    routing: { timetable: { shadow: { backend: timetable-next } } }\n";
+    let all = found(notice, &format!("{notice}{shadow}"));
+    assert!(
+        all.iter().any(|f| f.ends_with(
+            "a copy of what changes something would change it twice (a shadow is for GET)"
+        )),
+        "{all:?}"
+    );
+    // What stands at the facade is for those that it fits.
+    let both = "routing: { timetable: { shadow: { backend: timetable-next } } }\noperations:\n";
+    assert_eq!(found("operations:\n", both), Vec::<String>::new());
 }
