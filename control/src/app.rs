@@ -8,7 +8,7 @@ use porch_store::Seal;
 use crate::config::AppConfig;
 use crate::database::Database;
 use crate::directory::{Attempts, Directory};
-use crate::kept::KeptReplies;
+use crate::kept::KeptInMind;
 use crate::observatory::Observatory;
 use crate::publication::Publication;
 use crate::trouble::Trouble;
@@ -26,8 +26,8 @@ pub struct App {
     pub(crate) publication: Arc<Publication>,
     /// Accounts, consumers, keys and pauses.
     pub(crate) directory: Arc<Directory>,
-    /// Replies that are kept.
-    pub(crate) kept: KeptReplies,
+    /// Replies that are kept, and backends that are left alone.
+    pub(crate) kept: KeptInMind,
     /// Usage, traces, audit.
     pub(crate) observatory: Arc<Observatory>,
     /// Failed attempts to sign in.
@@ -48,7 +48,7 @@ impl App {
                 seal.clone(),
                 trouble.clone(),
             )),
-            kept: KeptReplies::new(shared.clone(), database.clone()),
+            kept: KeptInMind::new(shared.clone(), database.clone()),
             directory: Arc::new(Directory::new(shared.clone(), database.clone())),
             observatory: Arc::new(Observatory::new(shared, database.clone())),
             database,

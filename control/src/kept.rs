@@ -1,7 +1,9 @@
-//! Replies that the gateway keeps: how much there is, and letting go of them on all services.
+//! What the gateway keeps in mind: replies, which are let go on all services, and backends that are left alone.
 
 use std::sync::Arc;
+use std::time::Duration;
 
+use porch_facade::CompiledBackend;
 use porch_gateway::{Kept, Purge, Shared};
 use porch_store::Topic;
 use serde_json::{Value, json};
@@ -13,21 +15,26 @@ use crate::error::ApiError;
 /// What the audit calls it.
 pub(crate) const PURGED: &str = "let go of kept replies";
 
-/// Replies that are kept.
-pub(crate) struct KeptReplies {
+/// What the gateway keeps in mind.
+pub(crate) struct KeptInMind {
     shared: Arc<Shared>,
     database: Database,
     /// The revision, and the last line of the audit, that were taken up; held by whoever takes up more.
     known: Mutex<Option<(i64, i64)>>,
 }
 
-impl KeptReplies {
+impl KeptInMind {
     pub(crate) fn new(shared: Arc<Shared>, database: Database) -> Self {
         Self {
             shared,
             database,
             known: Mutex::new(None),
         }
+    }
+
+    /// How long a backend is left alone still, where it is.
+    pub(crate) fn resting(&self, backend: &CompiledBackend) -> Option<Duration> {
+        self.shared.resting(backend)
     }
 
     pub(crate) fn kept(&self) -> Kept {

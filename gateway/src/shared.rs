@@ -3,15 +3,16 @@
 use std::collections::HashSet;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
-use porch_facade::CompiledPorch;
+use porch_facade::{CompiledBackend, CompiledPorch};
 use porch_rules::grant::Grants;
 use porch_rules::limit::Windows;
 use tokio::sync::mpsc;
 
 use crate::Record;
+use crate::backend::circuit::Circuits;
 use crate::backend::places::Limits;
 use crate::backend::tokens::Tokens;
 use crate::budget::{self, Budget};
@@ -59,6 +60,8 @@ pub struct Shared {
     pub(crate) tokens: Tokens,
     /// Connections of backends that take only so many.
     pub(crate) limits: Arc<Limits>,
+    /// Which backends are left alone.
+    pub(crate) circuits: Circuits,
     /// Replies that are kept.
     pub cache: Arc<Cache>,
     started: Instant,
@@ -89,10 +92,16 @@ impl Shared {
             budget: Arc::new(Budget::new(bytes)),
             tokens: Tokens::default(),
             limits: Arc::default(),
+            circuits: Circuits::default(),
             cache: Arc::new(Cache::of(kept)),
             started: Instant::now(),
         };
         (Arc::new(shared), receiver)
+    }
+
+    /// How long a backend is left alone still, where it is.
+    pub fn resting(&self, backend: &CompiledBackend) -> Option<Duration> {
+        self.circuits.resting(backend)
     }
 
     /// Bytes of memory that bodies have now.

@@ -40,7 +40,10 @@ fn list_text(v: &Value) -> String {
     let rows = rows(v).map(|b| {
         vec![
             text(b, "name").into(),
-            text(b, "kind").into(),
+            match b["resting"].as_u64().unwrap_or(0) {
+                0 => text(b, "kind").into(),
+                left => format!("{}, left alone for {left} s", text(b, "kind")),
+            },
             joined(b, "addresses"),
             joined(b, "credentials"),
             joined(b, "facades"),

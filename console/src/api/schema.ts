@@ -51,6 +51,8 @@ export interface BackendView {
   facades: string[];
   /** Its document. */
   file: string;
+  /** Seconds that it is left alone still in what is served, since too many of its calls failed; 0: it is not. */
+  resting: number;
 }
 
 export interface CertificateView {

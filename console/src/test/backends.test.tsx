@@ -14,6 +14,7 @@ const backend = (name: string, more: Partial<BackendView> = {}): BackendView => 
   credentials: [],
   facades: [name],
   file: `${name}.backend.yaml`,
+  resting: 0,
   ...more,
 });
 
@@ -56,6 +57,13 @@ describe("backends", () => {
     expect(found.getByText("refused")).toBeInTheDocument();
     expect(found.getByText(/nothing answers there/)).toBeInTheDocument();
     expect(service.bodies("POST /api/backends/{backend}/probe")).toHaveLength(1);
+  });
+
+  it("say for how long they are left alone", async () => {
+    new Service({ "GET /api/backends": [backend("tides"), backend("timetable", { resting: 7 })] });
+    show(<Backends />);
+    expect(await screen.findByText(/left alone for 7 s/)).toBeInTheDocument();
+    expect(screen.getAllByText(/left alone/)).toHaveLength(1);
   });
 
   it("say why they cannot be asked", async () => {

@@ -311,9 +311,30 @@ describe("watching", () => {
       p50_us: 1,
       p99_us: 2,
     };
-    new Service({ "GET /api/usage": [line] });
+    new Service({ "GET /api/usage": [line], "GET /api/copies": [] });
     show(<Usage />);
     expect(await screen.findByText("nothing found")).toBeInTheDocument();
     expect(screen.getByText("without a key")).toBeInTheDocument();
+    expect(screen.queryByText("Copies to other backends")).toBeNull();
+  });
+
+  it("lists what copies of calls gave", async () => {
+    const line = {
+      facade: "timetable",
+      operation: "departures",
+      backend: "timetable-next",
+      same: 40,
+      different: 2,
+      failed: 1,
+      left_out: 0,
+      mean_us: 900,
+      copies_mean_us: 1100,
+      told: "status 404 against 200",
+    };
+    new Service({ "GET /api/usage": [], "GET /api/copies": [line] });
+    show(<Usage />);
+    expect(await screen.findByText("timetable / departures")).toBeInTheDocument();
+    expect(screen.getByText("status 404 against 200")).toBeInTheDocument();
+    expect(screen.getByText("1.1 ms")).toBeInTheDocument();
   });
 });

@@ -30,6 +30,8 @@ pub(crate) struct BackendView {
     facades: Vec<String>,
     /// Its document.
     file: String,
+    /// Seconds that it is left alone still in what is served, since too many of its calls failed; 0: it is not.
+    resting: u64,
 }
 
 /// The backends of the draft.
@@ -43,7 +45,18 @@ pub(crate) async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<Backend
         all.sort_by(|a, b| a.name.cmp(&b.name));
         all
     });
-    Ok(Json(views.await?))
+    let mut views = views.await?;
+    let porch = app.publication.porch();
+    let served = porch.facades.iter().flat_map(|f| &f.backends);
+    for backend in served {
+        let Some(left) = app.kept.resting(backend) else {
+            continue;
+        };
+        if let Some(view) = views.iter_mut().find(|v| v.name == backend.name) {
+            view.resting = left.as_secs() + 1;
+        }
+    }
+    Ok(Json(views))
 }
 
 fn view(model: &Model, backend: &Document<BackendDoc>, environment: &str) -> BackendView {
@@ -59,6 +72,7 @@ fn view(model: &Model, backend: &Document<BackendDoc>, environment: &str) -> Bac
         credentials: doc.credentials.calling.places(),
         facades: callers(model, &doc.name),
         file: backend.file.clone(),
+        resting: 0,
     }
 }
 

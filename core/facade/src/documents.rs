@@ -4,6 +4,7 @@ mod attempts;
 mod cache;
 mod calls;
 mod changes;
+mod circuit;
 mod cors;
 mod credentials;
 mod json;
@@ -20,6 +21,7 @@ pub(crate) use cache::CacheDoc;
 pub(crate) use calls::{NamedCallDoc, RefusalDoc};
 pub use changes::patch_of;
 pub(crate) use changes::{ChangeDoc, ChangesDoc, FieldChangeDoc, FieldOp};
+pub(crate) use circuit::CircuitDoc;
 pub(crate) use cors::CorsDoc;
 pub(crate) use credentials::{
     CertificateDoc, ClientDoc, CredentialsDoc, LoginDoc, PasswordKind, ShownBy,
@@ -131,6 +133,8 @@ pub struct BackendDoc {
     pub timeout: Option<Span>,
     /// Calls that are made again where they fail; none unless given.
     pub attempts: Option<AttemptsDoc>,
+    /// When it is left alone for a while; never unless given.
+    pub circuit: Option<CircuitDoc>,
     /// Credentials.
     #[serde(default)]
     pub credentials: CredentialsDoc,

@@ -2,6 +2,7 @@
 
 use std::error::Error;
 use std::io;
+use std::time::Duration;
 
 use tokio_rustls::rustls;
 
@@ -18,6 +19,8 @@ pub(crate) enum CallFailure {
     Broken(String),
     /// No answer in time.
     Timeout,
+    /// It is left alone for so long, since too many of its calls failed.
+    Resting(Duration),
 }
 
 /// Why there is no connection to a backend.

@@ -1,6 +1,7 @@
 //! Backends as one worker sees them: connections, choice of an address, health, attempts, times. One for all protocols.
 
 mod chosen;
+pub(crate) mod circuit;
 mod dial;
 mod failure;
 mod health;

@@ -174,6 +174,7 @@ fn failure(failure: &CallFailure) -> String {
         CallFailure::Busy(_) => "all its connections are in use".into(),
         CallFailure::Broken(why) => format!("it broke off: {why}"),
         CallFailure::Timeout => "it does not answer in time".into(),
+        CallFailure::Resting(_) => "it is left alone".into(),
     }
 }
 

@@ -67,9 +67,10 @@ fn call_failed(
     let timeout = backend.map(|b| b.timeout).unwrap_or_default();
     let connect = backend.map(|b| b.connect).unwrap_or_default();
     let lost = match failure {
-        CallFailure::Connect(_) | CallFailure::ConnectTimeout | CallFailure::Busy(_) => {
-            Lost::Unsent
-        }
+        CallFailure::Connect(_)
+        | CallFailure::ConnectTimeout
+        | CallFailure::Busy(_)
+        | CallFailure::Resting(_) => Lost::Unsent,
         CallFailure::Broken(_) => Lost::Perhaps,
         CallFailure::Timeout => Lost::No,
     };
@@ -86,6 +87,7 @@ fn call_failed(
             "connection_timeout",
             format!("no connection to {name} ({address}) within {connect:?}"),
         ),
+        CallFailure::Resting(left) => return resting(op, name, *left),
         CallFailure::Busy(most) => return busy(op, name, *most, connect).lost(lost),
         CallFailure::Broken(what) => (
             "backend-broke-off",
@@ -127,6 +129,21 @@ fn busy(op: &CompiledOperation, name: &str, most: u32, within: Duration) -> Box<
         .by(&op.place)
         .header(header::RETRY_AFTER, "1")
         .header(PROXY_STATUS, "elm-porch; error=connection_limit_reached")
+}
+
+/// A backend that is left alone (RFC 9209 §2.3.4).
+fn resting(op: &CompiledOperation, name: &str, left: Duration) -> Box<Problem> {
+    let title = "The backend is left alone";
+    let detail = "Too many of its calls failed lately. Try again later.";
+    let seconds = left.as_secs().saturating_add(1);
+    Problem::new(503, "backend-resting", title, detail, StageName::Call)
+        .why(format!(
+            "{name} is left alone for {seconds} s more, since too many of its calls failed (`circuit`)"
+        ))
+        .by(&op.place)
+        .header(header::RETRY_AFTER, &seconds.to_string())
+        .header(PROXY_STATUS, "elm-porch; error=destination_unavailable")
+        .lost(Lost::Unsent)
 }
 
 /// An answer that cannot be used.

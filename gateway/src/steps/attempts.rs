@@ -5,14 +5,15 @@
 use std::time::Duration;
 
 use bytes::Bytes;
-use http::StatusCode;
-use porch_facade::{Attempts, Transport};
+use http::{HeaderName, StatusCode};
+use porch_facade::{Attempts, Circuit, Transport};
 use tokio::time::Instant;
 
 use super::made::made_anew;
 use super::one::Call;
 use super::{inside, shown};
 use crate::backend::{Answered, CallFailure, DialError};
+use crate::body::OutBody;
 use crate::call::CallerBody;
 use crate::exchange::state::Exchange;
 use crate::failure::Failure;
@@ -22,6 +23,10 @@ use crate::steps::request::Request;
 use crate::trace::StageName;
 
 type Came = Result<Answered, Failure>;
+
+/// An answer of gRPC that is none, in its head (trailers only).
+const GRPC_STATUS: HeaderName = HeaderName::from_static("grpc-status");
+const UNAVAILABLE: &str = "14";
 
 /// Whether what came is asked for again.
 fn fails(policy: &Attempts, came: &Came) -> bool {
@@ -190,7 +195,48 @@ fn pause(x: &Exchange<'_>, policy: &Attempts, number: u32) -> Duration {
     base.saturating_mul(part) / 1_000
 }
 
+/// One attempt, unless its backend is left alone.
 async fn sent(x: &Exchange<'_>, call: &Call<'_>, sending: shown::Sending<'_>) -> Came {
+    // Whoever tries something changes nothing of what callers get.
+    let rule = call.backend.circuit.as_ref().filter(|_| !x.is_trial());
+    let Some(rule) = rule else {
+        return sent_on(x, call, sending).await;
+    };
+    let circuits = &x.worker.shared.circuits;
+    circuits
+        .ask(call.backend, rule, x.worker.random())
+        .map_err(|left| Failure::Call(CallFailure::Resting(left)))?;
+    let whole = sending.slot.as_ref();
+    let whole = whole.is_some_and(|o| matches!(o.body, OutBody::Empty | OutBody::Full(_)));
+    let in_a_hurry = sending.within < call.backend.timeout;
+    let came = sent_on(x, call, sending).await;
+    if let Some(failed) = is_lost(rule, &came, whole, in_a_hurry) {
+        circuits.tell(call.backend, rule, failed);
+    }
+    came
+}
+
+/// Whether a backend failed; nothing where that is not its fault, or not known: a caller who sends slowly, breaks off, or is in a
+/// hurry says nothing of it.
+fn is_lost(rule: &Circuit, came: &Came, whole: bool, in_a_hurry: bool) -> Option<bool> {
+    match came {
+        Ok(answered) => {
+            let status = answered.head.status.as_u16();
+            let unavailable = answered.head.headers.get(GRPC_STATUS);
+            let unavailable = unavailable.is_some_and(|code| code == UNAVAILABLE);
+            Some(unavailable || rule.statuses.contains(&status))
+        }
+        Err(Failure::Call(failure)) => match failure {
+            CallFailure::Connect(_) | CallFailure::ConnectTimeout => Some(true),
+            CallFailure::Broken(_) => whole.then_some(true),
+            CallFailure::Timeout => (whole && !in_a_hurry).then_some(true),
+            CallFailure::Busy(_) | CallFailure::Resting(_) => None,
+        },
+        Err(_) => None,
+    }
+}
+
+async fn sent_on(x: &Exchange<'_>, call: &Call<'_>, sending: shown::Sending<'_>) -> Came {
     let shown::Sending {
         slot,
         until,
@@ -224,6 +270,7 @@ fn told(came: &Came) -> String {
         Ok(answered) => of(answered.head.status),
         Err(Failure::Call(CallFailure::Broken(why))) => format!("it broke off: {why}"),
         Err(Failure::Call(CallFailure::Connect(why))) => format!("no connection: {why}"),
+        Err(Failure::Call(CallFailure::Resting(_))) => "it is left alone".into(),
         Err(_) => "no connection in time".into(),
     }
 }

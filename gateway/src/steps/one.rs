@@ -307,7 +307,7 @@ pub(super) async fn carry_out<'a>(
     let backends = &x.worker.backends;
     let answered = match &call.backend.credentials.client {
         // All of them in a place of their own: a call that is made once has no room for it.
-        _ if call.backend.attempts.is_some() => {
+        _ if call.backend.attempts.is_some() || call.backend.circuit.is_some() => {
             let of = Again::of(request, (call, scope), (kept, until, again));
             Box::pin(attempts::send(x, of, (&mut slot, within), &anew)).await
         }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use bytes::Bytes;
 use http::StatusCode;
-use porch_facade::{Choice, Routing, Share, Spare, Step};
+use porch_facade::{Choice, CompiledBackend, Routing, Share, Spare, Step};
 use porch_rules::expr::EvalError;
 use serde_json::Value;
 
@@ -151,13 +151,12 @@ async fn spared<'a>(
     let mut others = spares(x, call.step).iter().peekable();
     let mut body = Some(body);
     // One that takes no connections is not asked first.
-    while x.worker.backends.is_down(call.backend)
+    while let Some(why) = away(x, call.backend)
         && let Some(spare) = others.peek()
         && let Some(other) = call.by(x, request, &spare.way)
         && body.is_some()
     {
-        let name = &call.backend.name;
-        let text = format!("{name} took no connection lately: {}", told(spare));
+        let text = format!("{} {why}: {}", call.backend.name, told(spare));
         note(x, call, text);
         *call = other;
         others.next();
@@ -194,6 +193,15 @@ async fn spared<'a>(
         failed.push(format!("before it: {lost}"));
         *call = other;
     }
+}
+
+/// Why a backend is not asked first.
+fn away(x: &Exchange<'_>, backend: &CompiledBackend) -> Option<&'static str> {
+    if x.worker.backends.is_down(backend) {
+        return Some("took no connection lately");
+    }
+    let resting = x.worker.shared.circuits.resting(backend);
+    resting.map(|_| "is left alone")
 }
 
 fn told(spare: &Spare) -> String {

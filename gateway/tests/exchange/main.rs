@@ -9,6 +9,7 @@ mod answers;
 mod attempts;
 mod cache;
 mod changes;
+mod circuit;
 mod connections;
 mod copied;
 mod cors;

@@ -44,10 +44,14 @@ fn files(backends: &[(&str, SocketAddr)], facade: &str) -> Files {
         ),
     ]);
     for (name, address) in backends {
+        let circuit = match (*name, facade.contains("# circuit")) {
+            ("b", true) => facade.rsplit("# ").next().unwrap_or_default(),
+            _ => "",
+        };
         files.insert(
             format!("{name}.yaml"),
             format!(
-                "elm-porch: backend/1\nname: {name}\nkind: http\naddress: http://{address}/{name}\ntimeout: 2s\ncredentials: {{ calling: {{ headers: {{ X-Login: {{ secret: {name}-login }} }} }} }}\n"
+                "elm-porch: backend/1\nname: {name}\nkind: http\naddress: http://{address}/{name}\ntimeout: 2s\n{circuit}\ncredentials: {{ calling: {{ headers: {{ X-Login: {{ secret: {name}-login }} }} }} }}\n"
             ),
         );
     }

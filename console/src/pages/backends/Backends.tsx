@@ -28,6 +28,9 @@ export function Backends() {
                 cells: [
                   <span key="n" title={b.title}>
                     {b.name}
+                    {b.resting > 0 && (
+                      <Soft style={{ display: "block" }}>left alone for {b.resting} s: too many calls failed</Soft>
+                    )}
                   </span>,
                   b.kind === "grpc" ? "gRPC" : b.kind.toUpperCase(),
                   b.addresses.map((a) => (

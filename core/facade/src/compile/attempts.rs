@@ -1,17 +1,25 @@
-//! Compiling how often a call is made.
+//! Compiling how often a call is made, and when a backend is left alone.
+
+use std::time::Duration;
 
 use http::HeaderName;
 use porch_contract::{Finding, Step};
 
 use super::FacadeCompiler;
-use crate::compiled::Attempts;
+use crate::compiled::{Attempts, Circuit};
 use crate::documents::BackendDoc;
 use crate::read::Document;
 
 /// Attempts, the first among them.
 const MOST: std::ops::RangeInclusive<u32> = 2..=5;
 /// Where nothing is said.
-const SPACED: std::time::Duration = std::time::Duration::from_millis(100);
+const SPACED: Duration = Duration::from_millis(100);
+/// When a backend is left alone, where nothing is said.
+const SHARE: u32 = 50;
+const CALLS: u32 = 20;
+const WITHIN: Duration = Duration::from_secs(10);
+const REST: Duration = Duration::from_secs(30);
+const BACK: Duration = Duration::from_secs(10);
 const STATUSES: [u16; 3] = [502, 503, 504];
 
 impl FacadeCompiler<'_> {
@@ -52,6 +60,38 @@ impl FacadeCompiler<'_> {
             spaced: doc.spaced.map_or(SPACED, |s| s.0),
             statuses,
             idempotency_key: key,
+        })
+    }
+
+    /// When a backend is left alone for a while.
+    pub(super) fn circuit(&mut self, backend: &Document<BackendDoc>) -> Option<Circuit> {
+        let doc = backend.doc.circuit.as_ref()?;
+        let mut wrong = |key: &str, message: String, help: &str| {
+            let steps = ["circuit", key].map(|k| Step::Key(k.into()));
+            let at = backend.node.locate(&steps, false);
+            self.findings
+                .push(Finding::error(&backend.file, at, message).help(help));
+        };
+        let (share, calls) = (doc.share.unwrap_or(SHARE), doc.calls.unwrap_or(CALLS));
+        if !(1..=100).contains(&share) {
+            let message = format!("{share} of a hundred calls cannot fail");
+            wrong("share", message, "shares are from 1 to 100");
+        }
+        if calls == 0 {
+            wrong("calls", "it takes a call to fail".into(), "");
+        }
+        let statuses = doc.statuses.clone().unwrap_or_else(|| STATUSES.to_vec());
+        if let Some(strange) = statuses.iter().find(|s| !(400..600).contains(*s)) {
+            let message = format!("{strange} is no status of a failure");
+            wrong("statuses", message, "failures have 400 to 599");
+        }
+        Some(Circuit {
+            share,
+            calls,
+            within: doc.within.map_or(WITHIN, |s| s.0),
+            rest: doc.rest.map_or(REST, |s| s.0),
+            back: doc.back.map_or(BACK, |s| s.0),
+            statuses,
         })
     }
 }

@@ -58,11 +58,8 @@ impl FacadeCompiler<'_> {
             connections,
             timeout,
             attempts: self.attempts(backend),
-            connect: backend
-                .doc
-                .connect_timeout
-                .map_or(DEFAULT_CONNECT, |t| t.0)
-                .min(timeout),
+            circuit: self.circuit(backend),
+            connect: connect_time(backend).min(timeout),
             idle: backend.doc.idle_timeout.map_or(timeout, |t| t.0),
             max_message: backend
                 .doc
@@ -253,6 +250,11 @@ impl FacadeCompiler<'_> {
             .push(Finding::error(&backend.file, at, message));
         None
     }
+}
+
+/// How long a connection may take.
+fn connect_time(backend: &Document<BackendDoc>) -> Duration {
+    backend.doc.connect_timeout.map_or(DEFAULT_CONNECT, |t| t.0)
 }
 
 /// Why an address cannot be called.

@@ -238,6 +238,7 @@ impl Filling<'_, '_> {
                 trust,
                 server_name: None,
                 attempts: None,
+                circuit: None,
                 connections: None,
                 timeout,
                 connect: DEFAULT_CONNECT.min(timeout),

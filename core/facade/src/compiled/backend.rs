@@ -36,6 +36,8 @@ pub struct CompiledBackend {
     pub timeout: Duration,
     /// How often a call is made, where it is made more than once.
     pub attempts: Option<Attempts>,
+    /// When it is left alone for a while.
+    pub circuit: Option<Circuit>,
     /// How long a connection may take.
     pub connect: Duration,
     /// How long an answer that has begun may fall silent.
@@ -61,6 +63,23 @@ pub struct Attempts {
     pub statuses: Vec<u16>,
     /// The field with which callers say that what is not safe may be repeated.
     pub idempotency_key: Option<HeaderName>,
+}
+
+/// When a backend is left alone for a while.
+#[derive(Clone, Debug)]
+pub struct Circuit {
+    /// Where so many of a hundred calls fail.
+    pub share: u32,
+    /// Of so many at least.
+    pub calls: u32,
+    /// Within this time.
+    pub within: Duration,
+    /// So long.
+    pub rest: Duration,
+    /// So long it gets more and more of its calls behind that.
+    pub back: Duration,
+    /// Statuses that are failures too.
+    pub statuses: Vec<u16>,
 }
 
 /// What a backend is shown when it is called, secrets filled in.

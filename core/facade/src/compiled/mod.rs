@@ -30,7 +30,8 @@ pub use admission::{
 };
 pub use answers::{AnswersPlan, ResponsePlan, Statuses};
 pub use backend::{
-    Address, Attempts, ClientGrant, CompiledBackend, Credentials, OwnCertificate, Transport, Trust,
+    Address, Attempts, Circuit, ClientGrant, CompiledBackend, Credentials, OwnCertificate,
+    Transport, Trust,
 };
 pub use cache::{Apart, CachePlan, Keeping};
 pub use changes::{BodyChanges, Changes, FieldAction, FieldChange, StatusChange};

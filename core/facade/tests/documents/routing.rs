@@ -204,3 +204,26 @@ fn only_what_changes_nothing_and_is_one_call_is_copied() {
     let both = "routing: { timetable: { shadow: { backend: timetable-next } } }\noperations:\n";
     assert_eq!(found("operations:\n", both), Vec::<String>::new());
 }
+
+#[test]
+fn what_is_wrong_with_a_circuit_is_told_where_it_stands() {
+    let file = "timetable/timetable.backend.yaml";
+    for (circuit, expected) in [
+        (
+            "{ share: 0 }",
+            "8:19 0 of a hundred calls cannot fail (shares are from 1 to 100)",
+        ),
+        ("{ calls: 0 }", "8:19 it takes a call to fail ()"),
+        (
+            "{ statuses: [200] }",
+            "8:22 200 is no status of a failure (failures have 400 to 599)",
+        ),
+    ] {
+        let all = changed(file, "{ rest: 10s }", circuit);
+        let told: Vec<String> = all
+            .iter()
+            .map(|f| format!("{}:{} {} ({})", f.line, f.column, f.message, f.help))
+            .collect();
+        assert_eq!(told, [expected], "{circuit}");
+    }
+}

@@ -50,6 +50,7 @@ fn backend(address: Address) -> CompiledBackend {
         connections: None,
         timeout: Duration::from_secs(2),
         attempts: None,
+        circuit: None,
         connect: Duration::from_secs(2),
         idle: Duration::from_secs(2),
         max_message: 1 << 20,
