@@ -21,6 +21,8 @@ pub(crate) struct KeptInMind {
     database: Database,
     /// The revision, and the last line of the audit, that were taken up; held by whoever takes up more.
     known: Mutex<Option<(i64, i64)>>,
+    /// What this service is known by in its own lines: what it did itself is done already.
+    service: String,
 }
 
 impl KeptInMind {
@@ -29,6 +31,7 @@ impl KeptInMind {
             shared,
             database,
             known: Mutex::new(None),
+            service: format!("{}-{}", std::process::id(), porch_store::now_ms()),
         }
     }
 
@@ -50,6 +53,7 @@ impl KeptInMind {
             "operation": purge.operation,
             "path": purge.path,
             "tag": purge.tag,
+            "service": self.service,
         });
         change.audit(PURGED, "cache", detail).await?;
         change.touch(&Topic::Kept).await?;
@@ -72,7 +76,9 @@ impl KeptInMind {
         }
         let lines = store.audit_behind(last, PURGED).await?;
         let last = lines.last().map_or(last, |line| line.id);
-        for line in lines {
+        let others = lines.iter();
+        let others = others.filter(|l| l.detail["service"] != self.service.as_str());
+        for line in others {
             self.shared.cache.purge(&purge_of(&line.detail));
         }
         *known = Some((revision, last));

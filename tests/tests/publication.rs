@@ -125,6 +125,14 @@ fn another_node_follows_releases_keys_pauses_and_secrets() {
     wait_until("the other node pauses", || status(&other) == 503);
     pause(false);
     wait_until("the other node resumes", || status(&other) != 503);
+    let is_kept = || {
+        let reply = other.call("GET", "/journeys/v1/harbours/farholt", "", "");
+        reply.header("cache-status").starts_with("elm-porch; hit")
+    };
+    is_kept();
+    assert!(is_kept());
+    one.ok(&["cache", "purge", "--facade", "journeys"]);
+    wait_until("the other node lets go of replies", || !is_kept());
     one.ok_with(&["secret", "set", "reservations-password"], "wrong");
     wait_until("the other node has the secret", || status(&other) == 400);
     let ended = one.api(

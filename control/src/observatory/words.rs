@@ -31,6 +31,8 @@ pub(crate) fn words(what: &str, object: &str, detail: &Value) -> String {
 fn one(name: &str, value: &Value) -> Option<String> {
     match (name, value) {
         (_, Value::Null | Value::Bool(false)) => None,
+        // Which service did it is for the other services.
+        ("service", _) => None,
         (_, Value::Bool(true)) => Some(name.replace('_', " ")),
         ("ends_at", at) => Some(ends(at.as_i64()?)),
         ("address", Value::String(from)) => Some(format!("from {from}")),

@@ -8,9 +8,9 @@ mod entry;
 mod life;
 
 use std::collections::{HashMap, VecDeque};
-use std::hash::{BuildHasher, RandomState};
+use std::hash::{BuildHasher, Hash, RandomState};
 use std::sync::atomic::Ordering;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock, Weak};
 use std::time::{Duration, Instant};
 
 use http::HeaderMap;
@@ -71,15 +71,18 @@ type OfUri = HashMap<Arc<[u8]>, Vec<Arc<Entry>>>;
 struct Shard {
     kept: HashMap<Arc<[u8]>, OfUri>,
     /// In the order in which they came; who was asked for gets another turn.
-    turns: VecDeque<(Key, Arc<Entry>)>,
+    /// They do not keep what was let go.
+    turns: VecDeque<(Key, Weak<Entry>)>,
     replies: usize,
     bytes: usize,
     flights: HashMap<Key, watch::Receiver<()>>,
-    /// Since when replies of a key are known not to be kept.
-    passes: HashMap<Key, Instant>,
-    /// How often something was let go because it may not be true any more, and of which addresses lately; none stands for all.
+    /// Since when replies of a key are known not to be kept, by a number of the key: one that is taken for another waits for
+    /// nobody, and nothing else.
+    passes: HashMap<u64, Instant>,
+    /// How often something was let go because it may not be true any more, and of which addresses lately; `None` stands for all.
     untrue: u64,
-    lately: VecDeque<Arc<[u8]>>,
+    /// Addresses stand there by their numbers: one that is taken for another is not kept once.
+    lately: VecDeque<Option<u64>>,
 }
 
 /// Whether somebody is asking for the same already.
@@ -147,6 +150,11 @@ impl Cache {
         }
     }
 
+    /// A number of something, for this process.
+    fn number(&self, of: impl Hash) -> u64 {
+        self.hasher.hash_one(of)
+    }
+
     fn shard(&self, uri: &[u8]) -> MutexGuard<'_, Shard> {
         let at = self.hasher.hash_one(uri) as usize % SHARDS;
         lock(&self.shards[at])
@@ -196,11 +204,13 @@ impl Cache {
     /// Keeps a reply, in place of those that fit the same requests; whether it is kept.
     pub(crate) fn keep(&self, key: &Key, entry: &Arc<Entry>) -> bool {
         let size = entry.size + key.len();
+        let uri = self.number(&*key.uri);
+        let pass = self.number(key);
         let mut shard = self.shard(&key.uri);
-        if size > self.most || shard.is_untrue(&key.uri, entry.since) {
+        if size > self.most || shard.is_untrue(uri, entry.since) {
             return false;
         }
-        shard.passes.remove(key);
+        shard.passes.remove(&pass);
         let of_uri = shard.kept.entry(key.uri.clone()).or_default();
         let all = of_uri.entry(key.rest.clone()).or_default();
         let mut gone: Vec<Arc<Entry>> = all.extract_if(.., |e| entry.stands_for(e)).collect();
@@ -211,21 +221,22 @@ impl Cache {
         gone.iter().for_each(|old| shard.lost(old, key));
         shard.replies += 1;
         shard.bytes += size;
-        shard.turns.push_back((key.clone(), entry.clone()));
+        shard.turns.push_back((key.clone(), Arc::downgrade(entry)));
         shard.make_room(self.most);
         true
     }
 
     /// Begins to ask, or says who does.
     pub(crate) fn flight(self: &Arc<Self>, key: &Key) -> Flight {
+        let pass = self.number(key);
         let mut shard = self.shard(&key.uri);
         if let Some(waiting) = shard.flights.get(key) {
             return Flight::Wait(waiting.clone());
         }
-        if let Some(since) = shard.passes.get(key) {
+        if let Some(since) = shard.passes.get(&pass) {
             match since.elapsed() < PASSES_FOR {
                 true => return Flight::Alone,
-                false => drop(shard.passes.remove(key)),
+                false => drop(shard.passes.remove(&pass)),
             }
         }
         let (told, waiting) = watch::channel(());
@@ -244,11 +255,12 @@ impl Cache {
 
     /// Notes that what comes for a key is not kept: nobody need wait for it.
     pub(crate) fn passes(&self, key: &Key) {
+        let pass = self.number(key);
         let mut shard = self.shard(&key.uri);
         if shard.passes.len() >= PASSES {
             shard.passes.clear();
         }
-        shard.passes.insert(key.clone(), Instant::now());
+        shard.passes.insert(pass, Instant::now());
     }
 
     /// Lets go of all that fits; gives their number.
@@ -256,14 +268,16 @@ impl Cache {
         let mut number = 0;
         for shard in &self.shards {
             let mut shard = lock(shard);
-            shard.spoil([].into());
-            let all = shard.turns.iter().filter(|(_, e)| !e.is_gone());
-            let gone = all.filter(|(_, e)| e.fits(purge)).cloned();
+            shard.spoil(None);
+            let all = shard.turns.iter();
+            let all = all.filter_map(|(key, e)| Some((key.clone(), e.upgrade()?)));
+            let gone = all.filter(|(_, e)| !e.is_gone() && e.fits(purge));
             let gone: Vec<(Key, Arc<Entry>)> = gone.collect();
             number += gone.len();
             gone.iter()
                 .for_each(|(key, entry)| shard.remove(key, entry));
-            shard.turns.retain(|(_, entry)| !entry.is_gone());
+            let is_there = |e: &Weak<Entry>| e.upgrade().is_some_and(|e| !e.is_gone());
+            shard.turns.retain(|(_, entry)| is_there(entry));
         }
         number
     }
@@ -271,8 +285,9 @@ impl Cache {
     /// Lets go of what is kept for an address (RFC 9111 §4.4).
     pub(crate) fn invalidate(&self, host: &str, target: &str) {
         let uri = Key::uri(host, target);
+        let number = self.number(&*uri);
         let mut shard = self.shard(&uri);
-        shard.spoil(uri.clone());
+        shard.spoil(Some(number));
         let Some(all) = shard.kept.remove(&uri) else {
             return;
         };
@@ -308,7 +323,7 @@ impl Cache {
 
 impl Shard {
     /// Notes that what is asked for of an address may not be true when it comes.
-    fn spoil(&mut self, uri: Arc<[u8]>) {
+    fn spoil(&mut self, uri: Option<u64>) {
         self.untrue += 1;
         self.lately.push_back(uri);
         if self.lately.len() > LATELY {
@@ -317,18 +332,13 @@ impl Shard {
     }
 
     /// Whether something was let go of an address since somebody asked; also where that is not known any more.
-    fn is_untrue(&self, uri: &[u8], since: Since) -> bool {
+    fn is_untrue(&self, uri: u64, since: Since) -> bool {
         let missed = self.untrue.saturating_sub(since.untrue);
         let Ok(missed) = usize::try_from(missed) else {
             return true;
         };
-        missed > LATELY
-            || self
-                .lately
-                .iter()
-                .rev()
-                .take(missed)
-                .any(|u| u.is_empty() || **u == *uri)
+        let mut lately = self.lately.iter().rev().take(missed);
+        missed > LATELY || lately.any(|of| of.is_none_or(|of| of == uri))
     }
 
     /// Counts what is gone.
@@ -364,11 +374,11 @@ impl Shard {
             let Some((key, entry)) = self.turns.pop_front() else {
                 return;
             };
-            if entry.is_gone() {
+            let Some(entry) = entry.upgrade().filter(|e| !e.is_gone()) else {
                 continue;
-            }
+            };
             if entry.asked_for.swap(false, Ordering::Relaxed) || self.bytes <= most {
-                self.turns.push_back((key, entry));
+                self.turns.push_back((key, Arc::downgrade(&entry)));
                 continue;
             }
             self.remove(&key, &entry);

@@ -248,3 +248,19 @@ fn one_asks_and_the_others_wait_until_it_is_done() {
     assert!(!cache.is_asked(&key("a")));
     assert!(matches!(cache.flight(&key("a")), Flight::First(_)));
 }
+
+#[test]
+fn what_was_let_go_takes_no_memory_any_more() {
+    let (cache, f, none) = (Cache::of(1 << 20), facade("f"), HeaderMap::new());
+    let all: Vec<std::sync::Weak<Entry>> = (0..50)
+        .map(|i| {
+            let key = key(&format!("/a/{i}"));
+            let entry = entry((&cache, &f), &key, "", &none, 1_000);
+            cache.keep(&key, &entry);
+            cache.invalidate("h", &format!("/a/{i}"));
+            Arc::downgrade(&entry)
+        })
+        .collect();
+    assert!(all.iter().all(|e| e.upgrade().is_none()));
+    assert_eq!((cache.kept().replies, cache.kept().bytes), (0, 0));
+}

@@ -382,6 +382,7 @@ fn backends_of_every_kind_say_whether_they_are_there() {
             "reservations",
             "tides",
             "timetable",
+            "timetable-next",
             "vessels"
         ]
     );

@@ -11,6 +11,7 @@ mod inside;
 mod odata;
 mod readme;
 mod releases;
+mod routed;
 mod several;
 mod withdrawing;
 
