@@ -1,4 +1,4 @@
-//! Replies that are read whole to be kept, as far as they may be; what is longer goes on as it comes.
+//! Replies that are read whole, to be kept or compared, as far as they may be; what is longer goes on as it comes.
 
 use std::pin::Pin;
 use std::task::{Context, Poll};
@@ -16,7 +16,7 @@ use crate::problem::{Problem, of_failure};
 use crate::trace::{Refusal, StageName};
 
 /// A reply whose body was read.
-pub(super) enum Gathered {
+pub(crate) enum Gathered {
     /// All of it.
     Whole(Parts, Bytes),
     /// It is longer.
@@ -24,7 +24,7 @@ pub(super) enum Gathered {
 }
 
 /// Reads a reply's body, up to a number of bytes.
-pub(super) async fn gather(
+pub(crate) async fn gather(
     x: &Exchange<'_>,
     response: Response<ReplyBody>,
     most: usize,

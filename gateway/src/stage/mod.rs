@@ -17,6 +17,7 @@ pub(crate) use admit::admit;
 pub(crate) use answers::keeps;
 pub(crate) use cache::cached;
 pub(crate) use find::{Found, find};
+pub(crate) use kept_body::{Gathered, gather};
 pub(crate) use record::record;
 pub(crate) use reply::reply;
 pub(crate) use sound::{Sound, is_session, sound};

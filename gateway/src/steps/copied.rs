@@ -3,7 +3,7 @@
 use std::rc::Rc;
 use std::sync::Arc;
 
-use http::{Method, header};
+use http::{Method, Response, header};
 use http_body_util::BodyExt;
 use porch_facade::{CompiledBackend, Shadow, Share, Step};
 use porch_rules::expr::Template;
@@ -11,11 +11,15 @@ use serde_json::Value;
 
 use super::one::{Call, Done};
 use super::refused;
+use crate::answer::{Answer, Passing, json_of};
 use crate::body::{InBody, ReplyBody};
+use crate::call::coding;
 use crate::exchange::state::{Exchange, Mode};
 use crate::exchange::{self, Copied, Copy, Inner, Origin};
+use crate::failure::Failure;
 use crate::problem::Problem;
-use crate::scope::Scope;
+use crate::scope::{AnswerView, Scope};
+use crate::stage::{Gathered, gather};
 use crate::steps::request::Request;
 use crate::trace::StageName;
 use crate::usage::CopyRow;
@@ -23,6 +27,8 @@ use crate::worker::{Copying, InFlight, Worker};
 
 /// Letters of a value that are told.
 const TOLD: usize = 120;
+/// Bytes of an answer that is compared by more than its status.
+const COMPARED: usize = 1 << 20;
 /// Bytes of a copy's answer that are read for nothing.
 const DRAINED: usize = 1 << 20;
 
@@ -53,9 +59,34 @@ pub(super) fn is_copied(x: &Exchange<'_>, step: &Step) -> bool {
     shadow(x, step).is_some()
 }
 
-/// Whether more of its answer is looked at for that than its status.
-pub(super) fn looks_into(x: &Exchange<'_>, step: &Step) -> bool {
-    shadow(x, step).is_some_and(|s| !s.compare.is_empty())
+/// Reads an answer that goes through, where more of it is compared than its status; the caller gets it byte for byte. What is
+/// long goes on as it comes, and is compared by its status.
+pub(super) async fn read(
+    x: &Exchange<'_>,
+    step: &Step,
+    came: Result<Done, Box<Problem>>,
+) -> Result<Done, Box<Problem>> {
+    let compares = shadow(x, step).is_some_and(|s| !s.compare.is_empty());
+    let mut done = came?;
+    let Answer::Through(passing) = done.answer else {
+        return Ok(done);
+    };
+    if !compares {
+        done.answer = Answer::Through(passing);
+        return Ok(done);
+    }
+    let of_backend = passing.of_backend;
+    let response = Response::from_parts(passing.head, passing.body);
+    let (head, body) = match gather(x, response, COMPARED).await? {
+        Gathered::Whole(head, bytes) => (head, ReplyBody::Full(Some(bytes))),
+        Gathered::Rest(response) => response.into_parts(),
+    };
+    done.answer = Answer::Through(Passing {
+        head,
+        body,
+        of_backend,
+    });
+    Ok(done)
 }
 
 /// Behind an answer: notes what a copy gave, or begins one.
@@ -148,12 +179,8 @@ fn seen(
             };
         }
     };
-    let values = match refused::seen(&done.answer, !shadow.compare.is_empty(), &x.share) {
-        Err(_) => shadow
-            .compare
-            .iter()
-            .map(|_| Err("it is no JSON".to_owned()))
-            .collect(),
+    let values = match view(x, &done.answer, !shadow.compare.is_empty()) {
+        Err(why) => shadow.compare.iter().map(|_| Err(why.clone())).collect(),
         Ok(view) => {
             let own = Scope {
                 operation: request.operation,
@@ -179,6 +206,33 @@ fn seen(
         failed: String::new(),
         values,
     }
+}
+
+/// What expressions see of an answer; why they cannot look into it.
+fn view(x: &Exchange<'_>, answer: &Answer, looks_into: bool) -> Result<AnswerView, String> {
+    let told = |failure: Failure| match failure {
+        Failure::Answer(why) => why,
+        _ => "there is no room for it".to_owned(),
+    };
+    let passing = match answer {
+        Answer::Through(passing) if looks_into => passing,
+        other => return refused::seen(other, looks_into, &x.share).map_err(told),
+    };
+    let head = &passing.head;
+    let body = match &passing.body {
+        ReplyBody::Full(Some(bytes)) => {
+            let plain = coding::decoded(&head.headers, bytes.clone()).map_err(told)?;
+            json_of(&plain, &x.share).map_err(told)?
+        }
+        ReplyBody::Full(None) => Value::Null,
+        _ => return Err(format!("it has more than {COMPARED} bytes")),
+    };
+    Ok(AnswerView::new(
+        head.status.as_u16(),
+        &head.headers,
+        body,
+        None,
+    ))
 }
 
 /// What any backend of a call was shown is told by nothing that is said of its answers.

@@ -11,7 +11,7 @@ use porch_rules::expr::EvalError;
 use super::attempts::{self, Again, Kept};
 use super::given::given;
 use super::made::{prepare, remade};
-use super::{body, copied, inside, refused, routed, shown};
+use super::{body, inside, refused, routed, shown};
 use crate::answer::Answer;
 use crate::body::InBody;
 use crate::call::protocols::protocol;
@@ -101,7 +101,6 @@ impl<'a> Call<'a> {
         let shaped = reply.body.is_some() || reply.looks_into || reply.is_changed;
         let trial = x.is_trial();
         let as_json = x.chosen != Some(porch_facade::MediaType::Xml);
-        let shaped = shaped || (self.step.routing.is_some() && copied::looks_into(x, self.step));
         Context {
             facade: request.facade,
             operation: request.operation,

@@ -133,6 +133,7 @@ pub(super) async fn carry_out<'a>(
     body: CallerBody,
 ) -> Result<Done, Box<Problem>> {
     let came = spared(x, request, call, scope, body).await;
+    let came = copied::read(x, call.step, came).await;
     if copied::is_copied(x, call.step) {
         copied::behind(x, request, call, scope, &came).await;
     }

@@ -178,3 +178,35 @@ fn a_share_of_the_calls_is_copied_and_none_of_them_twice() {
     let number = at_next.lock().unwrap().len();
     assert!((60..140).contains(&number), "{number}");
 }
+
+#[test]
+fn callers_get_every_byte_as_it_came_whatever_is_compared() {
+    let long = format!("{{\"by\":\"{}\"}}", "x".repeat(1_500_000));
+    let own = long.clone();
+    for (target, kind, body) in [
+        (
+            "1",
+            "application/json",
+            " {\"by\" : 1.00000000000000000001,\n\"by\":2}",
+        ),
+        ("2", "text/html", "<p>no JSON</p>"),
+        ("3", "application/json", &own),
+        ("4", "application/json", ""),
+    ] {
+        let answer = format!(
+            "HTTP/1.1 404 Not here\r\nContent-Type: {kind}\r\nETag: \"a\"\r\nContent-Length: {}\r\n\r\n{body}",
+            body.len()
+        );
+        let both = answer.clone();
+        let (b, _) = scripted(move |_| answer.clone().into_bytes());
+        let (next, _) = scripted(move |_| both.clone().into_bytes());
+        let backends = [("b", b.address), ("next", next.address)];
+        let mut stage = stage(&backends, &shadowed("\"=answer.body[?'by'].orValue(0)\""));
+        let got = stage.get(&format!("/f/things/{target}"), "");
+        assert_eq!(status(&got), 404);
+        assert_eq!(got.split_once("\r\n\r\n").unwrap().1, body);
+        assert!(got.contains("\r\netag: \"a\"\r\n"), "{}", &got[..200]);
+        let row = copies(&mut stage, 1);
+        assert_eq!((row.same, row.different), (1, 0), "{kind}: {row:?}");
+    }
+}
