@@ -52,9 +52,12 @@ fn kept_text(v: &Value) -> String {
         all => format!("kept are replies of {}", all.join(", ")),
     };
     let mb = |bytes: u64| bytes as f64 / f64::from(1 << 20);
+    let replies = match number("replies") {
+        1 => "1 reply".to_owned(),
+        n => format!("{n} replies"),
+    };
     format!(
-        "{} replies in {:.1} of {:.0} MiB; {of}",
-        number("replies"),
+        "{replies} in {:.1} of {:.0} MiB; {of}",
         mb(number("bytes")),
         mb(number("most")),
     )

@@ -9,6 +9,7 @@ export function Usage() {
   return (
     <Page>
       <h1>Usage of the last hour</h1>
+      <Copies />
       <Sheet>
         <Loaded of={usage}>
           {(list) => (
@@ -56,7 +57,6 @@ export function Usage() {
           )}
         </Loaded>
       </Sheet>
-      <Copies />
     </Page>
   );
 }
