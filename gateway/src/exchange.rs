@@ -125,6 +125,7 @@ impl<'x> Exchange<'x> {
         }
     }
 
+    #[inline(always)]
     fn request<'a>(
         &self,
         found: &Found<'a>,
@@ -140,6 +141,7 @@ impl<'x> Exchange<'x> {
         }
     }
 
+    #[inline(always)]
     fn scope<'a>(&'a self, request: &Request<'a>, (path, query): Parameters<'a>) -> Scope<'a> {
         Scope {
             operation: request.operation,

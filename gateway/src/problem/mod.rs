@@ -43,6 +43,8 @@ pub(crate) enum Lost {
     Unsent,
     /// It may have been carried out.
     Perhaps,
+    /// It came too late, or cannot be used: no time is left for another one.
+    Late,
 }
 
 /// The prefix of every problem type that the porch defines.

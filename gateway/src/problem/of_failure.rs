@@ -72,7 +72,7 @@ fn call_failed(
         | CallFailure::Busy(_)
         | CallFailure::Resting(_) => Lost::Unsent,
         CallFailure::Broken(_) => Lost::Perhaps,
-        CallFailure::Timeout => Lost::No,
+        CallFailure::Timeout => Lost::Late,
     };
     let (kind, title, error, why) = match failure {
         CallFailure::Connect(what) => (
@@ -154,6 +154,7 @@ pub(crate) fn bad_answer(op: &CompiledOperation, why: String) -> Box<Problem> {
         .why(why)
         .by(&op.place)
         .header(PROXY_STATUS, "elm-porch; error=http_protocol_error")
+        .lost(Lost::Late)
 }
 
 /// A reply that the contract has not.
@@ -173,6 +174,7 @@ fn silent(op: &CompiledOperation) -> Box<Problem> {
         .why("it fell silent in the middle of its answer")
         .by(&op.place)
         .header(PROXY_STATUS, "elm-porch; error=http_response_timeout")
+        .lost(Lost::Late)
 }
 
 /// A failure that the backend tells itself.

@@ -35,6 +35,14 @@ pub(crate) fn unknown_transfer_coding() -> Box<Problem> {
     Problem::new(501, "transfer-coding", title, detail, StageName::Match)
 }
 
+/// A request that is led in a circle (RFC 9110 §7.6.3).
+pub(crate) fn a_loop() -> Box<Problem> {
+    let title = "Loop detected";
+    let detail = "The request came through here several times already.";
+    Problem::new(508, "loop-detected", title, detail, StageName::Match)
+        .why("it came through porches eight times: a backend's address leads back here (Via)")
+}
+
 /// A reply that is only wanted if it is kept (RFC 9111 §5.2.1.7).
 pub(crate) fn not_kept(op: &CompiledOperation) -> Box<Problem> {
     let title = "The reply is not kept";

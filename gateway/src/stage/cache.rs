@@ -23,7 +23,7 @@ use super::kept_body::{Gathered, gather};
 use crate::body::{InBody, ReplyBody};
 use crate::cache::{Asked, Asking, Cache, Directives, Entry, Flight, Key, Life, Of, Since};
 use crate::exchange::state::{Exchange, target};
-use crate::problem::{self, Problem};
+use crate::problem::{self, Lost, Problem};
 use crate::scope::Parameters;
 use crate::trace::StageName;
 
@@ -270,38 +270,16 @@ impl Asks<'_, '_> {
             .x
             .carried(self.found, (parts, self.captured), parameters, body)
             .await;
-        let in_its_place = |status: StatusCode| {
-            let is_lost = matches!(status.as_u16(), 500 | 502 | 503 | 504);
-            let entry = entry.as_ref().filter(|_| is_lost)?;
-            let over = entry.left().err().unwrap_or_default();
-            (over < entry.life.if_error).then_some(entry)
+        let lost = match &came {
+            Ok(response) => Some(response.status()),
+            // What is refused is refused: only what a backend failed to answer is given so.
+            Err(problem) => Some(problem.status).filter(|_| problem.lost != Lost::No),
         };
-        let came = match came {
-            Ok(response) => response,
-            Err(problem) => {
-                let Some(entry) = in_its_place(problem.status) else {
-                    return Err(problem);
-                };
-                let told = format!("hit; fwd=stale; fwd-status={}", problem.status.as_u16());
-                note(
-                    self.x,
-                    &format!(
-                        "{}: what is kept is given in its place",
-                        problem.refusal.why
-                    ),
-                );
-                return Ok(self.give(entry, &told));
-            }
-        };
-        let status = came.status();
-        if let Some(entry) = in_its_place(status) {
-            note(
-                self.x,
-                &format!("{status} came: what is kept is given in its place"),
-            );
-            let told = format!("hit; fwd=stale; fwd-status={}", status.as_u16());
-            return Ok(self.give(entry, &told));
+        if let Some(given) = lost.and_then(|status| self.in_its_place(entry.as_ref(), status)) {
+            return Ok(given);
         }
+        let came = came?;
+        let status = came.status();
         let took = before.1.elapsed();
         match (&entry, status, &own) {
             (Some(entry), StatusCode::NOT_MODIFIED, Some(_)) => {
@@ -315,6 +293,21 @@ impl Asks<'_, '_> {
                 Ok(came)
             }
         }
+    }
+
+    /// What is kept, in place of a failure (RFC 5861 §4).
+    fn in_its_place(
+        &self,
+        entry: Option<&Arc<Entry>>,
+        status: StatusCode,
+    ) -> Option<Response<ReplyBody>> {
+        if !matches!(status.as_u16(), 500 | 502 | 503 | 504) {
+            return None;
+        }
+        let over = entry?.left().err().unwrap_or_default();
+        let entry = entry.filter(|e| over < e.life.if_error)?;
+        let told = format!("fwd=stale; fwd-status={}", status.as_u16());
+        Some(self.give(entry, &told))
     }
 
     fn asked(&self, when: (i64, Duration)) -> Asked {
@@ -350,7 +343,7 @@ impl Asks<'_, '_> {
         let said = self.x.with_heard(&headers);
         let life = Life::of(entry.status, &said, self.keeping, self.asked(when));
         drop(said);
-        let told = "hit; fwd=stale; fwd-status=304";
+        let told = "fwd=stale; fwd-status=304";
         match life {
             Ok(life) => {
                 let fresh = Arc::new(entry.freshened(self.of(since), life, headers));

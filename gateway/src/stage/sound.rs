@@ -13,6 +13,18 @@ pub(crate) struct Sound {
     pub(crate) goes_no_further: bool,
 }
 
+/// So often a request may have come through a porch: more often it is led in a circle (RFC 9110 §7.6.3).
+const MOST_HOPS: usize = 8;
+
+/// How often a request says that it came through a porch.
+fn hops(headers: &HeaderMap) -> usize {
+    let all = headers.get_all(header::VIA).iter();
+    let all = all
+        .filter_map(|v| v.to_str().ok())
+        .flat_map(|v| v.split(','));
+    all.filter(|hop| hop.trim().ends_with(" elm-porch")).count()
+}
+
 /// Whether a request is one; its host then stands in `Host`, however it was written.
 pub(crate) fn sound(parts: &mut Parts) -> Result<Sound, Box<Problem>> {
     let checked = host(parts);
@@ -26,6 +38,9 @@ pub(crate) fn sound(parts: &mut Parts) -> Result<Sound, Box<Problem>> {
     }
     if parts.headers.contains_key(header::COOKIE) {
         cookies(&mut parts.headers);
+    }
+    if parts.headers.contains_key(header::VIA) && hops(&parts.headers) >= MOST_HOPS {
+        return Err(problem::a_loop());
     }
     if matches!(parts.method, Method::OPTIONS | Method::TRACE) {
         return Ok(Sound {

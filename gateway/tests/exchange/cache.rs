@@ -323,7 +323,7 @@ fn what_is_stale_is_asked_about_and_given_where_it_is_true_still() {
     );
     assert_eq!(
         field(&again, "cache-status"),
-        Some("elm-porch; hit; fwd=stale; fwd-status=304; ttl=59")
+        Some("elm-porch; fwd=stale; fwd-status=304; ttl=59")
     );
     assert_eq!(field(&again, "content-type"), Some("application/json"));
     // It is fresh now.
@@ -369,7 +369,7 @@ fn where_no_other_reply_can_be_had_a_stale_one_is_given_if_it_may_be() {
             if given {
                 let told = field(&answer, "cache-status").unwrap();
                 assert!(
-                    told.starts_with("elm-porch; hit; fwd=stale; fwd-status=50"),
+                    told.starts_with("elm-porch; fwd=stale; fwd-status=50"),
                     "{told}"
                 );
             }
@@ -670,4 +670,22 @@ fn another_release_of_the_facade_gives_nothing_that_was_kept_before() {
     };
     assert_eq!(stage.shared.cache.purge(&purge), 1);
     assert_eq!(body(&stage.get("/f/things/1", "")), "{\"n\":3}");
+}
+
+#[test]
+fn what_is_refused_is_refused_whatever_is_kept() {
+    let facade = "operations:
+  look:
+    call: { backend: b }
+    cache: { stale-if-error: 1h }
+    refuse: [{ when: '=answer.body.n > 1', status: 503, title: Not at low tide }]
+";
+    let (backend, _) = numbered(STALE);
+    let stage = Stage::of(compile_with(backend.address, CONTRACT, facade));
+    assert_eq!(status(&stage.get("/f/things/1", "")), 200);
+    let refused = stage.get("/f/things/1", "");
+    assert!(
+        status(&refused) == 503 && refused.contains("Not at low tide"),
+        "{refused}"
+    );
 }

@@ -342,3 +342,35 @@ fn an_answer_that_has_begun_may_not_fall_silent_for_longer_than_is_said() {
         String::from_utf8_lossy(&answer)
     );
 }
+
+#[test]
+fn a_porch_that_leads_to_itself_ends_the_circle() {
+    let operations = "operations:\n  item: { call: { backend: b } }\n";
+    let stage = Stage::new(([127, 0, 0, 1], 1).into(), operations);
+    let files: Files = BTreeMap::from([
+        ("c.yaml".to_owned(), CONTRACT.to_owned()),
+        (
+            "b.yaml".to_owned(),
+            format!(
+                "elm-porch: backend/1\nname: b\nkind: http\naddress: http://{}/f\n",
+                stage.address()
+            ),
+        ),
+        (
+            "f.yaml".to_owned(),
+            format!("elm-porch: facade/1\nname: f\nbase: /f\ncontract: c.yaml\n{operations}"),
+        ),
+    ]);
+    let model = Model::read(Arc::new(files), "live", &Arc::default());
+    let (porch, findings) = model.porch(&["f"], &Secrets::Known(&HashMap::new()));
+    assert!(!porch_contract::has_errors(&findings), "{findings:?}");
+    stage.shared.porch.store(Arc::new(porch));
+    let answer = stage.get("/f/item/1", "");
+    assert_eq!(status(&answer), 508, "{answer}");
+    assert!(
+        answer.contains("urn:elm-porch:problem:loop-detected"),
+        "{answer}"
+    );
+    let (_, calls) = stage.end();
+    assert_eq!(calls, 9, "the caller's, and eight of its own");
+}

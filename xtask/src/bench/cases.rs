@@ -140,6 +140,14 @@ impl<'c> Bench<'c> {
             ours: self.small.load("/plain/item/7", false),
             reference: self.forwarder.load("/item/7"),
         })?;
+        self.add(&Case {
+            name: "cache-hit",
+            reference_name: "our own pass-through",
+            target: (3.0, None),
+            connections: 64,
+            ours: self.small.load("/kept/item/7", false),
+            reference: self.small.load("/plain/item/7", false),
+        })?;
         for (name, least, connections, harbour) in [
             ("soap-1kb", 1.35, 64, "Farholt"),
             ("soap-1mb", 2.0, 4, "Everywhere"),

@@ -29,6 +29,9 @@ pub(super) fn write_documents(
     )?;
     write("plain.openapi.yaml", contract("Plain", PLAIN_PATHS))?;
     write("plain.facade.yaml", PLAIN_FACADE.to_owned())?;
+    let kept = PLAIN_FACADE.replace("name: plain", "name: kept");
+    let kept = kept.replace("base: /plain", "base: /kept\ncache: { fresh: 1h }");
+    write("kept.facade.yaml", kept)?;
     write_full(folder, 0, operations, "Full")?;
     write_vessels(folder, backends.fleet)?;
     write_soap(folder, backends.backend)

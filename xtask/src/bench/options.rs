@@ -3,7 +3,7 @@
 use crate::Outcome;
 
 /// All cases there are, in the order they run.
-pub(super) const CASES: [&str; 19] = [
+pub(super) const CASES: [&str; 20] = [
     "pass-through",
     "soap-1kb",
     "soap-1mb",
@@ -19,6 +19,7 @@ pub(super) const CASES: [&str; 19] = [
     "messages",
     "contracts",
     "changes",
+    "cache-hit",
     "added",
     "release",
     "memory",

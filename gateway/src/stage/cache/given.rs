@@ -63,6 +63,12 @@ fn in_words(told: &str, age: Duration, ttl: i64) -> String {
             "what is kept is given ({}): it is {age} s old, and {fresh}",
             more.trim_start_matches("; ")
         ),
+        None if told.contains("fwd-status=304") => {
+            format!("what is kept is true still: it is {age} s old, and {fresh}")
+        }
+        None if told.contains("fwd-status") => {
+            format!("what is kept is given in place of a failure: it is {age} s old, and {fresh}")
+        }
         None => format!("asked for ({told}), and {fresh}"),
     }
 }
