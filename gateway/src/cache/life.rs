@@ -166,8 +166,10 @@ pub(crate) fn date(text: &str) -> Option<i64> {
 
 fn any_varies(headers: &HeaderMap) -> bool {
     let all = headers.get_all(header::VARY).iter();
-    let mut all = all.map(|v| v.to_str().unwrap_or("*"));
-    all.any(|v| v.split(',').any(|name| name.trim() == "*"))
+    let mut names = all.flat_map(|v| v.to_str().unwrap_or("*").split(','));
+    // What is no name of a field cannot be looked for.
+    let is_any = |name: &str| name == "*" || name.parse::<http::HeaderName>().is_err();
+    names.any(|name| !name.trim().is_empty() && is_any(name.trim()))
 }
 
 #[cfg(test)]
@@ -269,6 +271,7 @@ mod tests {
             (200, "Cache-Control: private, max-age=60"),
             (200, "Cache-Control: max-age=60\nVary: *"),
             (200, "Cache-Control: max-age=60\nVary: a, *"),
+            (200, "Cache-Control: max-age=60\nVary: Accept Language"),
             (200, "Cache-Control: max-age=60\nSet-Cookie: a=b"),
             (206, "Cache-Control: max-age=60"),
             (304, "Cache-Control: max-age=60"),

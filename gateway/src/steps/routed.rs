@@ -49,7 +49,10 @@ pub(super) fn chosen<'a>(
                 _ => format!("{}: ", step.name),
             };
             tell(x, format!("{name}{} ({})", place.rule, place.told()));
-            return Ok((choice.way.backend, &choice.way.call));
+            return Ok(match &choice.way {
+                Some(way) => (way.backend, &way.call),
+                None => (step.backend, &step.call),
+            });
         }
     }
     Ok((step.backend, &step.call))

@@ -8,6 +8,7 @@ mod alpn;
 mod answers;
 mod attempts;
 mod cache;
+mod cache_stale;
 mod changes;
 mod circuit;
 mod connections;

@@ -259,3 +259,22 @@ routing: { b: { spares: [old] } }
         .collect();
     assert_eq!(asked, ["GET /old/one HTTP/1.1"]);
 }
+
+#[test]
+fn whoever_stays_is_taken_by_nothing_behind_that() {
+    let ((b, _), (next, _)) = (named("b"), named("next"));
+    let facade = format!(
+        "{CALLS}routing:\n  b: {{ choose: [{{ backend: b, when: =path.id == 'partner' }}, {{ backend: next }}] }}\n"
+    );
+    let stage = stage(&[("b", b.address), ("next", next.address)], &facade);
+    for (id, by) in [("partner", "b"), ("other", "next")] {
+        let answer = stage.get(&format!("/f/things/{id}"), "");
+        assert!(
+            answer.ends_with(&format!("{{\"by\":\"{by}\"}}")),
+            "{answer}"
+        );
+    }
+    let notes = notes(stage);
+    let told = "calls of b stay there when =path.id == 'partner' (facade f, f.yaml:9)";
+    assert!(notes.iter().any(|n| n == told), "{notes:?}");
+}

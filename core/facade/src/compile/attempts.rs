@@ -19,6 +19,8 @@ const SHARE: u32 = 50;
 const CALLS: u32 = 20;
 const WITHIN: Duration = Duration::from_secs(10);
 const REST: Duration = Duration::from_secs(30);
+/// No backend is left alone for longer than a day, or looked back at for longer.
+const LONGEST: Duration = Duration::from_secs(24 * 3600);
 const BACK: Duration = Duration::from_secs(10);
 const STATUSES: [u16; 3] = [502, 503, 504];
 
@@ -85,12 +87,23 @@ impl FacadeCompiler<'_> {
             let message = format!("{strange} is no status of a failure");
             wrong("statuses", message, "failures have 400 to 599");
         }
+        let spans = [
+            ("within", doc.within.map_or(WITHIN, |s| s.0)),
+            ("rest", doc.rest.map_or(REST, |s| s.0)),
+            ("back", doc.back.map_or(BACK, |s| s.0)),
+        ];
+        for (key, span) in spans {
+            if span > LONGEST {
+                wrong(key, "a day is the longest".into(), "");
+            }
+        }
+        let [within, rest, back] = spans.map(|(_, span)| span.min(LONGEST));
         Some(Circuit {
             share,
             calls,
-            within: doc.within.map_or(WITHIN, |s| s.0),
-            rest: doc.rest.map_or(REST, |s| s.0),
-            back: doc.back.map_or(BACK, |s| s.0),
+            within,
+            rest,
+            back,
             statuses,
         })
     }

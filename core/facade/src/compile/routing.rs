@@ -156,7 +156,12 @@ impl<'a> FacadeCompiler<'a> {
         (steps, doc): (&[Step], &'a ChoiceDoc),
         left: &mut f64,
     ) -> Option<Choice> {
-        let way = self.way(of, &doc.backend, &below(steps, &[key("backend")]));
+        // Whoever stays is taken by nothing behind that.
+        let stays = doc.backend == of.wired.backend.name;
+        let way = match stays {
+            true => None,
+            false => Some(self.way(of, &doc.backend, &below(steps, &[key("backend")]))),
+        };
         let when = match &doc.when {
             None => None,
             Some(text) => {
@@ -192,7 +197,10 @@ impl<'a> FacadeCompiler<'a> {
         let rule = said(from, doc);
         let place = self.place_of_routing(stands, steps, rule);
         Some(Choice {
-            way: way?,
+            way: match way {
+                None => None,
+                Some(way) => Some(way?),
+            },
             when,
             share,
             place,
@@ -404,7 +412,10 @@ impl Share {
 /// A choice in words.
 fn said(from: &str, doc: &ChoiceDoc) -> String {
     let to = &doc.backend;
-    let mut text = format!("calls of {from} go to {to}");
+    let mut text = match from == to {
+        true => format!("calls of {from} stay there"),
+        false => format!("calls of {from} go to {to}"),
+    };
     if let Some(percent) = doc.share {
         let by = doc.by.as_deref().unwrap_or("=caller.consumer");
         text.push_str(&format!(" for {percent} of a hundred by {by}"));

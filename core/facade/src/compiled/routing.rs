@@ -42,8 +42,8 @@ pub struct Shadow {
 /// One backend that a call may go to.
 #[derive(Debug)]
 pub struct Choice {
-    /// What is called.
-    pub way: Way,
+    /// What is called; `None`: the call stays where it is.
+    pub way: Option<Way>,
     /// When.
     pub when: Option<Template>,
     /// For which callers.
@@ -92,7 +92,9 @@ impl Step {
         let chosen = routing.into_iter().flat_map(|r| &r.choices);
         let spares = routing.into_iter().flat_map(|r| &r.spares);
         let shadow = routing.and_then(|r| r.shadow.as_ref()).map(|s| &s.way);
-        let others = chosen.map(|c| &c.way).chain(spares.map(|s| &s.way));
+        let others = chosen
+            .filter_map(|c| c.way.as_ref())
+            .chain(spares.map(|s| &s.way));
         let others = others.chain(shadow);
         let own = (self.backend, &self.call);
         std::iter::once(own).chain(others.map(|w| (w.backend, &w.call)))

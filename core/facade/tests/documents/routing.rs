@@ -214,6 +214,7 @@ fn what_is_wrong_with_a_circuit_is_told_where_it_stands() {
             "8:19 0 of a hundred calls cannot fail (shares are from 1 to 100)",
         ),
         ("{ calls: 0 }", "8:19 it takes a call to fail ()"),
+        ("{ rest: 99999999999d }", "8:18 a day is the longest ()"),
         (
             "{ statuses: [200] }",
             "8:22 200 is no status of a failure (failures have 400 to 599)",
