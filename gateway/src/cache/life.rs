@@ -51,6 +51,9 @@ impl Life {
         keeping: &Keeping,
         asked: Asked,
     ) -> Result<Self, &'static str> {
+        if is_stream(headers) {
+            return Err("it is a stream of events");
+        }
         let said = Directives::of(headers);
         let code = status.as_u16();
         if matches!(code, 206 | 304) || !UNDERSTOOD.contains(&code) {
@@ -107,6 +110,14 @@ impl Life {
             must_revalidate: strict || said.s_maxage.is_some(),
         })
     }
+}
+
+/// Whether a reply goes on for as long as there is something to tell.
+fn is_stream(headers: &HeaderMap) -> bool {
+    let kind = headers.get(header::CONTENT_TYPE);
+    let kind = kind.and_then(|v| v.to_str().ok()).unwrap_or_default();
+    let essence = kind.split(';').next().unwrap_or_default().trim();
+    essence.eq_ignore_ascii_case("text/event-stream")
 }
 
 /// What the document says of replies that say nothing.
@@ -270,6 +281,10 @@ mod tests {
             (200, "Cache-Control: no-store, max-age=60"),
             (200, "Cache-Control: private, max-age=60"),
             (200, "Cache-Control: max-age=60\nVary: *"),
+            (
+                200,
+                "Cache-Control: max-age=60\nContent-Type: text/event-stream; charset=utf-8",
+            ),
             (200, "Cache-Control: max-age=60\nVary: a, *"),
             (200, "Cache-Control: max-age=60\nVary: Accept Language"),
             (200, "Cache-Control: max-age=60\nSet-Cookie: a=b"),

@@ -2,12 +2,14 @@
 
 use std::pin::Pin;
 use std::task::{Context, Poll};
+use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
 use http::response::Parts;
 use http::{Response, header};
 use http_body::Body;
 use http_body_util::BodyExt;
+use tokio::time::Instant;
 
 use crate::body::{BodyError, Pieces, ReplyBody};
 use crate::exchange::state::Exchange;
@@ -23,7 +25,10 @@ pub(crate) enum Gathered {
     Rest(Response<ReplyBody>),
 }
 
-/// Reads a reply's body, up to a number of bytes.
+/// A reply that is not there whole within this time goes on as it comes: it may be one that never ends.
+const WHOLE_WITHIN: Duration = Duration::from_secs(1);
+
+/// Reads a reply's body, up to a number of bytes, and for a while.
 pub(crate) async fn gather(
     x: &Exchange<'_>,
     response: Response<ReplyBody>,
@@ -54,7 +59,13 @@ pub(crate) async fn gather(
         }
     };
     let mut all = BytesMut::new();
-    while let Some(frame) = body.frame().await {
+    let until = Instant::now() + WHOLE_WITHIN;
+    loop {
+        let frame = match tokio::time::timeout_at(until, body.frame()).await {
+            Ok(Some(frame)) => frame,
+            Ok(None) => return Ok(Gathered::Whole(head, all.freeze())),
+            Err(_) => return Ok(rest(head, all, body)),
+        };
         let frame = frame.map_err(|e| failed(x, Failure::Answer(format!("it broke off: {e}"))))?;
         // Trailers are not kept.
         let Ok(data) = frame.into_data() else {
@@ -65,15 +76,19 @@ pub(crate) async fn gather(
             .map_err(|room| failed(x, room.into()))?;
         all.extend_from_slice(&data);
         if all.len() > most {
-            let rest = Rest {
-                first: Some(all.freeze()),
-                body,
-            };
-            let body = ReplyBody::made(Box::new(rest));
-            return Ok(Gathered::Rest(Response::from_parts(head, body)));
+            return Ok(rest(head, all, body));
         }
     }
-    Ok(Gathered::Whole(head, all.freeze()))
+}
+
+/// What was read, with what comes behind it.
+fn rest(head: Parts, read: BytesMut, body: ReplyBody) -> Gathered {
+    let rest = Rest {
+        first: Some(read.freeze()).filter(|f| !f.is_empty()),
+        body,
+    };
+    let body = ReplyBody::made(Box::new(rest));
+    Gathered::Rest(Response::from_parts(head, body))
 }
 
 /// What was read, and what comes behind it.

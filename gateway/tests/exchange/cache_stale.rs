@@ -401,3 +401,68 @@ fn what_is_refused_is_refused_whatever_is_kept() {
         "{refused}"
     );
 }
+
+#[test]
+fn what_never_ends_goes_on_as_it_comes() {
+    for (kind, shadow) in [
+        ("text/event-stream", ""),
+        ("text/plain", ""),
+        (
+            "text/plain",
+            "routing: { b: { shadow: { backend: b2, compare: [=answer.body] } } }\n",
+        ),
+    ] {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let address = listener.local_addr().unwrap();
+        let held = std::thread::spawn(move || {
+            let (mut stream, _) = listener.accept().unwrap();
+            read_request(&mut stream);
+            let head = format!(
+                "HTTP/1.1 200 OK\r\nContent-Type: {kind}\r\nTransfer-Encoding: chunked\r\n\r\n6\r\nfirst\n\r\n"
+            );
+            stream.write_all(head.as_bytes()).unwrap();
+            // Until the caller has the first of it.
+            let _ = read_request(&mut stream);
+        });
+        let facade = format!("cache: {{ fresh: 1m }}\n{shadow}{ALL}");
+        let files: Files = BTreeMap::from([
+            ("c.yaml".to_owned(), CONTRACT.to_owned()),
+            (
+                "b.yaml".to_owned(),
+                format!("elm-porch: backend/1\nname: b\nkind: http\naddress: http://{address}\n"),
+            ),
+            (
+                "b2.yaml".to_owned(),
+                format!(
+                    "elm-porch: backend/1\nname: b2\nkind: http\naddress: http://{}\n",
+                    super::routed::nobody()
+                ),
+            ),
+            (
+                "f.yaml".to_owned(),
+                format!("elm-porch: facade/1\nname: f\nbase: /f\ncontract: c.yaml\n{facade}"),
+            ),
+        ]);
+        let model = Model::read(Arc::new(files), "live", &Arc::default());
+        let (porch, findings) = model.porch(&["f"], &Secrets::Known(&HashMap::new()));
+        assert!(!porch_contract::has_errors(&findings), "{findings:?}");
+        let stage = Stage::of(porch);
+        let mut caller = TcpStream::connect(stage.address()).unwrap();
+        caller
+            .set_read_timeout(Some(Duration::from_secs(20)))
+            .unwrap();
+        caller
+            .write_all(b"GET /f/things/1 HTTP/1.1\r\nHost: x\r\n\r\n")
+            .unwrap();
+        let mut seen = String::new();
+        let mut part = [0u8; 1024];
+        while !seen.contains("first") {
+            let n = caller.read(&mut part).unwrap();
+            assert!(n > 0, "{seen}");
+            seen.push_str(&String::from_utf8_lossy(&part[..n]));
+        }
+        drop(caller);
+        drop(stage);
+        held.join().unwrap();
+    }
+}

@@ -22,6 +22,7 @@ impl FacadeCompiler<'_> {
         id: &str,
         doc: &OperationDoc,
         contract_op: &ContractOperation,
+        streams: bool,
     ) -> Option<Arc<CachePlan>> {
         let facade = self.from.facade;
         let (own, steps, reach) = match (&doc.cache, &facade.doc.cache) {
@@ -42,7 +43,11 @@ impl FacadeCompiler<'_> {
         if doc.cache.is_some() {
             self.fits_the_method(&steps, said, &contract_op.method);
         }
-        let keeps = own.is_some() && is_read && said.keep.unwrap_or(true);
+        if streams && doc.cache.is_some() && said.keep != Some(false) {
+            let message = format!("“{id}” gives a stream, which is not kept");
+            self.tell_of_cache(Severity::Error, &steps, message, "");
+        }
+        let keeps = own.is_some() && is_read && !streams && said.keep.unwrap_or(true);
         let keeps = match keeps {
             true => Some(self.keeping_of(id, &steps, said)?),
             false => None,

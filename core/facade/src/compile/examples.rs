@@ -25,7 +25,8 @@ const MAX_BYTES: usize = 64 << 20;
 const MAX_EXAMPLES: usize = 500;
 
 /// What says how a call is made, or what becomes of its answer.
-const OF_CALLS: [&str; 7] = [
+const OF_CALLS: [&str; 8] = [
+    "cache",
     "changes",
     "send",
     "soap-headers",

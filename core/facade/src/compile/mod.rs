@@ -322,6 +322,7 @@ impl<'a> FacadeCompiler<'a> {
         let reply = self.with_refusals(id, &compiled, &refusals);
         let changes = self.changes_of_one(id, (doc, contract_op), wired, &compiled);
         let behind = Behind::of(wired, &compiled);
+        let streams = compiled.call.takes_messages() || compiled.call.gives_messages();
         let routing = self.routing(Routed::one(id, doc, contract_op, (wired, &compiled)));
         let admission = self.admission(id, doc, contract_op, &behind);
         let answers = self.answers(id, doc, contract_op);
@@ -350,7 +351,7 @@ impl<'a> FacadeCompiler<'a> {
                 ..with_changes(reply, changes.as_deref())
             },
             changes,
-            cache: self.cache(id, doc, contract_op),
+            cache: self.cache(id, doc, contract_op, streams),
             cors: self.cors(id, doc),
             place: Arc::new(place),
             at,

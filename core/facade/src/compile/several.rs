@@ -123,7 +123,7 @@ impl<'a> FacadeCompiler<'a> {
             },
             answers: answers_kept,
             changes,
-            cache: self.cache(id, doc, contract_op),
+            cache: self.cache(id, doc, contract_op, false),
             cors: self.cors(id, doc),
             place: Arc::new(self.place_of_several(of, &names)),
             at,
