@@ -1,5 +1,6 @@
 //! What the gateway keeps in mind: replies, which are let go on all services, and backends that are left alone.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -15,12 +16,25 @@ use crate::error::ApiError;
 /// What the audit calls it.
 pub(crate) const PURGED: &str = "let go of kept replies";
 
+/// What was taken up of what others let go.
+struct Known {
+    revision: i64,
+    /// The last line of the audit that was looked at.
+    last: i64,
+    /// Lines that were taken up, of those that are looked at once more.
+    taken: BTreeSet<i64>,
+}
+
+/// Changes that are made at the same time may be seen in another order than their lines have: so many lines are looked at once
+/// more.
+const AGAIN: i64 = 100;
+
 /// What the gateway keeps in mind.
 pub(crate) struct KeptInMind {
     shared: Arc<Shared>,
     database: Database,
-    /// The revision, and the last line of the audit, that were taken up; held by whoever takes up more.
-    known: Mutex<Option<(i64, i64)>>,
+    /// What was taken up; held by whoever takes up more.
+    known: Mutex<Option<Known>>,
     /// What this service is known by in its own lines: what it did itself is done already.
     service: String,
 }
@@ -67,21 +81,29 @@ impl KeptInMind {
         let store = self.database.store()?;
         let revisions = store.revisions().await?;
         let revision = revisions.get(&Topic::Kept.name()).copied().unwrap_or(0);
-        let Some((old, last)) = *known else {
-            *known = Some((revision, store.last_audit().await?));
+        let Some(known) = known.as_mut() else {
+            let last = store.last_audit().await?;
+            let lines = store.audit_behind(last - AGAIN, PURGED).await?;
+            *known = Some(Known {
+                revision,
+                last,
+                taken: lines.iter().map(|line| line.id).collect(),
+            });
             return Ok(());
         };
-        if old == revision {
+        if known.revision == revision {
             return Ok(());
         }
-        let lines = store.audit_behind(last, PURGED).await?;
-        let last = lines.last().map_or(last, |line| line.id);
-        let others = lines.iter();
-        let others = others.filter(|l| l.detail["service"] != self.service.as_str());
-        for line in others {
-            self.shared.cache.purge(&purge_of(&line.detail));
+        let from = known.last - AGAIN;
+        for line in store.audit_behind(from, PURGED).await? {
+            known.last = known.last.max(line.id);
+            let is_own = line.detail["service"] == self.service.as_str();
+            if known.taken.insert(line.id) && !is_own {
+                self.shared.cache.purge(&purge_of(&line.detail));
+            }
         }
-        *known = Some((revision, last));
+        known.revision = revision;
+        known.taken = known.taken.split_off(&(known.last - AGAIN));
         Ok(())
     }
 }
