@@ -5,10 +5,14 @@ use std::net::IpAddr;
 use std::rc::Rc;
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use http::{HeaderMap, HeaderValue, header};
+use bytes::Bytes;
+use http::request::Parts;
+use http::{HeaderMap, HeaderValue, Request, header};
 use serde_json::Value;
 use smallvec::SmallVec;
 
+use super::state::Exchange;
+use crate::body::InBody;
 use crate::caller::Caller;
 use crate::fields::TRACEPARENT;
 use crate::trial::GivenAnswer;
@@ -116,6 +120,31 @@ pub(crate) struct Inner {
     pub(crate) copy: Option<Rc<Copy>>,
     /// Who called the facade outside.
     pub(crate) caller: Caller,
+}
+
+impl Inner {
+    /// One inside of an exchange, for the same caller.
+    pub(crate) fn of(x: &Exchange<'_>) -> Self {
+        Self {
+            depth: x.origin.inner.as_ref().map_or(1, |i| i.depth + 1),
+            full: false,
+            trial: x.is_trial(),
+            refreshes: false,
+            copy: None,
+            caller: x.caller.clone(),
+        }
+    }
+}
+
+/// A request that only reads, once more and without a body.
+pub(crate) fn again(parts: &Parts) -> Request<InBody> {
+    let mut request = Request::new(InBody::Full(Bytes::new()));
+    request.uri_mut().clone_from(&parts.uri);
+    *request.version_mut() = parts.version;
+    request.headers_mut().clone_from(&parts.headers);
+    request.headers_mut().remove(header::CONTENT_LENGTH);
+    request.headers_mut().remove(header::TRANSFER_ENCODING);
+    request
 }
 
 impl Origin {

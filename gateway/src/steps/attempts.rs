@@ -20,7 +20,6 @@ use crate::failure::Failure;
 use crate::outgoing::Outgoing;
 use crate::scope::Scope;
 use crate::steps::request::Request;
-use crate::trace::StageName;
 
 type Came = Result<Answered, Failure>;
 
@@ -146,12 +145,13 @@ pub(super) async fn send<'a>(
         }
         let pause = pause(x, policy, number);
         if Instant::now() + pause >= of.until {
-            note(x, of.call, "no time is left for another attempt".into());
+            of.call
+                .tell(x, "no time is left for another attempt".into());
             break;
         }
         if !backends.may_repeat(of.call.backend) {
             let told = "no other attempt: they would be more than a tenth of the backend's calls";
-            note(x, of.call, told.into());
+            of.call.tell(x, told.into());
             break;
         }
         let Some((own, outgoing)) = made(x, &of) else {
@@ -159,7 +159,7 @@ pub(super) async fn send<'a>(
         };
         let (before, ms) = (told(&came), pause.as_millis());
         let text = format!("attempt {number}, {ms} ms behind one that failed: {before}");
-        note(x, of.call, text);
+        of.call.tell(x, text);
         tokio::time::sleep(pause).await;
         let sending = shown::Sending {
             slot: &mut Some(outgoing),
@@ -273,12 +273,4 @@ fn told(came: &Came) -> String {
         Err(Failure::Call(CallFailure::Resting(_))) => "it is left alone".into(),
         Err(_) => "no connection in time".into(),
     }
-}
-
-fn note(x: &Exchange<'_>, call: &Call<'_>, text: String) {
-    let from = x.recorder.borrow().begin();
-    let mut recorder = x.recorder.borrow_mut();
-    call.note(&mut recorder, (StageName::Call, from), |stage| {
-        stage.notes.push(text);
-    });
 }

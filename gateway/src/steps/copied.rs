@@ -2,8 +2,9 @@
 
 use std::rc::Rc;
 use std::sync::Arc;
+use std::time::Duration;
 
-use http::{Method, Response, header};
+use http::Response;
 use http_body_util::BodyExt;
 use porch_facade::{CompiledBackend, Shadow, Share, Step};
 use porch_rules::expr::Template;
@@ -12,7 +13,7 @@ use serde_json::Value;
 use super::one::{Call, Done};
 use super::refused;
 use crate::answer::{Answer, Passing, json_of};
-use crate::body::{InBody, ReplyBody};
+use crate::body::ReplyBody;
 use crate::call::coding;
 use crate::exchange::state::{Exchange, Mode};
 use crate::exchange::{self, Copied, Copy, Inner, Origin};
@@ -21,7 +22,6 @@ use crate::problem::Problem;
 use crate::scope::{AnswerView, Scope};
 use crate::stage::{Gathered, gather};
 use crate::steps::request::Request;
-use crate::trace::StageName;
 use crate::usage::CopyRow;
 use crate::worker::{Copying, InFlight, Worker};
 
@@ -31,6 +31,8 @@ const TOLD: usize = 120;
 const COMPARED: usize = 1 << 20;
 /// Bytes of a copy's answer that are read for nothing.
 const DRAINED: usize = 1 << 20;
+/// The same in time.
+const DRAINED_WITHIN: Duration = Duration::from_secs(1);
 
 /// The shadow that a call is copied to this time; or that it is the copy of.
 fn shadow<'a>(x: &Exchange<'_>, step: &'a Step) -> Option<&'a Shadow> {
@@ -154,9 +156,7 @@ fn note(x: &Exchange<'_>, call: &Call<'_>, row: &CopyRow, shadow: &Shadow) {
         row.backend,
         shadow.place.told()
     );
-    let mut recorder = x.recorder.borrow_mut();
-    let at = (StageName::Call, recorder.begin());
-    call.note(&mut recorder, at, |stage| stage.notes.push(text));
+    call.tell(x, text);
 }
 
 /// What came of a call, as far as it is compared.
@@ -264,27 +264,17 @@ fn copy(
     let (worker, porch) = (x.worker.clone(), x.porch.clone());
     let copy = Rc::new(Copy::default());
     let inner = Inner {
-        depth: x.origin.inner.as_ref().map_or(1, |i| i.depth + 1),
-        full: false,
-        trial: x.is_trial(),
-        refreshes: false,
         copy: Some(copy.clone()),
-        caller: x.caller.clone(),
+        ..Inner::of(x)
     };
     let origin = Origin::inside(x.origin.address, inner);
-    let parts = request.parts;
-    let mut again = http::Request::new(InBody::Full(bytes::Bytes::new()));
-    *again.method_mut() = Method::GET;
-    *again.uri_mut() = parts.uri.clone();
-    *again.version_mut() = parts.version;
-    *again.headers_mut() = parts.headers.clone();
-    // A body that such a request had is not copied.
-    again.headers_mut().remove(header::CONTENT_LENGTH);
-    again.headers_mut().remove(header::TRANSFER_ENCODING);
+    let again = exchange::again(request.parts);
     async move |own: Copied, names: Vec<String>, row: CopyRow| {
         let running = exchange::run(&worker, &porch, again, &origin, Mode::Inside);
         let (response, _) = Box::pin(running).await;
-        drained(response.into_body()).await;
+        // One that never ends is let go.
+        let drained = drained(response.into_body());
+        let _ = tokio::time::timeout(DRAINED_WITHIN, drained).await;
         let other = copy.seen.borrow_mut().take();
         compared(&own, other, &names, row)
     }

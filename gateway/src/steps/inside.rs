@@ -34,8 +34,8 @@ pub(super) async fn send(
     until: Instant,
 ) -> Result<Answered, Failure> {
     let name = call.backend.inside().unwrap_or_default();
-    let depth = x.origin.inner.as_ref().map_or(1, |i| i.depth + 1);
-    if depth > DEEPEST {
+    let mut inner = Inner::of(x);
+    if inner.depth > DEEPEST {
         let why = format!(
             "more than {DEEPEST} facades stand on one another, up to “{name}”: perhaps in a circle"
         );
@@ -50,17 +50,8 @@ pub(super) async fn send(
         )));
     };
     let request = request(x, facade, outgoing).await?;
-    let origin = Origin::inside(
-        x.origin.address,
-        Inner {
-            depth,
-            full: x.recorder.borrow().full,
-            trial: x.is_trial(),
-            refreshes: false,
-            copy: None,
-            caller: x.caller.clone(),
-        },
-    );
+    inner.full = x.recorder.borrow().full;
+    let origin = Origin::inside(x.origin.address, inner);
     let begun = x.recorder.borrow().begin();
     let running = run(x.worker, x.porch, request, &origin);
     let (response, trace) = tokio::time::timeout_at(until, running)

@@ -243,7 +243,7 @@ async fn step<'a>(
     if let Some(when) = &plan.when
         && !truth(request, call, scope, when)?
     {
-        note(x, call, format!("{}: is not called", call.step.name));
+        call.tell(x, format!("{}: is not called", call.step.name));
         return match &plan.each {
             // For nothing it was called.
             Some(_) => {
@@ -303,16 +303,7 @@ fn given(
 fn stands_for(x: &Exchange<'_>, call: &Call<'_>, problem: &Problem) {
     let (name, why) = (call.shown(), &problem.refusal.why);
     let text = format!("{name} failed, and its “otherwise” stands for it: {why}");
-    note(x, call, text);
-}
-
-/// A note on what became of a step.
-fn note(x: &Exchange<'_>, call: &Call<'_>, text: String) {
-    let from = x.recorder.borrow().begin();
-    let mut recorder = x.recorder.borrow_mut();
-    call.note(&mut recorder, (StageName::Call, from), |stage| {
-        stage.notes.push(text);
-    });
+    call.tell(x, text);
 }
 
 /// What stands for an answer that is not there.

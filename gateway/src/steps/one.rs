@@ -190,6 +190,13 @@ impl<'a> Call<'a> {
         self.item.is_some_and(|i| i >= SHOWN)
     }
 
+    /// Notes down what became of it besides.
+    pub(super) fn tell(&self, x: &Exchange<'_>, text: String) {
+        let mut recorder = x.recorder.borrow_mut();
+        let at = (StageName::Call, recorder.begin());
+        self.note(&mut recorder, at, |stage| stage.notes.push(text));
+    }
+
     /// Notes a stage of it down, where it is shown.
     pub(super) fn note(
         &self,

@@ -161,7 +161,7 @@ async fn spared<'a>(
         && body.is_some()
     {
         let text = format!("{} {why}: {}", call.backend.name, told(spare));
-        note(x, call, text);
+        call.tell(x, text);
         *call = other;
         others.next();
     }
@@ -193,7 +193,7 @@ async fn spared<'a>(
             Ok(_) => format!("{lost}: {}", told(spare)),
             Err(_) => told(spare),
         };
-        note(x, call, text);
+        call.tell(x, text);
         failed.push(format!("before it: {lost}"));
         *call = other;
     }
@@ -241,13 +241,6 @@ fn lost(
             _ => None,
         },
     }
-}
-
-/// The same of a call that goes elsewhere behind a failure.
-fn note(x: &Exchange<'_>, call: &Call<'_>, text: String) {
-    let mut recorder = x.recorder.borrow_mut();
-    let at = (StageName::Call, recorder.begin());
-    call.note(&mut recorder, at, |stage| stage.notes.push(text));
 }
 
 /// Tells where a call goes.

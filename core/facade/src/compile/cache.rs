@@ -8,12 +8,17 @@ use porch_contract::{Finding, Operation as ContractOperation, Severity, Step, su
 
 use super::FacadeCompiler;
 use crate::compiled::{Apart, CachePlan, Keeping, RulePlace};
-use crate::documents::{CacheDoc, OperationDoc};
+use crate::documents::{CacheDoc, FacadeDoc, OperationDoc};
 use crate::units::{Span, duration_text};
 
 /// Greatest size of a body that is kept, where nothing is said, and where something is.
 const DEFAULT_MOST: u64 = 1 << 20;
 const MOST: u64 = 16 << 20;
+
+/// Whether any operation of a facade keeps replies.
+pub(super) fn keeps_any(doc: &FacadeDoc) -> bool {
+    doc.cache.is_some() || doc.operations.values().any(|o| o.cache.is_some())
+}
 
 impl FacadeCompiler<'_> {
     /// Whether an operation's replies are kept: as it says, else as the facade does. To be asked behind all its expressions.
@@ -34,7 +39,7 @@ impl FacadeCompiler<'_> {
                 let reach = format!("facade {}", facade.doc.name);
                 (Some(common), vec![Step::Key("cache".into())], reach)
             }
-            (None, None) if self.keeps_any() => (None, Vec::new(), String::new()),
+            (None, None) if self.keeps_any => (None, Vec::new(), String::new()),
             (None, None) => return None,
         };
         let is_read = contract_op.method == "GET";
@@ -74,12 +79,6 @@ impl FacadeCompiler<'_> {
             clears,
             place: Arc::new(place),
         }))
-    }
-
-    /// Whether any operation of the facade keeps replies.
-    fn keeps_any(&self) -> bool {
-        let doc = &self.from.facade.doc;
-        doc.cache.is_some() || doc.operations.values().any(|o| o.cache.is_some())
     }
 
     fn tell_of_cache(&mut self, severity: Severity, steps: &[Step], message: String, help: &str) {

@@ -78,6 +78,7 @@ pub(crate) fn facade(sources: &Sources<'_>) -> (CompiledFacade, Vec<Finding>) {
         strangers: 0,
         facade_cors: None,
         used: RefCell::default(),
+        keeps_any: cache::keeps_any(&sources.facade.doc),
     };
     let compiled = compiler.facade();
     let findings = compiler.findings;
@@ -117,6 +118,8 @@ struct FacadeCompiler<'a> {
     facade_cors: Option<Option<Arc<Cors>>>,
     /// What expressions of the operation at hand read of callers.
     used: RefCell<Used>,
+    /// Whether any operation keeps replies.
+    keeps_any: bool,
 }
 
 /// Whoever has more strangers than this meant another contract, and no nearest names.

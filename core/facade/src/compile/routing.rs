@@ -79,7 +79,7 @@ impl<'a> FacadeCompiler<'a> {
             return None;
         }
         let mut routing = Routing::default();
-        // Of a thousand thousand callers so many are left that no share before took.
+        // So many of a hundred callers are left that no share before took.
         let mut left = 100.0;
         for (i, doc) in stands.doc.choose.iter().enumerate() {
             let steps = below(&stands.steps, &[key("choose"), Step::Index(i)]);
@@ -390,8 +390,10 @@ impl<'a> FacadeCompiler<'a> {
         if called.contains(name) {
             return;
         }
-        let near = suggest(name, called.iter().copied());
-        let help = near.map_or_else(
+        self.strangers += 1;
+        let asked = self.strangers <= super::MAX_SUGGESTIONS;
+        let near = asked.then(|| suggest(name, called.iter().copied()));
+        let help = near.flatten().map_or_else(
             || "a routing stands below the name of a backend that is called".to_owned(),
             |n| format!("did you mean “{n}”?"),
         );

@@ -40,8 +40,8 @@ pub struct ChoiceDoc {
     pub backend: String,
     /// When, as an expression over path, query, header fields and caller; always unless given.
     pub when: Option<String>,
-    /// For so many of a hundred callers, to two places behind the point; the same callers each time, and more of them keep
-    /// those. All of them unless given.
+    /// For so many of a hundred callers, as in 5 or 0.5; the same callers each time, and a greater share keeps those. All of
+    /// them unless given.
     #[schemars(range(min = 0, max = 100))]
     pub share: Option<f64>,
     /// By what callers are told apart for that, as an expression; by consumer, else by address, unless given.

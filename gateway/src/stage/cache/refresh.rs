@@ -1,9 +1,8 @@
 //! Asking for another reply while what is kept is given (RFC 5861 §3).
 
+use http::header;
 use http::request::Parts;
-use http::{Method, Request, header};
 
-use crate::body::InBody;
 use crate::cache::Key;
 use crate::exchange::state::{Exchange, Mode};
 use crate::exchange::{self, Inner, Origin};
@@ -16,19 +15,11 @@ pub(super) fn begin(x: &Exchange<'_>, parts: &Parts, key: &Key) {
     }
     let (worker, porch) = (x.worker.clone(), x.porch.clone());
     let inner = Inner {
-        depth: x.origin.inner.as_ref().map_or(1, |i| i.depth + 1),
-        full: false,
-        trial: false,
         refreshes: true,
-        copy: None,
-        caller: x.caller.clone(),
+        ..Inner::of(x)
     };
     let origin = Origin::inside(x.origin.address, inner);
-    let mut request = Request::new(InBody::Full(bytes::Bytes::new()));
-    *request.method_mut() = Method::GET;
-    *request.uri_mut() = parts.uri.clone();
-    *request.version_mut() = parts.version;
-    *request.headers_mut() = parts.headers.clone();
+    let mut request = exchange::again(parts);
     // What this caller wants of its own reply is not what the next one wants.
     for name in [
         header::CACHE_CONTROL,
