@@ -1,5 +1,6 @@
 //! The shapes of the documents that publishers write.
 
+mod admit;
 mod attempts;
 mod cache;
 mod calls;
@@ -9,6 +10,7 @@ mod cors;
 mod credentials;
 mod json;
 mod routing;
+mod rules;
 mod xml;
 
 use indexmap::IndexMap;
@@ -16,6 +18,8 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer};
 use serde_json::Value;
 
+pub(crate) use admit::{AdmitDoc, AnswersKept, Kept, LimitDoc, ReadOnly, UnknownQuery};
+pub use admit::{CredentialKind, Per};
 pub(crate) use attempts::AttemptsDoc;
 pub(crate) use cache::CacheDoc;
 pub(crate) use calls::{NamedCallDoc, RefusalDoc};
@@ -28,6 +32,7 @@ pub(crate) use credentials::{
 };
 pub(crate) use json::*;
 pub(crate) use routing::{ChoiceDoc, RoutingDoc, ShadowDoc};
+pub use rules::{ParameterDoc, ParameterKind, ReachDoc, Relaxed, RulesDoc, RulesHead, UseDoc};
 pub(crate) use xml::XmlDoc;
 
 use crate::units::{Size, Span};
@@ -189,6 +194,9 @@ pub struct FacadeDoc {
     /// gRPC: whether native callers may call the same methods, under the same rules.
     #[serde(default)]
     pub native: bool,
+    /// Shared rules that act on all operations, by their names.
+    #[serde(default)]
+    pub rules: Vec<UseDoc>,
     /// Who and what may pass, for all operations.
     #[serde(default)]
     pub admit: AdmitDoc,
@@ -199,6 +207,9 @@ pub struct FacadeDoc {
     /// Where calls go in place of a backend, by the name of that.
     #[serde(default)]
     pub routing: IndexMap<String, RoutingDoc>,
+    /// When requests of any operation are refused, in the facade's own words; before what operations say themselves.
+    #[serde(default)]
+    pub refuse: Vec<RefusalDoc>,
     /// Changes of the messages of all operations.
     #[serde(default)]
     pub changes: ChangesDoc,
@@ -238,125 +249,6 @@ pub struct MetadataDoc {
     pub reply: Vec<String>,
 }
 
-/// Who and what may pass.
-#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct AdmitDoc {
-    /// Credentials that a caller must show.
-    #[serde(default)]
-    pub credentials: Vec<CredentialKind>,
-    /// Rate limits; all of them hold.
-    #[serde(default)]
-    pub limits: Vec<LimitDoc>,
-    /// Greatest size of a request body; 1MiB unless given.
-    pub max_body: Option<Size>,
-    /// HTTP: whether bodies and parameters are held against the contract's schemas; `check` unless given.
-    pub contract: Option<Kept>,
-    /// HTTP and SOAP: what becomes of query parameters that the contract has not; `refuse` unless given.
-    pub unknown_query: Option<UnknownQuery>,
-    /// HTTP: what becomes of members of a body that only the service sets (`readOnly`); `refuse` unless given.
-    pub read_only: Option<ReadOnly>,
-}
-
-/// Whether what callers send is held against the contract.
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
-#[serde(rename_all = "kebab-case")]
-pub enum Kept {
-    /// What does not fit is refused (400), every mistake at once.
-    Check,
-    /// Bodies pass as they come, and of parameters only their types are looked at.
-    Pass,
-}
-
-/// Whether what callers get is held against the contract: status, media type and JSON.
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
-#[serde(rename_all = "kebab-case")]
-pub enum AnswersKept {
-    /// It passes as it comes.
-    Pass,
-    /// What does not fit is counted, and told in traces; callers get it all the same.
-    Report,
-    /// Callers get a 502 in its place.
-    Refuse,
-}
-
-/// What becomes of query parameters that the contract has not.
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
-#[serde(rename_all = "kebab-case")]
-pub enum UnknownQuery {
-    /// The request is refused (400), with the name that was probably meant.
-    Refuse,
-    /// They are taken out of what the backend gets.
-    Drop,
-    /// They pass.
-    Pass,
-}
-
-/// What becomes of members that only the service sets.
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
-#[serde(rename_all = "kebab-case")]
-pub enum ReadOnly {
-    /// The request is refused (400).
-    Refuse,
-    /// They are taken out of what the backend gets.
-    Drop,
-}
-
-/// Kinds of callers' credentials.
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
-#[serde(rename_all = "kebab-case")]
-pub enum CredentialKind {
-    /// A consumer's key.
-    Key,
-}
-
-impl CredentialKind {
-    /// What people call it.
-    pub fn label(self) -> &'static str {
-        match self {
-            CredentialKind::Key => "key",
-        }
-    }
-}
-
-/// A rate limit: so many requests in any window of this length.
-#[derive(Clone, Debug, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct LimitDoc {
-    /// Greatest number of requests.
-    #[schemars(range(min = 1))]
-    pub requests: u32,
-    /// Length of the window.
-    pub window: Span,
-    /// Who shares it; `consumer` unless given.
-    #[serde(default)]
-    pub per: Per,
-}
-
-/// Who shares a limit.
-#[derive(Clone, Copy, Debug, Default, Deserialize, JsonSchema, PartialEq, Eq)]
-#[serde(rename_all = "kebab-case")]
-pub enum Per {
-    /// Each consumer has its own.
-    #[default]
-    Consumer,
-    /// Each address that calls has its own.
-    Address,
-    /// All callers share one.
-    Everyone,
-}
-
-impl Per {
-    /// As documents write it.
-    pub fn label(self) -> &'static str {
-        match self {
-            Per::Consumer => "consumer",
-            Per::Address => "address",
-            Per::Everyone => "everyone",
-        }
-    }
-}
-
 /// An operation of which nothing is said (`quoteFare:`) is one all the same.
 fn or_nothing_said<'de, D: Deserializer<'de>>(
     from: D,
@@ -370,6 +262,9 @@ fn or_nothing_said<'de, D: Deserializer<'de>>(
 #[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct OperationDoc {
+    /// Shared rules that act on this operation besides, by their names.
+    #[serde(default)]
+    pub rules: Vec<UseDoc>,
     /// Rules for this operation, on top of the facade's.
     #[serde(default)]
     pub admit: AdmitDoc,

@@ -10,21 +10,35 @@ use crate::compiled::{
     Admission, CachePlan, Changes, CompiledFacade, CompiledOperation, Examples, RulePlace, Step,
     StepPlan,
 };
+use crate::documents::Relaxed;
 
 /// One rule that acts, with the stage of the exchange it acts in.
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[derive(Clone, Debug, Serialize)]
 pub struct EffectiveRule {
-    /// `match`, `admit`, `prepare`, `call`, `reply` or `record`.
+    /// `match`, `admit`, `prepare`, `call`, `reply` or `record`; `overridden` where it does not hold.
     pub stage: &'static str,
     /// The rule and where it stands.
     #[serde(flatten)]
     pub place: RulePlace,
+    /// The rule that holds in its place, where it does not hold itself.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub overridden_by: Option<RulePlace>,
+}
+
+impl EffectiveRule {
+    fn of(stage: &'static str, place: RulePlace) -> Self {
+        Self {
+            stage,
+            place,
+            overridden_by: None,
+        }
+    }
 }
 
 /// The rules that act on an operation of a facade.
 pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<EffectiveRule> {
-    let rule = |stage, place| EffectiveRule { stage, place };
+    let rule = EffectiveRule::of;
     let wiring = |text: String| op.place.with_rule(text);
     let (route, admission) = (&op.route, &op.admission);
     let matched = format!("{} {}{}", route.method, facade.base, route.path);
@@ -44,11 +58,14 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
             .map(|l| rule("admit", l.place.clone())),
     );
     rules.push(rule("admit", (*admission.max_body_place).clone()));
-    rules.extend(
-        kept(admission)
-            .into_iter()
-            .map(|text| rule("admit", wiring(text))),
-    );
+    let said = |key: Option<Relaxed>, text: String| {
+        let of_shared = op.said.iter().find(|(k, _)| Some(*k) == key);
+        of_shared
+            .map_or(&*op.place, |(_, place)| place)
+            .with_rule(text)
+    };
+    let kept = kept(admission).into_iter();
+    rules.extend(kept.map(|(key, text)| rule("admit", said(key, text))));
     let refusals = |early: bool| {
         let all = op.refusals.iter();
         let all = all.filter(move |r| r.needs.is_empty() == early);
@@ -70,7 +87,8 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
             true => "replies that do not fit the contract are refused with 502",
             false => "replies that do not fit the contract are counted and told in traces",
         };
-        rules.push(rule("reply", wiring(text.into())));
+        let place = said(Some(Relaxed::Answers), text.into());
+        rules.push(rule("reply", place));
     }
     if let Some(examples) = &op.examples {
         let text = examples_text(examples);
@@ -78,6 +96,10 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
     }
     let counted = "usage is counted; a trace is kept when refused, failed or sampled";
     rules.push(rule("record", RulePlace::built_in(counted)));
+    rules.extend(op.overridden.iter().map(|o| EffectiveRule {
+        overridden_by: Some(o.by.clone()),
+        ..rule("overridden", o.place.clone())
+    }));
     rules
 }
 
@@ -87,8 +109,7 @@ fn kept_rule(cache: &CachePlan) -> EffectiveRule {
         Some(_) => "prepare",
         None => "reply",
     };
-    let place = (*cache.place).clone();
-    EffectiveRule { stage, place }
+    EffectiveRule::of(stage, (*cache.place).clone())
 }
 
 /// What is called, and what is made of the only answer, which comes behind.
@@ -97,10 +118,7 @@ fn called(
     op: &CompiledOperation,
     rules: &mut Vec<EffectiveRule>,
 ) -> Vec<EffectiveRule> {
-    let rule = |stage, text: String| EffectiveRule {
-        stage,
-        place: op.place.with_rule(text),
-    };
+    let rule = |stage, text: String| EffectiveRule::of(stage, op.place.with_rule(text));
     let mut replies = Vec::new();
     for step in &op.steps {
         let (to, instead) = routed(step);
@@ -124,12 +142,7 @@ fn routed(step: &Step) -> (Vec<EffectiveRule>, Vec<EffectiveRule>) {
     let Some(routing) = &step.routing else {
         return Default::default();
     };
-    let rule = |stage| {
-        move |place: &Arc<RulePlace>| EffectiveRule {
-            stage,
-            place: (**place).clone(),
-        }
-    };
+    let rule = |stage| move |place: &Arc<RulePlace>| EffectiveRule::of(stage, (**place).clone());
     let choices = routing.choices.iter().map(|c| &c.place);
     let spares = routing.spares.iter().map(|s| &s.place);
     let spares = spares.chain(routing.shadow.as_ref().map(|s| &s.place));
@@ -185,9 +198,9 @@ fn of_several(
         after.push(format!("is undone where something fails behind it: {by}"));
     }
     let rule = |stage| {
-        move |text: String| EffectiveRule {
-            stage,
-            place: plan.place.with_rule(format!("{name}: {text}")),
+        move |text: String| {
+            let place = plan.place.with_rule(format!("{name}: {text}"));
+            EffectiveRule::of(stage, place)
         }
     };
     let before = before.into_iter().map(rule("prepare"));
@@ -196,12 +209,7 @@ fn of_several(
 
 /// What is changed of messages that go through.
 fn changed(changes: &Changes) -> Vec<EffectiveRule> {
-    let rule = |stage| {
-        move |place: &Arc<RulePlace>| EffectiveRule {
-            stage,
-            place: (**place).clone(),
-        }
-    };
+    let rule = |stage| move |place: &Arc<RulePlace>| EffectiveRule::of(stage, (**place).clone());
     let before = changes.query.iter().chain(&changes.request);
     let before = before.map(|c| &c.place);
     let before = before.chain(changes.request_body.iter().map(|c| &c.place));
@@ -221,8 +229,8 @@ fn source(template: &Template) -> &str {
 }
 
 /// What of a request is held against the contract, in words.
-fn kept(admission: &Admission) -> Vec<String> {
-    let mut all: Vec<String> = Vec::new();
+fn kept(admission: &Admission) -> Vec<(Option<Relaxed>, String)> {
+    let mut all = Vec::new();
     let checked: Vec<&str> = admission
         .parameters
         .iter()
@@ -231,19 +239,19 @@ fn kept(admission: &Admission) -> Vec<String> {
         .collect();
     if !checked.is_empty() {
         let names = checked.join(", ");
-        all.push(format!("parameters fit the contract: {names}"));
+        all.push((None, format!("parameters fit the contract: {names}")));
     }
     if admission.only_known_query {
         let text = "query parameters that the contract has not are refused";
-        all.push(text.into());
+        all.push((Some(Relaxed::UnknownQuery), text.into()));
     }
     if admission.drops_unknown_query {
         let text = "query parameters that the contract has not are taken out";
-        all.push(text.into());
+        all.push((Some(Relaxed::UnknownQuery), text.into()));
     }
     if admission.body.as_ref().is_some_and(|b| b.drops_read_only) {
         let text = "members that only the service sets are taken out of bodies";
-        all.push(text.into());
+        all.push((Some(Relaxed::ReadOnly), text.into()));
     }
     if let Some(body) = &admission.body {
         let kinds: Vec<&str> = body.types.iter().map(|t| t.name.as_str()).collect();
@@ -252,7 +260,7 @@ fn kept(admission: &Admission) -> Vec<String> {
             true => format!("bodies are {kinds}; JSON fits its schema"),
             false => format!("bodies are {kinds}"),
         };
-        all.push(text);
+        all.push((Some(Relaxed::Contract), text));
     }
     all
 }

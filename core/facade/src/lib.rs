@@ -1,6 +1,6 @@
 //! Documents: read, check, compile.
 //!
-//! A publisher writes backends, facades and environments as YAML beside their contracts and definitions. This crate reads
+//! A publisher writes backends, facades, shared rules and environments as YAML beside their contracts and definitions. This crate reads
 //! such a set of files ([`Documents`]), says everything that is wrong with it ([`check`]), and compiles what is right
 //! into the form that the data plane works from ([`CompiledPorch`]): routes resolved to operations, operations to rules
 //! and backends, expressions and conversions compiled, secrets filled in.
@@ -26,6 +26,7 @@ mod read;
 mod reading;
 mod route;
 mod shaped;
+mod shared;
 mod source;
 mod table;
 mod units;
@@ -39,7 +40,8 @@ pub use compiled::*;
 pub use derive::{Derived, Stored, Wanted};
 pub use documents::{
     Addresses, BackendDoc, CredentialKind, EnvironmentDoc, FacadeDoc, MediaType, Names,
-    OperationDoc, Per, PlaceDoc, patch_of,
+    OperationDoc, ParameterDoc, ParameterKind, Per, PlaceDoc, ReachDoc, Relaxed, RulesDoc,
+    RulesHead, UseDoc, patch_of,
 };
 pub use effective::{EffectiveRule, effective};
 pub use file_name::is_file_name;

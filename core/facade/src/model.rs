@@ -13,6 +13,7 @@ use crate::documents::{BackendDoc, EnvironmentDoc, FacadeDoc};
 use crate::library::{Content, Digest, Library, ReadContract};
 use crate::pointers;
 use crate::read::{Document, beside};
+use crate::shared::{self, Ruled};
 use crate::{Documents, Files};
 
 /// A set of documents with all that follows from them.
@@ -216,6 +217,9 @@ impl Model {
             let found = found.into_iter();
             findings.extend(found.filter(|f| !self.follows_from_what_is_unread(f)));
             findings.extend(self.wrong_inside());
+            let own = shared::on_their_own(&self.documents).into_iter();
+            let own: Vec<Finding> = own.filter(|f| !findings.contains(f)).collect();
+            findings.extend(own);
             if !self.documents.may_hold("facade/1", None) {
                 findings.extend(self.unused_backends());
             }
@@ -287,6 +291,8 @@ impl Model {
             facade.file.clone(),
             beside(&facade.file, &facade.doc.contract),
         ]);
+        let rules = shared::reaching(&self.documents, &facade.doc);
+        names.extend(rules.map(|r| r.file.clone()));
         for backend in self.backends_of(facade) {
             names.insert(backend.file.clone());
             let calling = &backend.doc.credentials.calling;
@@ -343,7 +349,10 @@ impl Model {
         };
         let mut findings = read.findings.clone();
         let compiled = read.contract.as_ref().map(|contract| {
+            let (ruled, found) = Ruled::of(&self.files, &self.documents, facade);
+            findings.extend(found);
             let (compiled, found) = compile::facade(&Sources {
+                ruled: &ruled,
                 files: &self.files,
                 documents: &self.documents,
                 facade,

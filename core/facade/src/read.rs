@@ -7,7 +7,7 @@ use porch_contract::{Finding, Node, Position, Step, suggest};
 pub(crate) use porch_soap::wsdl::beside;
 use serde::de::DeserializeOwned;
 
-use crate::documents::{BackendDoc, EnvironmentDoc, FacadeDoc};
+use crate::documents::{BackendDoc, EnvironmentDoc, FacadeDoc, RulesHead};
 
 /// Files by path, with `/` between folders.
 pub type Files = BTreeMap<String, String>;
@@ -30,6 +30,8 @@ pub struct Documents {
     pub backends: IndexMap<String, Document<BackendDoc>>,
     /// Facades by name.
     pub facades: IndexMap<String, Document<FacadeDoc>>,
+    /// Shared rules by name, as far as they are read before they are used.
+    pub rules: IndexMap<String, Document<RulesHead>>,
     /// Environments by name.
     pub environments: IndexMap<String, Document<EnvironmentDoc>>,
     /// What is wrong with the documents themselves.
@@ -49,7 +51,7 @@ pub enum Unread {
     Of(String, Option<String>),
 }
 
-const KINDS: [&str; 3] = ["backend/1", "facade/1", "environment/1"];
+const KINDS: [&str; 4] = ["backend/1", "facade/1", "rules/1", "environment/1"];
 
 impl Documents {
     /// Reads every YAML or JSON file that says `elm-porch:` at its top.
@@ -117,6 +119,13 @@ impl Documents {
                 file,
                 node,
                 |d: &FacadeDoc| &d.name,
+            ),
+            "rules/1" => add(
+                &mut self.rules,
+                &mut self.findings,
+                file,
+                node,
+                |d: &RulesHead| &d.name,
             ),
             "environment/1" => add(
                 &mut self.environments,
@@ -202,7 +211,7 @@ pub(crate) fn is_name(text: &str) -> bool {
             .all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-')
 }
 
-fn shape_error(
+pub(crate) fn shape_error(
     file: &str,
     node: &Node,
     error: &serde_path_to_error::Error<serde_json::Error>,

@@ -4,16 +4,15 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use http::HeaderValue;
-use porch_contract::{
-    Finding, Operation as ContractOperation, ParamType, Parameter, Place, Position, Step,
-};
+use porch_contract::{Finding, Operation as ContractOperation, ParamType, Parameter, Place, Step};
 use porch_rules::limit::{Limit, stable_id};
 use serde_json::Value;
 
+use super::levels::{Asked, Level, Scope};
 use super::{FacadeCompiler, Wired};
 use crate::compiled::{Admission, CredentialRule, LimitPlan, Media, ParamPlan, RulePlace};
 use crate::documents::{
-    AdmitDoc, CredentialKind, LimitDoc, MediaType, OperationDoc, Per, UnknownQuery,
+    CredentialKind, LimitDoc, MediaType, OperationDoc, Per, Relaxed, UnknownQuery,
 };
 use crate::kind::Compiled;
 use crate::units::duration_text;
@@ -22,16 +21,20 @@ use porch_soap::generic::Mapping;
 /// Greatest size of a request body where nothing is said.
 const DEFAULT_BODY: u64 = 1 << 20;
 
+/// A reach, and the file that says what holds there.
+type Reached = (Arc<str>, String);
+
 /// What operations of one facade share.
 #[derive(Default)]
 pub(super) struct Shared {
     texts: HashMap<String, Arc<str>>,
     default_body: Option<Arc<RulePlace>>,
-    /// The facade's own limits and body size, and whether they were looked at.
-    limits: Option<Vec<Arc<LimitPlan>>>,
-    max_body: Option<Arc<RulePlace>>,
+    /// Limits and sizes of bodies that reach several operations, by their reach and file.
+    limits: HashMap<Reached, Vec<Arc<LimitPlan>>>,
+    max_body: HashMap<Reached, Arc<RulePlace>>,
     media: Vec<Arc<Media>>,
-    credentials: Option<Arc<[CredentialRule]>>,
+    /// By what demands them.
+    credentials: HashMap<String, Arc<[CredentialRule]>>,
 }
 
 impl Shared {
@@ -92,7 +95,7 @@ impl<'w> Behind<'w> {
     }
 }
 
-impl FacadeCompiler<'_> {
+impl<'a> FacadeCompiler<'a> {
     /// One parameter, compiled.
     fn parameter(&self, p: &Parameter, behind: &Behind<'_>, checks: bool) -> ParamPlan {
         let view = self.from.contract.view(&p.schema);
@@ -135,25 +138,23 @@ impl FacadeCompiler<'_> {
 
     pub(super) fn admission(
         &mut self,
-        id: &str,
         doc: &OperationDoc,
         contract_op: &ContractOperation,
         behind: &Behind<'_>,
     ) -> Admission {
-        let own = ["operations", id, "admit"].map(|k| Step::Key(k.into()));
-        let credentials = self.credentials(id, doc, &own);
-        let limits = self.all_limits(id, doc, &own, !credentials.is_empty());
-        let (max_body, max_body_place) = self.max_body(id, doc, &own);
+        let credentials = self.credentials();
+        let limits = self.all_limits(!credentials.is_empty());
+        let (max_body, max_body_place) = self.max_body();
         // What has a meaning of its own is not described by a parameter (OpenAPI 3.1 §4.8.12.1).
         let own = |p: &&Parameter| {
             let fields = ["accept", "content-type", "authorization"];
             p.place == Place::Header && fields.iter().any(|n| p.name.eq_ignore_ascii_case(n))
         };
         let described = contract_op.parameters.iter().filter(|p| !own(p));
-        let checks = self.checks(doc);
+        let checks = self.checks();
         let parameters = described.map(|p| self.parameter(p, behind, checks));
         let parameters: Box<[_]> = parameters.collect();
-        let unknown = self.unknown_query(doc, contract_op, behind);
+        let unknown = self.unknown_query(contract_op, behind, checks);
         let more = |p: &ParamPlan| p.place == Place::Query && p.schema.is_some();
         Admission {
             credentials,
@@ -169,178 +170,197 @@ impl FacadeCompiler<'_> {
             parameters,
             only_known_query: unknown == UnknownQuery::Refuse,
             drops_unknown_query: unknown == UnknownQuery::Drop,
-            body: self.body(doc, contract_op, behind),
+            body: self.body(contract_op, behind, checks),
             media: self.media(doc, behind),
         }
     }
 
-    fn place(&mut self, rule: String, reach: String, at: Position) -> RulePlace {
-        let file = self.from.facade.file.clone();
-        RulePlace {
-            rule: rule.into(),
-            reach: reach.into(),
-            file: self.shared.text(&file),
-            line: at.line,
+    /// The credentials that are demanded: those of every level, each once, but for defaults that a narrower one relaxes.
+    fn credentials(&mut self) -> Arc<[CredentialRule]> {
+        let levels = self.levels.clone();
+        let keys = ["admit", "credentials"];
+        let said = |l: &Level<'_>| l.admit.credentials.clone();
+        let words = |l: &Level<'_>| match said(l).unwrap_or_default().as_slice() {
+            [] => "no credentials are demanded".to_owned(),
+            some => some
+                .iter()
+                .map(|k| demanded(*k))
+                .collect::<Vec<_>>()
+                .join(", "),
+        };
+        let mut kept: Vec<&Level<'a>> = Vec::new();
+        for level in levels.iter().filter(|l| l.admit.credentials.is_some()) {
+            self.relax(&mut kept, level, Relaxed::Credentials, &keys, &words);
+            kept.push(level);
         }
-    }
-
-    fn facade_reach(&self) -> String {
-        format!("facade {}", self.from.facade.doc.name)
-    }
-
-    fn locate(&self, path: &[Step], key: &str) -> Position {
-        let steps: Vec<Step> = path
-            .iter()
-            .cloned()
-            .chain([Step::Key(key.into())])
-            .collect();
-        self.from.facade.node.locate(&steps, false)
-    }
-
-    fn credentials(&mut self, id: &str, doc: &OperationDoc, own: &[Step]) -> Arc<[CredentialRule]> {
-        let all = &self.from.facade.doc.admit.credentials;
-        if !all.is_empty() {
-            if self.shared.credentials.is_none() {
-                let at = self.locate(&[Step::Key("admit".into())], "credentials");
-                let reach = self.facade_reach();
-                self.shared.credentials = Some(self.credential_rules(all, &reach, at));
+        let mut rules: Vec<(CredentialKind, &Level<'a>)> = Vec::new();
+        for level in kept {
+            for kind in level.admit.credentials.iter().flatten() {
+                if rules.iter().all(|(known, _)| known != kind) {
+                    rules.push((*kind, level));
+                }
             }
-            return self.shared.credentials.clone().unwrap_or_default();
         }
-        let at = self.locate(own, "credentials");
-        self.credential_rules(&doc.admit.credentials, &format!("operation {id}"), at)
+        // Operations that are asked for the same by the same documents share it.
+        let mut key = String::new();
+        for (kind, level) in &rules {
+            key.push_str(&format!(
+                "{} {} {}\n",
+                kind.label(),
+                level.site.file,
+                level.reach
+            ));
+        }
+        if let Some(known) = self.shared.credentials.get(&key) {
+            return known.clone();
+        }
+        let rules = rules.into_iter().map(|(kind, level)| CredentialRule {
+            kind,
+            place: self.said_at(level, &keys, demanded(kind)),
+        });
+        let rules: Arc<[CredentialRule]> = rules.collect();
+        self.shared.credentials.insert(key, rules.clone());
+        rules
     }
 
-    fn credential_rules(
+    /// Takes out wider levels whose word is a default, for a narrower one that says something itself.
+    fn relax<'l>(
         &mut self,
-        kinds: &[CredentialKind],
-        reach: &str,
-        at: Position,
-    ) -> Arc<[CredentialRule]> {
-        kinds
-            .iter()
-            .map(|kind| CredentialRule {
-                kind: *kind,
-                place: self.place(
-                    format!("a {} is demanded", kind.label()),
-                    reach.to_owned(),
-                    at,
-                ),
-            })
-            .collect()
+        kept: &mut Vec<&'l Level<'a>>,
+        level: &Level<'a>,
+        key: Relaxed,
+        keys: &[&str],
+        words: &dyn Fn(&Level<'_>) -> String,
+    ) {
+        kept.retain(|wider| {
+            let relaxed = wider.may_be_relaxed(key);
+            if relaxed {
+                self.relaxed(wider, level, keys, (words(wider), words(level)));
+            }
+            !relaxed
+        });
     }
 
-    /// The limits that hold: the facade's, compiled once, and the operation's own.
-    fn all_limits(
-        &mut self,
-        id: &str,
-        doc: &OperationDoc,
-        own: &[Step],
-        known: bool,
-    ) -> Vec<Arc<LimitPlan>> {
-        let all = &self.from.facade.doc.admit;
-        if self.shared.limits.is_none() || !known {
-            let reach = self.facade_reach();
-            let plans = self.limits(all, &reach, "", known, &[Step::Key("admit".into())]);
-            self.shared.limits = Some(plans);
+    /// The limits that hold: those of every level, but for defaults that a narrower one relaxes. What reaches several
+    /// operations is compiled once.
+    fn all_limits(&mut self, known: bool) -> Vec<Arc<LimitPlan>> {
+        let levels = self.levels.clone();
+        let words = |l: &Level<'_>| match l.admit.limits.as_deref().unwrap_or_default() {
+            [] => "no limit of its own".to_owned(),
+            some => some.iter().map(in_words).collect::<Vec<_>>().join(", "),
+        };
+        let mut kept: Vec<&Level<'a>> = Vec::new();
+        for level in levels.iter().filter(|l| l.admit.limits.is_some()) {
+            self.relax(
+                &mut kept,
+                level,
+                Relaxed::Limits,
+                &["admit", "limits"],
+                &words,
+            );
+            kept.push(level);
         }
-        let mut limits = self.shared.limits.clone().unwrap_or_default();
-        limits.extend(self.limits(&doc.admit, &format!("operation {id}"), id, known, own));
+        let mut limits = Vec::new();
+        for level in kept {
+            self.within(level, |c| c.limits_make_sense(level, known));
+            if level.scope == Scope::Operation {
+                limits.extend(self.limits(level));
+                continue;
+            }
+            let key = (level.reach.clone(), level.site.file.to_owned());
+            let plans = match self.shared.limits.get(&key) {
+                Some(plans) => plans.clone(),
+                None => {
+                    let plans = self.limits(level);
+                    self.shared.limits.insert(key, plans.clone());
+                    plans
+                }
+            };
+            limits.extend(plans);
+        }
         limits
     }
 
-    fn limits(
-        &mut self,
-        admit: &AdmitDoc,
-        reach: &str,
-        id: &str,
-        known: bool,
-        path: &[Step],
-    ) -> Vec<Arc<LimitPlan>> {
+    fn limits(&mut self, level: &Level<'a>) -> Vec<Arc<LimitPlan>> {
+        let all = level.admit.limits.as_deref().unwrap_or_default();
         let mut plans = Vec::new();
-        for (i, doc) in admit.limits.iter().enumerate() {
-            let steps = [Step::Key("limits".into()), Step::Index(i)];
-            let here: Vec<Step> = path.iter().cloned().chain(steps).collect();
-            let at = self.from.facade.node.locate(&here, false);
-            self.limit_makes_sense(doc, known, at);
+        for (i, doc) in all.iter().enumerate() {
             // A limit is the same one when only its number changes: what was counted goes on counting.
             let same = |other: &&LimitDoc| other.per == doc.per && other.window == doc.window;
-            let before = admit.limits[..i].iter().filter(same).count();
+            let before = all[..i].iter().filter(same).count();
             let key = format!("{}/{before}", doc.per.label());
-            plans.push(Arc::new(self.limit(doc, reach, id, &key, at)));
+            plans.push(Arc::new(self.limit(level, i, doc, &key)));
         }
         plans
     }
 
-    fn limit_makes_sense(&mut self, doc: &LimitDoc, known: bool, at: Position) {
-        let mut error = |message: &str, help: &str| {
-            let finding = Finding::error(&self.from.facade.file, at, message).help(help);
-            if !self.findings.contains(&finding) {
+    fn limits_make_sense(&mut self, level: &Level<'a>, known: bool) {
+        for (i, doc) in level.admit.limits.iter().flatten().enumerate() {
+            let at = level.site.node.locate(&limit_steps(level, i), false);
+            let mut error = |message: &str, help: &str| {
+                let finding = Finding::error(level.site.file, at, message).help(help);
                 self.findings.push(finding);
+            };
+            if doc.per == Per::Consumer && !known {
+                error(
+                    "a limit per consumer needs callers that are known",
+                    "add `credentials: [key]`, or count `per: address` or `per: everyone`",
+                );
             }
-        };
-        if doc.per == Per::Consumer && !known {
-            error(
-                "a limit per consumer needs callers that are known",
-                "add `credentials: [key]`, or count `per: address` or `per: everyone`",
-            );
-        }
-        if doc.requests == 0 {
-            error(
-                "a limit of 0 lets nobody pass",
-                "pause the operation instead",
-            );
+            if doc.requests == 0 {
+                error(
+                    "a limit of 0 lets nobody pass",
+                    "pause the operation instead",
+                );
+            }
         }
     }
 
-    fn limit(
-        &mut self,
-        doc: &LimitDoc,
-        reach: &str,
-        id: &str,
-        key: &str,
-        at: Position,
-    ) -> LimitPlan {
-        let facade = &self.from.facade.doc.name;
+    fn limit(&mut self, level: &Level<'a>, i: usize, doc: &LimitDoc, key: &str) -> LimitPlan {
         let window = duration_text(doc.window.0);
-        let name = if id.is_empty() { facade } else { id };
         let seconds = doc.window.0.as_millis().div_ceil(1000);
-        let policy = format!("\"{name}\";q={};w={seconds}", doc.requests);
-        let rule = format!("limit {} in {window} per {}", doc.requests, doc.per.label());
+        let policy = format!("\"{}\";q={};w={seconds}", level.name, doc.requests);
+        let at = level.site.node.locate(&limit_steps(level, i), false);
         LimitPlan {
-            id: stable_id(&format!("{facade}/{id}/{window}/{key}")),
+            id: stable_id(&format!("{}/{window}/{key}", level.counted)),
             limit: Limit {
                 requests: doc.requests,
                 window: doc.window.0,
             },
             per: doc.per,
             policy: HeaderValue::from_str(&policy).unwrap_or(HeaderValue::from_static("")),
-            name: name.into(),
-            place: self.place(rule, reach.to_owned(), at),
+            name: level.name.into(),
+            place: RulePlace {
+                line: at.line,
+                ..self.said_at(level, &[], in_words(doc))
+            },
         }
     }
 
-    fn max_body(&mut self, id: &str, doc: &OperationDoc, own: &[Step]) -> (u64, Arc<RulePlace>) {
-        let rule = |size: u64| format!("body at most {size} bytes");
-        let (all, here) = (self.from.facade.doc.admit.max_body, doc.admit.max_body);
-        if let Some(size) = here.filter(|h| all.is_none_or(|f| h.0 <= f.0)) {
-            let at = self.locate(own, "max-body");
-            let place = self.place(rule(size.0), format!("operation {id}"), at);
-            return (size.0, Arc::new(place));
+    fn max_body(&mut self) -> (u64, Arc<RulePlace>) {
+        let asked = Asked {
+            key: Relaxed::MaxBody,
+            keys: &["admit", "max-body"],
+            holds: |a: &u64, b| a <= b,
+            words: |size| format!("body at most {size} bytes"),
+        };
+        let said = self.decide(|l| l.admit.max_body.map(|s| s.0), &asked);
+        let Some((size, level)) = said else {
+            let built_in = || Arc::new(RulePlace::built_in((asked.words)(&DEFAULT_BODY)));
+            let place = self.shared.default_body.get_or_insert_with(built_in);
+            return (DEFAULT_BODY, place.clone());
+        };
+        let level = self.levels[level].clone();
+        let key = (level.reach.clone(), level.site.file.to_owned());
+        if let Some(place) = self.shared.max_body.get(&key) {
+            return (size, place.clone());
         }
-        if let Some(size) = all {
-            if self.shared.max_body.is_none() {
-                let at = self.locate(&[Step::Key("admit".into())], "max-body");
-                let reach = self.facade_reach();
-                self.shared.max_body = Some(Arc::new(self.place(rule(size.0), reach, at)));
-            }
-            if let Some(place) = &self.shared.max_body {
-                return (size.0, place.clone());
-            }
+        let place = Arc::new(self.said_at(&level, asked.keys, (asked.words)(&size)));
+        if level.scope == Scope::Operation {
+            return (size, place);
         }
-        let built_in = || Arc::new(RulePlace::built_in(rule(DEFAULT_BODY)));
-        let place = self.shared.default_body.get_or_insert_with(built_in);
-        (DEFAULT_BODY, place.clone())
+        self.shared.max_body.insert(key, place.clone());
+        (size, place)
     }
 
     /// What callers may send and ask for: what the operation says, else the facade, else JSON where the backend speaks XML.
@@ -374,4 +394,19 @@ impl FacadeCompiler<'_> {
         self.shared.media.push(made.clone());
         Some(made)
     }
+}
+
+fn demanded(kind: CredentialKind) -> String {
+    format!("a {} is demanded", kind.label())
+}
+
+fn in_words(doc: &LimitDoc) -> String {
+    let window = duration_text(doc.window.0);
+    format!("limit {} in {window} per {}", doc.requests, doc.per.label())
+}
+
+fn limit_steps(level: &Level<'_>, i: usize) -> Vec<Step> {
+    let mut steps = level.below(&["admit", "limits"]);
+    steps.push(Step::Index(i));
+    steps
 }

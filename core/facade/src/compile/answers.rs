@@ -8,8 +8,26 @@ use porch_valid::{From, Schemas, Validator};
 use serde_json::Value;
 
 use super::FacadeCompiler;
+use super::levels::{Asked, decided};
 use crate::compiled::{AnswersPlan, BodyType, ResponsePlan, Statuses};
-use crate::documents::{AnswersKept, OperationDoc};
+use crate::documents::{AnswersKept, OperationDoc, Relaxed};
+
+/// How what is said of answers compares.
+const KEPT: Asked<AnswersKept> = Asked {
+    key: Relaxed::Answers,
+    keys: &["answers"],
+    holds: |a, b| *a as u8 >= *b as u8,
+    words: |kept| {
+        let text = match kept {
+            AnswersKept::Pass => "replies pass, whether they fit the contract or not",
+            AnswersKept::Report => {
+                "replies that do not fit the contract are counted and told in traces"
+            }
+            AnswersKept::Refuse => "replies that do not fit the contract are refused with 502",
+        };
+        text.to_owned()
+    },
+};
 
 /// Schemas of answers, ready, by the schemas that they are of; those of one contract share their parts.
 #[derive(Default)]
@@ -20,10 +38,10 @@ impl<'a> FacadeCompiler<'a> {
     pub(super) fn answers(
         &mut self,
         id: &'a str,
-        doc: &OperationDoc,
         op: &ContractOperation,
     ) -> Option<Arc<AnswersPlan>> {
-        let refuse = match self.kept_answers(doc) {
+        let kept = self.decide(|l| l.answers, &KEPT);
+        let refuse = match kept.map_or(AnswersKept::Pass, |(kept, _)| kept) {
             AnswersKept::Pass => return None,
             AnswersKept::Report => false,
             AnswersKept::Refuse => true,
@@ -49,9 +67,10 @@ impl<'a> FacadeCompiler<'a> {
         }))
     }
 
-    fn kept_answers(&self, doc: &OperationDoc) -> AnswersKept {
-        let said = doc.answers.or(self.from.facade.doc.answers);
-        said.unwrap_or(AnswersKept::Pass)
+    fn kept_answers(&self, id: &'a str, doc: &'a OperationDoc) -> AnswersKept {
+        let levels = self.levels_of(id, doc);
+        let (kept, _) = decided(&levels, &|l| l.answers, KEPT.key, KEPT.holds);
+        kept.map_or(AnswersKept::Pass, |(kept, _)| kept)
     }
 
     /// Makes the schemas of all answers ready that are held against them.
@@ -61,7 +80,7 @@ impl<'a> FacadeCompiler<'a> {
         }
         let (contract, facade) = (self.from.contract, self.from.facade);
         let all = facade.doc.operations.iter();
-        let all = all.filter(|(_, doc)| self.kept_answers(doc) != AnswersKept::Pass);
+        let all = all.filter(|(id, doc)| self.kept_answers(id, doc) != AnswersKept::Pass);
         let all: Vec<Written<'a>> = all.filter_map(|(id, _)| self.written(id)).collect();
         let mut schemas = Schemas::of(&contract.document, From::Backends);
         let (mut keys, mut added) = (Vec::new(), Vec::new());

@@ -7,73 +7,82 @@ use http::HeaderName;
 use porch_contract::{Finding, Operation as ContractOperation, Severity, Step, suggest};
 
 use super::FacadeCompiler;
+use super::levels::{Level, Scope};
 use crate::compiled::{Apart, CachePlan, Keeping, RulePlace};
-use crate::documents::{CacheDoc, FacadeDoc, OperationDoc};
+use crate::documents::{CacheDoc, FacadeDoc};
 use crate::units::{Span, duration_text};
 
 /// Greatest size of a body that is kept, where nothing is said, and where something is.
 const DEFAULT_MOST: u64 = 1 << 20;
 const MOST: u64 = 16 << 20;
 
+const LETS_GO: &str = "replies that are kept of what it changes are let go";
+
 /// Whether any operation of a facade keeps replies.
 pub(super) fn keeps_any(doc: &FacadeDoc) -> bool {
     doc.cache.is_some() || doc.operations.values().any(|o| o.cache.is_some())
 }
 
-impl FacadeCompiler<'_> {
+impl<'a> FacadeCompiler<'a> {
     /// Whether an operation's replies are kept: as it says, else as the facade does. To be asked behind all its expressions.
     pub(super) fn cache(
         &mut self,
         id: &str,
-        doc: &OperationDoc,
         contract_op: &ContractOperation,
         streams: bool,
     ) -> Option<Arc<CachePlan>> {
-        let facade = self.from.facade;
-        let (own, steps, reach) = match (&doc.cache, &facade.doc.cache) {
-            (Some(own), _) => {
-                let steps = ["operations", id, "cache"].map(|k| Step::Key(k.into()));
-                (Some(own), steps.to_vec(), format!("operation {id}"))
+        let levels = self.levels.clone();
+        let own = levels.iter().rev().find(|l| l.cache.is_some());
+        match own {
+            Some(level) => self.within(level, |c| c.cache_of(id, level, contract_op, streams)),
+            None if self.keeps_any && contract_op.method != "GET" => {
+                let rule = LETS_GO.to_owned();
+                Some(Arc::new(CachePlan {
+                    keeps: None,
+                    clears: Vec::new(),
+                    place: Arc::new(RulePlace::built_in(rule)),
+                }))
             }
-            (None, Some(common)) => {
-                let reach = format!("facade {}", facade.doc.name);
-                (Some(common), vec![Step::Key("cache".into())], reach)
-            }
-            (None, None) if self.keeps_any => (None, Vec::new(), String::new()),
-            (None, None) => return None,
-        };
+            None => None,
+        }
+    }
+
+    fn cache_of(
+        &mut self,
+        id: &str,
+        level: &Level<'a>,
+        contract_op: &ContractOperation,
+        streams: bool,
+    ) -> Option<Arc<CachePlan>> {
+        let said = level.cache?;
+        let steps = level.below(&["cache"]);
         let is_read = contract_op.method == "GET";
-        let default = CacheDoc::default();
-        let said = own.unwrap_or(&default);
-        if doc.cache.is_some() {
+        let is_own = level.scope == Scope::Operation;
+        if is_own {
             self.fits_the_method(&steps, said, &contract_op.method);
         }
-        if streams && doc.cache.is_some() && said.keep != Some(false) {
+        if streams && is_own && said.keep != Some(false) {
             let message = format!("“{id}” gives a stream, which is not kept");
             self.tell_of_cache(Severity::Error, &steps, message, "");
         }
-        let keeps = own.is_some() && is_read && !streams && said.keep.unwrap_or(true);
-        let keeps = match keeps {
+        let keeps = match is_read && !streams && said.keep.unwrap_or(true) {
             true => Some(self.keeping_of(id, &steps, said)?),
             false => None,
         };
         if keeps.is_none() && is_read {
             return None;
         }
-        let rule = match &keeps {
-            Some(keeping) => in_words(keeping),
-            None => "replies that are kept of what it changes are let go".to_owned(),
+        let rule = keeps.as_ref().map_or_else(|| LETS_GO.to_owned(), in_words);
+        let place = RulePlace {
+            rule: rule.into(),
+            reach: level.reach.clone(),
+            file: self.shared.text(level.site.file),
+            line: level.site.node.locate(&steps, true).line,
         };
-        let place = match own {
-            Some(_) => RulePlace {
-                rule: rule.into(),
-                reach: reach.into(),
-                file: self.shared.text(&facade.file),
-                line: facade.node.locate(&steps, true).line,
-            },
-            None => RulePlace::built_in(rule),
+        let clears = match is_own {
+            true => self.known_tags(said, &steps),
+            false => Vec::new(),
         };
-        let clears = self.known_tags(doc, said, &steps);
         Some(Arc::new(CachePlan {
             keeps,
             clears,
@@ -82,13 +91,9 @@ impl FacadeCompiler<'_> {
     }
 
     fn tell_of_cache(&mut self, severity: Severity, steps: &[Step], message: String, help: &str) {
-        let facade = self.from.facade;
-        let at = facade.node.locate(steps, false);
-        let told = Finding::new(severity, &facade.file, at, message).help(help);
-        // What stands at the facade is read for each of its operations.
-        if !self.findings.contains(&told) {
-            self.findings.push(told);
-        }
+        let at = self.here.node.locate(steps, false);
+        let told = Finding::new(severity, self.here.file, at, message);
+        self.findings.push(told.help(help));
     }
 
     /// Only replies to GET are kept; only what is not safe lets others go.
@@ -170,17 +175,16 @@ impl FacadeCompiler<'_> {
     }
 
     /// The tags that are cleared, all of which some operation of the facade has.
-    fn known_tags(&mut self, doc: &OperationDoc, said: &CacheDoc, steps: &[Step]) -> Vec<Arc<str>> {
-        let facade = self.from.facade;
-        if doc.cache.is_none() {
+    fn known_tags(&mut self, said: &CacheDoc, steps: &[Step]) -> Vec<Arc<str>> {
+        if said.clears.is_empty() {
             return Vec::new();
         }
-        let all = facade
-            .doc
-            .operations
-            .values()
-            .filter_map(|o| o.cache.as_ref());
-        let all = all.chain(&facade.doc.cache).flat_map(|c| &c.tags);
+        let levels = self.levels.clone();
+        let operations = self.from.facade.doc.operations.values();
+        let all = operations.filter_map(|o| o.cache.as_ref());
+        let wide = levels.iter().filter(|l| l.scope != Scope::Operation);
+        let all = all.chain(wide.filter_map(|l| l.cache));
+        let all = all.flat_map(|c| &c.tags);
         let known: Vec<&str> = all.map(String::as_str).collect();
         for (i, tag) in said.clears.iter().enumerate() {
             if known.contains(&tag.as_str()) {

@@ -13,9 +13,10 @@ use serde_json::Value;
 
 use self::fields::Place;
 use super::FacadeCompiler;
+use super::levels::{Level, Scope};
 use super::refusals::Seen;
 use crate::compiled::{BodyChanges, Changes, FieldChange, ITEM, RulePlace, StatusChange};
-use crate::documents::{ChangeDoc, ChangesDoc, FieldChangeDoc, OperationDoc};
+use crate::documents::{ChangeDoc, ChangesDoc, FieldChangeDoc};
 use crate::wiring::{AnswerShape, looks_into, uses};
 
 /// A list of changes has at most so many.
@@ -54,8 +55,6 @@ const NOT_OF_REPLIES: [&str; 10] = [
 /// What of an operation changes are for.
 #[derive(Clone, Copy)]
 pub(super) struct Changed<'c> {
-    /// Its id.
-    pub(super) id: &'c str,
     /// What its expressions see of answers.
     pub(super) seen: Seen<'c>,
     /// What is known of the JSON that is changed on its way back.
@@ -75,36 +74,26 @@ struct Where<'w> {
     reach: &'w str,
 }
 
+impl<'w> Where<'w> {
+    fn of(level: &'w Level<'_>) -> Self {
+        Self {
+            steps: level.below(&["changes"]),
+            reach: &level.reach,
+        }
+    }
+}
+
 impl<'a> FacadeCompiler<'a> {
-    /// The changes of an operation: the facade's, and its own behind them.
+    /// The changes of an operation, those of the widest reach first.
     pub(super) fn changes(
         &mut self,
-        doc: &OperationDoc,
         contract_op: &'a ContractOperation,
         of: Changed<'_>,
     ) -> Option<Box<Changes>> {
-        let key = |k: &str| Step::Key(k.into());
-        let facade = self.from.facade;
         let mut changes = Changes::default();
-        let reach = format!("facade {}", facade.doc.name);
-        let common = Where {
-            steps: vec![key("changes")],
-            reach: &reach,
-        };
-        // What is wrong with them is told once.
-        let told = self.findings.len();
-        self.add(&facade.doc.changes, &common, contract_op, of, &mut changes);
-        for finding in self.findings.split_off(told) {
-            if !self.findings.contains(&finding) {
-                self.findings.push(finding);
-            }
+        for level in &*self.levels.clone() {
+            self.within(level, |c| c.add(level, contract_op, of, &mut changes));
         }
-        let reach = format!("operation {}", of.id);
-        let own = Where {
-            steps: vec![key("operations"), key(of.id), key("changes")],
-            reach: &reach,
-        };
-        self.add(&doc.changes, &own, contract_op, of, &mut changes);
         let any = !changes.query.is_empty()
             || !changes.request.is_empty()
             || !changes.request_body.is_empty()
@@ -116,17 +105,18 @@ impl<'a> FacadeCompiler<'a> {
 
     fn add(
         &mut self,
-        doc: &ChangesDoc,
-        at: &Where<'_>,
+        level: &Level<'a>,
         contract_op: &'a ContractOperation,
         of: Changed<'_>,
         into: &mut Changes,
     ) {
+        let doc = level.changes;
         let request = &doc.request;
-        self.fit(doc, at, of);
+        let at = Where::of(level);
+        self.fit(doc, level, of);
         let before = Seen::Request;
         let mut cx = Context {
-            at,
+            at: &at,
             contract_op,
             seen: before,
             into,
@@ -151,13 +141,13 @@ impl<'a> FacadeCompiler<'a> {
             let body = self.body_changes(&["reply", "body"], &reply.body, &mut cx, of.reply);
             cx.into.reply_body.extend(body);
         }
-        let statuses = self.statuses(&reply.status, at);
+        let statuses = self.statuses(&reply.status, &at);
         cx.into.status.extend(statuses);
     }
 
-    /// Tells of changes that have no meaning for what an operation calls. A facade's are for those that they fit.
-    fn fit(&mut self, doc: &ChangesDoc, at: &Where<'_>, of: Changed<'_>) {
-        if at.steps.len() < 3 {
+    /// Tells of changes that have no meaning for what an operation calls. Those of a wider reach are for those that they fit.
+    fn fit(&mut self, doc: &ChangesDoc, level: &Level<'a>, of: Changed<'_>) {
+        if level.scope != Scope::Operation {
             return;
         }
         let request = &doc.request;
@@ -186,16 +176,13 @@ impl<'a> FacadeCompiler<'a> {
             ),
             () => return,
         };
-        let steps = [
-            at.steps.clone(),
-            keys.into_iter().map(|k| Step::Key(k.into())).collect(),
-        ];
-        let found = self.from.facade.node.locate(&steps.concat(), true);
+        let keys: Vec<&str> = [&["changes"], keys.as_slice()].concat();
+        let found = self.here.node.locate(&level.below(&keys), true);
         self.wrong(found, message.into(), help);
     }
 
     fn wrong(&mut self, at: Position, message: String, help: &str) {
-        let file = &self.from.facade.file;
+        let file = self.here.file;
         self.findings
             .push(Finding::error(file, at, message).help(help));
     }
@@ -225,7 +212,7 @@ impl<'a> FacadeCompiler<'a> {
         if docs.len() > MOST {
             let steps: Vec<Step> = keys.iter().map(|k| Step::Key((*k).into())).collect();
             let steps = [cx.at.steps.as_slice(), &steps].concat();
-            let at = self.from.facade.node.locate(&steps, true);
+            let at = self.here.node.locate(&steps, true);
             let message = format!("{} changes, and {MOST} are the most", docs.len());
             self.wrong(at, message, "");
         }
@@ -236,7 +223,7 @@ impl<'a> FacadeCompiler<'a> {
         Arc::new(RulePlace {
             rule: rule.into(),
             reach: self.shared.text(reach),
-            file: self.shared.text(&self.from.facade.file),
+            file: self.shared.text(self.here.file),
             line,
         })
     }
@@ -246,7 +233,7 @@ impl<'a> FacadeCompiler<'a> {
         for (of, to) in docs {
             let more = ["reply", "status", of].map(|k| Step::Key(k.into()));
             let steps = [at.steps.as_slice(), &more].concat();
-            let node = &self.from.facade.node;
+            let node = &self.here.node;
             let (key, value) = (node.locate(&steps, true), node.locate(&steps, false));
             let range = match of.as_bytes() {
                 [d @ b'2'..=b'5', b'X' | b'x', b'X' | b'x'] => {
@@ -304,13 +291,13 @@ impl<'a> FacadeCompiler<'a> {
                     changes.push(change);
                 }
                 Err((key, why)) => {
-                    let at = self.from.facade.node.locate(&below(key), false);
+                    let at = self.here.node.locate(&below(key), false);
                     self.wrong(at, why, "");
                     return None;
                 }
             }
         }
-        let first = self.from.facade.node.locate(&cx.steps(keys, 0), false);
+        let first = self.here.node.locate(&cx.steps(keys, 0), false);
         let known = match is_request {
             true => self.of_request(cx.contract_op),
             false => shape.and_then(AnswerShape::of_body),
@@ -319,7 +306,7 @@ impl<'a> FacadeCompiler<'a> {
             let wrong = paths::check(&changes, root, schema);
             for (i, key, message, help) in wrong {
                 let steps = [cx.steps(keys, i).as_slice(), &[Step::Key(key.into())]].concat();
-                let at = self.from.facade.node.locate(&steps, false);
+                let at = self.here.node.locate(&steps, false);
                 self.wrong(at, message, &help);
             }
         }
@@ -329,7 +316,7 @@ impl<'a> FacadeCompiler<'a> {
         let patch = match Patch::new(changes) {
             Ok(patch) => patch,
             Err((i, why)) => {
-                let at = self.from.facade.node.locate(&cx.steps(keys, i), false);
+                let at = self.here.node.locate(&cx.steps(keys, i), false);
                 self.wrong(at, why, "");
                 return None;
             }
@@ -344,7 +331,7 @@ impl<'a> FacadeCompiler<'a> {
     fn items_of_lists(&mut self, steps: &[Step], change: &Change) {
         let names_it = change.action.value().is_some_and(|v| uses(v, ITEM));
         if names_it && !change.path.tokens().iter().any(|t| t == "*") {
-            let at = self.from.facade.node.locate(steps, false);
+            let at = self.here.node.locate(steps, false);
             let message = "there is an “item” only where the path has “*”".to_owned();
             self.wrong(at, message, "");
         }

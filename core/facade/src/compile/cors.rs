@@ -6,8 +6,9 @@ use http::{HeaderName, HeaderValue, Uri};
 use porch_contract::{Finding, Position, Step};
 
 use super::FacadeCompiler;
+use super::levels::{Asked, Level, Scope};
 use crate::compiled::{Cors, RulePlace};
-use crate::documents::{CorsDoc, OperationDoc};
+use crate::documents::{CorsDoc, Relaxed};
 
 /// Fields that replies of the porch may have, and that a page needs to behave well.
 const EXPOSED: [&str; 8] = [
@@ -23,25 +24,33 @@ const EXPOSED: [&str; 8] = [
 /// Seconds, where nothing is said.
 const MAX_AGE: u64 = 600;
 
-impl FacadeCompiler<'_> {
-    /// Which pages may call an operation: as it says, else as the facade does.
-    pub(super) fn cors(&mut self, id: &str, doc: &OperationDoc) -> Option<Arc<Cors>> {
-        let key = |k: &str| Step::Key(k.into());
-        let facade = self.from.facade;
-        if let Some(own) = &doc.cors {
-            let steps = [key("operations"), key(id), key("cors")];
-            return self.cors_of(own, &steps, &format!("operation {id}"));
+impl<'a> FacadeCompiler<'a> {
+    /// Which pages may call the operation at hand: as the narrowest reach says, and no others than a wider one fixes.
+    pub(super) fn cors(&mut self) -> Option<Arc<Cors>> {
+        let asked: Asked<&'a CorsDoc> = Asked {
+            key: Relaxed::Cors,
+            keys: &["cors"],
+            holds: |a, b| is_within(a, b),
+            words: |doc| in_words(doc),
+        };
+        let (doc, level) = self.decide(|l| l.cors, &asked)?;
+        let level = self.levels[level].clone();
+        if level.scope == Scope::Operation {
+            return self.within(&level, |c| c.cors_of(doc, &level));
         }
-        let common = facade.doc.cors.as_ref()?;
-        if self.facade_cors.is_none() {
-            let reach = format!("facade {}", facade.doc.name);
-            self.facade_cors = Some(self.cors_of(common, &[key("cors")], &reach));
+        let key = (level.reach.clone(), level.site.file);
+        if let Some(known) = self.cors.get(&key) {
+            return known.clone();
         }
-        self.facade_cors.clone().flatten()
+        let made = self.within(&level, |c| c.cors_of(doc, &level));
+        self.cors.insert(key, made.clone());
+        made
     }
 
-    fn cors_of(&mut self, doc: &CorsDoc, steps: &[Step], reach: &str) -> Option<Arc<Cors>> {
-        let node = &self.from.facade.node;
+    fn cors_of(&mut self, doc: &CorsDoc, level: &Level<'a>) -> Option<Arc<Cors>> {
+        let node = self.here.node;
+        let steps = level.below(&["cors"]);
+        let steps = steps.as_slice();
         let locate = |more: &[Step]| node.locate(&[steps, more].concat(), false);
         let before = self.findings.len();
         let (mut any, mut origins, mut below) = (false, Vec::new(), Vec::new());
@@ -74,7 +83,6 @@ impl FacadeCompiler<'_> {
             .chain(doc.expose.iter().map(String::as_str));
         let names: Vec<&str> = names.collect();
         let seconds = doc.max_age.map_or(MAX_AGE, |span| span.0.as_secs());
-        let shown = doc.origins.join(", ");
         let at = node.locate(steps, true);
         Some(Arc::new(Cors {
             any,
@@ -84,19 +92,47 @@ impl FacadeCompiler<'_> {
             expose: HeaderValue::from_str(&names.join(", ")).ok()?,
             max_age: HeaderValue::from(seconds),
             place: RulePlace {
-                rule: format!("pages of {shown} may call").into(),
-                reach: reach.into(),
-                file: self.shared.text(&self.from.facade.file),
+                rule: in_words(doc).into(),
+                reach: level.reach.clone(),
+                file: self.shared.text(self.here.file),
                 line: at.line,
             },
         }))
     }
 
     fn no_cors(&mut self, at: Position, message: String, help: &str) {
-        let file = &self.from.facade.file;
+        let file = self.here.file;
         self.findings
             .push(Finding::error(file, at, message).help(help));
     }
+}
+
+fn in_words(doc: &CorsDoc) -> String {
+    format!("pages of {} may call", doc.origins.join(", "))
+}
+
+/// Whether whatever one rule lets in, another one does too. Lists that are too long to be held against each other do not.
+fn is_within(narrow: &CorsDoc, wide: &CorsDoc) -> bool {
+    const MOST: usize = 10_000;
+    let all: Vec<Origin> = wide.origins.iter().filter_map(|o| read(o).ok()).collect();
+    let any = all.iter().any(|o| matches!(o, Origin::Any));
+    let few = narrow.origins.len().saturating_mul(all.len()) <= MOST;
+    let covers = |text: &String| match read(text) {
+        Ok(Origin::One(one)) => all.iter().any(|wide| match wide {
+            Origin::One(other) => *other == one,
+            Origin::Below(scheme, domain) => one
+                .strip_prefix(scheme.as_str())
+                .is_some_and(|host| host.ends_with(domain.as_str())),
+            Origin::Any => true,
+        }),
+        Ok(Origin::Below(scheme, domain)) => all.iter().any(|wide| match wide {
+            Origin::Below(s, other) => *s == scheme && domain.ends_with(other.as_str()),
+            _ => false,
+        }),
+        _ => false,
+    };
+    let origins = any || (few && narrow.origins.iter().all(covers));
+    origins && (wide.credentials || !narrow.credentials)
 }
 
 enum Origin {

@@ -94,9 +94,9 @@ impl<'a> FacadeCompiler<'a> {
         let help = "say which backend it calls, when there is one: `call: { backend: NAME }`";
         let told = Finding::new(Severity::Warning, &facade.file, at, message).help(help);
         self.findings.push(told);
-        let admission = self.admission(id, doc, contract_op, &Behind::nothing());
+        let admission = self.admission(doc, contract_op, &Behind::nothing());
         let examples = self.examples(id, contract_op);
-        let refusals = self.refusals(id, doc, contract_op, Seen::Request);
+        let refusals = self.refusals(id, contract_op, Seen::Request);
         CompiledOperation {
             id: id.to_owned(),
             route: Arc::new(route(contract_op)),
@@ -110,7 +110,9 @@ impl<'a> FacadeCompiler<'a> {
             refusals,
             changes: None,
             cache: None,
-            cors: self.cors(id, doc),
+            cors: self.cors(),
+            said: self.said.drain(..).collect(),
+            overridden: self.overridden.drain(..).collect(),
             answers: None,
             place: Arc::new(RulePlace {
                 rule: self

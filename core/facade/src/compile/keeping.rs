@@ -9,8 +9,9 @@ use serde_json::Value;
 
 use super::FacadeCompiler;
 use super::admission::Behind;
+use super::levels::{Asked, decided};
 use crate::compiled::{BodyPlan, BodyType};
-use crate::documents::{Kept as Keeps, OperationDoc, ReadOnly, UnknownQuery};
+use crate::documents::{Kept as Keeps, OperationDoc, ReadOnly, Relaxed, UnknownQuery};
 
 /// Validators by the schemas that they are of; those of one contract share their parts.
 #[derive(Default)]
@@ -35,6 +36,45 @@ const LOOKED_AT: [&str; 9] = [
     "deprecated",
 ];
 
+/// How what is said of requests compares.
+const HELD: Asked<Keeps> = Asked {
+    key: Relaxed::Contract,
+    keys: &["admit", "contract"],
+    holds: |a, b| a == b || *a == Keeps::Check,
+    words: |kept| {
+        let text = match kept {
+            Keeps::Check => "requests are held against the contract's schemas",
+            Keeps::Pass => "bodies pass as they come, whether they fit the contract or not",
+        };
+        text.to_owned()
+    },
+};
+const UNKNOWN: Asked<UnknownQuery> = Asked {
+    key: Relaxed::UnknownQuery,
+    keys: &["admit", "unknown-query"],
+    holds: |a, b| *a as u8 <= *b as u8,
+    words: |unknown| {
+        let becomes = match unknown {
+            UnknownQuery::Refuse => "are refused",
+            UnknownQuery::Drop => "are taken out",
+            UnknownQuery::Pass => "pass",
+        };
+        format!("query parameters that the contract has not {becomes}")
+    },
+};
+const READ_ONLY: Asked<ReadOnly> = Asked {
+    key: Relaxed::ReadOnly,
+    keys: &["admit", "read-only"],
+    holds: |a, b| *a as u8 <= *b as u8,
+    words: |read_only| {
+        let becomes = match read_only {
+            ReadOnly::Refuse => "are refused",
+            ReadOnly::Drop => "are taken out of bodies",
+        };
+        format!("members that only the service sets {becomes}")
+    },
+};
+
 /// Whether a schema says more than what is looked at anyhow.
 fn says_more(schema: &Value) -> bool {
     let more = |s: &Value| {
@@ -45,7 +85,7 @@ fn says_more(schema: &Value) -> bool {
     more(schema) || schema.get("items").is_some_and(more)
 }
 
-impl FacadeCompiler<'_> {
+impl<'a> FacadeCompiler<'a> {
     /// Compiles the schemas that are needed, together: they have much in common.
     pub(super) fn keeping(&mut self) {
         let (contract, facade) = (self.from.contract, self.from.facade);
@@ -53,7 +93,11 @@ impl FacadeCompiler<'_> {
         let (mut keys, mut added): (Vec<*const Value>, Vec<Added>) = (Vec::new(), Vec::new());
         let mut others: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
         for (id, doc) in &facade.doc.operations {
-            let Some(op) = contract.operations.get(id).filter(|_| self.checks(doc)) else {
+            let Some(op) = contract
+                .operations
+                .get(id)
+                .filter(|_| self.checks_of(id, doc))
+            else {
                 continue;
             };
             let backend = doc.backend();
@@ -116,39 +160,47 @@ impl FacadeCompiler<'_> {
         }
     }
 
-    /// Whether an operation's requests are held against the contract.
-    pub(super) fn checks(&self, doc: &OperationDoc) -> bool {
-        let said = doc.admit.contract.or(self.from.facade.doc.admit.contract);
-        said != Some(Keeps::Pass)
+    /// Whether the requests of any operation are held against the contract.
+    fn checks_of(&self, id: &'a str, doc: &'a OperationDoc) -> bool {
+        let levels = self.levels_of(id, doc);
+        let (kept, _) = decided(&levels, &|l| l.admit.contract, HELD.key, HELD.holds);
+        !matches!(kept, Some((Keeps::Pass, _)))
+    }
+
+    /// Whether those of the operation at hand are.
+    pub(super) fn checks(&mut self) -> bool {
+        let kept = self.decide(|l| l.admit.contract, &HELD);
+        !matches!(kept, Some((Keeps::Pass, _)))
     }
 
     /// What becomes of query parameters that the contract has not. Where one of those that it has takes any names, all are
     /// known (OpenAPI 3.1 §4.8.12.2, objects in the styles `form` and `deepObject`).
     pub(super) fn unknown_query(
-        &self,
-        doc: &OperationDoc,
+        &mut self,
         op: &ContractOperation,
         behind: &Behind<'_>,
+        checks: bool,
     ) -> UnknownQuery {
-        let all = self.from.facade.doc.admit.unknown_query;
-        let said = doc.admit.unknown_query.or(all);
-        let any = op.parameters.iter().any(|p| {
-            p.place == Place::Query && p.other && (p.takes_any_name() || !self.checks(doc))
-        });
+        let any = op
+            .parameters
+            .iter()
+            .any(|p| p.place == Place::Query && p.other && (p.takes_any_name() || !checks));
+        let said = self.decide(|l| l.admit.unknown_query, &UNKNOWN);
         match any || behind.own_query {
             true => UnknownQuery::Pass,
-            false => said.unwrap_or(UnknownQuery::Refuse),
+            false => said.map_or(UnknownQuery::Refuse, |(said, _)| said),
         }
     }
 
     pub(super) fn body(
-        &self,
-        doc: &OperationDoc,
+        &mut self,
         op: &ContractOperation,
         behind: &Behind<'_>,
+        checks: bool,
     ) -> Option<Arc<BodyPlan>> {
+        let read_only = self.decide(|l| l.admit.read_only, &READ_ONLY);
         let described = !op.bodies.is_empty() && behind.passes_bodies;
-        if !described || !self.checks(doc) {
+        if !described || !checks {
             return None;
         }
         let types = op.bodies.iter().map(|(name, schema)| BodyType {
@@ -158,8 +210,7 @@ impl FacadeCompiler<'_> {
         Some(Arc::new(BodyPlan {
             types: types.collect(),
             required: op.needs_body,
-            drops_read_only: (doc.admit.read_only.or(self.from.facade.doc.admit.read_only))
-                == Some(ReadOnly::Drop),
+            drops_read_only: matches!(read_only, Some((ReadOnly::Drop, _))),
         }))
     }
 }

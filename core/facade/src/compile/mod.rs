@@ -11,6 +11,7 @@ mod credentials;
 mod examples;
 mod keeping;
 mod keys;
+mod levels;
 mod overlaps;
 mod refusals;
 mod routing;
@@ -21,6 +22,7 @@ pub(crate) use backend::{facade_of, no_address, no_backend};
 
 use std::cell::{OnceCell, RefCell};
 use std::collections::{HashMap, HashSet};
+use std::rc::Rc;
 use std::sync::{Arc, OnceLock};
 
 use http::HeaderName;
@@ -34,18 +36,20 @@ use serde_json::Value;
 
 use admission::Behind;
 use changes::Changed;
+use levels::{Level, Site};
 use refusals::Seen;
 use routing::Routed;
 
 use crate::compiled::{
-    ANSWER, Changes, CompiledBackend, CompiledFacade, CompiledOperation, Cors, Definition, Reply,
-    Route, RulePlace, Secrets, Step as Call,
+    ANSWER, Changes, CompiledBackend, CompiledFacade, CompiledOperation, Cors, Definition,
+    Overridden, Reply, Route, RulePlace, Secrets, Step as Call,
 };
-use crate::documents::{EnvironmentDoc, FacadeDoc, OperationDoc};
+use crate::documents::{EnvironmentDoc, FacadeDoc, OperationDoc, Relaxed};
 use crate::host::no_host;
 use crate::kind::{Compiled, Kind, Kinds};
 use crate::library::Library;
 use crate::read::Document;
+use crate::shared::Ruled;
 use crate::wiring::{CallCompiler, Used};
 use crate::{Documents, Files};
 
@@ -54,6 +58,8 @@ pub(crate) struct Sources<'a> {
     pub(crate) files: &'a Files,
     pub(crate) documents: &'a Documents,
     pub(crate) facade: &'a Document<FacadeDoc>,
+    /// The shared rules that reach it.
+    pub(crate) ruled: &'a Ruled<'a>,
     pub(crate) contract_file: &'a str,
     pub(crate) contract: &'a Contract,
     pub(crate) environment: Option<&'a EnvironmentDoc>,
@@ -63,8 +69,16 @@ pub(crate) struct Sources<'a> {
 
 /// Compiles a facade. It is only fit to be served when no finding is an error.
 pub(crate) fn facade(sources: &Sources<'_>) -> (CompiledFacade, Vec<Finding>) {
+    let facade = sources.facade;
     let mut compiler = FacadeCompiler {
         from: sources,
+        here: Site::own(sources),
+        levels: Rc::from([]),
+        told: HashSet::new(),
+        said: Vec::new(),
+        overridden: Vec::new(),
+        facade_words: format!("facade {}", facade.doc.name).into(),
+        facade_counted: format!("{}/", facade.doc.name).into(),
         findings: Vec::new(),
         backends: Vec::new(),
         by_name: HashMap::new(),
@@ -76,9 +90,9 @@ pub(crate) fn facade(sources: &Sources<'_>) -> (CompiledFacade, Vec<Finding>) {
         written: OnceCell::new(),
         made: examples::Made::default(),
         strangers: 0,
-        facade_cors: None,
+        cors: HashMap::new(),
         used: RefCell::default(),
-        keeps_any: cache::keeps_any(&sources.facade.doc),
+        keeps_any: cache::keeps_any(&facade.doc) || sources.ruled.keeps_any(),
     };
     let compiled = compiler.facade();
     let findings = compiler.findings;
@@ -114,8 +128,19 @@ struct FacadeCompiler<'a> {
     made: examples::Made,
     /// How many operations the contract lacks.
     strangers: usize,
-    /// Which pages may call by the facade's own rule, once somebody asks.
-    facade_cors: Option<Option<Arc<Cors>>>,
+    /// Which pages may call, by the reach and the file that say it, for what reaches several operations.
+    cors: HashMap<(Arc<str>, &'a str), Option<Arc<Cors>>>,
+    /// The document at hand.
+    here: Site<'a>,
+    /// What is said of the operation at hand, the widest reach first.
+    levels: Rc<[Level<'a>]>,
+    /// What was told of documents that reach several operations: the place, and what.
+    told: HashSet<((String, usize, usize), String)>,
+    /// What of the operation at hand shared rules say, and what does not hold of all that is said.
+    said: Vec<(Relaxed, RulePlace)>,
+    overridden: Vec<Overridden>,
+    facade_words: Arc<str>,
+    facade_counted: Arc<str>,
     /// What expressions of the operation at hand read of callers.
     used: RefCell<Used>,
     /// Whether any operation keeps replies.
@@ -144,6 +169,9 @@ impl<'a> FacadeCompiler<'a> {
                 continue;
             };
             self.used.take();
+            self.said.clear();
+            self.overridden.clear();
+            self.levels = self.levels_of(id, doc).into();
             if !doc.calls.is_empty() {
                 operations.extend(self.several(id, doc, contract_op));
                 continue;
@@ -321,14 +349,14 @@ impl<'a> FacadeCompiler<'a> {
         let compiled = wired.kind.call(&mut compiler)?;
         let place = self.place_of_one(id, &call.backend, at_call.line);
         let seen = Seen::Answer(compiled.shape.as_ref());
-        let refusals = self.refusals(id, doc, contract_op, seen);
-        let reply = self.with_refusals(id, &compiled, &refusals);
-        let changes = self.changes_of_one(id, (doc, contract_op), wired, &compiled);
+        let refusals = self.refusals(id, contract_op, seen);
+        let reply = self.with_refusals(&compiled, &refusals);
+        let changes = self.changes_of_one(contract_op, wired, &compiled);
         let behind = Behind::of(wired, &compiled);
         let streams = compiled.call.takes_messages() || compiled.call.gives_messages();
         let routing = self.routing(Routed::one(id, doc, contract_op, (wired, &compiled)));
-        let admission = self.admission(id, doc, contract_op, &behind);
-        let answers = self.answers(id, doc, contract_op);
+        let admission = self.admission(doc, contract_op, &behind);
+        let answers = self.answers(id, contract_op);
         Some(CompiledOperation {
             answers,
             id: id.to_owned(),
@@ -354,8 +382,10 @@ impl<'a> FacadeCompiler<'a> {
                 ..with_changes(reply, changes.as_deref())
             },
             changes,
-            cache: self.cache(id, doc, contract_op, streams),
-            cors: self.cors(id, doc),
+            cache: self.cache(id, contract_op, streams),
+            cors: self.cors(),
+            said: self.said.drain(..).collect(),
+            overridden: self.overridden.drain(..).collect(),
             place: Arc::new(place),
             at,
         })
@@ -372,15 +402,13 @@ impl<'a> FacadeCompiler<'a> {
 
     fn changes_of_one(
         &mut self,
-        id: &str,
-        (doc, contract_op): (&OperationDoc, &'a ContractOperation),
+        contract_op: &'a ContractOperation,
         wired: &Wired,
         compiled: &Compiled,
     ) -> Option<Box<Changes>> {
         let shape = compiled.shape.as_ref();
         let made = compiled.reply.body.is_some();
         let of = Changed {
-            id,
             seen: Seen::Answer(shape),
             // What is made is as the contract says, which was held against it already.
             reply: shape.filter(|_| !made),
@@ -388,7 +416,7 @@ impl<'a> FacadeCompiler<'a> {
             one_call: true,
             of_messages: compiled.native.is_some() || compiled.call.gives_messages(),
         };
-        self.changes(doc, contract_op, of)
+        self.changes(contract_op, of)
     }
 }
 

@@ -3,13 +3,14 @@
 use std::sync::Arc;
 
 use http::StatusCode;
-use porch_contract::{Finding, Operation as ContractOperation, Severity, Step};
+use porch_contract::{Finding, Operation as ContractOperation, Position, Severity, Step};
 use porch_rules::expr::Template;
 use serde_json::Value;
 
 use super::FacadeCompiler;
+use super::levels::{Level, Scope};
 use crate::compiled::{ANSWER, Refusal, Reply, RulePlace};
-use crate::documents::{OperationDoc, RefusalDoc};
+use crate::documents::RefusalDoc;
 use crate::kind::Compiled;
 use crate::wiring::{Among, AnswerShape, Shapes, Spot, Templates, looks_into, uses};
 
@@ -45,6 +46,25 @@ impl<'s> Seen<'s> {
                     .collect()
             }
         }
+    }
+}
+
+/// Where a refusal stands.
+#[derive(Clone, Copy)]
+struct Stands<'l, 'a> {
+    /// The operation.
+    id: &'l str,
+    level: &'l Level<'a>,
+    /// The level's number, and its own among the level's.
+    number: usize,
+    i: usize,
+}
+
+impl Stands<'_, '_> {
+    fn steps(self) -> Vec<Step> {
+        let mut steps = self.level.below(&["refuse"]);
+        steps.push(Step::Index(self.i));
+        steps
     }
 }
 
@@ -103,7 +123,7 @@ impl<'a> FacadeCompiler<'a> {
         seen: Seen<'_>,
         of_item: bool,
     ) -> Option<Template> {
-        let facade = self.from.facade;
+        let here = self.here;
         let shape = match seen {
             Seen::Answer(shape) => shape,
             _ => None,
@@ -113,9 +133,9 @@ impl<'a> FacadeCompiler<'a> {
             soap_header: shape.and_then(AnswerShape::of_soap_header),
         };
         let templates = Templates {
-            file: &facade.file,
-            text: self.from.files.get(&facade.file).map_or("", String::as_str),
-            node: &facade.node,
+            file: here.file,
+            text: here.text,
+            node: here.node,
             contract: self.from.contract,
             operation: contract_op,
             among: seen.among(),
@@ -137,10 +157,10 @@ impl<'a> FacadeCompiler<'a> {
         seen: Seen<'_>,
     ) -> Option<Template> {
         if !text.starts_with('=') || text.starts_with("==") {
-            let at = self.from.facade.node.locate(steps, false);
+            let at = self.here.node.locate(steps, false);
             let message = format!("“{text}” is a text, and no {what}");
             let help = format!("an expression begins with “=”: `={text}`");
-            let file = &self.from.facade.file;
+            let file = self.here.file;
             self.findings
                 .push(Finding::error(file, at, message).help(help));
             return None;
@@ -148,43 +168,49 @@ impl<'a> FacadeCompiler<'a> {
         self.structure((steps, &Value::String(text.into())), contract_op, seen)
     }
 
-    /// The refusals of an operation.
+    /// The refusals of an operation, those of the widest reach first.
     pub(super) fn refusals(
         &mut self,
         id: &str,
-        doc: &OperationDoc,
         contract_op: &'a ContractOperation,
         seen: Seen<'_>,
     ) -> Box<[Refusal]> {
-        let all = doc.refuse.iter().enumerate();
-        all.filter_map(|(i, refusal)| self.refusal((id, i), refusal, contract_op, seen))
-            .collect()
+        let mut all = Vec::new();
+        for (number, level) in self.levels.clone().iter().enumerate() {
+            self.within(level, |c| {
+                for (i, doc) in level.refuse.iter().enumerate() {
+                    let of = Stands {
+                        id,
+                        level,
+                        number,
+                        i,
+                    };
+                    all.extend(c.refusal(of, doc, contract_op, seen));
+                }
+            });
+        }
+        all.into()
     }
 
     fn refusal(
         &mut self,
-        (id, i): (&str, usize),
+        of: Stands<'_, 'a>,
         doc: &RefusalDoc,
         contract_op: &'a ContractOperation,
         seen: Seen<'_>,
     ) -> Option<Refusal> {
         let key = |k: &str| Step::Key(k.into());
-        let own = [key("operations"), key(id), key("refuse"), Step::Index(i)];
+        let own = of.steps();
         let below = |k: &str| [own.as_slice(), &[key(k)]].concat();
-        let facade = self.from.facade;
-        let status_at = facade.node.locate(&below("status"), false);
+        let here = self.here;
+        let status_at = here.node.locate(&below("status"), false);
         if !(400..600).contains(&doc.status) {
             let message = format!("{} is no status of an error", doc.status);
             let help = "requests are refused with 400 to 599";
             self.findings
-                .push(Finding::error(&facade.file, status_at, message).help(help));
+                .push(Finding::error(here.file, status_at, message).help(help));
         }
-        if !self.has_response(id, doc.status) {
-            let message = format!("the contract's “{id}” has no response {}", doc.status);
-            let help = "add it to the contract, so that callers know of it";
-            let told = Finding::new(Severity::Warning, &facade.file, status_at, message);
-            self.findings.push(told.help(help));
-        }
+        self.known_to_callers(of, doc, status_at);
         let when = self.expression((&below("when"), &doc.when, "condition"), contract_op, seen);
         let detail = match &doc.detail {
             Some(text) => Some(self.structure(
@@ -201,9 +227,10 @@ impl<'a> FacadeCompiler<'a> {
         needs.extend(said.flat_map(|t| seen.needs(t)));
         needs.sort_unstable();
         needs.dedup();
-        let at = facade.node.locate(&own, false);
+        let at = here.node.locate(&own, false);
         let rule = format!("refuses with {}: {}", doc.status, doc.title);
         Some(Refusal {
+            level: of.number,
             needs,
             when,
             status: doc.status,
@@ -213,45 +240,66 @@ impl<'a> FacadeCompiler<'a> {
             members,
             place: Arc::new(RulePlace {
                 rule: rule.into(),
-                reach: format!("operation {id}").into(),
-                file: self.shared.text(&facade.file),
+                reach: of.level.reach.clone(),
+                file: self.shared.text(here.file),
                 line: at.line,
             }),
         })
     }
 
     /// What refusals want of the messages of an operation's only call; native callers and streams are not looked into.
-    pub(super) fn with_refusals(
-        &mut self,
-        id: &str,
-        compiled: &Compiled,
-        refusals: &[Refusal],
-    ) -> Reply {
-        let reads_body = refusals.iter().any(|r| r.names("body"));
-        let answer = refusals.iter().any(|r| !r.needs.is_empty());
+    pub(super) fn with_refusals(&mut self, compiled: &Compiled, refusals: &[Refusal]) -> Reply {
         let native = compiled.native.is_some();
         let call = &compiled.call;
-        let (what, told) = match () {
-            () if native && reads_body => ("the body", "native callers"),
-            () if native && answer => ("the answer", "native callers"),
-            () if reads_body && call.takes_messages() => ("the body", "a stream"),
-            () if answer && call.gives_messages() => ("the answer", "a stream"),
-            () => ("", ""),
-        };
-        if !what.is_empty() {
-            let facade = self.from.facade;
-            let steps = ["operations", id, "refuse"].map(|k| Step::Key(k.into()));
-            let at = facade.node.locate(&steps, true);
+        for refusal in refusals {
+            let reads_body = refusal.names("body");
+            let answer = !refusal.needs.is_empty();
+            let (what, told) = match () {
+                () if native && reads_body => ("the body", "native callers"),
+                () if native && answer => ("the answer", "native callers"),
+                () if reads_body && call.takes_messages() => ("the body", "a stream"),
+                () if answer && call.gives_messages() => ("the answer", "a stream"),
+                () => continue,
+            };
+            let levels = self.levels.clone();
+            let level = &levels[refusal.level];
             let message =
                 format!("{what} of {told} is not looked into: nothing can be refused by it");
-            self.findings
-                .push(Finding::error(&facade.file, at, message));
+            let at = level.site.node.locate(&level.below(&["refuse"]), true);
+            let file = level.site.file;
+            self.within(level, |c| {
+                c.findings.push(Finding::error(file, at, message))
+            });
         }
         Reply {
-            reads_body,
+            reads_body: refusals.iter().any(|r| r.names("body")),
             looks_into: refusals.iter().any(Refusal::looks_into_answer),
             ..Reply::default()
         }
+    }
+
+    /// Whether the contract tells callers of a refusal; one that reaches several operations is told of once.
+    fn known_to_callers(&mut self, of: Stands<'_, 'a>, doc: &RefusalDoc, at: Position) {
+        let Stands { id, level, .. } = of;
+        if self.has_response(id, doc.status) {
+            return;
+        }
+        let (file, status) = (self.here.file, doc.status);
+        let (message, help) = match level.scope {
+            Scope::Operation => (
+                format!("the contract's “{id}” has no response {status}"),
+                "add it to the contract, so that callers know of it",
+            ),
+            _ => (
+                format!(
+                    "{} does not say of all its operations that they answer {status}",
+                    self.from.contract_file
+                ),
+                "add the response to the contract, so that callers know of it",
+            ),
+        };
+        let told = Finding::new(Severity::Warning, file, at, message).help(help);
+        self.findings.push(told);
     }
 
     /// The statuses of an operation's responses, as the contract writes them.
@@ -286,12 +334,11 @@ impl<'a> FacadeCompiler<'a> {
         for (name, value) in &doc.members {
             let below = [steps, &[Step::Key(name.clone())]].concat();
             if OWN.contains(&name.as_str()) {
-                let facade = self.from.facade;
-                let at = facade.node.locate(&below, true);
+                let at = self.here.node.locate(&below, true);
                 let message = format!("“{name}” is a problem's own member");
                 let help = "say it beside `members:`, or call yours another name";
-                self.findings
-                    .push(Finding::error(&facade.file, at, message).help(help));
+                let told = Finding::error(self.here.file, at, message);
+                self.findings.push(told.help(help));
                 continue;
             }
             let made = self.structure((&below, value), contract_op, seen);

@@ -356,8 +356,8 @@ impl<'a> FacadeCompiler<'a> {
     fn read_by_others(&mut self, of: Routed<'_, 'a>, compiled: &Compiled, wired: &Wired) {
         let before = std::mem::take(&mut self.findings);
         let seen = Seen::Answer(compiled.shape.as_ref());
-        let _ = self.refusals(of.id, of.doc, of.contract_op, seen);
-        let _ = self.changes_of_one(of.id, (of.doc, of.contract_op), wired, compiled);
+        let _ = self.refusals(of.id, of.contract_op, seen);
+        let _ = self.changes_of_one(of.contract_op, wired, compiled);
         let found = std::mem::replace(&mut self.findings, before);
         let told = format!(" (where the call goes to {})", wired.backend.name);
         self.new_ones(found, &told);

@@ -88,25 +88,24 @@ impl<'a> FacadeCompiler<'a> {
             answers.push(answer);
         }
         let among = Among::behind(&names, &answers);
-        let refusals = self.refusals(id, doc, contract_op, Seen::Several(&among));
+        let refusals = self.refusals(id, contract_op, Seen::Several(&among));
         let reply = self.reply_of_several(of, &among);
         self.not_refused(of, &names);
         reads_body |= reply.as_ref().is_some_and(|t| uses(t, "body"));
         reads_body |= refusals.iter().any(|r| r.names("body"));
         let changed = Changed {
-            id,
             seen: Seen::Several(&among),
             reply: None,
             is_http: false,
             one_call: false,
             of_messages: false,
         };
-        let changes = self.changes(doc, contract_op, changed);
+        let changes = self.changes(contract_op, changed);
         reads_body |= changes.as_ref().is_some_and(|c| c.reads_body);
         let steps: Option<Vec<Call>> = steps.into_iter().collect();
         let behind = Behind::several();
-        let admission = self.admission(id, doc, contract_op, &behind);
-        let answers_kept = self.answers(id, doc, contract_op);
+        let admission = self.admission(doc, contract_op, &behind);
+        let answers_kept = self.answers(id, contract_op);
         let at = self.at_operation(id);
         Some(CompiledOperation {
             id: id.to_owned(),
@@ -123,8 +122,10 @@ impl<'a> FacadeCompiler<'a> {
             },
             answers: answers_kept,
             changes,
-            cache: self.cache(id, doc, contract_op, false),
-            cors: self.cors(id, doc),
+            cache: self.cache(id, contract_op, false),
+            cors: self.cors(),
+            said: self.said.drain(..).collect(),
+            overridden: self.overridden.drain(..).collect(),
             place: Arc::new(self.place_of_several(of, &names)),
             at,
         })

@@ -40,7 +40,7 @@ pub use definition::Definition;
 pub use examples::{Example, Examples, Given};
 pub(crate) use inside::circles;
 pub use operation::{
-    Call, CallRules, CompiledOperation, Each, Refusal, Reply, Route, Step, StepPlan,
+    Call, CallRules, CompiledOperation, Each, Overridden, Refusal, Reply, Route, Step, StepPlan,
 };
 pub use place::RulePlace;
 pub use routing::{Choice, Routing, Shadow, Share, Spare, Way};

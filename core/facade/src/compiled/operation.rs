@@ -9,6 +9,8 @@ use http::StatusCode;
 use porch_contract::Position;
 use porch_rules::expr::Template;
 
+use crate::documents::Relaxed;
+
 use super::{
     Admission, AnswersPlan, CachePlan, Changes, CompiledBackend, Cors, Examples, Routing, RulePlace,
 };
@@ -38,10 +40,23 @@ pub struct CompiledOperation {
     pub cors: Option<Arc<Cors>>,
     /// What replies are held against; `None`: they pass.
     pub answers: Option<Arc<AnswersPlan>>,
+    /// What of this is said by shared rules, with where.
+    pub said: Box<[(Relaxed, RulePlace)]>,
+    /// What documents say of it that does not hold.
+    pub overridden: Box<[Overridden]>,
     /// Where its wiring stands.
     pub place: Arc<RulePlace>,
     /// The same in its file, to the column.
     pub at: Position,
+}
+
+/// A rule that does not hold.
+#[derive(Debug)]
+pub struct Overridden {
+    /// Where it stands.
+    pub place: RulePlace,
+    /// The rule that holds in its place.
+    pub by: RulePlace,
 }
 
 /// Where callers find an operation.
@@ -118,6 +133,8 @@ pub struct Each {
 /// A refusal in the facade's own words.
 #[derive(Debug)]
 pub struct Refusal {
+    /// The number of the level that says it, from the widest reach to the narrowest.
+    pub(crate) level: usize,
     /// When.
     pub when: Template,
     /// Indexes of the steps whose answers it looks at.

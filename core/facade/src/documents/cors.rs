@@ -6,7 +6,7 @@ use serde::Deserialize;
 use crate::units::Span;
 
 /// Pages of other origins that may call from a browser (Fetch §3.3, “CORS protocol”).
-#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[derive(Clone, Debug, Deserialize, JsonSchema, PartialEq)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct CorsDoc {
     /// Origins, as in `https://harbour.example`; `https://*.harbour.example` for all below a domain, `*` for any.

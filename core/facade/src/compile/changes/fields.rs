@@ -57,7 +57,7 @@ impl<'a> FacadeCompiler<'a> {
         let other = doc.to.as_ref();
         let other = other.map_or_else(String::new, |to| format!(" → {to}"));
         let rule = format!("{} the {what} {}{other}", doc.op.name(), doc.name);
-        let line = self.from.facade.node.locate(place.steps, false).line;
+        let line = self.here.node.locate(place.steps, false).line;
         Some(FieldChange {
             action,
             name,
@@ -69,7 +69,7 @@ impl<'a> FacadeCompiler<'a> {
 
     /// A mistake at a key of a change.
     fn wrong_at(&mut self, place: &Place<'_>, key: &str, message: &str, help: &str) {
-        let at = self.from.facade.node.locate(&place.below(key), false);
+        let at = self.here.node.locate(&place.below(key), false);
         self.wrong(at, message.to_owned(), help);
     }
 
@@ -132,7 +132,7 @@ impl<'a> FacadeCompiler<'a> {
         (key, name): (&str, &str),
         begins: bool,
     ) -> Option<String> {
-        let at: Position = self.from.facade.node.locate(&place.below(key), false);
+        let at: Position = self.here.node.locate(&place.below(key), false);
         let Some(fixed) = place.fixed else {
             if name.is_empty() {
                 self.wrong(at, "a query parameter has a name".into(), "");
