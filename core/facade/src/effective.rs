@@ -81,7 +81,13 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
         let text = "the reply is made of the answers, as `reply` says";
         rules.push(rule("reply", wiring(text.into())));
     }
-    rules.extend(op.changes.iter().flat_map(|c| changed(c)));
+    if let Some(changes) = &op.changes {
+        // Requests are changed behind all that makes them, and before the only call.
+        let before = rules.iter().position(|r| r.stage == "call");
+        let before = before.unwrap_or(rules.len());
+        rules.splice(before..before, request_changes(changes));
+        rules.extend(reply_changes(changes));
+    }
     if let Some(answers) = &op.answers {
         let text = match answers.refuse {
             true => "replies that do not fit the contract are refused with 502",
@@ -207,17 +213,20 @@ fn of_several(
     before.chain(after.into_iter().map(rule("call"))).collect()
 }
 
-/// What is changed of messages that go through.
-fn changed(changes: &Changes) -> Vec<EffectiveRule> {
-    let rule = |stage| move |place: &Arc<RulePlace>| EffectiveRule::of(stage, (**place).clone());
-    let before = changes.query.iter().chain(&changes.request);
-    let before = before.map(|c| &c.place);
-    let before = before.chain(changes.request_body.iter().map(|c| &c.place));
-    let behind = changes.reply_body.iter().map(|c| &c.place);
-    let behind = behind.chain(changes.status.iter().map(|c| &c.place));
-    let behind = behind.chain(changes.reply.iter().map(|c| &c.place));
-    let before = before.map(rule("prepare"));
-    before.chain(behind.map(rule("reply"))).collect()
+/// What is changed of requests that go through.
+fn request_changes(changes: &Changes) -> impl Iterator<Item = EffectiveRule> {
+    let all = changes.query.iter().chain(&changes.request);
+    let all = all.map(|c| &c.place);
+    let all = all.chain(changes.request_body.iter().map(|c| &c.place));
+    all.map(|place| EffectiveRule::of("prepare", (**place).clone()))
+}
+
+/// What is changed of replies that go through.
+fn reply_changes(changes: &Changes) -> impl Iterator<Item = EffectiveRule> {
+    let all = changes.reply_body.iter().map(|c| &c.place);
+    let all = all.chain(changes.status.iter().map(|c| &c.place));
+    let all = all.chain(changes.reply.iter().map(|c| &c.place));
+    all.map(|place| EffectiveRule::of("reply", (**place).clone()))
 }
 
 /// The text of an expression.

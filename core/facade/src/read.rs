@@ -268,6 +268,10 @@ pub(crate) fn shape_error(
 
 /// The reader's message about a value of another kind, without the names of this program's types.
 fn in_words(message: &str) -> String {
+    // A number with a sign, a fraction or too many digits.
+    if message == "invalid number" {
+        return "a whole number is expected here, from 0 and not too large".to_owned();
+    }
     let Some((found, expected)) = message
         .strip_prefix("invalid type: ")
         .and_then(|m| m.split_once(", expected "))

@@ -255,8 +255,11 @@ impl<'a> FacadeCompiler<'a> {
     }
 
     fn does_not_hold(&mut self, level: &Level<'a>, keys: &[&str], by: &RulePlace) {
-        let message = format!("this relaxes what {} fixes, and does not hold", by.reach);
-        let help = format!("{}:{} says: {}", by.file, by.line, by.rule);
+        let message = format!("this relaxes what {} fixes, and does not hold", by.file);
+        let help = format!(
+            "{}:{} ({}): {}; only what is named below `defaults:` may be relaxed",
+            by.file, by.line, by.reach, by.rule
+        );
         let told = Finding::new(Severity::Warning, level.site.file, level.at(keys), message);
         let told = told.help(help);
         if !self.findings.contains(&told) {

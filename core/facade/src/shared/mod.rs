@@ -1,12 +1,15 @@
 //! Shared rules: which of them reach a facade, and what they say there.
 
+mod alone;
 mod fill;
 
 use std::collections::{BTreeSet, HashMap, HashSet};
 
-use porch_contract::{Finding, Node, Position, Severity, Step, suggest};
+use porch_contract::{Finding, Node, Step, suggest};
 use serde_json::{Map, Value};
 
+use self::alone::of_parameter;
+pub(crate) use self::alone::on_their_own;
 use self::fill::{Filler, only_name};
 use crate::documents::{FacadeDoc, OperationDoc, ReachDoc, RulesDoc, RulesHead, UseDoc};
 use crate::read::{Document, shape_error};
@@ -323,7 +326,14 @@ impl<'a> Reader<'a> {
         if let Some(known) = self.known.get(&key) {
             return *known;
         }
-        let made = self.made_with(rules, with, used);
+        let parameters = rules.doc.parameters.iter();
+        let wrong = parameters.flat_map(|(name, p)| of_parameter(rules, name, p));
+        let wrong: Vec<Finding> = wrong.collect();
+        let made = match wrong.is_empty() {
+            true => self.made_with(rules, with, used),
+            false => None,
+        };
+        self.findings.extend(wrong);
         self.known.insert(key, made);
         made
     }
@@ -447,90 +457,4 @@ fn filled(
             finding: shape_error(&rules.file, &rules.node, &e),
         }]
     })
-}
-
-/// What is wrong with shared rules whoever uses them.
-pub(crate) fn on_their_own(documents: &Documents) -> Vec<Finding> {
-    let mut findings = Vec::new();
-    for rules in documents.rules.values() {
-        let at = |steps: &[&str]| {
-            let steps: Vec<Step> = steps.iter().map(|k| Step::Key((*k).into())).collect();
-            rules.node.locate(&steps, false)
-        };
-        let mut wrong = |at: Position, message: String, help: String| {
-            findings.push(Finding::error(&rules.file, at, message).help(help));
-        };
-        let mut complete = true;
-        for (name, parameter) in &rules.doc.parameters {
-            if !is_parameter(name) {
-                let message = format!("“{name}” is no name of a parameter");
-                let help = "it has letters, digits and `_`, so that expressions can name it";
-                wrong(at(&["parameters", name]), message, help.into());
-            }
-            match &parameter.default {
-                Some(value) if parameter.kind.takes(value) => {}
-                Some(_) => {
-                    complete = false;
-                    let message = format!("this is not {}", parameter.kind.label());
-                    let help = "`type:` says what kind of value it has";
-                    wrong(at(&["parameters", name, "default"]), message, help.into());
-                }
-                None if rules.doc.reach.is_some() => {
-                    complete = false;
-                    let message = format!("“{name}” needs a default");
-                    let help = "rules with a reach of their own act without being given values";
-                    wrong(at(&["parameters", name]), message, help.into());
-                }
-                None => complete = false,
-            }
-        }
-        if let Some(ReachDoc::Backends(names)) = &rules.doc.reach {
-            for (i, name) in names.iter().enumerate() {
-                if documents.backends.contains_key(name)
-                    || documents.may_hold("backend/1", Some(name))
-                {
-                    continue;
-                }
-                let keys = ["reach", "backends"].map(|k| Step::Key(k.into()));
-                let steps: Vec<Step> = keys.into_iter().chain([Step::Index(i)]).collect();
-                let near = suggest(name, documents.backends.keys().map(String::as_str));
-                let help = near.map_or_else(String::new, |n| format!("did you mean “{n}”?"));
-                wrong(
-                    rules.node.locate(&steps, false),
-                    format!("there is no backend “{name}”"),
-                    help,
-                );
-            }
-        }
-        if complete && let Err(misfits) = filled(rules, &Map::new(), &mut { ROOM }) {
-            findings.extend(misfits.into_iter().map(|m| m.finding));
-        }
-    }
-    findings.extend(unused(documents));
-    findings
-}
-
-/// Rules that reach nothing.
-fn unused(documents: &Documents) -> Vec<Finding> {
-    if documents.may_hold("facade/1", None) {
-        return Vec::new();
-    }
-    let facades = documents.facades.values();
-    let used: BTreeSet<&str> = facades
-        .flat_map(|f| reaching(documents, &f.doc))
-        .map(|r| r.doc.name.as_str())
-        .collect();
-    let unused = documents.rules.values();
-    let unused = unused.filter(|r| !used.contains(r.doc.name.as_str()));
-    unused
-        .map(|rules| {
-            let message = format!("no facade uses the rules “{}”", rules.doc.name);
-            Finding::new(Severity::Note, &rules.file, rules.node.at, message)
-        })
-        .collect()
-}
-
-fn is_parameter(name: &str) -> bool {
-    name.starts_with(|c: char| c.is_ascii_alphabetic())
-        && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_')
 }

@@ -13,6 +13,7 @@ mod examples;
 mod mistakes;
 mod routing;
 mod several;
+mod shared;
 mod spread;
 mod uncalled;
 
