@@ -23,6 +23,7 @@ export const router = createBrowserRouter([
         lazy: async () => ({ Component: (await import("./pages/operation/OperationPage")).OperationPage }),
       },
       { path: "backends", lazy: async () => ({ Component: (await import("./pages/backends/Backends")).Backends }) },
+      { path: "rules", lazy: async () => ({ Component: (await import("./pages/rules/Rules")).Rules }) },
       { path: "publish", lazy: async () => ({ Component: (await import("./pages/publish/Publish")).Publish }) },
       { path: "documents", lazy: async () => ({ Component: (await import("./pages/documents/Documents")).Documents }) },
       { path: "release", lazy: async () => ({ Component: (await import("./pages/release/ReleasePage")).ReleasePage }) },

@@ -102,6 +102,8 @@ pub(crate) enum Command {
     /// List backends of the draft, or ask one whether it is there.
     #[command(subcommand)]
     Backend(BackendCommand),
+    /// List the shared rules of the draft, and what they reach.
+    Rules,
     /// List, register and look after consumers.
     #[command(subcommand)]
     Consumer(ConsumerCommand),

@@ -377,17 +377,14 @@ pub(crate) fn check(args: &CheckArgs, json: bool) -> Result<bool, CliError> {
     let value = json!({ "ok": ok, "findings": findings });
     Show { json }.value(&value, |v| {
         let counted = |n: usize, what: &str| format!("{n} {what}{}", if n == 1 { "" } else { "s" });
-        let (facades, backends, environments) = (
-            documents.facades.len(),
-            documents.backends.len(),
-            documents.environments.len(),
-        );
-        let counts = [
-            counted(facades, "facade"),
-            counted(backends, "backend"),
-            counted(environments, "environment"),
-        ]
-        .join(", ");
+        let mut counts = vec![
+            counted(documents.facades.len(), "facade"),
+            counted(documents.backends.len(), "backend"),
+        ];
+        let lists = documents.rules.len();
+        counts.extend((lists > 0).then(|| counted(lists, "list") + " of shared rules"));
+        counts.push(counted(documents.environments.len(), "environment"));
+        let counts = counts.join(", ");
         if list(v, "findings").is_empty() {
             format!("nothing wrong: {counts}")
         } else {
@@ -438,16 +435,17 @@ fn show_rules(model: &Model, wanted: &str, json: bool) -> Result<bool, CliError>
     })?;
     Show { json }.value(&serde_json::to_value(&rules).unwrap_or_default(), |v| {
         let rows = v.as_array().into_iter().flatten().map(|r| {
-            let place = if text(r, "file").is_empty() {
-                "built in".into()
-            } else {
-                format!("{}:{}", text(r, "file"), r["line"])
+            let place = |r: &Value| match text(r, "file") {
+                "" => "built in".to_owned(),
+                file => format!("{file}:{}", r["line"]),
             };
+            let by = &r["overridden_by"];
+            let by = by.is_object().then(|| format!(", by {}", place(by)));
             vec![
                 text(r, "stage").into(),
                 text(r, "rule").into(),
                 text(r, "reach").into(),
-                place,
+                place(r) + &by.unwrap_or_default(),
             ]
         });
         table(&["stage", "rule", "reach", "where"], rows)

@@ -15,6 +15,7 @@ mod publishing;
 mod pulled;
 mod releasing;
 mod remote;
+mod rules;
 mod serve;
 mod show;
 mod sources;

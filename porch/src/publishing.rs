@@ -137,6 +137,13 @@ fn difference_text(d: &Value) -> String {
         out.push_str(&format!("  {harm} {operation}{}\n", text(c, "what")));
     }
     out.push_str(&callers_text(list(d, "used_by")));
+    for shared in list(d, "shared") {
+        let (file, facades) = (text(shared, "file"), names(shared, "facades"));
+        out.push_str(&format!(
+            "  {} {file} changes {facades} too\n",
+            paint("shared", 33)
+        ));
+    }
     for (file, diff) in d["files"].as_object().into_iter().flatten() {
         out.push_str(&format!("  {file}\n"));
         let lines = diff.as_str().unwrap_or_default().lines();

@@ -44,11 +44,26 @@ pub(crate) async fn release(
     let differences: Vec<&Value> = all.as_array().into_iter().flatten().filter(named).collect();
     agreed_to_end(&differences, args.yes)?;
     let body = json!({ "facades": args.facades, "note": args.note });
-    let released = client
+    let mut released = client
         .send(Method::POST, "/api/releases", Some(body))
         .await?;
+    released["stays"] = stays(&differences, &args.facades);
     show.value(&released, released_text);
     Ok(true)
+}
+
+/// Shared files that changed, and the facades that go on with what they were released with.
+fn stays(differences: &[&Value], released: &[String]) -> Value {
+    let mut all: std::collections::BTreeMap<&str, Vec<&str>> = std::collections::BTreeMap::new();
+    for shared in differences.iter().flat_map(|d| list(d, "shared")) {
+        let others = list(shared, "facades").iter().filter_map(Value::as_str);
+        let others = others.filter(|f| released.iter().all(|r| r != f));
+        all.insert(text(shared, "file"), others.collect());
+    }
+    all.retain(|_, facades| !facades.is_empty());
+    let all = all.into_iter();
+    all.map(|(file, facades)| json!({ "file": file, "facades": facades }))
+        .collect()
 }
 
 /// `porch rollback`.
@@ -94,6 +109,12 @@ fn released_text(v: &Value) -> String {
         if !list(v, name).is_empty() {
             out.push_str(&format!("{label}: {}\n", names(v, name)));
         }
+    }
+    for shared in list(v, "stays") {
+        let (file, facades) = (text(shared, "file"), names(shared, "facades"));
+        out.push_str(&format!(
+            "{file} stays as it was for {facades}, until they are released too\n"
+        ));
     }
     let rows = list(v, "serves").iter().map(|f| {
         vec![

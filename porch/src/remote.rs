@@ -12,7 +12,7 @@ use crate::input::read_input;
 use crate::pulled::write_below;
 use crate::show::{Show, list, text};
 use crate::trying::{find_operation, try_out};
-use crate::{accounts, backends, kept, objects, publishing, releasing, watch};
+use crate::{accounts, backends, kept, objects, publishing, releasing, rules, watch};
 
 pub(crate) async fn dispatch(
     command: Command,
@@ -42,6 +42,7 @@ pub(crate) async fn dispatch(
             publishing::delete(&name, yes, client, show).await
         }
         Command::Backend(c) => backends::backend(c, client, show).await,
+        Command::Rules => rules::rules(client, show).await,
         Command::Consumer(c) => objects::consumer(c, client, show).await,
         Command::Key(c) => objects::key(c, client, show).await,
         Command::Secret(c) => objects::secret(c, client, show).await,

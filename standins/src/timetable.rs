@@ -3,7 +3,8 @@
 use axum::Router;
 use axum::body::Bytes;
 use axum::extract::Query;
-use axum::http::{HeaderMap, StatusCode};
+use axum::http::{HeaderMap, HeaderValue, StatusCode};
+use axum::middleware::map_response;
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use serde::Deserialize;
@@ -23,6 +24,14 @@ pub(crate) fn routes() -> Router {
         .route("/echo", get(echo))
         .route("/.well-known/api-catalog", get(catalogue))
         .route("/openapi.json", get(description))
+        .layer(map_response(named))
+}
+
+/// It says what it is made with, as old services do.
+async fn named(mut answer: Response) -> Response {
+    let made_with = HeaderValue::from_static("timetable/1.4 (2009)");
+    answer.headers_mut().insert("server", made_with);
+    answer
 }
 
 /// The timetable that will take its place: quays are told too, and a late ship more is known.

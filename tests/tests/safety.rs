@@ -31,6 +31,7 @@ const ROLES: [(&str, &[&str]); 4] = [
             "POST /api/trials",
             "GET /api/backends",
             "POST /api/backends/{backend}/probe",
+            "GET /api/rules",
             "GET /api/traces",
             "GET /api/traces/{id}",
             "GET /api/usage",

@@ -189,6 +189,8 @@ export interface Difference {
   changes: Change[];
   /** Changed files, as unified differences. */
   files: Record<string, string>;
+  /** Changed files that other facades stand on too. */
+  shared?: SharedFile[];
   /** Consumers that called an operation in the last seven days that would break, or would be gone. */
   used_by?: UsedBy[];
 }
@@ -212,8 +214,9 @@ export interface EffectiveRule {
   file: string;
   /** Line in it, from 1; 0 for built-in rules. */
   line: number;
-  /** `match`, `admit`, `prepare`, `call`, `reply` or `record`. */
+  /** `match`, `admit`, `prepare`, `call`, `reply` or `record`; `overridden` where it does not hold. */
   stage: string;
+  overridden_by?: RulePlace | null;
 }
 
 export interface Explained {
@@ -555,6 +558,15 @@ export interface OwnPassword {
   new: string;
 }
 
+export interface ParameterView {
+  name: string;
+  /** `string`, `integer`, `number`, `boolean`, `array` or `object`. */
+  type: string;
+  /** Absent where a value must be given. */
+  default?: unknown;
+  description: string;
+}
+
 export interface Pause {
   /** An operation; the whole facade unless given. */
   operation?: string;
@@ -721,6 +733,20 @@ export interface RulePlace {
   line: number;
 }
 
+export interface RulesView {
+  name: string;
+  title: string;
+  /** `everywhere`, `backends`, or `used` where facades and operations name it. */
+  reach: string;
+  /** The backends that it reaches. */
+  backends: string[];
+  parameters: ParameterView[];
+  /** The facades that it reaches, in whatever way. */
+  facades: string[];
+  /** Its document. */
+  file: string;
+}
+
 export interface Sample {
   /** Values of the path variables. */
   path: Record<string, unknown>;
@@ -780,6 +806,12 @@ export interface Shaped {
   method?: string | null;
   /** Its path, with the same variables. */
   path?: string | null;
+}
+
+export interface SharedFile {
+  file: string;
+  /** The other facades that it changes. */
+  facades: string[];
 }
 
 export interface SignIn {
@@ -1053,6 +1085,7 @@ export interface Routes {
   "POST /api/releases": { query: undefined; body: ReleaseRequest; reply: Released };
   "GET /api/releases/{number}/compare": { query: { facade?: string }; body: undefined; reply: Back };
   "POST /api/releases/{number}/rollback": { query: undefined; body: RollbackRequest | null; reply: Released };
+  "GET /api/rules": { query: undefined; body: undefined; reply: RulesView[] };
   "GET /api/schemas": { query: undefined; body: undefined; reply: unknown };
   "GET /api/secrets": { query: undefined; body: undefined; reply: SecretView[] };
   "PUT /api/secrets": { query: undefined; body: NewSecret; reply: SecretSet };

@@ -18,6 +18,7 @@ export function Shell({ session }: { session: Session }) {
         </Item>
         <Item to="/facades">Facades</Item>
         <Item to="/backends">Backends</Item>
+        <Item to="/rules">Shared rules</Item>
         <Item to="/publish">Publish a backend</Item>
         <Item to="/documents">Documents</Item>
         <Item to="/release">

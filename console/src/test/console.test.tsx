@@ -231,7 +231,14 @@ describe("facades and operations", () => {
             text: '{"seats":2}',
           },
         },
-        rules: [{ rule: "limit 5 per 2m", reach: "facade sailings", file: "s.yaml", line: 9, stage: "admit" }],
+        rules: [
+          { rule: "limit 5 per 2m", reach: "facade sailings", file: "s.yaml", line: 9, stage: "admit" },
+          {
+            ...{ rule: "body at most 9 bytes", reach: "operation quoteFare", file: "s.yaml", line: 12 },
+            stage: "overridden",
+            overridden_by: { rule: "body at most 5 bytes", reach: "everywhere", file: "house.yaml", line: 4 },
+          },
+        ],
         calls: [
           { ...call, name: "place", backend: "tides" },
           { ...call, name: "list", turn: 1, needs: ["place"], each: "place.body.quays", otherwise: true },
@@ -247,6 +254,9 @@ describe("facades and operations", () => {
     show(<OperationPage />, "/facades/:facade/:operation", "/facades/sailings/quoteFare");
     expect(await screen.findByText("limit 5 per 2m")).toBeInTheDocument();
     expect(screen.getByRole("link", { name: "s.yaml:9" })).toHaveAttribute("href", "/documents?file=s.yaml&line=9");
+    const lost = within(screen.getByText("body at most 9 bytes").closest("li")!);
+    expect(lost.getByText(/holds in its place: body at most 5 bytes · everywhere/)).toBeInTheDocument();
+    expect(lost.getByRole("link", { name: "house.yaml:4" })).toBeInTheDocument();
     const body = screen.getByLabelText("Body");
     await userEvent.clear(body);
     // Digits that no binary float has go as they are typed.

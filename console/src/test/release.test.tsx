@@ -34,7 +34,9 @@ describe("comparing and releasing", () => {
           changes: [{ harm: "breaks", operation: "quoteFare", what: "the member “fare” is gone" }],
           used_by: [{ operation: "quoteFare", consumer: "Tide Clock", calls: 12 }],
           files: { "sailings.facade.yaml": "--- a\n+++ b\n-old\n+new" },
+          shared: [{ file: "house.rules.yaml", facades: ["vessels", "timetable"] }],
         }),
+        difference("vessels", { shared: [{ file: "house.rules.yaml", facades: ["sailings", "timetable"] }] }),
       ],
       "GET /api/releases": [],
     });
@@ -42,6 +44,11 @@ describe("comparing and releasing", () => {
     expect(await screen.findByText("breaks")).toBeInTheDocument();
     expect(screen.getByText(/Tide Clock called quoteFare 12 times/)).toBeInTheDocument();
     expect(screen.getByText("+new")).toBeInTheDocument();
+    expect(screen.getByText(/changes vessels, timetable too/)).toBeInTheDocument();
+    await userEvent.click(screen.getByLabelText("sailings"));
+    expect(screen.getByText(/stays as it was for vessels, timetable, until/)).toBeInTheDocument();
+    await userEvent.click(screen.getByLabelText("vessels"));
+    expect(screen.getByText(/stays as it was for timetable, until/)).toBeInTheDocument();
     expect(screen.queryByText("--- a")).not.toBeInTheDocument();
     expect(screen.getByText("Nothing has been released yet.")).toBeInTheDocument();
   });

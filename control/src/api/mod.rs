@@ -11,6 +11,7 @@ mod look;
 mod objects;
 mod observe;
 mod releases;
+mod rules;
 mod session;
 mod trials;
 mod update;
@@ -90,6 +91,7 @@ fn viewers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(trials::run))
         .routes(routes!(backends::list))
         .routes(routes!(backends::probe))
+        .routes(routes!(rules::list))
         .routes(routes!(observe::traces))
         .routes(routes!(observe::trace))
         .routes(routes!(observe::usage))

@@ -23,9 +23,20 @@ pub(crate) struct Difference {
     pub(crate) changes: Vec<Change>,
     /// Changed files, as unified differences.
     pub(crate) files: BTreeMap<String, String>,
+    /// Changed files that other facades stand on too.
+    #[serde(default)]
+    pub(crate) shared: Vec<SharedFile>,
     /// Consumers that called an operation in the last seven days that would break, or would be gone.
     #[serde(default)]
     pub(crate) used_by: Vec<UsedBy>,
+}
+
+/// A changed file that several facades stand on.
+#[derive(Clone, Serialize, ToSchema)]
+pub(crate) struct SharedFile {
+    file: String,
+    /// The other facades that it changes.
+    facades: Vec<String>,
 }
 
 /// A consumer that uses what changes.
@@ -106,6 +117,7 @@ impl Difference {
             status: "same",
             changes: Vec::new(),
             files: BTreeMap::new(),
+            shared: Vec::new(),
             used_by: Vec::new(),
         };
         match (served, new) {
@@ -156,7 +168,34 @@ pub(super) fn to_other(
         }
         difference
     };
-    names.into_iter().map(of).collect()
+    with_shared(names.into_iter().map(of).collect())
+}
+
+/// Says of each file that changes several facades which others it changes.
+fn with_shared(mut list: Vec<Difference>) -> Vec<Difference> {
+    let mut by_file: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    for d in &list {
+        for file in d.files.keys() {
+            by_file
+                .entry(file.clone())
+                .or_default()
+                .push(d.facade.clone());
+        }
+    }
+    by_file.retain(|_, facades| facades.len() > 1);
+    for d in &mut list {
+        let changed = d.files.keys().filter_map(|f| by_file.get_key_value(f));
+        let shared = changed.map(|(file, facades)| SharedFile {
+            file: file.clone(),
+            facades: facades
+                .iter()
+                .filter(|f| **f != d.facade)
+                .cloned()
+                .collect(),
+        });
+        d.shared = shared.collect();
+    }
+    list
 }
 
 /// The differences of all facades, between a draft and what is served.
@@ -167,10 +206,9 @@ pub(super) fn differences(model: &Model, served: &Served, environment: &str) -> 
         .keys()
         .chain(served.content.facades.keys())
         .collect();
-    names
-        .into_iter()
-        .map(|name| difference(model, served, environment, name))
-        .collect()
+    let all = names.into_iter();
+    let all = all.map(|name| difference(model, served, environment, name));
+    with_shared(all.collect())
 }
 
 /// Adds who uses the operations that would break.

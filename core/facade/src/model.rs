@@ -286,6 +286,13 @@ impl Model {
             .filter_map(|n| self.documents.backends.get(n))
     }
 
+    /// The names of the shared rules that reach a facade, in whatever way.
+    pub fn rules_of<'m>(&'m self, facade: &str) -> impl Iterator<Item = &'m str> {
+        let facade = self.documents.facades.get(facade).into_iter();
+        let all = facade.flat_map(|f| shared::reaching(&self.documents, &f.doc));
+        all.map(|r| r.doc.name.as_str())
+    }
+
     fn names_of(&self, facade: &Document<FacadeDoc>) -> BTreeSet<String> {
         let mut names = BTreeSet::from([
             facade.file.clone(),

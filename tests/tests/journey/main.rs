@@ -13,6 +13,7 @@ mod readme;
 mod releases;
 mod routed;
 mod several;
+mod shared;
 mod withdrawing;
 
 use std::sync::Arc;

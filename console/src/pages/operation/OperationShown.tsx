@@ -1,7 +1,8 @@
 import styled from "styled-components";
 
 import type { OperationView } from "../../api/schema";
-import { DraftTag, Place, RowOf, Sheet, Soft } from "../../parts";
+import { DraftTag, RowOf, Sheet, Soft } from "../../parts";
+import { ActingRules } from "./ActingRules";
 import { Calls } from "./Calls";
 import { Fields } from "./Fields";
 import { TrialRun } from "./TrialRun";
@@ -43,23 +44,7 @@ export function OperationShown({ data }: { data: OperationView }) {
           <TrialRun facade={data.facade} id={data.id} table={table} calls={named(data)} />
         </div>
         <Sheet>
-          <h2>Rules that act</h2>
-          <RuleList>
-            {data.rules.map((r, i) => (
-              <li key={i}>
-                {r.rule}
-                <small>
-                  {r.stage} · {r.reach}
-                  {r.file && (
-                    <>
-                      {" · "}
-                      <Place file={r.file} line={r.line} short />
-                    </>
-                  )}
-                </small>
-              </li>
-            ))}
-          </RuleList>
+          <ActingRules rules={data.rules} />
         </Sheet>
       </Beside>
     </>
@@ -79,23 +64,5 @@ const Beside = styled.div`
   align-items: start;
   @media (max-width: 900px) {
     grid-template-columns: minmax(0, 1fr);
-  }
-`;
-
-const RuleList = styled.ol`
-  margin: 0;
-  padding: 0;
-  list-style: none;
-  display: grid;
-  grid-template-columns: minmax(0, 1fr);
-  gap: var(--space-2);
-  overflow-wrap: anywhere;
-  li {
-    border-left: 2px solid var(--line);
-    padding-left: var(--space-2);
-  }
-  small {
-    color: var(--ink-soft);
-    display: block;
   }
 `;

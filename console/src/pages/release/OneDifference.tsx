@@ -23,6 +23,11 @@ export function OneDifference({ d }: { d: Difference }) {
       {d.status === "changed" && changes.length === 0 && (
         <Soft>Callers see the same contract; what happens behind it changes.</Soft>
       )}
+      {(d.shared ?? []).map((s) => (
+        <div key={s.file}>
+          <Tag $tone="warn">shared</Tag> <code>{s.file}</code> changes {s.facades.join(", ")} too
+        </div>
+      ))}
       {(d.used_by ?? []).map((u, i) => (
         <div key={i}>
           {u.consumer} called {u.operation} {u.calls} times in the last seven days

@@ -35,6 +35,11 @@ export function ReleaseForm({ list, onDone }: { list: Difference[]; onDone: (rel
           </label>
         ))}
       </RowOf>
+      {stays(list, chosen).map(([file, facades]) => (
+        <Soft key={file}>
+          <code>{file}</code> stays as it was for {facades.join(", ")}, until they are released too.
+        </Soft>
+      ))}
       <Field label="What it is for" value={note} onChange={setNote} />
       <RowOf>
         {ends.length > 0 ? (
@@ -60,4 +65,16 @@ export function ReleaseForm({ list, onDone }: { list: Difference[]; onDone: (rel
       {release.error && <Problem error={release.error} />}
     </Sheet>
   );
+}
+
+/** Changed files of what is chosen that other facades stand on too, with those of them that are not chosen. */
+function stays(list: Difference[], chosen: string[]): [string, string[]][] {
+  const files = new Map<string, string[]>();
+  for (const d of list.filter((d) => chosen.includes(d.facade))) {
+    for (const s of d.shared ?? []) {
+      const others = s.facades.filter((f) => !chosen.includes(f));
+      if (others.length > 0) files.set(s.file, others);
+    }
+  }
+  return [...files];
 }

@@ -116,14 +116,14 @@ fn all_that_reaches_an_operation_acts_the_widest_first() {
 
 #[test]
 fn a_narrower_reach_tightens_and_relaxes_only_what_is_a_default() {
-    let rules = "reach: everywhere\nadmit: { max-body: 1KiB, unknown-query: refuse, contract: check, credentials: [key], limits: [{ requests: 9, window: 1m }] }\ncors: { origins: ['https://*.harbour.example'] }\nanswers: report\n";
+    let rules = "reach: everywhere\nadmit: { max-body: 1KiB, unknown-query: refuse, contract: check, credentials: [key], limits: [{ requests: 9, window: 1m, per: address }] }\ncors: { origins: ['https://*.harbour.example'] }\nanswers: report\n";
     let facade = "admit: { max-body: 2KiB, unknown-query: pass, credentials: [] }\noperations:\n  look: { call: { backend: b }, admit: { max-body: 512B, limits: [] }, cors: { origins: ['https://a.harbour.example'] }, answers: refuse }\n  change: { call: { backend: b2 }, admit: { contract: pass }, cors: { origins: ['*'] }, answers: pass }\n";
     let fixed = files(rules, facade);
     assert_eq!(
         acting(fixed.clone(), "look"),
         [
             "admit | a key is demanded in the header API-Key | everywhere | house.yaml:4",
-            "admit | limit 9 in 1m per consumer | everywhere | house.yaml:4",
+            "admit | limit 9 in 1m per address | everywhere | house.yaml:4",
             "admit | body at most 512 bytes | operation look | f.yaml:7",
             "admit | parameters fit the contract: id | operation look | f.yaml:7",
             "admit | query parameters that the contract has not are refused | everywhere | house.yaml:4",
@@ -159,7 +159,7 @@ fn a_narrower_reach_tightens_and_relaxes_only_what_is_a_default() {
     );
     for expected in [
         "overridden | a key is demanded | everywhere | house.yaml:4 by f.yaml:5",
-        "overridden | limit 9 in 1m per consumer | everywhere | house.yaml:4 by f.yaml:7",
+        "overridden | limit 9 in 1m per address | everywhere | house.yaml:4 by f.yaml:7",
         "overridden | body at most 2048 bytes | facade f | f.yaml:5 by f.yaml:7",
     ] {
         assert!(acts.iter().any(|r| r == expected), "{expected}: {acts:#?}");
