@@ -7,11 +7,13 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::thread::{self, JoinHandle};
 use std::time::Duration;
 
+use porch_tls::{Certificates, ServedError};
 use socket2::{Domain, Protocol, Socket, Type};
 use tokio::net::TcpListener;
 use tokio::sync::{Semaphore, watch};
+use tokio_rustls::TlsAcceptor;
 
-use crate::connection::connection;
+use crate::connection::{Door, PROTOCOLS, connection};
 use crate::shared::Shared;
 use crate::worker::Worker;
 
@@ -32,6 +34,19 @@ pub struct GatewayConfig {
     pub connections: usize,
     /// Exchanges of one worker at the same time; more of them are refused.
     pub exchanges: usize,
+    /// Where callers come by TLS.
+    pub secure: Option<SecureConfig>,
+}
+
+/// How the gateway listens for TLS.
+#[derive(Clone, Debug)]
+pub struct SecureConfig {
+    /// Where.
+    pub address: SocketAddr,
+    /// What callers are shown.
+    pub certificates: Arc<Certificates>,
+    /// Whether callers who come plain are told to come by TLS.
+    pub only: bool,
 }
 
 impl GatewayConfig {
@@ -43,6 +58,7 @@ impl GatewayConfig {
             drain: Duration::from_secs(30),
             connections: 10_000,
             exchanges: 8_192,
+            secure: None,
         }
     }
 }
@@ -53,6 +69,9 @@ pub enum StartError {
     /// The address is taken or not ours.
     #[error("the gateway cannot listen on {0}: {1}")]
     Listen(SocketAddr, std::io::Error),
+    /// No TLS with these certificates.
+    #[error("the gateway cannot take callers in by TLS: {0}")]
+    Secure(ServedError),
     /// No thread or runtime.
     #[error("the gateway cannot start a worker: {0}")]
     Worker(std::io::Error),
@@ -64,14 +83,25 @@ pub enum StartError {
 pub struct Bound {
     /// Where it will listen; the port is filled in when 0 was asked for.
     pub address: SocketAddr,
-    sockets: Vec<Socket>,
+    /// The same for TLS.
+    pub secure: Option<SocketAddr>,
+    sockets: Vec<Sockets>,
     config: GatewayConfig,
+}
+
+/// What one worker listens with.
+#[derive(Debug)]
+struct Sockets {
+    plain: Socket,
+    secure: Option<Socket>,
 }
 
 /// A running gateway.
 pub struct Gateway {
     /// Where it listens; the port is filled in when 0 was asked for.
     pub address: SocketAddr,
+    /// The same for TLS.
+    pub secure: Option<SocketAddr>,
     stop: watch::Sender<bool>,
     workers: Vec<JoinHandle<()>>,
     open: Arc<AtomicUsize>,
@@ -83,22 +113,22 @@ impl Bound {
     /// # Errors
     /// When it is taken, or not ours.
     pub fn new(config: GatewayConfig) -> Result<Self, StartError> {
-        let mut address = config.address;
+        let (mut address, mut secure) = (config.address, config.secure.as_ref().map(|s| s.address));
         let mut sockets = Vec::new();
-        if address.port() != 0 {
-            probe(address).map_err(|e| StartError::Listen(address, e))?;
+        for address in [Some(address), secure].into_iter().flatten() {
+            if address.port() != 0 {
+                probe(address).map_err(|e| StartError::Listen(address, e))?;
+            }
         }
         for _ in 0..config.workers.max(1) {
-            let socket = bind(address).map_err(|e| StartError::Listen(address, e))?;
-            address = socket
-                .local_addr()
-                .ok()
-                .and_then(|a| a.as_socket())
-                .unwrap_or(address);
-            sockets.push(socket);
+            sockets.push(Sockets {
+                plain: bind(&mut address)?,
+                secure: secure.as_mut().map(bind).transpose()?,
+            });
         }
         Ok(Self {
             address,
+            secure,
             sockets,
             config,
         })
@@ -110,18 +140,28 @@ impl Bound {
     /// See [`StartError`]; nothing is left running then.
     pub fn listen(self, shared: &Arc<Shared>) -> Result<Gateway, StartError> {
         // Meanwhile another may have come: whoever shares a port is only noticed by listening.
-        probe(self.address).map_err(|e| StartError::Listen(self.address, e))?;
-        for socket in &self.sockets {
-            let listening = socket.listen(1024);
-            listening.map_err(|e| StartError::Listen(self.address, e))?;
+        for address in [Some(self.address), self.secure].into_iter().flatten() {
+            probe(address).map_err(|e| StartError::Listen(address, e))?;
+        }
+        let doors = self.doors()?;
+        for Sockets { plain, secure } in &self.sockets {
+            for (socket, address) in [
+                (Some(plain), Some(self.address)),
+                (secure.as_ref(), self.secure),
+            ] {
+                if let (Some(socket), Some(address)) = (socket, address) {
+                    let listening = socket.listen(1024);
+                    listening.map_err(|e| StartError::Listen(address, e))?;
+                }
+            }
         }
         let (stop, watch) = watch::channel(false);
         let open = Arc::new(AtomicUsize::new(0));
         let config = Arc::new(self.config);
         let mut workers = Vec::new();
-        for (i, socket) in self.sockets.into_iter().enumerate() {
+        for (i, sockets) in self.sockets.into_iter().enumerate() {
             let (shared, watch, open) = (shared.clone(), watch.clone(), open.clone());
-            let config = config.clone();
+            let (config, doors) = (config.clone(), doors.clone());
             let thread = thread::Builder::new()
                 .name(format!("gateway-{i}"))
                 .spawn(move || {
@@ -129,7 +169,9 @@ impl Bound {
                         .enable_all()
                         .build_local(Default::default())
                     {
-                        Ok(runtime) => runtime.block_on(work(socket, shared, watch, open, &config)),
+                        Ok(runtime) => {
+                            runtime.block_on(work(sockets, doors, shared, watch, open, &config))
+                        }
                         Err(e) => tracing::error!("a worker has no runtime: {e}"),
                     }
                 });
@@ -137,10 +179,27 @@ impl Bound {
         }
         Ok(Gateway {
             address: self.address,
+            secure: self.secure,
             stop,
             workers,
             open,
         })
+    }
+}
+
+impl Bound {
+    /// How callers come in, plain and by TLS.
+    fn doors(&self) -> Result<(Door, Option<Door>), StartError> {
+        let (Some(secure), Some(address)) = (&self.config.secure, self.secure) else {
+            return Ok((Door::Plain, None));
+        };
+        let config = secure.certificates.server(&PROTOCOLS);
+        let config = Arc::new(config.map_err(StartError::Secure)?);
+        let plain = match secure.only {
+            true => Door::Elsewhere(address.port()),
+            false => Door::Plain,
+        };
+        Ok((plain, Some(Door::Secure(TlsAcceptor::from(config)))))
     }
 }
 
@@ -167,10 +226,14 @@ impl Gateway {
     }
 }
 
-fn bind(address: SocketAddr) -> std::io::Result<Socket> {
-    let socket = socket(address)?;
-    socket.set_reuse_port(true)?;
-    socket.bind(&address.into())?;
+/// Takes an address; its port is filled in where 0 was asked for.
+fn bind(address: &mut SocketAddr) -> Result<Socket, StartError> {
+    let wrong = |e| StartError::Listen(*address, e);
+    let socket = socket(*address).map_err(wrong)?;
+    socket.set_reuse_port(true).map_err(wrong)?;
+    socket.bind(&(*address).into()).map_err(wrong)?;
+    let own = socket.local_addr().ok().and_then(|a| a.as_socket());
+    *address = own.unwrap_or(*address);
     Ok(socket)
 }
 
@@ -190,53 +253,47 @@ fn socket(address: SocketAddr) -> std::io::Result<Socket> {
 }
 
 async fn work(
-    socket: Socket,
+    sockets: Sockets,
+    doors: (Door, Option<Door>),
     shared: Arc<Shared>,
-    mut stop: watch::Receiver<bool>,
+    stop: watch::Receiver<bool>,
     open: Arc<AtomicUsize>,
     config: &GatewayConfig,
 ) {
-    let listener = match TcpListener::from_std(socket.into()) {
-        Ok(listener) => listener,
-        Err(e) => return tracing::error!("the gateway cannot use its socket: {e}"),
+    let listener = |socket: Socket| {
+        TcpListener::from_std(socket.into())
+            .inspect_err(|e| tracing::error!("the gateway cannot use its socket: {e}"))
+            .ok()
     };
+    let Some(plain) = listener(sockets.plain) else {
+        return;
+    };
+    let secure = sockets.secure.and_then(listener).zip(doors.1);
     let worker = Worker::new(shared, config.exchanges);
     let flusher = tokio::task::spawn_local(flush(worker.clone()));
     let gives = worker.clone();
     let giving = tokio::task::spawn_local(async move { gives.backends.give_way().await });
     let own = Rc::new(std::cell::Cell::new(0usize));
-    let for_connections = stop.clone();
     let most = (config.connections / config.workers.max(1)).max(1);
-    let (places, mut place) = (Arc::new(Semaphore::new(most)), None);
-    loop {
-        // A place first: who finds none waits in the queue of the system.
-        if place.is_none() {
-            tokio::select! {
-                free = places.clone().acquire_owned() => place = free.ok(),
-                _ = stop.wait_for(|s| *s) => break,
-            }
-        }
-        tokio::select! {
-            accepted = listener.accept() => match accepted {
-                Ok((stream, peer)) => {
-                    own.set(own.get() + 1);
-                    open.fetch_add(1, Ordering::Relaxed);
-                    let (worker, stop, own, open) = (worker.clone(), for_connections.clone(), own.clone(), open.clone());
-                    let taken = place.take();
-                    tokio::task::spawn_local(async move {
-                        connection(worker, stream, peer.ip(), stop).await;
-                        drop(taken);
-                        own.set(own.get() - 1);
-                        open.fetch_sub(1, Ordering::Relaxed);
-                    });
-                }
-                // Out of file descriptors, say: wait a little for some to come free.
-                Err(_) => tokio::time::sleep(Duration::from_millis(20)).await,
-            },
-            _ = stop.wait_for(|s| *s) => break,
+    // Each address holds a place for whoever comes next.
+    let most = most + usize::from(secure.is_some());
+    let entrance = Entrance {
+        worker: worker.clone(),
+        places: Arc::new(Semaphore::new(most)),
+        own: own.clone(),
+        open,
+        stop,
+    };
+    match secure {
+        None => entrance.take_in(plain, doors.0).await,
+        Some((secure, door)) => {
+            let both = (
+                entrance.take_in(plain, doors.0),
+                entrance.take_in(secure, door),
+            );
+            tokio::join!(both.0, both.1);
         }
     }
-    drop(listener);
     let end = tokio::time::Instant::now() + config.drain;
     while own.get() > 0 && tokio::time::Instant::now() < end {
         tokio::time::sleep(Duration::from_millis(10)).await;
@@ -244,6 +301,52 @@ async fn work(
     flusher.abort();
     giving.abort();
     worker.flush();
+}
+
+/// Where a worker takes callers in.
+struct Entrance {
+    worker: Rc<Worker>,
+    places: Arc<Semaphore>,
+    own: Rc<std::cell::Cell<usize>>,
+    open: Arc<AtomicUsize>,
+    stop: watch::Receiver<bool>,
+}
+
+impl Entrance {
+    /// Takes callers in at one address, until the gateway stops.
+    async fn take_in(&self, listener: TcpListener, door: Door) {
+        let mut stop = self.stop.clone();
+        let mut place = None;
+        loop {
+            // A place first: who finds none waits in the queue of the system.
+            if place.is_none() {
+                tokio::select! {
+                    free = self.places.clone().acquire_owned() => place = free.ok(),
+                    _ = stop.wait_for(|s| *s) => return,
+                }
+            }
+            tokio::select! {
+                accepted = listener.accept() => match accepted {
+                    Ok((stream, peer)) => {
+                        self.own.set(self.own.get() + 1);
+                        self.open.fetch_add(1, Ordering::Relaxed);
+                        let (own, open) = (self.own.clone(), self.open.clone());
+                        let served = connection(self.worker.clone(), stream, peer.ip(), door.clone(), self.stop.clone());
+                        let taken = place.take();
+                        tokio::task::spawn_local(async move {
+                            served.await;
+                            drop(taken);
+                            own.set(own.get() - 1);
+                            open.fetch_sub(1, Ordering::Relaxed);
+                        });
+                    }
+                    // Out of file descriptors, say: wait a little for some to come free.
+                    Err(_) => tokio::time::sleep(Duration::from_millis(20)).await,
+                },
+                _ = stop.wait_for(|s| *s) => return,
+            }
+        }
+    }
 }
 
 async fn flush(worker: Rc<Worker>) {

@@ -12,6 +12,9 @@ use crate::error::CliError;
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub(crate) struct FileConfig {
     pub(crate) gateway: Option<SocketAddr>,
+    pub(crate) tls: Option<SocketAddr>,
+    pub(crate) certificates: Option<PathBuf>,
+    pub(crate) tls_only: Option<bool>,
     pub(crate) console: Option<SocketAddr>,
     pub(crate) database: Option<String>,
     pub(crate) environment: Option<String>,

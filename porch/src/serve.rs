@@ -6,11 +6,14 @@ use std::time::Duration;
 
 use clap::Args;
 use porch_control::{App, AppConfig, FirstAccount};
-use porch_gateway::{Bound, GatewayConfig, Shared, StartError, Trials};
+use porch_gateway::{Bound, Certificates, GatewayConfig, SecureConfig, Shared, StartError, Trials};
 use porch_store::Seal;
 
 use crate::error::CliError;
 use crate::{config, descriptors};
+
+/// So often it is looked whether certificates have changed.
+const CERTIFICATES: Duration = Duration::from_secs(2);
 
 /// Options of `porch serve`.
 #[derive(Args)]
@@ -21,6 +24,16 @@ pub(crate) struct ServeOptions {
     /// Where callers are served [default: 127.0.0.1:3810].
     #[arg(long, env = "ELM_PORCH_GATEWAY_LISTEN", value_name = "ADDRESS")]
     gateway: Option<SocketAddr>,
+    /// Where callers are served by TLS; nowhere unless given.
+    #[arg(long, env = "ELM_PORCH_TLS_LISTEN", value_name = "ADDRESS")]
+    tls: Option<SocketAddr>,
+    /// Folder with the certificates that callers are shown: NAME.crt or NAME.pem, each with its NAME.key [read again when
+    /// files change].
+    #[arg(long, env = "ELM_PORCH_CERTIFICATES", value_name = "DIR")]
+    certificates: Option<PathBuf>,
+    /// Whether callers who come without TLS are told to come with it.
+    #[arg(long, env = "ELM_PORCH_TLS_ONLY")]
+    tls_only: bool,
     /// Where console and console API are served [default: 127.0.0.1:3820].
     #[arg(long, env = "ELM_PORCH_CONSOLE_LISTEN", value_name = "ADDRESS")]
     console: Option<SocketAddr>,
@@ -80,6 +93,7 @@ struct Settings {
     body_memory: usize,
     cache_memory: usize,
     viewers_do_not_try: bool,
+    secure: Option<SecureConfig>,
 }
 
 impl Settings {
@@ -118,7 +132,66 @@ impl Settings {
             cache_memory: options.cache_memory.or(file.cache_memory).unwrap_or(64) << 20,
             viewers_do_not_try: options.viewers_do_not_try
                 || file.viewers_do_not_try.unwrap_or(false),
+            secure: secure(
+                options.tls.or(file.tls),
+                options.certificates.or(file.certificates),
+                options.tls_only || file.tls_only.unwrap_or(false),
+            )?,
         })
+    }
+}
+
+/// How callers are served by TLS.
+fn secure(
+    address: Option<SocketAddr>,
+    folder: Option<PathBuf>,
+    only: bool,
+) -> Result<Option<SecureConfig>, CliError> {
+    let wrong = |message: &str, help: &str| Err(CliError::new(message).help(help).usage());
+    let (address, folder) = match (address, folder) {
+        (Some(address), Some(folder)) => (address, folder),
+        (None, None) if !only => return Ok(None),
+        (None, _) => {
+            return wrong(
+                "nobody can come by TLS",
+                "say where, as in --tls 0.0.0.0:443",
+            );
+        }
+        (Some(_), None) => {
+            return wrong(
+                "there are no certificates to show by TLS",
+                "say where they are: --certificates DIR",
+            );
+        }
+    };
+    let certificates = Certificates::read(&folder);
+    let certificates = certificates.map_err(|e| {
+        CliError::new(format!("certificates: {e}"))
+            .help("each NAME.crt or NAME.pem has its key in NAME.key beside it, or in itself")
+    })?;
+    Ok(Some(SecureConfig {
+        address,
+        certificates,
+        only,
+    }))
+}
+
+/// Shows other certificates once their files change; those that cannot be read are told of, and the old ones stay.
+async fn look_after(certificates: std::sync::Arc<Certificates>) {
+    let mut tick = tokio::time::interval(CERTIFICATES);
+    loop {
+        tick.tick().await;
+        let certificates = certificates.clone();
+        let read = tokio::task::spawn_blocking(move || {
+            certificates
+                .refresh()
+                .map(|other| other.then(|| certificates.names()))
+        });
+        match read.await {
+            Ok(Ok(Some(names))) => tracing::info!("other certificates: {}", names.join(", ")),
+            Ok(Err(e)) => tracing::error!("certificates: {e}; those of before are shown"),
+            _ => {}
+        }
     }
 }
 
@@ -165,6 +238,7 @@ async fn serve(settings: Settings) -> Result<bool, CliError> {
         workers: settings.workers,
         drain,
         connections: settings.connections,
+        secure: settings.secure.clone(),
         ..GatewayConfig::at(settings.gateway)
     };
     let not_there = |e: StartError| {
@@ -176,7 +250,10 @@ async fn serve(settings: Settings) -> Result<bool, CliError> {
         environment: settings.environment,
         state: settings.state,
         database: settings.database,
-        gateway: format!("http://{}", bound.address),
+        gateway: match (&settings.secure, bound.secure) {
+            (Some(secure), Some(address)) if secure.only => format!("https://{address}"),
+            _ => format!("http://{}", bound.address),
+        },
         viewers_do_not_try: settings.viewers_do_not_try,
     };
     let app = App::new(config, shared.clone(), trials, settings.seal);
@@ -191,6 +268,10 @@ async fn serve(settings: Settings) -> Result<bool, CliError> {
         );
     }
     println!("gateway http://{}", gateway.address);
+    if let (Some(address), Some(secure)) = (gateway.secure, settings.secure) {
+        println!("gateway https://{address}");
+        tokio::spawn(look_after(secure.certificates));
+    }
     println!("console http://{console_address}");
     use std::io::Write;
     let _ = std::io::stdout().flush();

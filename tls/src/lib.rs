@@ -1,8 +1,10 @@
-//! How servers' certificates are checked, and what they say: one way for backends, definitions and probes.
+//! How servers' certificates are checked, and what they say: one way for backends, definitions and probes. And those that
+//! callers are shown.
 
 #![forbid(unsafe_code)]
 #![warn(missing_docs)]
 
+mod served;
 mod shown;
 
 use std::sync::Arc;
@@ -19,6 +21,7 @@ use tokio_rustls::rustls::{
     CertificateError, ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme,
 };
 
+pub use served::{Certificates, ServedError};
 pub use shown::{Shown, shown};
 
 /// Whose signatures a certificate may have.

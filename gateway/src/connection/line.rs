@@ -15,10 +15,10 @@ use bytes::Bytes;
 use http_body::{Body, Frame, SizeHint};
 use hyper::body::Incoming;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
-use tokio::net::TcpStream;
 use tokio::time::{Instant, Sleep};
 
 use super::Paced;
+use super::socket::CallersSocket;
 
 /// Up to here, a head and a body are copied behind each other: to hand parts to the system takes longer.
 const SMALL: usize = 4 << 10;
@@ -42,7 +42,7 @@ enum Turn {
 
 /// The connection, as its parts share it.
 pub(super) struct Line {
-    socket: RefCell<Paced<TcpStream>>,
+    socket: RefCell<Paced<CallersSocket>>,
     turn: Cell<Turn>,
     /// Number of the request that is at hand.
     count: Cell<u32>,
@@ -51,7 +51,7 @@ pub(super) struct Line {
 }
 
 impl Line {
-    pub(super) fn new(stream: TcpStream, patience: Duration) -> Rc<Self> {
+    pub(super) fn new(stream: CallersSocket, patience: Duration) -> Rc<Self> {
         Rc::new(Self {
             socket: RefCell::new(Paced::new(stream)),
             turn: Cell::new(Turn::Head),
@@ -84,7 +84,10 @@ impl Line {
         }
         let mut one = [0u8; 1];
         let socket = self.socket.borrow();
-        let peeked = socket.inner().poll_peek(cx, &mut ReadBuf::new(&mut one));
+        let peeked = socket
+            .inner()
+            .tcp()
+            .poll_peek(cx, &mut ReadBuf::new(&mut one));
         matches!(peeked, Poll::Ready(Ok(0) | Err(_)))
     }
 
@@ -123,7 +126,7 @@ impl Line {
 pub(super) struct Socket(pub(super) Rc<Line>);
 
 impl Socket {
-    fn inner(&self) -> RefMut<'_, Paced<TcpStream>> {
+    fn inner(&self) -> RefMut<'_, Paced<CallersSocket>> {
         self.0.socket.borrow_mut()
     }
 }

@@ -2,6 +2,7 @@
 
 mod line;
 mod paced;
+mod socket;
 mod stalled;
 #[cfg(test)]
 mod tests;
@@ -20,14 +21,17 @@ use hyper::service::{Service, service_fn};
 use hyper_util::rt::{TokioIo, TokioTimer};
 use tokio::net::TcpStream;
 use tokio::sync::watch;
+use tokio_rustls::TlsAcceptor;
 
 use crate::body::{InBody, ReplyBody};
 use crate::exchange::state::Mode;
 use crate::exchange::{Origin, run};
+use crate::stage;
 use crate::worker::Worker;
 pub(crate) use line::CallersBody;
 use line::{Line, Socket};
 pub use paced::Paced;
+use socket::CallersSocket;
 use stalled::Streams;
 
 /// Heads of requests may have at most so many bytes.
@@ -41,26 +45,59 @@ const KEEP_ALIVE: Duration = Duration::from_secs(30);
 /// How long a head, or the answer to a ping, may take.
 const PATIENCE: Duration = Duration::from_secs(10);
 
+/// How callers come in at one address.
+#[derive(Clone)]
+pub(crate) enum Door {
+    /// As they are.
+    Plain,
+    /// They are told to come by TLS, at this port.
+    Elsewhere(u16),
+    /// By TLS.
+    Secure(TlsAcceptor),
+}
+
 /// Serves one connection until it ends, or the gateway stops.
 pub(crate) async fn connection(
     worker: Rc<Worker>,
     stream: TcpStream,
     peer: IpAddr,
+    door: Door,
     stop: watch::Receiver<bool>,
 ) {
     let _ = stream.set_nodelay(true);
-    // HTTP/2 without an upgrade begins with its preface (RFC 9113 §3.3); no HTTP/1 request does.
-    let mut first = [0u8; 24];
-    let peeked = tokio::time::timeout(PATIENCE, begins(&stream, &mut first)).await;
-    let Ok(Some(is_http2)) = peeked else { return };
-    let origin = Rc::new(Origin::of(peer));
+    let begun = match &door {
+        Door::Secure(acceptor) => {
+            // What goes wrong in a handshake is told to the caller by an alert (RFC 8446 §6.2).
+            let accepted = tokio::time::timeout(PATIENCE, acceptor.accept(stream)).await;
+            let Ok(Ok(stream)) = accepted else { return };
+            let is_http2 = stream.get_ref().1.alpn_protocol() == Some(HTTP2);
+            (CallersSocket::Secure(Box::new(stream)), is_http2)
+        }
+        Door::Plain | Door::Elsewhere(_) => {
+            // HTTP/2 without an upgrade begins with its preface (RFC 9113 §3.3); no HTTP/1 request does.
+            let mut first = [0u8; 24];
+            let peeked = tokio::time::timeout(PATIENCE, begins(&stream, &mut first)).await;
+            let Ok(Some(is_http2)) = peeked else { return };
+            (CallersSocket::Plain(stream), is_http2)
+        }
+    };
+    let (stream, is_http2) = begun;
+    let elsewhere = match door {
+        Door::Elsewhere(port) => Some(port),
+        _ => None,
+    };
+    let is_secure = matches!(door, Door::Secure(_));
+    let origin = Rc::new(Origin::of(peer).by_tls(is_secure));
     let cache = std::cell::RefCell::new(Cache::new(&worker.shared.porch));
     let exchange = |request: Request<CallersBody>| {
         let (worker, origin) = (worker.clone(), origin.clone());
         let porch = cache.borrow_mut().load().clone();
         async move {
+            if let Some(port) = elsewhere {
+                return Ok::<_, Infallible>(by_tls(request.map(drop), port));
+            }
             if worker.is_full() {
-                return Ok::<_, Infallible>(overloaded());
+                return Ok(overloaded());
             }
             let request = request.map(InBody::Incoming);
             let (response, _) = run(&worker, &porch, request, &origin, Mode::Live).await;
@@ -121,7 +158,7 @@ impl<F: Future + 'static> hyper::rt::Executor<F> for Local {
 }
 
 /// Serves a connection of HTTP/2, and looks after its streams.
-async fn streams<S>(io: TokioIo<Paced<TcpStream>>, service: S, mut stop: watch::Receiver<bool>)
+async fn streams<S>(io: TokioIo<Paced<CallersSocket>>, service: S, mut stop: watch::Receiver<bool>)
 where
     S: Service<Request<Incoming>, Response = Response<ReplyBody>, Error = Infallible>,
     S::Future: 'static,
@@ -151,6 +188,48 @@ where
         _ = connection => {}
         () = streams.look() => {}
     }
+}
+
+/// The protocols that callers may choose by TLS, and HTTP/2 among them (RFC 7301 §6, RFC 9113 §3.2).
+pub(crate) const PROTOCOLS: [&[u8]; 2] = [HTTP2, b"http/1.1"];
+const HTTP2: &[u8] = b"h2";
+
+/// The same by TLS: the method and the body stay what they are (RFC 9110 §15.4.9).
+fn by_tls(request: Request<()>, port: u16) -> Response<ReplyBody> {
+    let (mut parts, ()) = request.into_parts();
+    let mut response = Response::new(ReplyBody::Full(None));
+    let host = match stage::sound(&mut parts) {
+        Ok(_) => parts
+            .headers
+            .get(header::HOST)
+            .and_then(|h| h.to_str().ok()),
+        Err(_) => None,
+    };
+    let Some(host) = host else {
+        *response.status_mut() = http::StatusCode::BAD_REQUEST;
+        return response;
+    };
+    // The port of a name, or of an address in brackets.
+    let bare = match host.rfind(':').filter(|at| !host[*at..].contains(']')) {
+        Some(at) => &host[..at],
+        None => host,
+    };
+    let port = if port == 443 {
+        String::new()
+    } else {
+        format!(":{port}")
+    };
+    let path = parts.uri.path_and_query().map_or("/", |p| p.as_str());
+    let path = if path.starts_with('/') { path } else { "/" };
+    let to = http::HeaderValue::from_str(&format!("https://{bare}{port}{path}"));
+    match to {
+        Ok(to) => {
+            *response.status_mut() = http::StatusCode::PERMANENT_REDIRECT;
+            response.headers_mut().insert(header::LOCATION, to);
+        }
+        Err(_) => *response.status_mut() = http::StatusCode::BAD_REQUEST,
+    }
+    response
 }
 
 const PREFACE: &[u8; 24] = b"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n";

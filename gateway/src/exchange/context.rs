@@ -85,6 +85,8 @@ pub(crate) struct Origin {
     pub(crate) subject: OnceCell<u64>,
     /// The last host that was asked for, and what is said of it: mostly a connection asks for one.
     forwarded: RefCell<Option<(HeaderValue, HeaderValue)>>,
+    /// Whether they come by TLS.
+    secure: bool,
     /// What an exchange is part of that is carried out inside of another one.
     pub(crate) inner: Option<Inner>,
     /// Answers in place of calls, for trial runs.
@@ -153,9 +155,15 @@ impl Origin {
             address,
             subject: OnceCell::new(),
             forwarded: RefCell::new(None),
+            secure: false,
             inner: None,
             given: Vec::new(),
         }
+    }
+
+    /// The same for exchanges that come by TLS, where they do.
+    pub(crate) fn by_tls(self, secure: bool) -> Self {
+        Self { secure, ..self }
     }
 
     /// The answer that is given in place of a call.
@@ -175,13 +183,13 @@ impl Origin {
     /// The `Forwarded` field to send on (RFC 7239 §4).
     pub(crate) fn forwarded(&self, headers: &HeaderMap) -> HeaderValue {
         let Some(host) = headers.get(header::HOST) else {
-            return forwarded(self.address, None);
+            return forwarded(self.address, None, self.secure);
         };
         let mut last = self.forwarded.borrow_mut();
         match &*last {
             Some((of, field)) if of == host => field.clone(),
             _ => {
-                let field = forwarded(self.address, Some(host));
+                let field = forwarded(self.address, Some(host), self.secure);
                 // A copy: it does not keep the rest of its head alive.
                 if let Ok(host) = HeaderValue::from_bytes(host.as_bytes()) {
                     *last = Some((host, field.clone()));
@@ -192,7 +200,7 @@ impl Origin {
     }
 }
 
-fn forwarded(address: IpAddr, host: Option<&HeaderValue>) -> HeaderValue {
+fn forwarded(address: IpAddr, host: Option<&HeaderValue>, secure: bool) -> HeaderValue {
     let host = host
         .and_then(|h| h.to_str().ok())
         .filter(|h| !h.bytes().any(|b| matches!(b, b'"' | b'\\' | b';' | b',')))
@@ -206,6 +214,7 @@ fn forwarded(address: IpAddr, host: Option<&HeaderValue>) -> HeaderValue {
     text.extend_from_slice(b";host=\"");
     text.extend_from_slice(host.as_bytes());
     text.extend_from_slice(b"\";proto=http");
+    text.extend_from_slice(if secure { b"s" } else { b"" });
     HeaderValue::from_bytes(&text).unwrap_or_else(|_| HeaderValue::from_static("for=unknown"))
 }
 
