@@ -15,7 +15,8 @@ use porch_cluster::{Cluster, place_for};
 use crate::places::{ACCOUNT, CONSOLE, GATEWAY, PASSWORD, program};
 use crate::{Outcome, history, install, root, run as run_command, seed};
 
-const PORTS: [(&str, u16); 13] = [
+const PORTS: [(&str, u16); 14] = [
+    ("gateway by TLS", 3811),
     ("gateway", GATEWAY),
     ("console", CONSOLE),
     ("stand-in reservations", 3850),
@@ -231,6 +232,12 @@ fn serve(told: &AtomicBool, talk: bool) -> Outcome {
         },
         7,
     )?;
+    // Callers are shown what the stand-ins are shown to be: a certificate for `localhost`.
+    let (from, to) = (folder().join("tls"), folder().join("certificates"));
+    fs::create_dir_all(&to).map_err(|e| e.to_string())?;
+    for file in ["localhost.pem", "localhost.key"] {
+        fs::copy(from.join(file), to.join(file)).map_err(|e| format!("{file}: {e}"))?;
+    }
     let service = Part::start(
         "service",
         program("porch"),
@@ -238,10 +245,12 @@ fn serve(told: &AtomicBool, talk: bool) -> Outcome {
             c.arg("serve")
                 .env("ELM_PORCH_DATABASE", cluster.url("porch"))
                 .env("ELM_PORCH_STATE", folder().join("state"));
+            c.env("ELM_PORCH_TLS_LISTEN", "127.0.0.1:3811")
+                .env("ELM_PORCH_CERTIFICATES", folder().join("certificates"));
             c.env("ELM_PORCH_FIRST_ACCOUNT", ACCOUNT)
                 .env("ELM_PORCH_FIRST_PASSWORD", PASSWORD);
         },
-        2,
+        3,
     )?;
     let first = !folder().join("seeded").exists();
     let seeded = seed::seed(&folder(), first)?;

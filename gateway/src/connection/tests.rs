@@ -44,7 +44,8 @@ async fn serve(exchange: impl Fn(CallersBody) -> Exchange + 'static) -> Served {
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let caller = TcpStream::connect(listener.local_addr().unwrap());
     let (caller, accepted) = tokio::join!(caller, listener.accept());
-    let line = Line::new(accepted.unwrap().0, PATIENCE);
+    let accepted = CallersSocket::Plain(accepted.unwrap().0);
+    let line = Line::new(accepted, PATIENCE);
     let ends = Rc::new(RefCell::new(Vec::new()));
     let (run, stop) = watch::channel(false);
     let seen = ends.clone();
