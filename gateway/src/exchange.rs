@@ -44,7 +44,8 @@ pub(crate) fn run<'r>(
         let mut x = Exchange::begin(worker, porch, &parts, &body, origin, mode);
         let (response, refusal) = match x.stages(&parts, body, sound).await {
             Ok(response) => (response, None),
-            Err(problem) => {
+            Err(mut problem) => {
+                x.worded(&parts, &mut problem);
                 let mut response = x.refusal(&parts, &problem);
                 if unread && matches!(problem.refusal.stage, StageName::Match | StageName::Admit) {
                     let close = HeaderValue::from_static("close");
@@ -171,6 +172,17 @@ impl<'x> Exchange<'x> {
         match &found.operation.answers {
             None => Ok(response),
             Some(plan) => Box::pin(stage::keeps(self, &request, plan, response)).await,
+        }
+    }
+
+    /// Says a problem as the facade's documents say it.
+    fn worded(&self, parts: &Parts, problem: &mut Problem) {
+        let operation = self.at.get().and_then(|at| {
+            let facade = self.porch.facades.get(at.facade as usize)?;
+            facade.operations.get(at.operation as usize)
+        });
+        if let Some(words) = operation.and_then(|o| o.words.as_deref()) {
+            problem.in_words_of(words, &parts.headers);
         }
     }
 

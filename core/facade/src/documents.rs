@@ -9,6 +9,7 @@ mod circuit;
 mod cors;
 mod credentials;
 mod json;
+mod problems;
 mod routing;
 mod rules;
 mod xml;
@@ -31,6 +32,7 @@ pub(crate) use credentials::{
     CertificateDoc, ClientDoc, CredentialsDoc, LoginDoc, PasswordKind, ShownBy,
 };
 pub(crate) use json::*;
+pub(crate) use problems::{ProblemDoc, Texts};
 pub(crate) use routing::{ChoiceDoc, RoutingDoc, ShadowDoc};
 pub use rules::{ParameterDoc, ParameterKind, ReachDoc, Relaxed, RulesDoc, RulesHead, UseDoc};
 pub(crate) use xml::XmlDoc;
@@ -210,6 +212,9 @@ pub struct FacadeDoc {
     /// When requests of any operation are refused, in the facade's own words; before what operations say themselves.
     #[serde(default)]
     pub refuse: Vec<RefusalDoc>,
+    /// What callers are told of problems, by reason (the last part of a problem's type), status (`404`) or many of them (`5XX`).
+    #[serde(default)]
+    pub problems: IndexMap<String, ProblemDoc>,
     /// Changes of the messages of all operations.
     #[serde(default)]
     pub changes: ChangesDoc,
@@ -296,6 +301,9 @@ pub struct OperationDoc {
     /// Where its calls go in place of a backend, in place of what the facade says of that.
     #[serde(default)]
     pub routing: IndexMap<String, RoutingDoc>,
+    /// What callers are told of problems here, before what the facade says.
+    #[serde(default)]
+    pub problems: IndexMap<String, ProblemDoc>,
     /// Changes of its messages, behind the facade's.
     #[serde(default)]
     pub changes: ChangesDoc,

@@ -100,6 +100,8 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
         let text = examples_text(examples);
         rules.push(rule("reply", wiring(text)));
     }
+    let words = op.words.iter().flat_map(|w| w.iter());
+    rules.extend(words.map(|w| rule("reply", (*w.place).clone())));
     let counted = "usage is counted; a trace is kept when refused, failed or sampled";
     rules.push(rule("record", RulePlace::built_in(counted)));
     rules.extend(op.overridden.iter().map(|o| EffectiveRule {

@@ -4,6 +4,7 @@ mod of_failure;
 mod own;
 mod refusals;
 mod tell;
+mod worded;
 
 use bytes::Bytes;
 use http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
@@ -65,6 +66,8 @@ impl Problem {
             why: detail.clone(),
             ..Refusal::default()
         };
+        // Documents word problems by their reasons.
+        debug_assert!(porch_facade::REASONS.contains(&kind), "{kind}");
         let status = StatusCode::from_u16(status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         Box::new(Self {
             status,

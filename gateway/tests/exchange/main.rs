@@ -30,6 +30,7 @@ mod shaped;
 mod shown;
 mod tls;
 mod tokens;
+mod worded;
 
 use std::collections::{BTreeMap, HashMap};
 use std::io::{Read, Write};

@@ -6,12 +6,14 @@
 
 use std::sync::Arc;
 
+use indexmap::IndexMap;
 use porch_contract::{Finding, Node, Position, Severity, Step};
 
 use super::{FacadeCompiler, Sources};
 use crate::compiled::{Overridden, RulePlace};
 use crate::documents::{
-    AdmitDoc, AnswersKept, CacheDoc, ChangesDoc, CorsDoc, OperationDoc, RefusalDoc, Relaxed,
+    AdmitDoc, AnswersKept, CacheDoc, ChangesDoc, CorsDoc, OperationDoc, ProblemDoc, RefusalDoc,
+    Relaxed,
 };
 use crate::shared::Ruling;
 
@@ -55,6 +57,7 @@ pub(super) struct Level<'a> {
     pub(super) cors: Option<&'a CorsDoc>,
     pub(super) cache: Option<&'a CacheDoc>,
     pub(super) refuse: &'a [RefusalDoc],
+    pub(super) problems: &'a IndexMap<String, ProblemDoc>,
     pub(super) changes: &'a ChangesDoc,
     pub(super) answers: Option<AnswersKept>,
     defaults: &'a [Relaxed],
@@ -81,6 +84,7 @@ impl<'a> Level<'a> {
             cors: doc.cors.as_ref(),
             cache: doc.cache.as_ref(),
             refuse: &doc.refuse,
+            problems: &doc.problems,
             changes: &doc.changes,
             answers: doc.answers,
             defaults: &doc.defaults,
@@ -143,6 +147,7 @@ impl<'a> FacadeCompiler<'a> {
             cors: doc.cors.as_ref(),
             cache: doc.cache.as_ref(),
             refuse: &doc.refuse,
+            problems: &doc.problems,
             changes: &doc.changes,
             answers: doc.answers,
             name: id,
@@ -164,6 +169,7 @@ impl<'a> FacadeCompiler<'a> {
             cors: doc.cors.as_ref(),
             cache: doc.cache.as_ref(),
             refuse: &doc.refuse,
+            problems: &doc.problems,
             changes: &doc.changes,
             answers: doc.answers,
             defaults: &[],

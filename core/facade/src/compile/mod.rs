@@ -13,6 +13,7 @@ mod keeping;
 mod keys;
 mod levels;
 mod overlaps;
+mod problems;
 mod refusals;
 mod routing;
 mod several;
@@ -42,7 +43,7 @@ use routing::Routed;
 
 use crate::compiled::{
     ANSWER, Changes, CompiledBackend, CompiledFacade, CompiledOperation, Cors, Definition,
-    Overridden, Reply, Route, RulePlace, Secrets, Step as Call,
+    Overridden, Reply, Route, RulePlace, Secrets, Step as Call, Words,
 };
 use crate::documents::{EnvironmentDoc, FacadeDoc, OperationDoc, Relaxed};
 use crate::host::no_host;
@@ -91,6 +92,7 @@ pub(crate) fn facade(sources: &Sources<'_>) -> (CompiledFacade, Vec<Finding>) {
         made: examples::Made::default(),
         strangers: 0,
         cors: HashMap::new(),
+        worded: HashMap::new(),
         used: RefCell::default(),
         keeps_any: cache::keeps_any(&facade.doc) || sources.ruled.keeps_any(),
     };
@@ -130,6 +132,8 @@ struct FacadeCompiler<'a> {
     strangers: usize,
     /// Which pages may call, by the reach and the file that say it, for what reaches several operations.
     cors: HashMap<(Arc<str>, &'a str), Option<Arc<Cors>>>,
+    /// What callers are told of problems, by what says it.
+    worded: HashMap<String, Arc<[Words]>>,
     /// The document at hand.
     here: Site<'a>,
     /// What is said of the operation at hand, the widest reach first.
@@ -383,6 +387,7 @@ impl<'a> FacadeCompiler<'a> {
             },
             changes,
             cache: self.cache(id, contract_op, streams),
+            words: self.words(),
             cors: self.cors(),
             said: self.said.drain(..).collect(),
             overridden: self.overridden.drain(..).collect(),

@@ -69,7 +69,7 @@ impl Stands<'_, '_> {
 }
 
 /// Members of a problem that RFC 9457 §3.1 has itself.
-const OWN: [&str; 5] = ["type", "title", "status", "detail", "instance"];
+pub(super) const OWN: [&str; 5] = ["type", "title", "status", "detail", "instance"];
 
 impl Refusal {
     fn templates(&self) -> impl Iterator<Item = &Template> {

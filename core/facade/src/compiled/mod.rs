@@ -15,6 +15,7 @@ mod examples;
 mod inside;
 mod operation;
 mod place;
+mod problems;
 mod routing;
 mod secrets;
 
@@ -43,6 +44,7 @@ pub use operation::{
     Call, CallRules, CompiledOperation, Each, Overridden, Refusal, Reply, Route, Step, StepPlan,
 };
 pub use place::RulePlace;
+pub use problems::{Of, REASONS, Words};
 pub use routing::{Choice, Routing, Shadow, Share, Spare, Way};
 pub(crate) use secrets::PLACEHOLDER;
 pub use secrets::Secrets;

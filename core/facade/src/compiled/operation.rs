@@ -12,7 +12,8 @@ use porch_rules::expr::Template;
 use crate::documents::Relaxed;
 
 use super::{
-    Admission, AnswersPlan, CachePlan, Changes, CompiledBackend, Cors, Examples, Routing, RulePlace,
+    Admission, AnswersPlan, CachePlan, Changes, CompiledBackend, Cors, Examples, Routing,
+    RulePlace, Words,
 };
 
 /// One operation, compiled.
@@ -36,6 +37,8 @@ pub struct CompiledOperation {
     pub changes: Option<Box<Changes>>,
     /// Whether its replies are kept, or make others untrue; `None`: neither.
     pub cache: Option<Arc<CachePlan>>,
+    /// What callers are told of problems, the narrowest reach first; `None`: what the porch says.
+    pub words: Option<Arc<[Words]>>,
     /// Which pages may call; `None`: those of its own origin.
     pub cors: Option<Arc<Cors>>,
     /// What replies are held against; `None`: they pass.

@@ -5,7 +5,7 @@ use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Map, Value};
 
-use super::{AdmitDoc, AnswersKept, CacheDoc, ChangesDoc, CorsDoc, NAME, RefusalDoc};
+use super::{AdmitDoc, AnswersKept, CacheDoc, ChangesDoc, CorsDoc, NAME, ProblemDoc, RefusalDoc};
 
 /// Rules that facades and operations share (`elm-porch: rules/1`). Where a value stands, `=parameters.NAME` may stand in its
 /// place, and expressions may name `parameters.NAME`.
@@ -40,6 +40,9 @@ pub struct RulesDoc {
     /// When requests are refused, in words of their own.
     #[serde(default)]
     pub refuse: Vec<RefusalDoc>,
+    /// What callers are told of problems, by reason, status or many of them, where a narrower reach says nothing of it.
+    #[serde(default)]
+    pub problems: IndexMap<String, ProblemDoc>,
     /// Changes of messages, before those of a narrower reach.
     #[serde(default)]
     pub changes: ChangesDoc,
@@ -53,7 +56,11 @@ impl RulesDoc {
         let (request, reply) = (&self.changes.request, &self.changes.reply);
         let changes = request.query.len() + request.headers.len() + request.body.len();
         let changes = changes + reply.status.len() + reply.headers.len() + reply.body.len();
-        changes + self.refuse.len() + self.admit.limits.as_ref().map_or(0, Vec::len) + 1
+        changes
+            + self.problems.len()
+            + self.refuse.len()
+            + self.admit.limits.as_ref().map_or(0, Vec::len)
+            + 1
     }
 }
 

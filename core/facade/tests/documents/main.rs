@@ -16,6 +16,7 @@ mod several;
 mod shared;
 mod spread;
 mod uncalled;
+mod worded;
 
 use std::any::Any;
 use std::collections::HashMap;

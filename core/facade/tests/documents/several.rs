@@ -17,6 +17,10 @@ fn demo() -> Files {
             std::fs::read_to_string(&path).unwrap(),
         );
     }
+    files.insert(
+        "fair-share.rules.yaml".into(),
+        include_str!("../../../../demo/documents/fair-share.rules.yaml").into(),
+    );
     files
 }
 

@@ -1,12 +1,12 @@
 //! SOAP faults as callers are told of them.
 
-use http::{HeaderMap, header};
+use http::HeaderMap;
 use porch_soap::Fault;
 use serde_json::{Value, json};
 
 use crate::call::Context;
 use crate::failure::{Failure, Told};
-use crate::fields;
+use crate::language;
 
 /// A fault: a declared status, else 400 for the caller's faults and 502 for the server's.
 pub(super) fn told(cx: &Context<'_>, fault: &Fault, detail: &[u8]) -> Failure {
@@ -74,29 +74,7 @@ fn member(fault: &Fault, name: &str, detail: &[u8], open: bool) -> Value {
 
 /// The fault's text in the language that the caller likes best (RFC 9110 §12.5.4), when there are several.
 fn reason<'f>(fault: &'f Fault, asked: &HeaderMap) -> &'f str {
-    let wanted = fields::text(asked, &header::ACCEPT_LANGUAGE);
-    let mut ranges: Vec<(&str, f32)> = wanted
-        .split(',')
-        .filter_map(|range| {
-            let (tag, rest) = range.split_once(';').unwrap_or((range, ""));
-            let quality = rest
-                .trim()
-                .strip_prefix("q=")
-                .map_or(Some(1.0), |q| q.parse().ok())?;
-            Some((tag.trim(), quality))
-        })
-        .collect();
-    ranges.sort_by(|a, b| b.1.total_cmp(&a.1));
-    let fits = |language: &str, range: &str| {
-        language.eq_ignore_ascii_case(range)
-            || language
-                .split('-')
-                .next()
-                .is_some_and(|l| l.eq_ignore_ascii_case(range))
-    };
-    let by_range = |range: &str| fault.reasons.iter().find(|(l, _)| fits(l, range));
-    ranges
-        .iter()
-        .find_map(|(range, _)| by_range(range))
+    let ranges = language::ranges(asked);
+    language::choose(&ranges, &fault.reasons, |(language, _)| language)
         .map_or(&fault.reason, |(_, text)| text)
 }
