@@ -16,7 +16,7 @@ use crate::body::InBody;
 use crate::exchange::state::Mode;
 use crate::exchange::{Origin, run};
 use crate::shared::Shared;
-use crate::trace::{Message, Trace};
+use crate::trace::{Message, Trace, sensitive};
 use crate::worker::Worker;
 
 /// A trial run to carry out.
@@ -135,6 +135,11 @@ async fn one(worker: &std::rc::Rc<Worker>, trial: TrialRequest) -> TrialReply {
             Some(Message::new(head.status.to_string(), &reply.headers, "").body(&reply.body));
     }
     masks().chain(&tokens).for_each(|mask| trace.mask(mask));
+    let mut facades = trial.porch.facades.iter();
+    let facade = facades.find(|f| f.name == trace.facade);
+    if let Some((facade, op)) = facade.and_then(|f| Some((f, f.operation(&trace.operation)?))) {
+        sensitive::hide(&mut trace, facade, op);
+    }
     reply.trace = trace;
     reply
 }

@@ -12,6 +12,7 @@ mod json;
 mod problems;
 mod routing;
 mod rules;
+mod sensitive;
 mod xml;
 
 use indexmap::IndexMap;
@@ -35,6 +36,7 @@ pub(crate) use json::*;
 pub(crate) use problems::{ProblemDoc, Texts};
 pub(crate) use routing::{ChoiceDoc, RoutingDoc, ShadowDoc};
 pub use rules::{ParameterDoc, ParameterKind, ReachDoc, Relaxed, RulesDoc, RulesHead, UseDoc};
+pub(crate) use sensitive::SensitiveDoc;
 pub(crate) use xml::XmlDoc;
 
 use crate::units::{Size, Span};
@@ -212,6 +214,8 @@ pub struct FacadeDoc {
     /// When requests of any operation are refused, in the facade's own words; before what operations say themselves.
     #[serde(default)]
     pub refuse: Vec<RefusalDoc>,
+    /// What nobody is shown: masked in traces, and in all that is told of messages.
+    pub sensitive: Option<SensitiveDoc>,
     /// What callers are told of problems, by reason (the last part of a problem's type), status (`404`) or many of them (`5XX`).
     #[serde(default)]
     pub problems: IndexMap<String, ProblemDoc>,
@@ -301,6 +305,8 @@ pub struct OperationDoc {
     /// Where its calls go in place of a backend, in place of what the facade says of that.
     #[serde(default)]
     pub routing: IndexMap<String, RoutingDoc>,
+    /// What nobody is shown of it besides.
+    pub sensitive: Option<SensitiveDoc>,
     /// What callers are told of problems here, before what the facade says.
     #[serde(default)]
     pub problems: IndexMap<String, ProblemDoc>,

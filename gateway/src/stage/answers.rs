@@ -16,7 +16,7 @@ use crate::media;
 use crate::problem::{Problem, not_as_agreed, of_failure};
 use crate::steps::body::{Known, known};
 use crate::steps::request::Request;
-use crate::trace::StageName;
+use crate::trace::{StageName, sensitive};
 
 /// So many mistakes of a reply are told.
 const TOLD: usize = 20;
@@ -46,7 +46,10 @@ pub(crate) async fn keeps(
         "the reply does not fit the contract: {}",
         misfits.join("; ")
     );
-    let told = masked(x, request, told);
+    let mut told = masked(x, request, told);
+    if let Some(hidden) = &op.sensitive {
+        sensitive::hide_in(&mut told, hidden);
+    }
     if plan.refuse {
         return Err(not_as_agreed(op, told));
     }

@@ -7,7 +7,7 @@ use http::request::Parts;
 
 use crate::body::ReplyBody;
 use crate::exchange::state::{Exchange, Mode, target};
-use crate::trace::{Message, Refusal, StageName, Trace};
+use crate::trace::{Message, Refusal, StageName, Trace, sensitive};
 use crate::usage::Record;
 use crate::worker::Ending;
 
@@ -21,7 +21,13 @@ pub(crate) fn record(
     let status = response.status().as_u16();
     if let Some(inflight) = x.inflight.take() {
         let made = matches!(response.body(), ReplyBody::Made { .. });
-        let outline = made.then(|| Box::new(outline(&x, parts, status)));
+        let outline = made.then(|| {
+            let mut outline = Box::new(outline(&x, parts, status));
+            if let Some((facade, op)) = x.at.get().and_then(|index| x.porch.at(index)) {
+                sensitive::hide(&mut outline, facade, op);
+            }
+            outline
+        });
         response.body_mut().set_ending(Ending {
             inflight,
             porch: x.porch.clone(),
@@ -73,6 +79,10 @@ fn trace(
         let grants = backends.filter_map(|b| b.credentials.client.as_ref());
         for mask in grants.map(|g| x.worker.shared.tokens.mask(g)) {
             trace.mask(&mask);
+        }
+        // A trial run shows the reply besides, once all of it is here.
+        if x.mode != Mode::Trial {
+            sensitive::hide(&mut trace, facade, op);
         }
     }
     trace

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use http::Response;
 use http_body_util::BodyExt;
-use porch_facade::{CompiledBackend, Shadow, Share, Step};
+use porch_facade::{CompiledBackend, Sensitive, Shadow, Share, Step};
 use porch_rules::expr::Template;
 use serde_json::Value;
 
@@ -22,6 +22,7 @@ use crate::problem::Problem;
 use crate::scope::{AnswerView, Scope};
 use crate::stage::{Gathered, gather};
 use crate::steps::request::Request;
+use crate::trace::sensitive;
 use crate::usage::CopyRow;
 use crate::worker::{Copying, InFlight, Worker};
 
@@ -236,17 +237,21 @@ fn view(x: &Exchange<'_>, answer: &Answer, looks_into: bool) -> Result<AnswerVie
 }
 
 /// What any backend of a call was shown is told by nothing that is said of its answers.
-struct Masks(Vec<Arc<CompiledBackend>>);
+struct Masks(Vec<Arc<CompiledBackend>>, Option<Arc<Sensitive>>);
 
 impl Masks {
     fn of(request: &Request<'_>, step: &Step) -> Self {
         let all = step
             .ways()
             .filter_map(|(at, _)| request.facade.backends.get(at));
-        Self(all.cloned().collect())
+        let sensitive = request.operation.sensitive.clone();
+        Self(all.cloned().collect(), sensitive)
     }
 
     fn hide(&self, worker: &Worker, told: &mut String) {
+        if let Some(hidden) = &self.1 {
+            sensitive::hide_in(told, hidden);
+        }
         for backend in &self.0 {
             backend.credentials.mask.text(told);
             if let Some(grant) = &backend.credentials.client {

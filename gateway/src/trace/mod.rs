@@ -1,6 +1,7 @@
 //! Traces: one exchange, stage by stage, before and after each change, secrets masked.
 
 mod recorder;
+pub(crate) mod sensitive;
 
 use http::HeaderMap;
 use porch_facade::{MASK, Mask, RulePlace};

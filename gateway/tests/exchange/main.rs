@@ -25,6 +25,7 @@ mod refusing;
 mod room;
 mod routed;
 mod rules;
+mod sensitive;
 mod several;
 mod shaped;
 mod shown;

@@ -110,6 +110,7 @@ impl<'a> FacadeCompiler<'a> {
             refusals,
             changes: None,
             cache: None,
+            sensitive: self.sensitive(),
             words: self.words(),
             cors: self.cors(),
             said: self.said.drain(..).collect(),

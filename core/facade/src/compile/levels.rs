@@ -13,7 +13,7 @@ use super::{FacadeCompiler, Sources};
 use crate::compiled::{Overridden, RulePlace};
 use crate::documents::{
     AdmitDoc, AnswersKept, CacheDoc, ChangesDoc, CorsDoc, OperationDoc, ProblemDoc, RefusalDoc,
-    Relaxed,
+    Relaxed, SensitiveDoc,
 };
 use crate::shared::Ruling;
 
@@ -57,6 +57,7 @@ pub(super) struct Level<'a> {
     pub(super) cors: Option<&'a CorsDoc>,
     pub(super) cache: Option<&'a CacheDoc>,
     pub(super) refuse: &'a [RefusalDoc],
+    pub(super) sensitive: Option<&'a SensitiveDoc>,
     pub(super) problems: &'a IndexMap<String, ProblemDoc>,
     pub(super) changes: &'a ChangesDoc,
     pub(super) answers: Option<AnswersKept>,
@@ -84,6 +85,7 @@ impl<'a> Level<'a> {
             cors: doc.cors.as_ref(),
             cache: doc.cache.as_ref(),
             refuse: &doc.refuse,
+            sensitive: doc.sensitive.as_ref(),
             problems: &doc.problems,
             changes: &doc.changes,
             answers: doc.answers,
@@ -147,6 +149,7 @@ impl<'a> FacadeCompiler<'a> {
             cors: doc.cors.as_ref(),
             cache: doc.cache.as_ref(),
             refuse: &doc.refuse,
+            sensitive: doc.sensitive.as_ref(),
             problems: &doc.problems,
             changes: &doc.changes,
             answers: doc.answers,
@@ -169,6 +172,7 @@ impl<'a> FacadeCompiler<'a> {
             cors: doc.cors.as_ref(),
             cache: doc.cache.as_ref(),
             refuse: &doc.refuse,
+            sensitive: doc.sensitive.as_ref(),
             problems: &doc.problems,
             changes: &doc.changes,
             answers: doc.answers,

@@ -16,6 +16,7 @@ mod overlaps;
 mod problems;
 mod refusals;
 mod routing;
+mod sensitive;
 mod several;
 mod shaped;
 
@@ -43,7 +44,7 @@ use routing::Routed;
 
 use crate::compiled::{
     ANSWER, Changes, CompiledBackend, CompiledFacade, CompiledOperation, Cors, Definition,
-    Overridden, Reply, Route, RulePlace, Secrets, Step as Call, Words,
+    Overridden, Reply, Route, RulePlace, Secrets, Sensitive, Step as Call, Words,
 };
 use crate::documents::{EnvironmentDoc, FacadeDoc, OperationDoc, Relaxed};
 use crate::host::no_host;
@@ -93,6 +94,8 @@ pub(crate) fn facade(sources: &Sources<'_>) -> (CompiledFacade, Vec<Finding>) {
         strangers: 0,
         cors: HashMap::new(),
         worded: HashMap::new(),
+        marked: OnceCell::new(),
+        hidden: HashMap::new(),
         used: RefCell::default(),
         keeps_any: cache::keeps_any(&facade.doc) || sources.ruled.keeps_any(),
     };
@@ -134,6 +137,9 @@ struct FacadeCompiler<'a> {
     cors: HashMap<(Arc<str>, &'a str), Option<Arc<Cors>>>,
     /// What callers are told of problems, by what says it.
     worded: HashMap<String, Arc<[Words]>>,
+    /// What the contract marks as sensitive, once somebody asks; and what nobody is shown, by what says it.
+    marked: OnceCell<sensitive::Marked>,
+    hidden: HashMap<String, Option<Arc<Sensitive>>>,
     /// The document at hand.
     here: Site<'a>,
     /// What is said of the operation at hand, the widest reach first.
@@ -387,6 +393,7 @@ impl<'a> FacadeCompiler<'a> {
             },
             changes,
             cache: self.cache(id, contract_op, streams),
+            sensitive: self.sensitive(),
             words: self.words(),
             cors: self.cors(),
             said: self.said.drain(..).collect(),

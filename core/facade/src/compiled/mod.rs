@@ -18,6 +18,7 @@ mod place;
 mod problems;
 mod routing;
 mod secrets;
+mod sensitive;
 
 use std::sync::Arc;
 
@@ -48,6 +49,7 @@ pub use problems::{Of, REASONS, Words};
 pub use routing::{Choice, Routing, Shadow, Share, Spare, Way};
 pub(crate) use secrets::PLACEHOLDER;
 pub use secrets::Secrets;
+pub use sensitive::Sensitive;
 
 use crate::route::Router;
 

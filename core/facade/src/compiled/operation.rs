@@ -13,7 +13,7 @@ use crate::documents::Relaxed;
 
 use super::{
     Admission, AnswersPlan, CachePlan, Changes, CompiledBackend, Cors, Examples, Routing,
-    RulePlace, Words,
+    RulePlace, Sensitive, Words,
 };
 
 /// One operation, compiled.
@@ -37,6 +37,8 @@ pub struct CompiledOperation {
     pub changes: Option<Box<Changes>>,
     /// Whether its replies are kept, or make others untrue; `None`: neither.
     pub cache: Option<Arc<CachePlan>>,
+    /// What of it nobody is shown; `None`: all may be.
+    pub sensitive: Option<Arc<Sensitive>>,
     /// What callers are told of problems, the narrowest reach first; `None`: what the porch says.
     pub words: Option<Arc<[Words]>>,
     /// Which pages may call; `None`: those of its own origin.

@@ -5,7 +5,10 @@ use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::{Map, Value};
 
-use super::{AdmitDoc, AnswersKept, CacheDoc, ChangesDoc, CorsDoc, NAME, ProblemDoc, RefusalDoc};
+use super::{
+    AdmitDoc, AnswersKept, CacheDoc, ChangesDoc, CorsDoc, NAME, ProblemDoc, RefusalDoc,
+    SensitiveDoc,
+};
 
 /// Rules that facades and operations share (`elm-porch: rules/1`). Where a value stands, `=parameters.NAME` may stand in its
 /// place, and expressions may name `parameters.NAME`.
@@ -40,6 +43,8 @@ pub struct RulesDoc {
     /// When requests are refused, in words of their own.
     #[serde(default)]
     pub refuse: Vec<RefusalDoc>,
+    /// What nobody is shown: masked in traces, and in all that is told of messages.
+    pub sensitive: Option<SensitiveDoc>,
     /// What callers are told of problems, by reason, status or many of them, where a narrower reach says nothing of it.
     #[serde(default)]
     pub problems: IndexMap<String, ProblemDoc>,
