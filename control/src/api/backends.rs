@@ -68,12 +68,22 @@ fn view(model: &Model, backend: &Document<BackendDoc>, environment: &str) -> Bac
         name: doc.name.clone(),
         title: doc.title.clone(),
         kind: doc.kind.clone(),
-        addresses: address.map_or_else(Vec::new, |a| a.all().to_vec()),
+        addresses: address.map_or_else(Vec::new, shown),
         credentials: doc.credentials.calling.places(),
         facades: callers(model, &doc.name),
         file: backend.file.clone(),
         resting: 0,
     }
+}
+
+/// The addresses of a backend, each with its weight where it has one.
+fn shown(addresses: &porch_facade::Addresses) -> Vec<String> {
+    let all = addresses.weighted().into_iter();
+    let all = all.map(|(address, weight)| match weight {
+        1 => address.to_owned(),
+        weight => format!("{address} (weight {weight})"),
+    });
+    all.collect()
 }
 
 /// The facades that call a backend.

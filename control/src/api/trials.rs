@@ -269,7 +269,7 @@ fn secrets_of(environment: &str, documents: &Documents) -> BTreeSet<(String, Str
     for (name, backend) in &documents.backends {
         let place = here.and_then(|e| e.doc.backends.get(name));
         let addresses = place.map(|p| &p.address).or(backend.doc.address.as_ref());
-        for address in addresses.map_or(&[][..], |a| a.all()) {
+        for address in addresses.map_or_else(Vec::new, |a| a.all()) {
             for secret in backend.doc.credentials.secrets() {
                 all.insert((secret.to_owned(), address.trim().to_owned()));
             }

@@ -1,5 +1,6 @@
 //! The shapes of the documents that publishers write.
 
+mod addresses;
 mod admit;
 mod attempts;
 mod cache;
@@ -20,6 +21,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer};
 use serde_json::Value;
 
+pub use addresses::Addresses;
 pub(crate) use admit::{AdmitDoc, AnswersKept, Kept, LimitDoc, ReadOnly, UnknownQuery};
 pub use admit::{CredentialKind, Per};
 pub(crate) use attempts::AttemptsDoc;
@@ -47,48 +49,6 @@ const NAME: &str = "^[a-z][a-z0-9-]{0,63}$";
 const BASE: &str = "^/([A-Za-z0-9._~!$&'()*+,;=:@/-]|%[0-9A-Fa-f]{2})*$";
 const METHOD: &str = "^[A-Z]+$";
 const HOST: &str = r"^([A-Za-z0-9_-]+(\.[A-Za-z0-9_-]+)*|\[[0-9A-Fa-f:.]+\])$";
-const ADDRESS: &str = r"^\s*https?://([A-Za-z0-9_.-]+|\[[0-9A-Fa-f:.]+\])(:[0-9]{1,5})?(/([A-Za-z0-9._~!$&'()*+,;=:@/-]|%[0-9A-Fa-f]{2})*)?\s*$";
-const ONE_ADDRESS: &str = r"^\s*(facade:\s*[a-z0-9-]{1,64}|https?://([A-Za-z0-9_.-]+|\[[0-9A-Fa-f:.]+\])(:[0-9]{1,5})?(/([A-Za-z0-9._~!$&'()*+,;=:@/-]|%[0-9A-Fa-f]{2})*)?)\s*$";
-
-/// One address or several; `facade:NAME` is another facade of the porch, which is carried out in the same process.
-#[derive(Clone, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
-#[serde(untagged)]
-pub enum Addresses {
-    /// One.
-    One(#[schemars(regex(pattern = ONE_ADDRESS))] String),
-    /// Several, which share the calls (gRPC backends).
-    Many(#[schemars(inner(regex(pattern = ADDRESS)), length(min = 1))] Vec<String>),
-}
-
-impl Addresses {
-    /// All of them.
-    pub fn all(&self) -> &[String] {
-        match self {
-            Addresses::One(one) => std::slice::from_ref(one),
-            Addresses::Many(many) => many,
-        }
-    }
-
-    /// As one text, with blanks between them.
-    pub fn joined(&self) -> String {
-        self.all().join(" ")
-    }
-
-    /// From one text, with blanks between them.
-    pub fn from_joined(text: &str) -> Self {
-        let all: Vec<String> = text.split_whitespace().map(str::to_owned).collect();
-        if all.len() > 1 {
-            Self::Many(all)
-        } else {
-            Self::One(text.to_owned())
-        }
-    }
-
-    /// The first.
-    pub fn first(&self) -> Option<&str> {
-        self.all().first().map(String::as_str)
-    }
-}
 
 /// A service behind the porch (`elm-porch: backend/1`).
 #[derive(Clone, Debug, Deserialize, JsonSchema)]
@@ -134,6 +94,9 @@ pub struct BackendDoc {
     pub address: Option<Addresses>,
     /// HTTP and SOAP: how many connections each address takes at the same time; as many as there are calls unless given.
     pub connections: Option<u32>,
+    /// Where connections are counted: how many calls may wait for one, in each address's queue; as many as there are unless
+    /// given. More of them are refused at once.
+    pub waiting: Option<u32>,
     /// How long a connection may take, TLS included; 5s unless given, and never longer than an answer.
     pub connect_timeout: Option<Span>,
     /// How long an answer that has begun may fall silent; as long as it may take unless given.

@@ -42,7 +42,11 @@ impl To<'_> {
         let place = match backend.connections {
             Some(most) => {
                 let key = (backend.identity, self.at as u32);
-                Some(self.limits.take(key, most, backend.connect).await?)
+                Some(
+                    self.limits
+                        .take(key, (most, backend.waiting), backend.connect)
+                        .await?,
+                )
             }
             None => None,
         };

@@ -1,5 +1,6 @@
 //! Backends as one worker sees them: connections, choice of an address, health, attempts, times. One for all protocols.
 
+mod busy;
 mod chosen;
 pub(crate) mod circuit;
 mod dial;
@@ -48,7 +49,7 @@ pub(crate) struct Backends {
     health: health::Health,
     repeats: repeats::Repeats,
     tls: tls::Configs,
-    turn: Cell<usize>,
+    busy: busy::Busy,
 }
 
 /// An answer whose head is there.
@@ -173,18 +174,13 @@ impl Backends {
         }
     }
 
-    /// The address for the next exchange: they take turns, and one that took no connection lately is left alone while there
-    /// are others.
+    /// The address for the next exchange: they take turns by their weights. Of the next two the one that has less to do for
+    /// its weight is taken, and one that took no connection lately is left alone while there are others.
     pub(crate) fn choose(&self, backend: &CompiledBackend) -> usize {
-        let count = backend.addresses.len();
-        if count < 2 {
-            return 0;
+        match backend.turns.len() {
+            0 => 0,
+            _ => self.busy.choose(backend, &self.health),
         }
-        let turn = self.turn.get();
-        self.turn.set(turn.wrapping_add(1));
-        let order = (0..count).map(|i| (turn + i) % count);
-        let up = |i: &usize| !self.health.is_down((backend.identity, *i as u32));
-        order.clone().find(up).unwrap_or(turn % count)
     }
 
     /// Whether no address of a backend took a connection lately.
@@ -222,6 +218,7 @@ impl Backends {
         let (mut tries, mut fresh) = (backend.addresses.len() + 1, false);
         loop {
             let from = std::mem::replace(&mut made, at);
+            let _busy = self.busy.begin(backend, at);
             let answer = if backend.is_simple(at) && lean::takes(slot) {
                 if let Some(request) = slot {
                     aim(request, backend, Transport::Http1, from, at);
@@ -340,6 +337,7 @@ impl Backends {
         let open = |key: &Key| self.http2.has(*key) || self.lean.has(*key);
         self.chosen.sweep(open);
         self.health.sweep();
+        self.busy.sweep();
     }
 }
 

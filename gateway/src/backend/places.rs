@@ -58,7 +58,7 @@ impl Limits {
     pub(super) async fn take(
         &self,
         key: Key,
-        most: u32,
+        (most, waiting): (u32, Option<u32>),
         within: Duration,
     ) -> Result<Place, CallFailure> {
         let places = self.places(key, most);
@@ -67,6 +67,11 @@ impl Limits {
                 places,
                 _taken: taken,
             });
+        }
+        // A queue that is full is no place to wait.
+        let in_line = places.waiting.load(Ordering::SeqCst);
+        if waiting.is_some_and(|most| in_line >= most as usize) {
+            return Err(CallFailure::Busy(most));
         }
         let waiting = Waiting::at(&places);
         let until = Instant::now() + within;

@@ -29,6 +29,7 @@ mod sensitive;
 mod several;
 mod shaped;
 mod shown;
+mod spread;
 mod tls;
 mod tokens;
 mod worded;

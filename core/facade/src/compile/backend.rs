@@ -7,12 +7,14 @@ use http::{HeaderValue, Uri};
 use porch_contract::{Finding, PathTemplate, Position, Severity, Step, TemplateError, suggest};
 
 use super::{FacadeCompiler, Wired};
-use crate::compiled::{Address, CompiledBackend, Credentials, Definition, Transport, Trust};
+use crate::compiled::{Address, CompiledBackend, Credentials, Definition, Transport, Trust, turns};
 use crate::documents::{BackendDoc, MediaType};
 use crate::host::{no_authority, no_host};
 use crate::kind::Kind;
 use crate::read::{Document, beside};
 
+/// Greatest weight of an address.
+const MOST_WEIGHT: u32 = 100;
 pub(super) const DEFAULT_MESSAGE: usize = 64 << 20;
 pub(super) const DEFAULT_TIMEOUT: Duration = Duration::from_secs(10);
 /// How long a connection may take where nothing is said.
@@ -52,10 +54,12 @@ impl FacadeCompiler<'_> {
                 ^ named(connections.map(|n| format!("{n} connections")).as_deref()),
             transport,
             offers_http2,
+            turns: turns(&addresses),
             addresses,
             trust,
             server_name: self.server_name(backend),
             connections,
+            waiting: self.waiting(backend, connections),
             timeout,
             attempts: self.attempts(backend),
             circuit: self.circuit(backend),
@@ -132,12 +136,15 @@ impl FacadeCompiler<'_> {
             return None;
         };
         let inside = given.all().iter().any(|t| facade_of(t).is_some());
-        let all: Result<Vec<Address>, NoAddress> = match (inside, given.all()) {
-            (true, [one]) if backend.doc.kind == crate::kind::http::NAME => {
+        let all: Result<Vec<Address>, NoAddress> = match (inside, given.weighted().as_slice()) {
+            (true, [(one, _)]) if backend.doc.kind == crate::kind::http::NAME => {
                 within(one).map(|address| vec![address])
             }
             (true, _) => Err(NoAddress::Inside),
-            (false, all) => all.iter().map(|text| address(text.trim())).collect(),
+            (false, all) => all
+                .iter()
+                .map(|(text, weight)| weighted(text.trim(), *weight))
+                .collect(),
         };
         let all = all.and_then(|all| match all.iter().any(|a| a.tls != all[0].tls) {
             false => Ok((all, inside)),
@@ -190,6 +197,18 @@ impl FacadeCompiler<'_> {
             self.findings.push(told);
         }
         Some(most.max(1)).filter(|_| !inside)
+    }
+
+    /// How many calls wait for a connection.
+    fn waiting(&mut self, backend: &Document<BackendDoc>, connections: Option<u32>) -> Option<u32> {
+        let most = backend.doc.waiting?;
+        if connections.is_none() {
+            let at = backend.node.locate(&[Step::Key("waiting".into())], true);
+            let message = "calls wait only where connections are counted";
+            let told = Finding::new(Severity::Warning, &backend.file, at, message);
+            self.findings.push(told.help("add `connections: …`"));
+        }
+        Some(most)
     }
 
     /// Tells what has no meaning where a backend is called without TLS.
@@ -272,6 +291,8 @@ pub(super) enum NoAddress {
     Mixed,
     #[error("another facade is the only address of a backend, and its kind is http")]
     Inside,
+    #[error("{0} is no weight: 1 to {MOST_WEIGHT} are")]
+    Weight(u32),
     #[error("“{0}” is no name of a facade")]
     Facade(String),
 }
@@ -293,7 +314,17 @@ fn within(text: &str) -> Result<Address, NoAddress> {
         host,
         path: String::new(),
         tls: false,
+        weight: 1,
     })
+}
+
+/// An address with its weight.
+fn weighted(text: &str, weight: u32) -> Result<Address, NoAddress> {
+    if !(1..=MOST_WEIGHT).contains(&weight) {
+        return Err(NoAddress::Weight(weight));
+    }
+    let address = address(text)?;
+    Ok(Address { weight, ..address })
 }
 
 /// An address that can be called (RFC 9110 §4.2): scheme, host and path, and nothing else.
@@ -334,6 +365,7 @@ pub(super) fn address(text: &str) -> Result<Address, NoAddress> {
         host: HeaderValue::from_str(authority).map_err(|e| unusable(&e.to_string()))?,
         path: path.trim_end_matches('/').to_owned(),
         tls,
+        weight: 1,
     })
 }
 

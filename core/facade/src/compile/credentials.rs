@@ -12,7 +12,7 @@ use super::backend::{DEFAULT_CONNECT, DEFAULT_MESSAGE, DEFAULT_TIMEOUT, address,
 use crate::Mask;
 use crate::compiled::{
     Address, ClientGrant, CompiledBackend, Credentials, OwnCertificate, PLACEHOLDER, Secrets,
-    Transport, Trust,
+    Transport, Trust, turns,
 };
 use crate::documents::{BackendDoc, CertificateDoc, ClientDoc, LoginDoc, PasswordKind, ShownBy};
 use crate::read::{Document, beside};
@@ -234,12 +234,14 @@ impl Filling<'_, '_> {
                 identity,
                 transport: Transport::Http1,
                 offers_http2: false,
+                turns: turns(&addresses),
                 addresses,
                 trust,
                 server_name: None,
                 attempts: None,
                 circuit: None,
                 connections: None,
+                waiting: None,
                 timeout,
                 connect: DEFAULT_CONNECT.min(timeout),
                 idle: timeout,

@@ -26,12 +26,16 @@ pub struct CompiledBackend {
     pub offers_http2: bool,
     /// Where it is called; at least one, and calls are shared among them.
     pub addresses: Vec<Address>,
+    /// The order in which they take turns; empty where there is one.
+    pub turns: Box<[u16]>,
     /// How its certificate is checked, where it is called by TLS.
     pub trust: Trust,
     /// The name that its certificate must have, where that is another than the address's.
     pub server_name: Option<String>,
     /// How many connections each address takes, where that is limited.
     pub connections: Option<u32>,
+    /// How many calls wait for one at each address; `None`: as many as there are.
+    pub waiting: Option<u32>,
     /// How long an answer may take.
     pub timeout: Duration,
     /// How often a call is made, where it is made more than once.
@@ -156,6 +160,43 @@ pub struct Address {
     pub path: String,
     /// Whether it is called by TLS.
     pub tls: bool,
+    /// So many calls of as many as all weights are together.
+    pub weight: u32,
+}
+
+/// The order in which addresses take turns, each as often as its weight says and as evenly as that goes (in each turn all
+/// gain their weight, and the one that has most takes it for the sum of all).
+pub fn turns(addresses: &[Address]) -> Box<[u16]> {
+    if addresses.len() < 2 {
+        return Box::default();
+    }
+    let divisor = addresses.iter().fold(0, |a, b| gcd(a, b.weight)).max(1);
+    let weights: Vec<i64> = addresses
+        .iter()
+        .map(|a| i64::from(a.weight / divisor))
+        .collect();
+    let all: i64 = weights.iter().sum();
+    let mut gained = vec![0i64; weights.len()];
+    let mut order = Vec::new();
+    for _ in 0..all {
+        let mut best = 0;
+        for (i, weight) in weights.iter().enumerate() {
+            gained[i] += weight;
+            if gained[i] > gained[best] {
+                best = i;
+            }
+        }
+        gained[best] -= all;
+        order.push(best as u16);
+    }
+    order.into()
+}
+
+fn gcd(a: u32, b: u32) -> u32 {
+    match b {
+        0 => a,
+        b => gcd(b, a % b),
+    }
 }
 
 impl CompiledBackend {

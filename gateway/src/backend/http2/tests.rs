@@ -45,9 +45,11 @@ fn backend(address: Address) -> CompiledBackend {
         transport: Transport::Http2,
         offers_http2: false,
         addresses: vec![address],
+        turns: Box::default(),
         trust: Trust::Machine,
         server_name: None,
         connections: None,
+        waiting: None,
         timeout: Duration::from_secs(2),
         attempts: None,
         circuit: None,
@@ -67,6 +69,7 @@ async fn call(channels: &Channels, body: OutBody) -> Result<Answered, CallFailur
         host: http::HeaderValue::from_static("127.0.0.1:1"),
         path: String::new(),
         tls: false,
+        weight: 1,
     };
     let to = To {
         backend: &backend(address),
