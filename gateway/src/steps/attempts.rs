@@ -2,10 +2,10 @@
 //!
 //! All of it lies aside of calls that are answered well.
 
-use std::time::Duration;
+use std::time::{Duration, SystemTime};
 
 use bytes::Bytes;
-use http::{HeaderName, StatusCode};
+use http::{HeaderName, StatusCode, header};
 use porch_facade::{Attempts, Circuit, Transport};
 use tokio::time::Instant;
 
@@ -30,7 +30,10 @@ const UNAVAILABLE: &str = "14";
 /// Whether what came is asked for again.
 fn fails(policy: &Attempts, came: &Came) -> bool {
     match came {
-        Ok(answered) => policy.statuses.contains(&answered.head.status.as_u16()),
+        Ok(answered) => {
+            let has = |status| policy.statuses.contains(&status);
+            has(answered.head.status.as_u16()) || (is_unavailable(answered) && has(503))
+        }
         // What is wrong with its certificate is wrong the next time too.
         Err(Failure::Call(failure)) => matches!(
             failure,
@@ -39,6 +42,26 @@ fn fails(policy: &Attempts, came: &Came) -> bool {
                 | CallFailure::Broken(_)
         ),
         Err(_) => false,
+    }
+}
+
+/// Whether an answer of gRPC says, in its head, that the backend is not available (status codes of gRPC: 14).
+fn is_unavailable(answered: &Answered) -> bool {
+    let status = answered.head.headers.get(GRPC_STATUS);
+    status.is_some_and(|code| code == UNAVAILABLE)
+}
+
+/// How long a backend asks to be left alone (RFC 9110 §10.2.3).
+fn asked_for(came: &Came) -> Option<Duration> {
+    let Ok(answered) = came else { return None };
+    let value = answered.head.headers.get(header::RETRY_AFTER)?;
+    let text = value.to_str().ok()?.trim();
+    match text.parse() {
+        Ok(seconds) => Some(Duration::from_secs(seconds)),
+        Err(_) => {
+            let until = httpdate::parse_http_date(text).ok()?;
+            until.duration_since(SystemTime::now()).ok()
+        }
     }
 }
 
@@ -143,10 +166,17 @@ pub(super) async fn send<'a>(
         if !fails(policy, &came) {
             break;
         }
-        let pause = pause(x, policy, number);
-        if Instant::now() + pause >= of.until {
-            of.call
-                .tell(x, "no time is left for another attempt".into());
+        let asked = asked_for(&came);
+        let pause = pause(x, policy, number).max(asked.unwrap_or_default());
+        if pause >= of.until.saturating_duration_since(Instant::now()) {
+            let told = match asked {
+                Some(asked) => format!(
+                    "no other attempt: it asks to be left alone for {} s, and no time is left then",
+                    asked.as_secs()
+                ),
+                None => "no time is left for another attempt".into(),
+            };
+            of.call.tell(x, told);
             break;
         }
         if !backends.may_repeat(of.call.backend) {
@@ -222,9 +252,7 @@ fn is_lost(rule: &Circuit, came: &Came, whole: bool, in_a_hurry: bool) -> Option
     match came {
         Ok(answered) => {
             let status = answered.head.status.as_u16();
-            let unavailable = answered.head.headers.get(GRPC_STATUS);
-            let unavailable = unavailable.is_some_and(|code| code == UNAVAILABLE);
-            Some(unavailable || rule.statuses.contains(&status))
+            Some(is_unavailable(answered) || rule.statuses.contains(&status))
         }
         Err(Failure::Call(failure)) => match failure {
             CallFailure::Connect(_) | CallFailure::ConnectTimeout => Some(true),

@@ -142,3 +142,34 @@ fn attempts_keep_within_the_time_of_an_answer_and_a_tenth_of_the_calls() {
     let again = seen.lock().unwrap().len() - 200;
     assert!((20..=42).contains(&again), "{again}");
 }
+
+#[test]
+fn a_backend_that_says_when_to_come_again_is_left_alone_until_then() {
+    const SOON: &str = "HTTP/1.1 503 Not now\r\nRetry-After: 1\r\nContent-Length: 4\r\n\r\nbusy";
+    const LATE: &str = "HTTP/1.1 503 Not now\r\nRetry-After: 600\r\nContent-Length: 4\r\n\r\nbusy";
+    const DATE: &str = "HTTP/1.1 503 Not now\r\nRetry-After: Thu, 31 Dec 2099 23:59:59 GMT\r\nContent-Length: 4\r\n\r\nbusy";
+    for (how, answered, calls, told) in [
+        (SOON, 200, 2, "attempt 2, 1000 ms behind one that failed: "),
+        (
+            LATE,
+            503,
+            1,
+            "no other attempt: it asks to be left alone for 600 s",
+        ),
+        (
+            DATE,
+            503,
+            1,
+            "no other attempt: it asks to be left alone for ",
+        ),
+    ] {
+        let (backend, seen) = failing(1, how);
+        let stage = stage(&backend, THREE);
+        let answer = stage.get("/f/things/1", "");
+        assert_eq!(status(&answer), answered, "{answer}");
+        assert_eq!(seen.lock().unwrap().len(), calls);
+        let (traces, _) = stage.end();
+        let notes: Vec<&String> = traces[0].stages.iter().flat_map(|s| &s.notes).collect();
+        assert!(notes.iter().any(|n| n.starts_with(told)), "{notes:?}");
+    }
+}
