@@ -218,15 +218,15 @@ impl Backends {
         let (mut tries, mut fresh) = (backend.addresses.len() + 1, false);
         loop {
             let from = std::mem::replace(&mut made, at);
-            let _busy = self.busy.begin(backend, at);
-            let answer = if backend.is_simple(at) && lean::takes(slot) {
+            let common = backend.is_simple(at) && backend.turns.is_empty();
+            let answer = if common && lean::takes(slot) {
                 if let Some(request) = slot {
                     aim(request, backend, Transport::Http1, from, at);
                 }
                 let (key, to) = self.to(backend, at);
                 lean::send(&self.lean, key, &to, slot, fresh, until).await
             } else {
-                // Boxed: what streams, what may choose, and HTTP/2, need more room than the common way.
+                // Boxed: what streams, what may choose, HTTP/2 and several addresses need more room than the common way.
                 let going = Going {
                     backend,
                     from,
@@ -280,6 +280,7 @@ impl Backends {
     /// One attempt, by what the address speaks.
     async fn attempt(&self, going: Going<'_>, slot: &mut Slot) -> Result<Answered, Attempt> {
         let Going { backend, at, .. } = going;
+        let _busy = self.busy.begin(backend, at);
         let asked = match self.transport(backend, at) {
             Some(known) => Ok(known),
             // Boxed: it is asked for once.

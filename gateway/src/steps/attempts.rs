@@ -166,19 +166,13 @@ pub(super) async fn send<'a>(
         if !fails(policy, &came) {
             break;
         }
-        let asked = asked_for(&came);
-        let pause = pause(x, policy, number).max(asked.unwrap_or_default());
-        if pause >= of.until.saturating_duration_since(Instant::now()) {
-            let told = match asked {
-                Some(asked) => format!(
-                    "no other attempt: it asks to be left alone for {} s, and no time is left then",
-                    asked.as_secs()
-                ),
-                None => "no time is left for another attempt".into(),
-            };
-            of.call.tell(x, told);
-            break;
-        }
+        let pause = match next(x, policy, number, &came, of.until) {
+            Ok(pause) => pause,
+            Err(told) => {
+                of.call.tell(x, told);
+                break;
+            }
+        };
         if !backends.may_repeat(of.call.backend) {
             let told = "no other attempt: they would be more than a tenth of the backend's calls";
             of.call.tell(x, told.into());
@@ -200,6 +194,28 @@ pub(super) async fn send<'a>(
         came = sent(x, &own, sending).await;
     }
     came
+}
+
+/// How long the next attempt waits; or why there is none.
+fn next(
+    x: &Exchange<'_>,
+    policy: &Attempts,
+    number: u32,
+    came: &Came,
+    until: Instant,
+) -> Result<Duration, String> {
+    let asked = asked_for(came);
+    let pause = pause(x, policy, number).max(asked.unwrap_or_default());
+    if pause < until.saturating_duration_since(Instant::now()) {
+        return Ok(pause);
+    }
+    Err(match asked {
+        Some(asked) => format!(
+            "no other attempt: it asks to be left alone for {} s, and no time is left then",
+            asked.as_secs()
+        ),
+        None => "no time is left for another attempt".into(),
+    })
 }
 
 /// The call once more, at the address whose turn it is.

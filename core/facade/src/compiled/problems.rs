@@ -6,11 +6,12 @@ use http::HeaderValue;
 use serde_json::Value;
 
 /// The reasons of problems: the last parts of their types.
-pub const REASONS: [&str; 34] = [
+pub const REASONS: [&str; 35] = [
     "answer-contract",
     "backend-answer",
     "backend-broke-off",
     "backend-busy",
+    "backend-credential",
     "backend-resting",
     "backend-slow",
     "backend-unreachable",
