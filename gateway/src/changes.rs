@@ -10,6 +10,7 @@ use porch_facade::{
 };
 use porch_rules::expr::{EvalError, Template};
 use porch_rules::patch::Values;
+use porch_rules::substitute::Substitution;
 use serde_json::Value;
 
 use crate::body::{OutBody, ReplyBody};
@@ -151,6 +152,7 @@ fn made_fields<'c>(
             }
             FieldAction::Rename(to) => put(map, &name, to, true),
             FieldAction::Copy(to) => put(map, &name, to, false),
+            FieldAction::Substitute(of) => substituted(map, &name, (change, of))?,
         };
         if acted {
             notes.of(&change.place);
@@ -167,6 +169,37 @@ fn remove_all(map: &mut HeaderMap, change: &FieldChange, notes: &mut Notes) {
     }
     for name in all {
         map.remove(name);
+    }
+}
+
+/// Replaces what a pattern finds in the values of a field.
+fn substituted<'c>(
+    map: &mut HeaderMap,
+    name: &HeaderName,
+    (change, of): (&'c FieldChange, &Substitution),
+) -> Result<bool, Unmade<'c>> {
+    let mut acted = false;
+    for value in map.get_all(name).iter().cloned().collect::<Vec<_>>() {
+        let Ok(text) = value.to_str() else { continue };
+        let made = of.apply(text).map_err(|why| not_substituted(change, why))?;
+        let Some(made) = made else { continue };
+        let made = HeaderValue::from_str(&made);
+        let told = "the text cannot stand in a header".to_owned();
+        let made = made.map_err(|_| not_substituted(change, told))?;
+        if let http::header::Entry::Occupied(mut all) = map.entry(name.clone()) {
+            let of_it = all.iter_mut().find(|v| **v == value);
+            of_it.into_iter().for_each(|v| *v = made.clone());
+            acted = true;
+        }
+    }
+    Ok(acted)
+}
+
+fn not_substituted(change: &FieldChange, why: String) -> Unmade<'_> {
+    Unmade {
+        place: &change.place,
+        source: String::new(),
+        why,
     }
 }
 
@@ -214,6 +247,12 @@ impl Pair {
         Self { name, written }
     }
 
+    fn value(&self) -> String {
+        let value = self.written.split_once('=').map_or("", |(_, v)| v);
+        let decoded = percent_decode(value, true);
+        decoded.map_or_else(|| value.to_owned(), |v| v.into_owned())
+    }
+
     fn called(&self, name: &str) -> Self {
         let mut written = String::new();
         percent_encode_segment(&mut written, name);
@@ -256,6 +295,15 @@ fn query<'c>(
             }
             _ if !there => continue,
             FieldAction::Remove | FieldAction::RemoveAll => pairs.retain(|p| !is_it(p)),
+            FieldAction::Substitute(of) => {
+                for pair in pairs.iter_mut().filter(|p| is_it(p)) {
+                    let made = of.apply(&pair.value());
+                    let made = made.map_err(|why| not_substituted(change, why))?;
+                    if let Some(made) = made {
+                        *pair = Pair::new(&pair.name, &made);
+                    }
+                }
+            }
             FieldAction::Rename(to) | FieldAction::Copy(to) => {
                 let takes = matches!(change.action, FieldAction::Rename(_));
                 let own = pairs.iter().filter(|p| is_it(p)).map(|p| p.called(to));
@@ -270,8 +318,11 @@ fn query<'c>(
     Ok(written.join("&"))
 }
 
+/// Makes links of backends links of the facade.
+pub(crate) type Links<'l> = &'l dyn Fn(&str) -> Result<Option<String>, String>;
+
 /// Gives structures of changes their values.
-struct OfScope<'s>(&'s Scope<'s>);
+struct OfScope<'s>(&'s Scope<'s>, Option<Links<'s>>);
 
 impl Values for OfScope<'_> {
     fn value(
@@ -291,13 +342,17 @@ impl Values for OfScope<'_> {
             }
         }
     }
+
+    fn link(&self, link: &str) -> Result<Option<String>, String> {
+        self.1.map_or(Ok(None), |links| links(link))
+    }
 }
 
 /// Changes JSON in place.
 pub(crate) fn json<'c>(
     bytes: &Bytes,
     all: &'c [BodyChanges],
-    scope: &Scope<'_>,
+    (scope, links): (&Scope<'_>, Option<Links<'_>>),
     share: &Share<'_>,
     notes: &mut Notes,
 ) -> Result<Result<Bytes, Unmade<'c>>, Failure> {
@@ -310,7 +365,7 @@ pub(crate) fn json<'c>(
     let mut value: Value =
         value.map_err(|e| Failure::Answer(format!("its body is no JSON: {e}")))?;
     for changes in all {
-        match changes.patch.apply(value, &OfScope(scope)) {
+        match changes.patch.apply(value, &OfScope(scope, links)) {
             Ok(changed) => value = changed,
             Err(e) => {
                 return Ok(Err(Unmade {
@@ -327,7 +382,7 @@ pub(crate) fn json<'c>(
 
 /// The same over bytes, where that is sure.
 fn swift(bytes: &Bytes, all: &[BodyChanges], scope: &Scope<'_>) -> Option<Bytes> {
-    let values = OfScope(scope);
+    let values = OfScope(scope, None);
     let mut changes = all.iter();
     let first = changes.next()?.patch.swift(bytes, &values)?;
     let all = changes.try_fold(first, |made, c| c.patch.swift(&made, &values));
@@ -356,7 +411,7 @@ pub(crate) fn request<'c>(
         made.fields = Fields::of_map(&map);
     }
     if let (OutBody::Full(Some(bytes)), false) = (&made.body, changes.request_body.is_empty()) {
-        let changed = match json(bytes, &changes.request_body, scope, share, notes) {
+        let changed = match json(bytes, &changes.request_body, (scope, None), share, notes) {
             Ok(Ok(changed)) => changed,
             Ok(Err(unmade)) => return Ok(Err(unmade)),
             Err(Failure::Answer(why)) => return Err(Failure::body(why)),

@@ -28,7 +28,7 @@ pub(crate) use attempts::AttemptsDoc;
 pub(crate) use cache::CacheDoc;
 pub(crate) use calls::{NamedCallDoc, RefusalDoc};
 pub use changes::patch_of;
-pub(crate) use changes::{ChangeDoc, ChangesDoc, FieldChangeDoc, FieldOp};
+pub(crate) use changes::{ChangeDoc, ChangesDoc, FieldChangeDoc, FieldOp, substitution};
 pub(crate) use circuit::CircuitDoc;
 pub(crate) use cors::CorsDoc;
 pub(crate) use credentials::{

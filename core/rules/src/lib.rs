@@ -6,7 +6,8 @@
 //! * [`grant`]: who calls, as it follows from the credential that was shown;
 //! * [`key`]: the keys that consumers show, kept as hashes;
 //! * [`limit`]: sliding-window limits on an injected clock.
-//! * [`patch`]: changes of JSON in place.
+//! * [`patch`]: changes of JSON in place;
+//! * [`substitute`]: parts of texts replaced by patterns.
 #![warn(missing_docs)]
 
 pub mod expr;
@@ -14,3 +15,4 @@ pub mod grant;
 pub mod key;
 pub mod limit;
 pub mod patch;
+pub mod substitute;

@@ -27,6 +27,13 @@ impl<'a> Below<'a> {
         }
     }
 
+    /// A link of a backend as one of the facade, and without what the backend was shown; `None` for what leads elsewhere.
+    pub(super) fn link(&self, text: &str, backend: &CompiledBackend) -> Option<String> {
+        let mut all = backend.addresses.iter();
+        let here = all.find_map(|address| translated(text, address, backend, self));
+        without_credentials(here.as_deref().unwrap_or(text), backend).or(here)
+    }
+
     /// Whether anything answers at a path.
     fn answers(&self, path: &str) -> bool {
         let Ok(path) = normalise(path) else {
@@ -45,11 +52,7 @@ pub(super) fn pass_on(headers: &mut HeaderMap, backend: &CompiledBackend, below:
         let Some(text) = headers.get(&name).and_then(|v| v.to_str().ok()) else {
             continue;
         };
-        let here = backend
-            .addresses
-            .iter()
-            .find_map(|address| translated(text, address, backend, below));
-        let here = without_credentials(here.as_deref().unwrap_or(text), backend).or(here);
+        let here = below.link(text, backend);
         if let Some(Ok(value)) = here.as_deref().map(HeaderValue::from_str) {
             headers.insert(name, value);
         }

@@ -21,6 +21,9 @@ use crate::steps::refused;
 use crate::steps::request::{Outcome, Request};
 use crate::trace::StageName;
 
+/// Links of one reply are led elsewhere so often at most: for each it is looked what the facade has.
+const MOST_LINKS: usize = 1_000;
+
 /// The reply of an exchange.
 pub(crate) fn reply(
     x: &Exchange<'_>,
@@ -272,7 +275,18 @@ fn in_place(
     };
     let from = x.recorder.borrow().begin();
     let mut notes = Notes::new(x.recorder.borrow().full);
-    let changed = changes::json(&bytes, &changes.reply_body, scope, &x.share, &mut notes)
+    let below = Below::of(x, request);
+    let led = std::cell::Cell::new(0);
+    let links = |link: &str| {
+        led.set(led.get() + 1);
+        if led.get() > MOST_LINKS {
+            return Err(format!("it has more than {MOST_LINKS} links"));
+        }
+        let mut backends = op.backends(request.facade);
+        Ok(backends.find_map(|backend| below.link(link, backend)))
+    };
+    let within = (scope, Some(&links as changes::Links<'_>));
+    let changed = changes::json(&bytes, &changes.reply_body, within, &x.share, &mut notes)
         .map_err(|f| of_failure(f, op, None, StageName::Reply))?;
     let changed = changed.map_err(|unmade| not_made(request, unmade))?;
     let mut recorder = x.recorder.borrow_mut();

@@ -22,6 +22,7 @@ mod letter;
 mod letter_back;
 mod passing;
 mod refusing;
+mod rewritten;
 mod room;
 mod routed;
 mod rules;

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use indexmap::IndexMap;
 use porch_contract::{Finding, Operation as ContractOperation, Position, Step};
 use porch_rules::expr::Template;
-use porch_rules::patch::{Change, Patch};
+use porch_rules::patch::{Action, Change, Patch};
 use serde_json::Value;
 
 use self::fields::Place;
@@ -287,6 +287,11 @@ impl<'a> FacadeCompiler<'a> {
             match doc.ready(&mut ready) {
                 Ok(change) => {
                     let change = change?;
+                    if is_request && matches!(change.action, Action::Link) {
+                        let at = self.here.node.locate(&below("op"), false);
+                        let message = "links are of replies, which a backend gives".to_owned();
+                        self.wrong(at, message, "");
+                    }
                     self.items_of_lists(&below("value"), &change);
                     changes.push(change);
                 }

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use porch_rules::expr::Template;
 use porch_rules::patch::Patch;
+use porch_rules::substitute::Substitution;
 
 use super::RulePlace;
 
@@ -58,6 +59,8 @@ pub enum FieldAction {
     Rename(String),
     /// This one has the same values.
     Copy(String),
+    /// What a pattern finds in its values is replaced.
+    Substitute(Substitution),
 }
 
 /// Changes of JSON that stand together.

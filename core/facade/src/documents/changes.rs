@@ -3,6 +3,7 @@
 use indexmap::IndexMap;
 use porch_rules::expr::Template;
 use porch_rules::patch::{Action, Change, Patch, Pointer};
+use porch_rules::substitute::Substitution;
 use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer};
 use serde_json::Value;
@@ -59,6 +60,10 @@ pub struct FieldChangeDoc {
     pub name: String,
     /// The other name, where it is renamed or copied.
     pub to: Option<String>,
+    /// What is looked for in its values: a regular expression without look-around and back references.
+    pub pattern: Option<String>,
+    /// What stands in place of what was found; `$1` and `$name` are groups of the pattern.
+    pub with: Option<String>,
     /// Its value: a text or an expression. Absent: there is none.
     pub value: Option<Value>,
     /// When it is made, as an expression; always unless given.
@@ -79,6 +84,8 @@ pub enum FieldOp {
     Rename,
     /// Another one has the same values.
     Copy,
+    /// What a pattern finds in its values is replaced.
+    Substitute,
 }
 
 impl FieldOp {
@@ -90,6 +97,7 @@ impl FieldOp {
             FieldOp::Remove => "remove",
             FieldOp::Rename => "rename",
             FieldOp::Copy => "copy",
+            FieldOp::Substitute => "substitute",
         }
     }
 }
@@ -110,6 +118,10 @@ pub struct ChangeDoc {
     pub value: Option<Value>,
     /// The other name of a member.
     pub to: Option<String>,
+    /// What is looked for in a text: a regular expression without look-around and back references.
+    pub pattern: Option<String>,
+    /// What stands in place of what was found; `$1` and `$name` are groups of the pattern.
+    pub with: Option<String>,
     /// So many letters at the end of what is masked are shown; none unless given, and never more than half of them.
     pub keep: Option<u32>,
     /// Whether nothing is done where there is nothing to change; that is a failure unless given.
@@ -141,6 +153,10 @@ pub enum ChangeOp {
     Default,
     /// Hides a text.
     Mask,
+    /// Replaces what a pattern finds in a text.
+    Substitute,
+    /// Of replies: leads where a link of the backend leads, by the facade.
+    Link,
 }
 
 /// A value that may be `null`.
@@ -202,6 +218,8 @@ impl ChangeDoc {
             ChangeOp::Copy => Action::Copy(from),
             ChangeOp::Test => Action::Test(value),
             ChangeOp::Default => Action::Default(value),
+            ChangeOp::Substitute => Action::Substitute(substitution(&self.pattern, &self.with)?),
+            ChangeOp::Link => Action::Link,
             ChangeOp::Mask => Action::Mask(self.keep.unwrap_or(0) as usize),
             ChangeOp::Rename => match &self.to {
                 Some(to) => Action::Rename(to.clone()),
@@ -221,11 +239,30 @@ impl ChangeDoc {
         if self.keep.is_some() && !is(&[ChangeOp::Mask]) {
             return Err(told("keep"));
         }
+        for (key, there) in [
+            ("pattern", self.pattern.is_some()),
+            ("with", self.with.is_some()),
+        ] {
+            if there && !is(&[ChangeOp::Substitute]) {
+                return Err(told(key));
+            }
+        }
         if self.may_be_absent && is(&[ChangeOp::Test]) {
             return Err(told("may-be-absent"));
         }
         Ok(())
     }
+}
+
+/// A pattern and what stands in its place.
+pub(crate) fn substitution(
+    pattern: &Option<String>,
+    with: &Option<String>,
+) -> Result<Substitution, Wrong> {
+    let needs = |key: &str| ("op", format!("it needs `{key}:`"));
+    let pattern = pattern.as_ref().ok_or_else(|| needs("pattern"))?;
+    let with = with.as_ref().ok_or_else(|| needs("with"))?;
+    Substitution::new(pattern, with)
 }
 
 /// A list of changes whose values have no names to use.

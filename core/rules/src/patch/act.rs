@@ -49,7 +49,7 @@ pub(super) fn change(
         }
     }
     for (place, made) in places.into_iter().zip(made).rev() {
-        one(change, value, (&place, items), made, left)?;
+        one(change, value, (&place, items), (made, values), left)?;
     }
     Ok(())
 }
@@ -101,7 +101,7 @@ fn one(
     change: &Change,
     value: &mut Value,
     (place, items): (&Place, usize),
-    made: Option<Value>,
+    (made, values): (Option<Value>, &dyn Values),
     left: &mut usize,
 ) -> Result<(), Failed> {
     if change.may_be_absent && is_absent(change, value, (place, items)) {
@@ -148,6 +148,10 @@ fn one(
         }
         Action::Rename(to) => rename(value, place, to),
         Action::Mask(keep) => mask(value, place, *keep),
+        Action::Substitute(substitution) => {
+            text(value, place, left, &mut |text| substitution.apply(text))
+        }
+        Action::Link => text(value, place, left, &mut |link| values.link(link)),
     }
 }
 
@@ -278,6 +282,25 @@ fn rename(value: &mut Value, place: &[String], to: &str) -> Result<(), Failed> {
         Some((Value::Object(_), _)) => Ok(()),
         _ => Err("only members have names".to_owned().into()),
     }
+}
+
+/// Puts another text in place of one.
+fn text(
+    value: &mut Value,
+    place: &[String],
+    left: &mut usize,
+    of: &mut dyn FnMut(&str) -> Result<Option<String>, String>,
+) -> Result<(), Failed> {
+    let made = match found(value, place)? {
+        Value::String(text) => of(text)?,
+        Value::Null => None,
+        _ => return Err("it is no text".to_owned().into()),
+    };
+    let Some(made) = made.map(Value::String) else {
+        return Ok(());
+    };
+    spend(&made, left)?;
+    replace(value, place, made)
 }
 
 /// Hides a text, or the digits of a number, but for so many letters at its end; never more than half of them is shown.

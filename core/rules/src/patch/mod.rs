@@ -2,7 +2,8 @@
 //!
 //! Its operations are `add`, `remove`, `replace`, `move`, `copy` and `test`, with the meaning that they have there. Besides:
 //! `*` in a path stands for every item of a list; values may be expressions, which see the item that is changed; `rename`
-//! gives a member another name, `default` gives a value where there is none, `mask` leaves the ends of a text alone;
+//! gives a member another name, `default` gives a value where there is none, `mask` leaves the ends of a text alone,
+//! `substitute` replaces what a pattern finds, `link` leads where a link leads by the facade;
 //! and any of them may say when it is made, and that what it changes may be absent. All are made, or none.
 
 mod act;
@@ -14,6 +15,7 @@ use serde_json::Value;
 pub use pointer::Pointer;
 
 use crate::expr::{EvalError, Template, Val};
+use crate::substitute::Substitution;
 use act::Failed;
 
 /// One change may meet at most so many places.
@@ -63,6 +65,10 @@ pub enum Action {
     Default(Template),
     /// Hides a text but for so many letters at its end.
     Mask(usize),
+    /// Replaces what a pattern finds in a text.
+    Substitute(Substitution),
+    /// Leads where a link of the backend leads, by the facade.
+    Link,
 }
 
 impl Action {
@@ -78,6 +84,8 @@ impl Action {
             Action::Rename(_) => "rename",
             Action::Default(_) => "default",
             Action::Mask(_) => "mask",
+            Action::Substitute(_) => "substitute",
+            Action::Link => "link",
         }
     }
 
@@ -109,6 +117,14 @@ pub trait Values {
         template: &Template,
         item: Option<&Value>,
     ) -> Result<Option<Value>, (String, EvalError)>;
+
+    /// A link of the backend as one of the facade; `None` for what leads elsewhere.
+    ///
+    /// # Errors
+    /// Where it cannot be said.
+    fn link(&self, _link: &str) -> Result<Option<String>, String> {
+        Ok(None)
+    }
 }
 
 /// Why no change was made.

@@ -290,7 +290,11 @@ impl<'w> Walk<'w> {
                 let masked = super::act::masked(value, *keep)?;
                 self.member(none, name, &masked.to_string());
             }
-            Action::Move(_) | Action::Copy(_) | Action::Test(_) => return None,
+            Action::Move(_)
+            | Action::Copy(_)
+            | Action::Test(_)
+            | Action::Substitute(_)
+            | Action::Link => return None,
         }
         self.made[i] = made;
         Some(())

@@ -8,7 +8,7 @@ use serde_json::Value;
 use super::super::FacadeCompiler;
 use super::Context;
 use crate::compiled::{FieldAction, FieldChange};
-use crate::documents::{FieldChangeDoc, FieldOp};
+use crate::documents::{FieldChangeDoc, FieldOp, substitution};
 use crate::wiring::looks_into;
 
 /// Where a change stands, and what it may not be of: the fixed names of header fields; none for query parameters.
@@ -49,7 +49,23 @@ impl<'a> FacadeCompiler<'a> {
             FieldOp::Remove => FieldAction::Remove,
             FieldOp::Rename => FieldAction::Rename(to),
             FieldOp::Copy => FieldAction::Copy(to),
+            FieldOp::Substitute => match substitution(&doc.pattern, &doc.with) {
+                Ok(made) => FieldAction::Substitute(made),
+                Err((key, why)) => {
+                    self.wrong_at(place, key, &why, "");
+                    return None;
+                }
+            },
         };
+        let meant = doc.op == FieldOp::Substitute;
+        for (key, there) in [
+            ("pattern", doc.pattern.is_some()),
+            ("with", doc.with.is_some()),
+        ] {
+            if there && !meant {
+                self.wrong_at(place, key, &format!("“{key}” has no meaning here"), "");
+            }
+        }
         let what = match place.fixed {
             Some(_) => "field",
             None => "parameter",

@@ -67,7 +67,7 @@ fn touch(change: &Change, number: usize, touched: &mut Vec<Touched>) {
             note(from.tokens().to_vec(), true);
             note(path, false);
         }
-        Action::Test(_) | Action::Mask(_) => {}
+        Action::Test(_) | Action::Mask(_) | Action::Substitute(_) | Action::Link => {}
         _ => note(path, false),
     }
 }
