@@ -251,7 +251,7 @@ pub struct OperationDoc {
     /// When requests are refused, in the facade's own words; in this order.
     #[serde(default)]
     pub refuse: Vec<RefusalDoc>,
-    /// What is sent. For SOAP: the input's members. For HTTP: `path`, `query`, `headers`, `body`.
+    /// What is sent. For SOAP: the input's members. For HTTP: `path`, `query`, `headers`, `body` or `form`.
     pub send: Option<Value>,
     /// SOAP: header elements of this operation's requests, by their names; on top of the backend's credentials.
     pub soap_headers: Option<Value>,

@@ -208,6 +208,18 @@ fn in_facades_of_http() {
         (facade, ", path: '/members/{number}' }", " }", "nothing"),
         (
             facade,
+            "    send:\n      query:\n",
+            "    send:\n      form: { a: { b: 1 } }\n      query:\n",
+            "loyalty.facade.yaml:17:18 a member of a form is a text or a list of texts ()",
+        ),
+        (
+            facade,
+            "    send:\n      query:\n",
+            "    send:\n      form: [a]\n      query:\n",
+            "loyalty.facade.yaml:17:13 a form has members, each with a text or a list of them ()",
+        ),
+        (
+            facade,
             "method: GET, path: '/members/{number}'",
             "operation: GetMember",
             "loyalty.facade.yaml:13:31 an HTTP backend without a definition has no named operations (an HTTP call has `method` and `path`)",

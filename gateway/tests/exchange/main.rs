@@ -17,6 +17,7 @@ mod copied;
 mod cors;
 mod envelopes;
 mod examples;
+mod forms;
 mod keeping;
 mod letter;
 mod letter_back;

@@ -22,7 +22,7 @@ pub struct NamedCallDoc {
     /// HTTP: path at the backend; `{name}` is a variable (RFC 6570 §3.2.2).
     pub path: Option<String>,
     /// What is sent; nothing of the caller's request unless it is said here. For SOAP: the input's members. For gRPC: the
-    /// message's. For HTTP: `path`, `query`, `headers`, `body`.
+    /// message's. For HTTP: `path`, `query`, `headers`, `body` or `form`.
     pub send: Option<Value>,
     /// SOAP: header elements of its requests, by their names; on top of the backend's credentials.
     pub soap_headers: Option<Value>,
@@ -101,7 +101,7 @@ fn even_null<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Value>, D::Err
 impl NamedCallDoc {
     /// The same as an operation with one call.
     pub(crate) fn as_operation(&self) -> OperationDoc {
-        let sends_body = self.send.as_ref().is_some_and(|s| s.get("body").is_some());
+        let sends_body = self.sends_body();
         let method = match sends_body {
             true => "POST",
             false => "GET",
@@ -120,6 +120,12 @@ impl NamedCallDoc {
             faults: self.faults.clone(),
             ..OperationDoc::default()
         }
+    }
+
+    /// Whether a body is sent by HTTP, and as what.
+    fn sends_body(&self) -> bool {
+        let has = |s: &Value| s.get("body").is_some() || s.get("form").is_some();
+        self.send.as_ref().is_some_and(has)
     }
 
     /// The call that takes it back, as an operation with one call.
@@ -142,7 +148,7 @@ impl NamedCallDoc {
     /// Whether it changes something: as it says, else as its method does (RFC 9110 §9.2.1), else as the operation's.
     pub(crate) fn changes_something(&self, method: &str) -> bool {
         let is_safe = |method: &str| matches!(method, "GET" | "HEAD" | "OPTIONS" | "TRACE");
-        let sends_body = self.send.as_ref().is_some_and(|s| s.get("body").is_some());
+        let sends_body = self.sends_body();
         let by_method = || match (&self.operation, &self.method) {
             (Some(_), _) => !is_safe(method),
             (None, Some(own)) => !is_safe(own),

@@ -1,5 +1,7 @@
 //! The request of an HTTP call.
 
+use std::borrow::Cow;
+
 use bytes::Bytes;
 use http::{HeaderValue, Uri, header};
 use porch_contract::Place;
@@ -42,7 +44,10 @@ pub(super) fn request(
         headers.remove(&header::CONTENT_LENGTH);
         headers.remove(&header::CONTENT_ENCODING);
         if let Some(value) = value {
-            body = own_body(cx, &value, &mut headers)?;
+            body = match call.is_form {
+                true => form(&value, &mut headers)?,
+                false => own_body(cx, &value, &mut headers)?,
+            };
         }
     }
     let offers = cx.operation.admission.media.is_some();
@@ -260,6 +265,59 @@ fn own_fields(cx: &Context<'_>, room: usize) -> Fields {
         fields.append(header::ACCEPT_LANGUAGE, languages.clone());
     }
     fields
+}
+
+/// An object's members as a form (WHATWG URL §5.2): a list's items stand below one name, and what is absent is left out.
+fn form(value: &Value, headers: &mut Fields) -> Result<OutBody, Failure> {
+    let wrong = |what: &str| {
+        let why = EvalError::Type(what.into());
+        Failure::unsuitable("the form", ("form".into(), why))
+    };
+    let members = value.as_object();
+    let members = members.ok_or_else(|| wrong("only an object is a form"))?;
+    let mut made = String::new();
+    for (name, value) in members {
+        let items = match value {
+            Value::Array(items) => items.as_slice(),
+            one => std::slice::from_ref(one),
+        };
+        for item in items {
+            let text = match item {
+                Value::Null => continue,
+                Value::String(text) => Cow::Borrowed(text.as_str()),
+                Value::Array(_) | Value::Object(_) => {
+                    return Err(wrong(&format!("“{name}” has no plain text")));
+                }
+                other => Cow::Owned(other.to_string()),
+            };
+            if !made.is_empty() {
+                made.push('&');
+            }
+            escape(&mut made, name);
+            made.push('=');
+            escape(&mut made, &text);
+        }
+    }
+    let kind = HeaderValue::from_static("application/x-www-form-urlencoded");
+    headers.set(&header::CONTENT_TYPE, kind);
+    Ok(OutBody::Full(Some(made.into())))
+}
+
+/// A text in a form (WHATWG URL §1.3, the percent-encode set of forms).
+fn escape(into: &mut String, text: &str) {
+    for byte in text.bytes() {
+        match byte {
+            b' ' => into.push('+'),
+            b if b.is_ascii_alphanumeric() || b"*-._".contains(&b) => into.push(b as char),
+            b => {
+                into.push('%');
+                for digit in [b >> 4, b & 15] {
+                    let digit = char::from_digit(digit.into(), 16).unwrap_or('0');
+                    into.push(digit.to_ascii_uppercase());
+                }
+            }
+        }
+    }
 }
 
 /// A value as a body for the backend.

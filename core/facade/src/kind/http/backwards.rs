@@ -98,6 +98,7 @@ mod tests {
             fixed: None,
             headers: Vec::new(),
             body: None,
+            is_form: false,
             reads_body: false,
         }
     }

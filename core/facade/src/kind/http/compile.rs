@@ -13,7 +13,7 @@ use crate::kind::Compiled;
 use crate::wiring::{CallCompiler, Shapes, uses};
 
 /// What can be sent by HTTP.
-const PARTS: [&str; 4] = ["path", "query", "headers", "body"];
+const PARTS: [&str; 5] = ["path", "query", "headers", "body", "form"];
 
 impl<'a> CallCompiler<'a> {
     pub(super) fn http(&mut self) -> Option<Compiled> {
@@ -31,12 +31,23 @@ impl<'a> CallCompiler<'a> {
             ..Shapes::default()
         };
         let target = called.as_ref().and_then(|c| c.body());
-        let [path_values, query, headers, body] = PARTS.map(|name| {
+        let [path_values, query, headers, body, form] = PARTS.map(|name| {
             let value = send.get(name)?;
             let path = self.path(&["send", name]);
             let target = target.as_ref().filter(|_| name == "body");
             self.template(value, &path, false, &shapes, target)
         });
+        let is_form = form.is_some();
+        self.form_is_flat(form.as_ref());
+        let body = match (body, form) {
+            (Some(_), Some(_)) => {
+                let at = self.at_key(&["send", "form"]);
+                let help = "`form` is a body too: application/x-www-form-urlencoded";
+                self.error(at, "a request has one body", help);
+                return None;
+            }
+            (body, form) => body.or(form),
+        };
         let (path, fixed_query) = self.http_path(pairs(path_values).unwrap_or_default())?;
         let reply = self.reply(&shapes);
         let (query, headers) = (pairs(query), pairs(headers).unwrap_or_default());
@@ -65,6 +76,7 @@ impl<'a> CallCompiler<'a> {
             fixed,
             headers,
             body,
+            is_form,
             reads_body,
         };
         Some(Compiled {
@@ -96,7 +108,8 @@ impl<'a> CallCompiler<'a> {
             Some(Value::Object(map)) => Some(map),
             None => Some(empty),
             Some(_) => {
-                let message = "what is sent by HTTP has `path`, `query`, `headers` and `body`";
+                let message =
+                    "what is sent by HTTP has `path`, `query`, `headers` and `body` or `form`";
                 self.error(self.at(&["send"]), message, "");
                 None
             }
@@ -112,6 +125,35 @@ impl<'a> CallCompiler<'a> {
             self.error(at, format!("“{method}” is no method"), help);
         }
         method.parse().ok()
+    }
+
+    /// A form has no members within members.
+    fn form_is_flat(&mut self, form: Option<&Template>) {
+        let members = match form {
+            Some(Template::Map(members)) => members.as_slice(),
+            Some(Template::List(_) | Template::Literal(_)) => {
+                let at = self.at(&["send", "form"]);
+                return self.error(
+                    at,
+                    "a form has members, each with a text or a list of them",
+                    "",
+                );
+            }
+            _ => return,
+        };
+        for (name, value) in members {
+            let deep = match value {
+                Template::Map(_) => true,
+                Template::List(items) => items
+                    .iter()
+                    .any(|i| matches!(i, Template::Map(_) | Template::List(_))),
+                _ => false,
+            };
+            if deep {
+                let at = self.at(&["send", "form", name]);
+                self.error(at, "a member of a form is a text or a list of texts", "");
+            }
+        }
     }
 
     fn known_parts(&mut self, send: &Map<String, Value>) {

@@ -145,6 +145,8 @@ pub struct HttpCall {
     pub headers: Vec<(HeaderName, HeaderRule)>,
     /// Body to build; the caller's own, streamed, when not given.
     pub body: Option<Template>,
+    /// Whether that is a form (`application/x-www-form-urlencoded`) of its members.
+    pub is_form: bool,
     /// Whether an expression needs the caller's body.
     pub reads_body: bool,
 }
@@ -155,7 +157,9 @@ impl Call for HttpCall {
     }
 
     fn rules(&self, backend: &CompiledBackend, reply: &Reply) -> CallRules {
-        let prepare = if self.body.is_some() {
+        let prepare = if self.is_form {
+            "path, query, headers and a form are built"
+        } else if self.body.is_some() {
             "path, query, headers and body are built"
         } else if self.own {
             "path, query and headers are built; nothing else of the request is sent"
