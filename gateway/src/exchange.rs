@@ -74,7 +74,12 @@ fn ended(
     if x.of_pages.get() {
         stage::cors::tell(&x, parts, headers);
     }
+    let packs = x.packs.get() && x.mode == Mode::Live;
+    let worker = x.worker;
     let trace = stage::record(x, parts, refusal, &mut response);
+    if packs {
+        stage::pack(worker, parts, &mut response);
+    }
     (response, trace)
 }
 
@@ -92,6 +97,7 @@ impl<'x> Exchange<'x> {
         };
         self.at.set(Some(found.index));
         self.of_pages.set(found.operation.cors.is_some());
+        self.packs.set(found.operation.compress);
         let captured = found.captured();
         let admitted = match stage::admit(self, &found, &captured, parts, &body) {
             Ok(admitted) => admitted,

@@ -22,6 +22,8 @@ pub(crate) struct Worker {
     /// The second, and how many traces were kept in it: full ones, and short ones.
     traces: Cell<(u64, [u32; 2])>,
     inflight: Cell<usize>,
+    /// Replies that are compressed now.
+    pub(crate) packing: Cell<usize>,
     /// Copies of calls under way, and what came of others.
     copying: Cell<usize>,
     copies: RefCell<Vec<CopyRow>>,
@@ -44,6 +46,7 @@ impl Worker {
             random: Cell::new(u64::from_le_bytes(seed) | 1),
             traces: Cell::default(),
             inflight: Cell::new(0),
+            packing: Cell::new(0),
             copying: Cell::new(0),
             copies: RefCell::default(),
             most,

@@ -177,6 +177,8 @@ pub struct FacadeDoc {
     /// When requests of any operation are refused, in the facade's own words; before what operations say themselves.
     #[serde(default)]
     pub refuse: Vec<RefusalDoc>,
+    /// Whether replies are compressed for callers who take that (gzip); they are not unless given.
+    pub compress: Option<bool>,
     /// What nobody is shown: masked in traces, and in all that is told of messages.
     pub sensitive: Option<SensitiveDoc>,
     /// What callers are told of problems, by reason (the last part of a problem's type), status (`404`) or many of them (`5XX`).
@@ -268,6 +270,8 @@ pub struct OperationDoc {
     /// Where its calls go in place of a backend, in place of what the facade says of that.
     #[serde(default)]
     pub routing: IndexMap<String, RoutingDoc>,
+    /// Whether its replies are compressed, in place of what the facade says.
+    pub compress: Option<bool>,
     /// What nobody is shown of it besides.
     pub sensitive: Option<SensitiveDoc>,
     /// What callers are told of problems here, before what the facade says.

@@ -102,6 +102,10 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
     }
     let words = op.words.iter().flat_map(|w| w.iter());
     rules.extend(words.map(|w| rule("reply", (*w.place).clone())));
+    if op.compress {
+        let text = "replies of texts are compressed for callers who take gzip";
+        rules.push(rule("reply", wiring(text.into())));
+    }
     let hidden = op.sensitive.iter().flat_map(|s| &s.places);
     rules.extend(hidden.map(|p| rule("record", (**p).clone())));
     let counted = "usage is counted; a trace is kept when refused, failed or sampled";

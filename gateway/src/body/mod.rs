@@ -2,6 +2,7 @@
 
 mod idle;
 mod pace;
+mod packed;
 mod reply;
 mod request;
 
@@ -13,6 +14,7 @@ use crate::trace::Refusal;
 
 pub(crate) use idle::Idle;
 pub use pace::Pace;
+pub(crate) use packed::{Packed, PackingPlace};
 pub(crate) use reply::{ReplyBody, Through};
 pub(crate) use request::{InBody, OutBody, ReadFailure};
 

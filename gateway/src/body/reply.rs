@@ -6,7 +6,7 @@ use std::task::{Context, Poll};
 use bytes::Bytes;
 use http_body::{Body, Frame, SizeHint};
 
-use super::{BodyError, Idle, Pieces};
+use super::{BodyError, Idle, Packed, Pieces};
 use crate::backend::{Came, Lease};
 use crate::budget::waiting;
 use crate::worker::Ending;
@@ -22,6 +22,8 @@ pub(crate) enum ReplyBody {
         pieces: Box<dyn Pieces>,
         ending: Option<Box<Ending>>,
     },
+    /// Another one, compressed as it comes.
+    Packed(Box<Packed>),
 }
 
 /// An answer's body that goes through; its connection goes back to the pool behind its last frame.
@@ -51,6 +53,8 @@ impl ReplyBody {
             }
             Self::Through(through) => through.ending = Some(told),
             Self::Made { ending, .. } => *ending = Some(Box::new(told)),
+            // It is compressed behind all that is told of it.
+            Self::Packed(_) => {}
         }
     }
 }
@@ -76,6 +80,7 @@ impl Body for ReplyBody {
                 }
                 polled.map_ok(Frame::data)
             }
+            ReplyBody::Packed(packed) => packed.poll(cx),
         }
     }
 
@@ -84,6 +89,7 @@ impl Body for ReplyBody {
             ReplyBody::Full(bytes) => bytes.is_none(),
             ReplyBody::Through(through) => through.body.is_end_stream(),
             ReplyBody::Made { pieces, .. } => pieces.is_done(),
+            ReplyBody::Packed(packed) => packed.is_done(),
         }
     }
 
@@ -93,7 +99,7 @@ impl Body for ReplyBody {
                 SizeHint::with_exact(bytes.as_ref().map_or(0, |b| b.len() as u64))
             }
             ReplyBody::Through(through) => through.body.size_hint(),
-            ReplyBody::Made { .. } => SizeHint::default(),
+            ReplyBody::Made { .. } | ReplyBody::Packed(_) => SizeHint::default(),
         }
     }
 }

@@ -83,6 +83,8 @@ pub(crate) struct Exchange<'x> {
     pub(crate) at: Cell<Option<OperationIndex>>,
     /// Whether a rule says which pages may call the operation.
     pub(crate) of_pages: Cell<bool>,
+    /// Whether its reply is compressed, where the caller takes it.
+    pub(crate) packs: Cell<bool>,
     pub(crate) caller: Caller,
     pub(crate) rate: Option<RateFields>,
     /// The media type that the caller gets, when there is a choice.
@@ -135,6 +137,7 @@ impl<'x> Exchange<'x> {
             recorder: RefCell::new(Recorder::new(full)),
             at: Cell::new(None),
             of_pages: Cell::new(false),
+            packs: Cell::new(false),
             caller: inner.map(|i| i.caller.clone()).unwrap_or_default(),
             rate: None,
             chosen: None,

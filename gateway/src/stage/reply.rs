@@ -387,7 +387,7 @@ const OF_OLD_BYTES: [HeaderName; 5] = [
 ];
 
 /// Other bytes of the same meaning: the validator is weak now (RFC 9110 §8.8.1).
-fn weaken(headers: &mut HeaderMap) {
+pub(super) fn weaken(headers: &mut HeaderMap) {
     if let Some(tag) = headers
         .get(header::ETAG)
         .and_then(|v| v.to_str().ok())

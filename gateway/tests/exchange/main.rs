@@ -21,6 +21,7 @@ mod forms;
 mod keeping;
 mod letter;
 mod letter_back;
+mod packed;
 mod passing;
 mod refusing;
 mod rewritten;

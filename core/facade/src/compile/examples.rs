@@ -110,6 +110,7 @@ impl<'a> FacadeCompiler<'a> {
             refusals,
             changes: None,
             cache: None,
+            compress: self.compresses(),
             sensitive: self.sensitive(),
             words: self.words(),
             cors: self.cors(),

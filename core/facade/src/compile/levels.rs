@@ -57,6 +57,7 @@ pub(super) struct Level<'a> {
     pub(super) cors: Option<&'a CorsDoc>,
     pub(super) cache: Option<&'a CacheDoc>,
     pub(super) refuse: &'a [RefusalDoc],
+    pub(super) compress: Option<bool>,
     pub(super) sensitive: Option<&'a SensitiveDoc>,
     pub(super) problems: &'a IndexMap<String, ProblemDoc>,
     pub(super) changes: &'a ChangesDoc,
@@ -85,6 +86,7 @@ impl<'a> Level<'a> {
             cors: doc.cors.as_ref(),
             cache: doc.cache.as_ref(),
             refuse: &doc.refuse,
+            compress: doc.compress,
             sensitive: doc.sensitive.as_ref(),
             problems: &doc.problems,
             changes: &doc.changes,
@@ -149,6 +151,7 @@ impl<'a> FacadeCompiler<'a> {
             cors: doc.cors.as_ref(),
             cache: doc.cache.as_ref(),
             refuse: &doc.refuse,
+            compress: doc.compress,
             sensitive: doc.sensitive.as_ref(),
             problems: &doc.problems,
             changes: &doc.changes,
@@ -172,6 +175,7 @@ impl<'a> FacadeCompiler<'a> {
             cors: doc.cors.as_ref(),
             cache: doc.cache.as_ref(),
             refuse: &doc.refuse,
+            compress: doc.compress,
             sensitive: doc.sensitive.as_ref(),
             problems: &doc.problems,
             changes: &doc.changes,
@@ -252,6 +256,12 @@ impl<'a> FacadeCompiler<'a> {
         let place = self.said_at(lost, keys, words.0);
         let by = self.said_at(won, keys, words.1);
         self.overridden.push(Overridden { place, by });
+    }
+
+    /// Whether replies of the operation at hand are compressed: as the narrowest reach says.
+    pub(super) fn compresses(&self) -> bool {
+        let said = self.levels.iter().rev().find_map(|l| l.compress);
+        said.unwrap_or(false)
     }
 
     /// A rule of a level, with its place.

@@ -393,6 +393,7 @@ impl<'a> FacadeCompiler<'a> {
             },
             changes,
             cache: self.cache(id, contract_op, streams),
+            compress: self.compresses(),
             sensitive: self.sensitive(),
             words: self.words(),
             cors: self.cors(),

@@ -123,6 +123,7 @@ impl<'a> FacadeCompiler<'a> {
             answers: answers_kept,
             changes,
             cache: self.cache(id, contract_op, false),
+            compress: self.compresses(),
             sensitive: self.sensitive(),
             words: self.words(),
             cors: self.cors(),

@@ -37,6 +37,8 @@ pub struct CompiledOperation {
     pub changes: Option<Box<Changes>>,
     /// Whether its replies are kept, or make others untrue; `None`: neither.
     pub cache: Option<Arc<CachePlan>>,
+    /// Whether its replies are compressed for callers who take that.
+    pub compress: bool,
     /// What of it nobody is shown; `None`: all may be.
     pub sensitive: Option<Arc<Sensitive>>,
     /// What callers are told of problems, the narrowest reach first; `None`: what the porch says.

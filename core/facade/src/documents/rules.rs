@@ -43,6 +43,8 @@ pub struct RulesDoc {
     /// When requests are refused, in words of their own.
     #[serde(default)]
     pub refuse: Vec<RefusalDoc>,
+    /// Whether replies are compressed for callers who take that (gzip), where a narrower reach says nothing of it.
+    pub compress: Option<bool>,
     /// What nobody is shown: masked in traces, and in all that is told of messages.
     pub sensitive: Option<SensitiveDoc>,
     /// What callers are told of problems, by reason, status or many of them, where a narrower reach says nothing of it.
