@@ -1,15 +1,17 @@
 //! Tides: small and quick; asked before ships sail.
 
 use axum::Router;
-use axum::extract::Path;
+use axum::extract::{Path, Query};
 use axum::http::{HeaderValue, StatusCode};
 use axum::middleware::map_response;
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
+use serde::Deserialize;
 use serde_json::{Value, json};
 
 pub(crate) fn routes() -> Router {
     Router::new()
+        .route("/harbours", get(harbours))
         .route("/harbours/{name}", get(harbour))
         .route("/levels/{code}", get(level))
         .route("/openapi.json", get(description))
@@ -35,6 +37,29 @@ const HARBOURS: [(&str, &str, f64); 5] = [
 fn unknown(what: &str) -> Response {
     let told = json!({ "error": format!("nobody measures at {what}") });
     (StatusCode::NOT_FOUND, axum::Json(told)).into_response()
+}
+
+#[derive(Deserialize)]
+struct Asked {
+    after: Option<String>,
+}
+
+/// Two at a time, those behind a code: it is small.
+async fn harbours(Query(asked): Query<Asked>) -> Response {
+    let after = asked.after.as_deref();
+    let from = after.map_or(Some(0), |code| {
+        HARBOURS.iter().position(|h| h.0 == code).map(|at| at + 1)
+    });
+    let Some(from) = from else {
+        return unknown(after.unwrap_or_default());
+    };
+    let page = HARBOURS.iter().skip(from).take(2);
+    let harbours: Vec<Value> = page
+        .map(|(code, name, _)| json!({ "code": code, "name": name }))
+        .collect();
+    let next = HARBOURS.get(from + 2).and(HARBOURS.get(from + 1));
+    let next = next.map(|(code, ..)| code);
+    axum::Json(json!({ "harbours": harbours, "next": next })).into_response()
 }
 
 async fn harbour(Path(name): Path<String>) -> Response {
@@ -70,11 +95,13 @@ async fn description() -> axum::Json<Value> {
         "info": { "title": "Tides", "version": "4" },
         "servers": [{ "url": "/" }],
         "paths": {
+            "/harbours": { "get": { "operationId": "harbours", "summary": "Harbours, two at a time", "parameters": [{ "name": "after", "in": "query", "schema": text() }], "responses": answers("Page") } },
             "/harbours/{name}": { "get": { "operationId": "harbour", "summary": "A harbour by its name", "parameters": path("name"), "responses": answers("Harbour") } },
             "/levels/{code}": { "get": { "operationId": "level", "summary": "How much water there is at a harbour", "parameters": path("code"), "responses": answers("Level") } },
         },
         "components": { "schemas": {
             "Harbour": { "type": "object", "required": ["code", "name"], "properties": { "code": text(), "name": text() } },
+            "Page": { "type": "object", "required": ["harbours", "next"], "properties": { "harbours": { "type": "array", "items": { "$ref": "#/components/schemas/Harbour" } }, "next": { "type": ["string", "null"] } } },
             "Level": { "type": "object", "required": ["code", "metres"], "properties": { "code": text(), "metres": { "type": "number" }, "falling": { "type": "boolean" } } },
         } },
     }))

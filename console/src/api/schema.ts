@@ -1023,6 +1023,8 @@ export interface WiredCall {
   when: string;
   /** The list that it is made for; none where nothing stands here. */
   each: string;
+  /** What leads to the next page of what comes in pages; it comes at once where nothing stands here. */
+  pages: string;
   /** Whether it changes something. */
   writes: boolean;
   /** Whether something stands for its answer where it fails. */

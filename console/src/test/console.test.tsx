@@ -207,6 +207,7 @@ describe("facades and operations", () => {
       needs: [],
       when: "",
       each: "",
+      pages: "",
       writes: false,
       otherwise: false,
       undone: false,
@@ -240,7 +241,7 @@ describe("facades and operations", () => {
           },
         ],
         calls: [
-          { ...call, name: "place", backend: "tides" },
+          { ...call, name: "place", backend: "tides", pages: "answer.body.next" },
           { ...call, name: "list", turn: 1, needs: ["place"], each: "place.body.quays", otherwise: true },
           { ...call, name: "hold", turn: 1, when: "query.day != ''", writes: true, undone: true },
         ],
@@ -270,6 +271,7 @@ describe("facades and operations", () => {
     await userEvent.type(screen.getByLabelText("cookie lang"), "nn");
     const calls = within(screen.getByRole("list", { name: /^Calls/ }));
     expect(calls.getByText("needs place")).toBeInTheDocument();
+    expect(calls.getByText(/page after page, as long as there is/)).toBeInTheDocument();
     expect(calls.getByText("Then, at once")).toBeInTheDocument();
     expect(calls.getByText("changes something, and is undone when it must be")).toBeInTheDocument();
     const refusals = within(screen.getByRole("list", { name: /^Refusals/ }));

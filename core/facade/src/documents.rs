@@ -26,7 +26,7 @@ pub(crate) use admit::{AdmitDoc, AnswersKept, Kept, LimitDoc, ReadOnly, UnknownQ
 pub use admit::{CredentialKind, Per};
 pub(crate) use attempts::AttemptsDoc;
 pub(crate) use cache::CacheDoc;
-pub(crate) use calls::{NamedCallDoc, RefusalDoc};
+pub(crate) use calls::{NamedCallDoc, PagesDoc, RefusalDoc};
 pub use changes::patch_of;
 pub(crate) use changes::{ChangeDoc, ChangesDoc, FieldChangeDoc, FieldOp, substitution};
 pub(crate) use circuit::CircuitDoc;

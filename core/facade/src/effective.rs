@@ -188,6 +188,12 @@ fn of_several(
             "is called for each of {list}: at most {most}, {at_once} at once"
         ));
     }
+    if let Some(pages) = &plan.pages {
+        let (next, most) = (source(&pages.next), pages.at_most);
+        before.push(format!(
+            "is called page after page, as long as there is {next}: at most {most}"
+        ));
+    }
     if plan.writes {
         before.push("changes something: waits for refusals and for changes before it".into());
     }

@@ -21,6 +21,8 @@ pub struct WiredCall {
     pub when: String,
     /// The list that it is made for; none where nothing stands here.
     pub each: String,
+    /// What leads to the next page of what comes in pages; it comes at once where nothing stands here.
+    pub pages: String,
     /// Whether it changes something.
     pub writes: bool,
     /// Whether something stands for its answer where it fails.
@@ -73,6 +75,7 @@ fn call(facade: &CompiledFacade, op: &CompiledOperation, step: &Step, turn: usiz
         needs: names(op, &step.needs),
         when: source(plan.and_then(|p| p.when.as_ref())),
         each: source(each.map(|e| &e.list)),
+        pages: source(plan.and_then(|p| p.pages.as_ref()).map(|p| &p.next)),
         writes: plan.is_some_and(|p| p.writes),
         otherwise: plan.is_some_and(|p| p.otherwise.is_some()),
         undone: plan.is_some_and(|p| p.undo.is_some()),

@@ -4,6 +4,7 @@
 //! something waits for all refusals that can be told without it, and for those that change something before it.
 
 mod each;
+mod pages;
 mod undo;
 
 use std::future::Future;
@@ -257,6 +258,9 @@ async fn step<'a>(
     let gave = match &plan.each {
         _ if x.origin.given(&call.step.name).is_some() => given(x, request, call, plan, scope),
         Some(each) => each::run(x, request, call, (each, plan), scope, body).await,
+        None if let Some(pages) = &plan.pages => {
+            pages::run(x, request, call, pages, scope, body).await
+        }
         None => {
             let answer = answer(x, request, call, scope, copy(body)).await;
             answer.and_then(|answer| shaped(request, call, plan, (answer, None), scope))
@@ -293,9 +297,9 @@ fn given(
     }
     let fields = http::HeaderMap::new();
     let view = AnswerView::new(status.as_u16(), &fields, given.body.clone(), None).named(false);
-    match plan.each {
-        Some(_) => Ok(view),
-        None => shaped(request, call, plan, (view, None), scope),
+    match plan.each.is_some() || plan.pages.is_some() {
+        true => Ok(view),
+        false => shaped(request, call, plan, (view, None), scope),
     }
 }
 

@@ -69,6 +69,11 @@ function OneCall({ call }: { call: WiredCall }) {
           for each of <code>{call.each}</code>
         </Soft>
       )}
+      {call.pages && (
+        <Soft as="div">
+          page after page, as long as there is <code>{call.pages}</code>
+        </Soft>
+      )}
       {call.writes && <Soft as="div">changes something{call.undone ? ", and is undone when it must be" : ""}</Soft>}
       {call.otherwise && <Soft as="div">with something in its place where it fails</Soft>}
     </Box>

@@ -1,6 +1,7 @@
 //! Operations of several calls: whose answers each of them waits for, and all of them compiled in that order.
 
 mod order;
+mod pages;
 
 use std::sync::Arc;
 
@@ -9,14 +10,13 @@ use porch_rules::expr::Template;
 use serde_json::Value;
 
 use self::order::Order;
+use self::pages::{each, plan_reads_body};
 use super::admission::Behind;
 use super::changes::Changed;
 use super::refusals::Seen;
 use super::routing::Routed;
 use super::{FacadeCompiler, Wired, route};
-use crate::compiled::{
-    CompiledOperation, Each, REQUEST_ROOTS, Reply, RulePlace, Step as Call, StepPlan,
-};
+use crate::compiled::{CompiledOperation, REQUEST_ROOTS, Reply, RulePlace, Step as Call, StepPlan};
 use crate::documents::{NamedCallDoc, OperationDoc};
 use crate::kind::Compiled;
 use crate::wiring::{
@@ -25,9 +25,6 @@ use crate::wiring::{
 
 /// An operation has at most so many calls.
 const MAX_CALLS: usize = 32;
-/// Items of a list, and those that are called for at once, where nothing is said.
-const DEFAULT_ITEMS: u32 = 100;
-const DEFAULT_AT_ONCE: u32 = 4;
 /// Keys of an operation that say something of its only call.
 const OF_ONE_CALL: [&str; 5] = ["send", "soap-headers", "body", "response-body", "faults"];
 
@@ -233,13 +230,19 @@ impl<'a> FacadeCompiler<'a> {
                 each: doc.each.is_some(),
             },
             list: list.as_ref(),
+            pages: doc.pages.is_some(),
             ..outside.clone()
         };
         let wiring = doc.as_operation();
         let compiled = self.call_of(of, &wiring, &among, name);
         let shape = compiled.as_ref().and_then(|(c, _)| c.shape.clone());
         let answer = self.shaped_answer((of, name, doc), &among, shape.as_ref());
-        let shape = shaped(shape, answer.as_ref(), doc.each.is_some());
+        let pages = self.pages((of, name, doc), &among, shape.as_ref());
+        let shape = match (&doc.pages, &pages) {
+            (Some(_), Some((_, listed))) => Some(listed.clone()),
+            (Some(_), None) => None,
+            (None, _) => shaped(shape, answer.as_ref(), doc.each.is_some()),
+        };
         let seen_by_others = NamedAnswer {
             name: name.to_owned(),
             may_be_absent: doc.when.is_some() && doc.otherwise.is_none() && doc.each.is_none(),
@@ -260,6 +263,7 @@ impl<'a> FacadeCompiler<'a> {
                 place: self.place_of_call(of, name),
                 when,
                 each: list.map(|list| each(list, doc)),
+                pages: pages.map(|(pages, _)| Box::new(pages)),
                 answer,
                 statuses: doc.statuses.clone(),
                 otherwise,
@@ -464,7 +468,7 @@ impl<'a> FacadeCompiler<'a> {
     fn named(&self, value: &Value, names: &[&str]) -> Vec<usize> {
         let mut roots = REQUEST_ROOTS.to_vec();
         roots.extend(names);
-        roots.extend([crate::compiled::ITEM, crate::compiled::ANSWER]);
+        roots.extend(crate::compiled::OF_CALLS);
         let Ok(template) = Template::compile(value, &roots) else {
             return Vec::new();
         };
@@ -473,23 +477,4 @@ impl<'a> FacadeCompiler<'a> {
             .map(|(i, _)| i)
             .collect()
     }
-}
-
-/// A call for each of a list.
-fn each(list: Template, doc: &NamedCallDoc) -> Each {
-    Each {
-        list,
-        at_most: doc.at_most.unwrap_or(DEFAULT_ITEMS).clamp(1, 10_000) as usize,
-        at_once: doc.at_once.unwrap_or(DEFAULT_AT_ONCE).clamp(1, 64) as usize,
-    }
-}
-
-fn plan_reads_body(step: &Call) -> bool {
-    let Some(plan) = &step.plan else { return false };
-    let list = plan.each.as_ref().map(|e| &e.list);
-    [&plan.when, &plan.answer, &plan.otherwise]
-        .into_iter()
-        .flatten()
-        .chain(list)
-        .any(|t| uses(t, "body"))
 }

@@ -42,7 +42,8 @@ pub use definition::Definition;
 pub use examples::{Example, Examples, Given};
 pub(crate) use inside::circles;
 pub use operation::{
-    Call, CallRules, CompiledOperation, Each, Overridden, Refusal, Reply, Route, Step, StepPlan,
+    Call, CallRules, CompiledOperation, Each, Overridden, Pages, Refusal, Reply, Route, Step,
+    StepPlan,
 };
 pub use place::RulePlace;
 pub use problems::{Of, REASONS, Words};
@@ -62,6 +63,10 @@ pub const REQUEST_ROOTS: [&str; 5] = ["path", "query", "header", "body", "caller
 pub const ANSWER: &str = "answer";
 /// The root that one of a list is named by, for which a call is made.
 pub const ITEM: &str = "item";
+/// The same for the page that is asked for, where a list comes in pages.
+pub const PAGE: &str = "page";
+/// What calls of an operation name besides the request and each other's answers.
+pub const OF_CALLS: [&str; 3] = [ITEM, PAGE, ANSWER];
 
 /// The immutable in-memory form of a release.
 #[derive(Debug, Default)]

@@ -111,6 +111,8 @@ pub struct StepPlan {
     pub when: Option<Template>,
     /// For what it is made.
     pub each: Option<Each>,
+    /// How its pages are followed.
+    pub pages: Option<Box<Pages>>,
     /// What is made of its answer.
     pub answer: Option<Template>,
     /// Statuses besides those of success that are answers too.
@@ -135,6 +137,19 @@ pub struct Each {
     pub at_most: usize,
     /// So many at once.
     pub at_once: usize,
+}
+
+/// How a list that comes in pages is followed.
+#[derive(Debug)]
+pub struct Pages {
+    /// What the page is called by at first.
+    pub first: Template,
+    /// The items of one.
+    pub items: Template,
+    /// What the next one is called by.
+    pub next: Template,
+    /// So many at most.
+    pub at_most: usize,
 }
 
 /// A refusal in the facade's own words.

@@ -39,6 +39,8 @@ pub struct NamedCallDoc {
     /// So many items are called for at once; 4 unless given.
     #[schemars(range(min = 1, max = 64))]
     pub at_once: Option<u32>,
+    /// Whether it is made again and again, for what comes in pages: the answer's body is the list of all of their items.
+    pub pages: Option<PagesDoc>,
     /// What is made of its answer, which is `answer` here; the others see it as its body.
     pub answer: Option<Value>,
     /// Statuses besides those of success that are answers too; any other one fails the call.
@@ -55,6 +57,24 @@ pub struct NamedCallDoc {
     pub writes: Option<bool>,
     /// The call that takes back what this one did, where a later one fails or the request is refused behind it.
     pub undo: Option<UndoDoc>,
+}
+
+/// How a list that comes in pages is followed. What is sent may name `page`: what `first` says, then what the `next` of the
+/// page before gave.
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct PagesDoc {
+    /// What `page` is for the first page; null unless given.
+    #[serde(default)]
+    pub first: Value,
+    /// The items of a page, as an expression over its `answer`.
+    pub items: String,
+    /// What `page` is for the next one, as an expression over the `answer` and this `page`; there is none where it is absent,
+    /// null, false or an empty text.
+    pub next: String,
+    /// So many pages at most, and more are a failure; 20 unless given.
+    #[schemars(range(min = 1, max = 1_000))]
+    pub at_most: Option<u32>,
 }
 
 /// A call that takes back what another one did, at the same backend.

@@ -6,7 +6,7 @@ use porch_rules::expr::Template;
 use serde_json::{Map, Value, json};
 
 use super::Shapes;
-use crate::compiled::{ANSWER, ITEM};
+use crate::compiled::{ANSWER, ITEM, PAGE};
 
 /// What is known of an answer: schemas in a document that may be shared.
 #[derive(Clone, Debug)]
@@ -20,6 +20,16 @@ pub struct AnswerShape {
 }
 
 impl AnswerShape {
+    /// A list, with what is known of its items.
+    pub(crate) fn of_list(items: Option<(&Value, &Value)>) -> Self {
+        let made = items.map(|(document, list)| {
+            let components = document.get("components").cloned().unwrap_or_default();
+            let items = list.get("items").cloned().unwrap_or_else(|| json!({}));
+            json!({ "type": "array", "items": items, "components": components })
+        });
+        Self::of_schema(made.unwrap_or_else(|| json!({ "type": "array" })))
+    }
+
     /// One that is only the schema of a body.
     fn of_schema(schema: Value) -> Self {
         Self {
@@ -95,6 +105,8 @@ pub struct Among<'a> {
     pub spot: Spot,
     /// The list that items are of.
     pub list: Option<&'a Template>,
+    /// Whether it comes in pages: there is a page then, and no item.
+    pub pages: bool,
 }
 
 impl<'a> Among<'a> {
@@ -106,12 +118,14 @@ impl<'a> Among<'a> {
             place: Vec::new(),
             spot: Spot::Behind,
             list: None,
+            pages: false,
         }
     }
 
     /// The roots behind those of the request, in the order of their numbers.
     pub fn roots(&self) -> impl Iterator<Item = &'a str> {
-        self.names.iter().copied().chain([ITEM, ANSWER])
+        let one = if self.pages { PAGE } else { ITEM };
+        self.names.iter().copied().chain([one, ANSWER])
     }
 
     /// An answer by its name.

@@ -11,6 +11,7 @@ mod described;
 mod edited;
 mod examples;
 mod mistakes;
+mod pages;
 mod routing;
 mod several;
 mod shared;

@@ -7,9 +7,9 @@ use super::{FacadeCompiler, Of};
 use crate::documents::NamedCallDoc;
 
 /// Names that mean something else in expressions, or will.
-const TAKEN: [&str; 12] = [
-    "path", "query", "header", "body", "caller", "answer", "item", "terms", "claims", "secret",
-    "exchange", "reply",
+const TAKEN: [&str; 13] = [
+    "path", "query", "header", "body", "caller", "answer", "item", "page", "terms", "claims",
+    "secret", "exchange", "reply",
 ];
 
 /// Words that no expression may use as a name (CEL, "Syntax", `RESERVED`), and those that are values.
@@ -108,6 +108,15 @@ impl<'a> FacadeCompiler<'a> {
     fn needs(&self, doc: &NamedCallDoc, names: &[&str]) -> Vec<usize> {
         let texts = [&doc.when, &doc.each].into_iter().flatten();
         let texts: Vec<Value> = texts.map(|t| Value::String(t.clone())).collect();
+        let pages = doc.pages.iter();
+        let pages = pages.flat_map(|p| {
+            [
+                p.first.clone(),
+                p.items.as_str().into(),
+                p.next.as_str().into(),
+            ]
+        });
+        let texts: Vec<Value> = texts.into_iter().chain(pages).collect();
         let values = [&doc.send, &doc.soap_headers, &doc.answer, &doc.otherwise];
         let all = texts.iter().chain(values.into_iter().flatten());
         let mut needs: Vec<usize> = all.flat_map(|v| self.named(v, names)).collect();

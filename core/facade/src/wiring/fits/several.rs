@@ -6,7 +6,7 @@ use porch_rules::expr::{Step as PathStep, Template};
 use super::super::among::{Among, Spot};
 use super::walk::{absent, walk};
 use super::{Missing, Shapes, Templates};
-use crate::compiled::{ANSWER, ITEM};
+use crate::compiled::{ANSWER, ITEM, PAGE};
 
 impl Templates<'_> {
     /// The same for a name that an operation of several calls knows.
@@ -22,6 +22,7 @@ impl Templates<'_> {
                 Some(view) => walk(view, rest, "an item of the list"),
                 None => Ok(()),
             },
+            (PAGE, _) if among.pages => Ok(()),
             (ANSWER, _) => self.answer(first, rest, shapes),
             (_, None) => Ok(()),
             (_, Some(answer)) => {
