@@ -16,6 +16,8 @@ use x509_parser::prelude::{FromDer, GeneralName, X509Certificate};
 /// A folder holds at most so many certificates, of at most so many bytes each.
 const MOST: usize = 1_000;
 const MOST_BYTES: u64 = 1 << 20;
+/// All of them have at most so many bytes.
+const MOST_OF_ALL: u64 = 32 << 20;
 
 /// Why certificates cannot be shown.
 #[derive(Debug, thiserror::Error)]
@@ -186,7 +188,7 @@ fn certified(
 fn files(folder: &Path) -> Result<BTreeMap<PathBuf, Vec<u8>>, ServedError> {
     let wrong =
         |path: &Path, e: &dyn std::fmt::Display| ServedError::File(path.to_owned(), e.to_string());
-    let mut all = BTreeMap::new();
+    let (mut all, mut left) = (BTreeMap::new(), MOST_OF_ALL);
     for entry in std::fs::read_dir(folder).map_err(|e| wrong(folder, &e))? {
         let path = entry.map_err(|e| wrong(folder, &e))?.path();
         let kind = path
@@ -204,6 +206,9 @@ fn files(folder: &Path) -> Result<BTreeMap<PathBuf, Vec<u8>>, ServedError> {
             let told = format!("it holds more than {MOST} certificates");
             return Err(wrong(folder, &told));
         }
+        left = left
+            .checked_sub(about.len())
+            .ok_or_else(|| wrong(folder, &"its certificates and keys are too many bytes"))?;
         let bytes = std::fs::read(&path).map_err(|e| wrong(&path, &e))?;
         all.insert(path, bytes);
     }

@@ -218,6 +218,34 @@ fn foreground(fresh: bool, talk: bool) -> Outcome {
     outcome
 }
 
+/// Callers are shown what the stand-ins are shown to be: a certificate for `localhost`.
+fn certificates() -> Outcome {
+    let (from, to) = (folder().join("tls"), folder().join("certificates"));
+    fs::create_dir_all(&to).map_err(|e| e.to_string())?;
+    for file in ["localhost.pem", "localhost.key"] {
+        fs::copy(from.join(file), to.join(file)).map_err(|e| format!("{file}: {e}"))?;
+    }
+    Ok(())
+}
+
+/// The service over a database.
+fn service(database: &str) -> Outcome<Part> {
+    Part::start(
+        "service",
+        program("porch"),
+        |c| {
+            c.arg("serve")
+                .env("ELM_PORCH_DATABASE", database)
+                .env("ELM_PORCH_STATE", folder().join("state"));
+            c.env("ELM_PORCH_TLS_LISTEN", "127.0.0.1:3811")
+                .env("ELM_PORCH_CERTIFICATES", folder().join("certificates"));
+            c.env("ELM_PORCH_FIRST_ACCOUNT", ACCOUNT)
+                .env("ELM_PORCH_FIRST_PASSWORD", PASSWORD);
+        },
+        3,
+    )
+}
+
 fn serve(told: &AtomicBool, talk: bool) -> Outcome {
     let mut cluster =
         Cluster::start(&database_folder(), 3860, true).map_err(|e| format!("the database: {e}"))?;
@@ -232,26 +260,8 @@ fn serve(told: &AtomicBool, talk: bool) -> Outcome {
         },
         7,
     )?;
-    // Callers are shown what the stand-ins are shown to be: a certificate for `localhost`.
-    let (from, to) = (folder().join("tls"), folder().join("certificates"));
-    fs::create_dir_all(&to).map_err(|e| e.to_string())?;
-    for file in ["localhost.pem", "localhost.key"] {
-        fs::copy(from.join(file), to.join(file)).map_err(|e| format!("{file}: {e}"))?;
-    }
-    let service = Part::start(
-        "service",
-        program("porch"),
-        |c| {
-            c.arg("serve")
-                .env("ELM_PORCH_DATABASE", cluster.url("porch"))
-                .env("ELM_PORCH_STATE", folder().join("state"));
-            c.env("ELM_PORCH_TLS_LISTEN", "127.0.0.1:3811")
-                .env("ELM_PORCH_CERTIFICATES", folder().join("certificates"));
-            c.env("ELM_PORCH_FIRST_ACCOUNT", ACCOUNT)
-                .env("ELM_PORCH_FIRST_PASSWORD", PASSWORD);
-        },
-        3,
-    )?;
+    certificates()?;
+    let service = service(&cluster.url("porch"))?;
     let first = !folder().join("seeded").exists();
     let seeded = seed::seed(&folder(), first)?;
     if first {

@@ -88,6 +88,24 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
         rules.splice(before..before, request_changes(changes));
         rules.extend(reply_changes(changes));
     }
+    rules.extend(of_replies(op, &said));
+    let counted = "usage is counted; a trace is kept when refused, failed or sampled";
+    rules.push(rule("record", RulePlace::built_in(counted)));
+    rules.extend(op.overridden.iter().map(|o| EffectiveRule {
+        overridden_by: Some(o.by.clone()),
+        ..rule("overridden", o.place.clone())
+    }));
+    rules
+}
+
+/// What is seen to when a reply is there, and what is kept of it.
+fn of_replies(
+    op: &CompiledOperation,
+    said: &dyn Fn(Option<Relaxed>, String) -> RulePlace,
+) -> Vec<EffectiveRule> {
+    let mut rules = Vec::new();
+    let rule = EffectiveRule::of;
+    let wiring = |text: String| op.place.with_rule(text);
     if let Some(answers) = &op.answers {
         let text = match answers.refuse {
             true => "replies that do not fit the contract are refused with 502",
@@ -108,12 +126,6 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
     }
     let hidden = op.sensitive.iter().flat_map(|s| &s.places);
     rules.extend(hidden.map(|p| rule("record", (**p).clone())));
-    let counted = "usage is counted; a trace is kept when refused, failed or sampled";
-    rules.push(rule("record", RulePlace::built_in(counted)));
-    rules.extend(op.overridden.iter().map(|o| EffectiveRule {
-        overridden_by: Some(o.by.clone()),
-        ..rule("overridden", o.place.clone())
-    }));
     rules
 }
 

@@ -16,6 +16,7 @@ use crate::worker::Worker;
 
 /// So much is compressed at a time, so that others of this worker get their turn.
 const PIECE: usize = 64 << 10;
+const PIECES: usize = 8;
 /// A little less than the best, at a third of the time.
 const LEVEL: Compression = Compression::new(5);
 
@@ -75,6 +76,7 @@ impl Packed {
         &mut self,
         cx: &mut Context<'_>,
     ) -> Poll<Option<Result<Frame<Bytes>, BodyError>>> {
+        let mut pieces = 0;
         loop {
             let Some(gzip) = &mut self.gzip else {
                 return Poll::Ready(self.trailers.take().map(|t| Ok(Frame::trailers(t))));
@@ -86,6 +88,11 @@ impl Packed {
                 self.held = true;
                 if let Some(made) = taken(gzip, PIECE / 4) {
                     return Poll::Ready(Some(Ok(Frame::data(made))));
+                }
+                pieces += 1;
+                if pieces == PIECES {
+                    cx.waker().wake_by_ref();
+                    return Poll::Pending;
                 }
                 continue;
             }
@@ -101,10 +108,9 @@ impl Packed {
                 }
                 Poll::Ready(None) => return self.finished(),
                 Poll::Pending => {
-                    if std::mem::take(&mut self.held) && gzip.flush().is_ok() {
-                        if let Some(made) = taken(gzip, 1) {
-                            return Poll::Ready(Some(Ok(Frame::data(made))));
-                        }
+                    let flushed = std::mem::take(&mut self.held) && gzip.flush().is_ok();
+                    if let Some(made) = taken(gzip, 1).filter(|_| flushed) {
+                        return Poll::Ready(Some(Ok(Frame::data(made))));
                     }
                     return Poll::Pending;
                 }

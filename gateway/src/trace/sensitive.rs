@@ -89,19 +89,26 @@ fn target(
         Some((path, query)) => (path, Some(query)),
         None => (target, None),
     };
-    let names: Vec<&str> = facade
+    let names = facade
         .base
         .split('/')
-        .chain(op.route.path.split('/').skip(1))
-        .collect();
+        .chain(op.route.path.split('/').skip(1));
+    let names: Vec<&str> = names.collect();
     let mut parts: Vec<&str> = path.split('/').collect();
-    if names.len() == parts.len() {
-        for (name, part) in names.iter().zip(&mut parts) {
-            let variable = name.strip_prefix('{').and_then(|n| n.strip_suffix('}'));
-            if variable.is_some_and(|v| sensitive.parameters.contains(v)) {
-                values.push(decoded(part));
-                *part = MASK;
-            }
+    for (i, name) in names.iter().enumerate() {
+        let hidden =
+            |v: &String| name.contains(&format!("{{{v}}}")) || name.contains(&format!("{{{v}*}}"));
+        if i >= parts.len() || !name.contains('{') || !sensitive.parameters.iter().any(hidden) {
+            continue;
+        }
+        // The last one may take several segments.
+        let last = match name.contains("*}") {
+            true => parts.len(),
+            false => i + 1,
+        };
+        for part in &mut parts[i..last] {
+            values.push(decoded(part));
+            *part = MASK;
         }
     }
     let mut shown = parts.join("/");

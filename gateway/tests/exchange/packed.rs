@@ -144,6 +144,19 @@ fn what_is_short_made_already_or_to_stay_as_it_is_stays() {
     );
 }
 
+#[test]
+fn what_becomes_very_short_takes_its_turns() {
+    let backend =
+        Scripted::start(|_, _| answer("Content-Type: text/plain\r\n", &"0".repeat(20 << 20)));
+    let stage = Stage::new(backend.address, FACADE);
+    let (head, packed) = get(&stage, "/f/item/1", GZIP);
+    assert!(
+        head.contains("content-encoding: gzip") && packed.len() < 100_000,
+        "{head}"
+    );
+    assert_eq!(unpacked(&packed).unwrap().len(), 20 << 20);
+}
+
 #[derive(Default)]
 struct Gate(Mutex<bool>, Condvar);
 

@@ -121,3 +121,26 @@ fn where_there_is_too_much_of_it_no_body_is_kept() {
     );
     is_hidden(&trace);
 }
+
+#[test]
+fn parts_of_paths_are_hidden_however_they_stand_there() {
+    const CONTRACT: &str = "openapi: 3.1.0
+info: { title: T, version: 1.0.0 }
+paths:
+  /a/{guest}-{n}: { get: { operationId: mixed, parameters: [{ name: guest, in: path, required: true }, { name: n, in: path, required: true }], responses: { '200': { description: ok } } } }
+  /b/{guest*}: { get: { operationId: rest, parameters: [{ name: guest, in: path, required: true }], responses: { '200': { description: ok } } } }
+";
+    let backend = Scripted::start(|_, _| plain("{}"));
+    let facade = "sensitive: { parameters: [guest] }\noperations:\n  mixed: { call: { backend: b } }\n  rest: { call: { backend: b } }\n";
+    let stage = Stage::of(compile_with(backend.address, CONTRACT, facade));
+    let answer = stage.get("/f/a/Kari-7", "");
+    assert_eq!(status(&answer), 200, "{answer}");
+    assert_eq!(status(&stage.get("/f/b/Kari/of/passport-7", "")), 200);
+    let (traces, _) = stage.end();
+    let kept = serde_json::to_string(&traces).unwrap();
+    assert!(
+        kept.contains("/f/a/••••") && kept.contains("/f/b/••••/••••/••••"),
+        "{kept}"
+    );
+    is_hidden(&kept);
+}

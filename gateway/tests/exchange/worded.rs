@@ -125,7 +125,7 @@ fn what_is_said_of_an_operation_goes_first_and_a_reason_before_a_status() {
 }
 
 #[test]
-fn failures_behind_a_cached_facade_and_of_streams_are_worded_too() {
+fn failures_behind_a_cached_facade_are_worded_too() {
     let backend = Scripted::start(|_, _| Vec::new());
     let facade = "cache: { fresh: 1m }\nproblems: { 5XX: { title: Out at sea, help: /help } }\noperations:\n  item: { call: { backend: b } }\n";
     let stage = Stage::new(backend.address, facade);

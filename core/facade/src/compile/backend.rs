@@ -3,18 +3,17 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use http::{HeaderValue, Uri};
-use porch_contract::{Finding, PathTemplate, Position, Severity, Step, TemplateError, suggest};
+use porch_contract::{Finding, Position, Severity, Step, suggest};
 
+pub(crate) use super::addresses::facade_of;
+use super::addresses::{MOST_ADDRESSES, NoAddress, weighted, within};
 use super::{FacadeCompiler, Wired};
 use crate::compiled::{Address, CompiledBackend, Credentials, Definition, Transport, Trust, turns};
 use crate::documents::{BackendDoc, MediaType};
-use crate::host::{no_authority, no_host};
+use crate::host::no_host;
 use crate::kind::Kind;
 use crate::read::{Document, beside};
 
-/// Greatest weight of an address.
-const MOST_WEIGHT: u32 = 100;
 pub(super) const DEFAULT_MESSAGE: usize = 64 << 20;
 pub(super) const DEFAULT_TIMEOUT: Duration = Duration::from_secs(10);
 /// How long a connection may take where nothing is said.
@@ -136,6 +135,7 @@ impl FacadeCompiler<'_> {
             return None;
         };
         let inside = given.all().iter().any(|t| facade_of(t).is_some());
+        let number = given.all().len();
         let all: Result<Vec<Address>, NoAddress> = match (inside, given.weighted().as_slice()) {
             (true, [(one, _)]) if backend.doc.kind == crate::kind::http::NAME => {
                 within(one).map(|address| vec![address])
@@ -145,6 +145,10 @@ impl FacadeCompiler<'_> {
                 .iter()
                 .map(|(text, weight)| weighted(text.trim(), *weight))
                 .collect(),
+        };
+        let all = match number > MOST_ADDRESSES {
+            true => Err(NoAddress::Many(number)),
+            false => all,
         };
         let all = all.and_then(|all| match all.iter().any(|a| a.tls != all[0].tls) {
             false => Ok((all, inside)),
@@ -276,99 +280,6 @@ fn connect_time(backend: &Document<BackendDoc>) -> Duration {
     backend.doc.connect_timeout.map_or(DEFAULT_CONNECT, |t| t.0)
 }
 
-/// Why an address cannot be called.
-#[derive(Debug, thiserror::Error)]
-pub(super) enum NoAddress {
-    #[error("“{0}” is no address that can be called: http:// and https:// are")]
-    Scheme(String),
-    #[error("“{0}” has no usable host: {1}")]
-    Host(String, String),
-    #[error("“{0}”: {1}")]
-    Path(String, TemplateError),
-    #[error("“{0}”: the path of an address has no variables")]
-    Variables(String),
-    #[error("the addresses of a backend all begin with http:// or all with https://")]
-    Mixed,
-    #[error("another facade is the only address of a backend, and its kind is http")]
-    Inside,
-    #[error("{0} is no weight: 1 to {MOST_WEIGHT} are")]
-    Weight(u32),
-    #[error("“{0}” is no name of a facade")]
-    Facade(String),
-}
-
-/// The facade of the porch that an address means.
-pub(crate) fn facade_of(text: &str) -> Option<&str> {
-    text.trim().strip_prefix(Address::INSIDE).map(str::trim)
-}
-
-/// Another facade as an address.
-fn within(text: &str) -> Result<Address, NoAddress> {
-    let name = facade_of(text).unwrap_or_default();
-    let letters = |b: u8| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-';
-    let good = !name.is_empty() && name.len() <= 64 && name.bytes().all(letters);
-    let host = HeaderValue::from_str(name).ok().filter(|_| good);
-    let host = host.ok_or_else(|| NoAddress::Facade(name.to_owned()))?;
-    Ok(Address {
-        authority: name.to_owned(),
-        host,
-        path: String::new(),
-        tls: false,
-        weight: 1,
-    })
-}
-
-/// An address with its weight.
-fn weighted(text: &str, weight: u32) -> Result<Address, NoAddress> {
-    if !(1..=MOST_WEIGHT).contains(&weight) {
-        return Err(NoAddress::Weight(weight));
-    }
-    let address = address(text)?;
-    Ok(Address { weight, ..address })
-}
-
-/// An address that can be called (RFC 9110 §4.2): scheme, host and path, and nothing else.
-pub(super) fn address(text: &str) -> Result<Address, NoAddress> {
-    let no_scheme = || NoAddress::Scheme(text.to_owned());
-    let (scheme, rest) = text.split_once("://").ok_or_else(no_scheme)?;
-    let tls = match scheme {
-        "http" => false,
-        "https" => true,
-        _ => return Err(no_scheme()),
-    };
-    let (authority, path) = rest
-        .find('/')
-        .map_or((rest, ""), |slash| rest.split_at(slash));
-    let unusable = |why: &str| NoAddress::Host(text.to_owned(), why.to_owned());
-    if authority.contains('@') {
-        // RFC 9110 §4.2.4: they would be shown wherever the address is, and so they are not said here.
-        let host = authority.rsplit('@').next().unwrap_or_default();
-        return Err(NoAddress::Host(
-            format!("{scheme}://{host}{path}"),
-            "user and password stand below `credentials:`, not in an address".into(),
-        ));
-    }
-    if let Some(why) = no_authority(authority) {
-        return Err(unusable(why));
-    }
-    match PathTemplate::parse(path) {
-        _ if path.is_empty() => {}
-        Ok(path) if path.variables().next().is_none() => {}
-        Err(e @ TemplateError::Segment { .. }) => return Err(NoAddress::Path(text.to_owned(), e)),
-        _ => {
-            return Err(NoAddress::Variables(text.to_owned()));
-        }
-    }
-    text.parse::<Uri>().map_err(|e| unusable(&e.to_string()))?;
-    Ok(Address {
-        authority: authority.to_owned(),
-        host: HeaderValue::from_str(authority).map_err(|e| unusable(&e.to_string()))?,
-        path: path.trim_end_matches('/').to_owned(),
-        tls,
-        weight: 1,
-    })
-}
-
 /// A number for everything that what is learned of a backend depends on.
 pub(super) fn identity(
     addresses: &[Address],
@@ -438,7 +349,9 @@ pub(crate) fn no_address(name: &str) -> String {
 
 #[cfg(test)]
 mod tests {
+    use super::super::addresses::address;
     use super::*;
+    use http::HeaderValue;
 
     #[test]
     fn only_what_can_be_called_is_an_address() {

@@ -8,7 +8,8 @@ use porch_soap::security::UsernameToken;
 use serde_json::{Map, Value};
 
 use super::FacadeCompiler;
-use super::backend::{DEFAULT_CONNECT, DEFAULT_MESSAGE, DEFAULT_TIMEOUT, address, identity};
+use super::addresses::address;
+use super::backend::{DEFAULT_CONNECT, DEFAULT_MESSAGE, DEFAULT_TIMEOUT, identity};
 use crate::Mask;
 use crate::compiled::{
     Address, ClientGrant, CompiledBackend, Credentials, OwnCertificate, PLACEHOLDER, Secrets,

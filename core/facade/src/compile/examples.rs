@@ -97,35 +97,22 @@ impl<'a> FacadeCompiler<'a> {
         let admission = self.admission(doc, contract_op, &Behind::nothing());
         let examples = self.examples(id, contract_op);
         let refusals = self.refusals(id, contract_op, Seen::Request);
+        let place = RulePlace {
+            rule: self
+                .shared
+                .text("calls nothing and answers with examples of the contract"),
+            reach: format!("operation {id}").into(),
+            file: self.shared.text(&facade.file),
+            line: at.line,
+        };
         CompiledOperation {
-            id: id.to_owned(),
-            route: Arc::new(route(contract_op)),
-            admission,
             examples: Some(Arc::new(examples)),
-            steps: Vec::new(),
             reply: Reply {
                 reads_body: refusals.iter().any(|r| r.names("body")),
                 ..Reply::default()
             },
             refusals,
-            changes: None,
-            cache: None,
-            compress: self.compresses(),
-            sensitive: self.sensitive(),
-            words: self.words(),
-            cors: self.cors(),
-            said: self.said.drain(..).collect(),
-            overridden: self.overridden.drain(..).collect(),
-            answers: None,
-            place: Arc::new(RulePlace {
-                rule: self
-                    .shared
-                    .text("calls nothing and answers with examples of the contract"),
-                reach: format!("operation {id}").into(),
-                file: self.shared.text(&facade.file),
-                line: at.line,
-            }),
-            at,
+            ..self.around(id, (route(contract_op), admission), (place, at))
         }
     }
 

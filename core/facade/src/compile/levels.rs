@@ -288,13 +288,16 @@ impl<'a> FacadeCompiler<'a> {
     }
 }
 
+/// What holds, with its level; and each level that does not, with the one that does.
+type Decided<T> = (Option<(T, usize)>, Vec<(usize, usize)>);
+
 /// What holds of something, and the level that says it; and which levels do not hold, each with the one that does.
 pub(super) fn decided<'a, T: PartialEq>(
     levels: &[Level<'a>],
     get: &impl Fn(&Level<'a>) -> Option<T>,
     key: Relaxed,
     holds: fn(&T, &T) -> bool,
-) -> (Option<(T, usize)>, Vec<(usize, usize)>) {
+) -> Decided<T> {
     let mut overridden = Vec::new();
     let mut now: Option<(T, usize)> = None;
     // The level whose word narrower ones may only tighten.

@@ -1,5 +1,6 @@
 //! From one facade's documents to its compiled form, with every mistake found on the way.
 
+mod addresses;
 mod admission;
 mod answers;
 mod attempts;
@@ -43,8 +44,8 @@ use refusals::Seen;
 use routing::Routed;
 
 use crate::compiled::{
-    ANSWER, Changes, CompiledBackend, CompiledFacade, CompiledOperation, Cors, Definition,
-    Overridden, Reply, Route, RulePlace, Secrets, Sensitive, Step as Call, Words,
+    ANSWER, Admission, Changes, CompiledBackend, CompiledFacade, CompiledOperation, Cors,
+    Definition, Overridden, Reply, Route, RulePlace, Secrets, Sensitive, Step as Call, Words,
 };
 use crate::documents::{EnvironmentDoc, FacadeDoc, OperationDoc, Relaxed};
 use crate::host::no_host;
@@ -367,16 +368,14 @@ impl<'a> FacadeCompiler<'a> {
         let routing = self.routing(Routed::one(id, doc, contract_op, (wired, &compiled)));
         let admission = self.admission(doc, contract_op, &behind);
         let answers = self.answers(id, contract_op);
+        let cache = self.cache(id, contract_op, streams);
+        let route = Route {
+            native: compiled.native.clone(),
+            rest_may_be_empty: compiled.rest_may_be_empty,
+            ..route(contract_op)
+        };
         Some(CompiledOperation {
             answers,
-            id: id.to_owned(),
-            route: Arc::new(Route {
-                native: compiled.native.clone(),
-                rest_may_be_empty: compiled.rest_may_be_empty,
-                ..route(contract_op)
-            }),
-            examples: None,
-            admission,
             refusals,
             steps: vec![Call {
                 name: self.shared.text(ANSWER),
@@ -392,7 +391,29 @@ impl<'a> FacadeCompiler<'a> {
                 ..with_changes(reply, changes.as_deref())
             },
             changes,
-            cache: self.cache(id, contract_op, streams),
+            cache,
+            ..self.around(id, (route, admission), (place, at))
+        })
+    }
+
+    /// An operation with all that is said around what it calls; to be asked last.
+    fn around(
+        &mut self,
+        id: &str,
+        (route, admission): (Route, Admission),
+        (place, at): (RulePlace, porch_contract::Position),
+    ) -> CompiledOperation {
+        CompiledOperation {
+            id: id.to_owned(),
+            route: Arc::new(route),
+            admission,
+            examples: None,
+            steps: Vec::new(),
+            refusals: Box::default(),
+            reply: Reply::default(),
+            changes: None,
+            cache: None,
+            answers: None,
             compress: self.compresses(),
             sensitive: self.sensitive(),
             words: self.words(),
@@ -401,7 +422,7 @@ impl<'a> FacadeCompiler<'a> {
             overridden: self.overridden.drain(..).collect(),
             place: Arc::new(place),
             at,
-        })
+        }
     }
 
     fn place_of_one(&mut self, id: &str, backend: &str, line: usize) -> RulePlace {

@@ -19,9 +19,7 @@ use super::{FacadeCompiler, Wired, route};
 use crate::compiled::{CompiledOperation, REQUEST_ROOTS, Reply, RulePlace, Step as Call, StepPlan};
 use crate::documents::{NamedCallDoc, OperationDoc};
 use crate::kind::Compiled;
-use crate::wiring::{
-    Among, CallCompiler, NamedAnswer, Shapes, Spot, Target, Templates, shaped, uses,
-};
+use crate::wiring::{Among, CallCompiler, NamedAnswer, Shapes, Spot, Target, Templates, uses};
 
 /// An operation has at most so many calls.
 const MAX_CALLS: usize = 32;
@@ -104,11 +102,8 @@ impl<'a> FacadeCompiler<'a> {
         let admission = self.admission(doc, contract_op, &behind);
         let answers_kept = self.answers(id, contract_op);
         let at = self.at_operation(id);
+        let place = self.place_of_several(of, &names);
         Some(CompiledOperation {
-            id: id.to_owned(),
-            route: Arc::new(route(contract_op)),
-            admission,
-            examples: None,
             steps: steps?,
             refusals,
             reply: Reply {
@@ -120,14 +115,7 @@ impl<'a> FacadeCompiler<'a> {
             answers: answers_kept,
             changes,
             cache: self.cache(id, contract_op, false),
-            compress: self.compresses(),
-            sensitive: self.sensitive(),
-            words: self.words(),
-            cors: self.cors(),
-            said: self.said.drain(..).collect(),
-            overridden: self.overridden.drain(..).collect(),
-            place: Arc::new(self.place_of_several(of, &names)),
-            at,
+            ..self.around(id, (route(contract_op), admission), (place, at))
         })
     }
 
@@ -237,12 +225,7 @@ impl<'a> FacadeCompiler<'a> {
         let compiled = self.call_of(of, &wiring, &among, name);
         let shape = compiled.as_ref().and_then(|(c, _)| c.shape.clone());
         let answer = self.shaped_answer((of, name, doc), &among, shape.as_ref());
-        let pages = self.pages((of, name, doc), &among, shape.as_ref());
-        let shape = match (&doc.pages, &pages) {
-            (Some(_), Some((_, listed))) => Some(listed.clone()),
-            (Some(_), None) => None,
-            (None, _) => shaped(shape, answer.as_ref(), doc.each.is_some()),
-        };
+        let (pages, shape) = self.listed((of, name, doc), &among, (shape, answer.as_ref()));
         let seen_by_others = NamedAnswer {
             name: name.to_owned(),
             may_be_absent: doc.when.is_some() && doc.otherwise.is_none() && doc.each.is_none(),
@@ -263,7 +246,7 @@ impl<'a> FacadeCompiler<'a> {
                 place: self.place_of_call(of, name),
                 when,
                 each: list.map(|list| each(list, doc)),
-                pages: pages.map(|(pages, _)| Box::new(pages)),
+                pages,
                 answer,
                 statuses: doc.statuses.clone(),
                 otherwise,
@@ -339,6 +322,11 @@ impl<'a> FacadeCompiler<'a> {
         answer: &NamedAnswer,
     ) -> Option<Template> {
         let value = doc.otherwise.as_ref()?;
+        // What stands for a list stands for all of its pages.
+        let among = &Among {
+            pages: false,
+            ..among.clone()
+        };
         let target = answer.shape.as_ref().and_then(|s| s.of_body());
         // Of a list it stands for one item.
         let target = match doc.each {

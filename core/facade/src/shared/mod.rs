@@ -45,7 +45,7 @@ pub(crate) struct Ruled<'a> {
 }
 
 /// All operations of a facade together have at most so many of them.
-const MOST_RULES: usize = 2_000_000;
+const MOST_RULES: usize = 500_000;
 
 /// The names of the shared rules that reach a facade, in whatever way.
 pub(crate) fn reaching<'d>(
@@ -445,11 +445,11 @@ fn filled(
         return Err(wrong.collect());
     }
     serde_path_to_error::deserialize(Value::Object(all)).map_err(|e| {
-        let path = e.path().iter();
-        let place = path.fold(Some(&raw), |at, step| match step {
-            serde_path_to_error::Segment::Map { key } => at?.get(key),
-            serde_path_to_error::Segment::Seq { index } => at?.get(index),
-            _ => at,
+        let mut path = e.path().iter();
+        let place = path.try_fold(&raw, |at, step| match step {
+            serde_path_to_error::Segment::Map { key } => at.get(key),
+            serde_path_to_error::Segment::Seq { index } => at.get(index),
+            _ => Some(at),
         });
         let text = place.and_then(Value::as_str).and_then(only_name);
         vec![Misfit {

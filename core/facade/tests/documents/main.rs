@@ -4,6 +4,7 @@
     reason = "a scenario, or a table of cases, is told in one piece"
 )]
 
+mod addresses;
 mod again;
 mod cache;
 mod definitions;
@@ -16,6 +17,7 @@ mod routing;
 mod several;
 mod shared;
 mod spread;
+mod substituted;
 mod uncalled;
 mod worded;
 

@@ -77,6 +77,11 @@ fn what_is_wrong_with_pages_is_told_where_it_stands() {
         ),
         (good.clone(), "=page", "“page” is not known here"),
         (
+            list("pages: { items: =answer.body.Sailings, next: =page }, otherwise: [=page]"),
+            "=list.body",
+            "“page” is not known here",
+        ),
+        (
             list("timeout: 3s"),
             "=list.body",
             "“timeout” is not known here",

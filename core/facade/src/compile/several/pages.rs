@@ -7,7 +7,7 @@ use serde_json::Value;
 use super::{FacadeCompiler, Of};
 use crate::compiled::{Each, Pages, Step as Call};
 use crate::documents::{NamedCallDoc, PagesDoc};
-use crate::wiring::{Among, AnswerShape, Shapes, Spot, uses};
+use crate::wiring::{Among, AnswerShape, Shapes, Spot, shaped, uses};
 
 /// Items of a list, and those that are called for at once, and pages, where nothing is said.
 const DEFAULT_ITEMS: u32 = 100;
@@ -15,8 +15,24 @@ const DEFAULT_AT_ONCE: u32 = 4;
 const DEFAULT_PAGES: u32 = 20;
 
 impl<'a> FacadeCompiler<'a> {
+    /// How the pages of a call are followed, where it has some; and what is known of what the others see of its answer.
+    pub(super) fn listed(
+        &mut self,
+        (of, name, doc): (Of<'a>, &str, &NamedCallDoc),
+        among: &Among<'_>,
+        (shape, answer): (Option<AnswerShape>, Option<&Template>),
+    ) -> (Option<Box<Pages>>, Option<AnswerShape>) {
+        if doc.pages.is_none() {
+            return (None, shaped(shape, answer, doc.each.is_some()));
+        }
+        match self.pages((of, name, doc), among, shape.as_ref()) {
+            Some((pages, listed)) => (Some(Box::new(pages)), Some(listed)),
+            None => (None, None),
+        }
+    }
+
     /// How the pages of a call are followed, and what is known of the list that comes of it.
-    pub(super) fn pages(
+    fn pages(
         &mut self,
         (of, name, doc): (Of<'a>, &str, &NamedCallDoc),
         among: &Among<'_>,

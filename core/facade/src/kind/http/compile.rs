@@ -38,16 +38,7 @@ impl<'a> CallCompiler<'a> {
             self.template(value, &path, false, &shapes, target)
         });
         let is_form = form.is_some();
-        self.form_is_flat(form.as_ref());
-        let body = match (body, form) {
-            (Some(_), Some(_)) => {
-                let at = self.at_key(&["send", "form"]);
-                let help = "`form` is a body too: application/x-www-form-urlencoded";
-                self.error(at, "a request has one body", help);
-                return None;
-            }
-            (body, form) => body.or(form),
-        };
+        let body = self.only_one_body(body, form)?;
         let (path, fixed_query) = self.http_path(pairs(path_values).unwrap_or_default())?;
         let reply = self.reply(&shapes);
         let (query, headers) = (pairs(query), pairs(headers).unwrap_or_default());
@@ -125,6 +116,22 @@ impl<'a> CallCompiler<'a> {
             self.error(at, format!("“{method}” is no method"), help);
         }
         method.parse().ok()
+    }
+
+    /// A body, or a form in its place.
+    fn only_one_body(
+        &mut self,
+        body: Option<Template>,
+        form: Option<Template>,
+    ) -> Option<Option<Template>> {
+        self.form_is_flat(form.as_ref());
+        if body.is_some() && form.is_some() {
+            let at = self.at_key(&["send", "form"]);
+            let help = "`form` is a body too: application/x-www-form-urlencoded";
+            self.error(at, "a request has one body", help);
+            return None;
+        }
+        Some(body.or(form))
     }
 
     /// A form has no members within members.
