@@ -41,6 +41,14 @@ describe("shared rules", () => {
     expect(screen.getAllByText("nothing")).toHaveLength(2);
   });
 
+  it("do not name facades without end", async () => {
+    const facades = Array.from({ length: 40 }, (_, i) => `facade-${String(i)}`);
+    new Service({ "GET /api/rules": [rules("house", { reach: "everywhere", facades })] });
+    show(<Rules />);
+    expect(await screen.findByText("and 28 more")).toBeInTheDocument();
+    expect(screen.getAllByRole("link", { name: /^facade-/ })).toHaveLength(12);
+  });
+
   it("are none in the beginning", async () => {
     new Service({ "GET /api/rules": [] });
     show(<Rules />);

@@ -150,9 +150,9 @@ async fn main() {
         ))
         .await;
     light.shot(&shot("chart")).await;
-    light.go("/facades/vessels/updateVessel").await;
-    light.see("Rules that act").await;
-    light.shot(&shot("operation-grpc")).await;
+    light.go("/rules").await;
+    light.see("where it is used").await;
+    light.shot(&shot("rules")).await;
     light.go("/facades/journeys/sailingsFrom").await;
     light.see("as soon as place answered").await;
     light.shot(&shot("operation-calls")).await;

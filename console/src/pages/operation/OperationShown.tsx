@@ -23,7 +23,7 @@ export function OperationShown({ data }: { data: OperationView }) {
         <Soft>
           {data.backend
             ? data.calls.length > 0
-              ? `— makes ${String(data.calls.length)} calls of ${data.backend}`
+              ? `— makes ${data.calls.length === 1 ? "a call" : `${String(data.calls.length)} calls`} of ${data.backend}`
               : `— calls ${data.call} of ${data.backend}`
             : `— calls nothing yet, and answers with ${data.call}`}
         </Soft>

@@ -34,10 +34,16 @@ export function OneDifference({ d }: { d: Difference }) {
         </div>
       ))}
       {Object.entries(d.files).map(([file, text]) => (
-        <Fold key={file} title={<code>{file}</code>} open>
+        <Fold key={file} title={<code>{file}</code>} open={isShownFirst(d, file)}>
           <Diff text={text} />
         </Fold>
       ))}
     </Sheet>
   );
+}
+
+/** What changes several facades is opened for the first of them; it is the same for the others. */
+function isShownFirst(d: Difference, file: string): boolean {
+  const shared = (d.shared ?? []).find((s) => s.file === file);
+  return !shared || shared.facades.every((other) => d.facade < other);
 }

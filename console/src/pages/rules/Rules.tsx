@@ -37,15 +37,7 @@ export function Rules() {
                   ) : (
                     <Soft key="p">none</Soft>
                   ),
-                  r.facades.length > 0 ? (
-                    r.facades.map((f) => (
-                      <Link key={f} to={`/facades/${f}`} style={{ display: "block", minHeight: 24 }}>
-                        {f}
-                      </Link>
-                    ))
-                  ) : (
-                    <Soft key="f">nothing</Soft>
-                  ),
+                  <Reached key="f" facades={r.facades} />,
                   <Place key="w" file={r.file} line={1} short />,
                 ],
               }))}
@@ -54,6 +46,25 @@ export function Rules() {
         </Loaded>
       </Sheet>
     </Page>
+  );
+}
+
+/** At most so many facades are named. */
+const NAMED = 12;
+
+function Reached({ facades }: { facades: string[] }) {
+  if (facades.length === 0) return <Soft>nothing</Soft>;
+  const more = facades.length - NAMED;
+  return (
+    <span>
+      {facades.slice(0, NAMED).map((f, i) => (
+        <span key={f}>
+          {i > 0 && ", "}
+          <Link to={`/facades/${f}`}>{f}</Link>
+        </span>
+      ))}
+      {more > 0 && <Soft>{` and ${String(more)} more`}</Soft>}
+    </span>
   );
 }
 
