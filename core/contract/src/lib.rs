@@ -27,7 +27,7 @@ pub use json_text::{plain_ascii_in_json, plain_in_json};
 pub use members::{Member, Members};
 pub use node::{Node, NodeKind, Position, ReadError, Step, yaml_scalar};
 pub use openapi::{
-    Contract, Operation, Parameter, Place, Shape, Style, Written, contract_of, is_method,
+    Contract, FORM, Operation, Parameter, Place, Shape, Style, Written, contract_of, is_method,
     parse as parse_contract,
 };
 pub use plural::plural;

@@ -274,7 +274,8 @@ impl ContractReader<'_> {
         let described = value.get("requestBody").map(|b| self.deref(b));
         let described = described.unwrap_or_default();
         let needs_body = described.get("required") == Some(&Value::Bool(true));
-        let body = json_schema(&described).map(|schema| (schema, needs_body));
+        let body = json_schema(&described).or_else(|| form_schema(&described));
+        let body = body.map(|schema| (schema, needs_body));
         let reply = value
             .get("responses")
             .and_then(Value::as_object)
@@ -328,6 +329,17 @@ fn bodies_of(described: &Value) -> Vec<(String, Option<Value>)> {
         (name.to_ascii_lowercase(), media.get("schema").cloned())
     });
     types.collect()
+}
+
+/// The media type of forms (WHATWG URL §5).
+pub const FORM: &str = "application/x-www-form-urlencoded";
+
+/// The schema of a form, where a request body has no other that has members.
+fn form_schema(of: &Value) -> Option<Value> {
+    let content = of.get("content")?.as_object()?;
+    let is_form = |name: &&String| name.split(';').next().is_some_and(|n| n.trim() == FORM);
+    let (_, media) = content.iter().find(|(name, _)| is_form(name))?;
+    media.get("schema").cloned()
 }
 
 /// The schema of the JSON media type of a request body or response.

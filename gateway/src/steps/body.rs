@@ -2,10 +2,12 @@
 
 use bytes::Bytes;
 use http::request::Parts;
+use porch_contract::FORM;
 use porch_facade::{BodyPlan, BodyType, CompiledOperation, MediaType};
 use porch_valid::Validator;
 use serde_json::Value;
 
+use super::form;
 use crate::body::{InBody, ReadFailure};
 use crate::call::{CallerBody, Context, Needs};
 use crate::exchange::state::Exchange;
@@ -251,6 +253,9 @@ fn is_json(parts: &Parts) -> Result<(), Failure> {
 /// The value of a body in one of the media types that the operation takes.
 fn value(op: &CompiledOperation, parts: &Parts, bytes: &Bytes) -> Result<Value, Failure> {
     let essence = media::essence(&parts.headers);
+    if let Some(plan) = op.admission.form.as_ref().filter(|_| essence == FORM) {
+        return form::read(plan, bytes);
+    }
     let offer = op.admission.media.as_ref();
     let taken = offer.map_or(&[MediaType::Json][..], |m| &m.offered);
     let Some(kind) = media::kind(&essence).filter(|k| taken.contains(k)) else {
@@ -259,7 +264,9 @@ fn value(op: &CompiledOperation, parts: &Parts, bytes: &Bytes) -> Result<Value, 
         } else {
             essence
         };
-        let names = taken.iter().map(|k| media::name(*k).to_owned()).collect();
+        let names = taken.iter().map(|k| media::name(*k).to_owned());
+        let form = op.admission.form.iter().map(|_| FORM.to_owned());
+        let names = names.chain(form).collect();
         return Err(Failure::MediaType(names, shown));
     };
     let mapping = offer.map(|m| m.mapping.clone()).unwrap_or_default();

@@ -7,6 +7,7 @@ mod attempts;
 pub(crate) mod body;
 mod copied;
 mod example;
+mod form;
 mod given;
 mod inside;
 mod made;

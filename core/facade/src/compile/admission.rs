@@ -171,6 +171,7 @@ impl<'a> FacadeCompiler<'a> {
             only_known_query: unknown == UnknownQuery::Refuse,
             drops_unknown_query: unknown == UnknownQuery::Drop,
             body: self.body(contract_op, behind, checks),
+            form: self.form(contract_op, checks),
             media: self.media(doc, behind),
         }
     }

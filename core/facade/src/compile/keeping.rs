@@ -3,14 +3,14 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
-use porch_contract::{Finding, Operation as ContractOperation, Place, Severity};
+use porch_contract::{FORM, Finding, Operation as ContractOperation, Place, Severity};
 use porch_valid::{Added, From, Schemas, Validator};
 use serde_json::Value;
 
 use super::FacadeCompiler;
 use super::admission::Behind;
 use super::levels::{Asked, decided};
-use crate::compiled::{BodyPlan, BodyType};
+use crate::compiled::{BodyPlan, BodyType, FormPlan};
 use crate::documents::{Kept as Keeps, OperationDoc, ReadOnly, Relaxed, UnknownQuery};
 
 /// Validators by the schemas that they are of; those of one contract share their parts.
@@ -106,12 +106,13 @@ impl<'a> FacadeCompiler<'a> {
             // Of several calls none gets the body as it comes.
             let passes = doc.call.is_none() || kind.is_some_and(|k| k.passes_bodies());
             for (name, schema) in op.bodies.iter().filter(|_| passes) {
-                if !may_be_json(name) && schema.as_ref().is_some_and(says_more) {
+                if !may_be_json(name) && name != FORM && schema.as_ref().is_some_and(says_more) {
                     others.entry(name).or_default().push(id);
                 }
             }
             let bodies = op.bodies.iter();
-            let bodies = bodies.filter(|(name, _)| passes && may_be_json(name));
+            let has_members = |name: &str| may_be_json(name) || name == FORM;
+            let bodies = bodies.filter(|(name, _)| passes && has_members(name));
             let bodies = bodies.filter_map(|(_, schema)| schema.as_ref());
             let own = kind.is_some_and(|k| k.has_own_query());
             let parameters = op.parameters.iter().chain(&op.cookies).filter(|_| !own);
@@ -190,6 +191,24 @@ impl<'a> FacadeCompiler<'a> {
             true => UnknownQuery::Pass,
             false => said.map_or(UnknownQuery::Refuse, |(said, _)| said),
         }
+    }
+
+    /// How forms are read, where the contract has some.
+    pub(super) fn form(&self, op: &ContractOperation, checks: bool) -> Option<Arc<FormPlan>> {
+        let (_, schema) = op.bodies.iter().find(|(name, _)| name == FORM)?;
+        let view = schema.as_ref().map(|s| self.from.contract.view(s));
+        let names = view.map_or_else(Vec::new, |v| v.property_names());
+        let member = |name: &str| {
+            let of = view?.property(name)?;
+            let many = of.types() == ["array"];
+            let one = of.items().filter(|_| many).unwrap_or(of);
+            Some((name.into(), (many, one.param_type())))
+        };
+        let schema = schema.as_ref().filter(|_| checks);
+        Some(Arc::new(FormPlan {
+            members: names.into_iter().filter_map(member).collect(),
+            schema: schema.and_then(|s| self.kept.get(s)).cloned(),
+        }))
     }
 
     pub(super) fn body(

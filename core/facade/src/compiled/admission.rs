@@ -1,5 +1,6 @@
 //! What a request must be to pass.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use http::HeaderValue;
@@ -36,8 +37,19 @@ pub struct Admission {
     pub drops_unknown_query: bool,
     /// What a body must be, where it is held against the contract and not read by types of its own.
     pub body: Option<Arc<BodyPlan>>,
+    /// How forms are read, where callers may send some.
+    pub form: Option<Arc<FormPlan>>,
     /// What callers may send and ask for; `None`: whatever the backend speaks.
     pub media: Option<Arc<Media>>,
+}
+
+/// How a form that callers send is read (`application/x-www-form-urlencoded`).
+#[derive(Debug)]
+pub struct FormPlan {
+    /// Its members by name: whether it is a list, and the type of its value or of each.
+    pub members: HashMap<Box<str>, (bool, ParamType)>,
+    /// Its schema.
+    pub schema: Option<Validator>,
 }
 
 /// A credential that is demanded.
