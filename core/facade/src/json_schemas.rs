@@ -5,6 +5,7 @@ use serde_json::{Value, json};
 
 use crate::documents::{BackendDoc, EnvironmentDoc, FacadeDoc, RulesDoc};
 use crate::kind::standard;
+use crate::shared::OF_ITSELF;
 
 /// The JSON Schemas (draft 2020-12) of all documents, by kind.
 pub fn json_schemas() -> IndexMap<&'static str, Value> {
@@ -22,16 +23,6 @@ pub fn json_schemas() -> IndexMap<&'static str, Value> {
         ),
     ])
 }
-
-/// What shared rules say of themselves, where no parameter is named.
-const OF_ITSELF: [&str; 6] = [
-    "elm-porch",
-    "name",
-    "title",
-    "reach",
-    "parameters",
-    "defaults",
-];
 
 /// That of shared rules: wherever a value stands, the name of a parameter may stand in its place.
 fn rules() -> Value {

@@ -402,7 +402,7 @@ struct Misfit {
 }
 
 /// Keys in which no parameter is named.
-const OF_ITSELF: [&str; 6] = [
+pub(crate) const OF_ITSELF: [&str; 6] = [
     "elm-porch",
     "name",
     "title",
