@@ -192,6 +192,9 @@ impl<'a> FacadeCompiler<'a> {
         let mut kept: Vec<&Level<'a>> = Vec::new();
         for level in levels.iter().filter(|l| l.admit.credentials.is_some()) {
             self.relax(&mut kept, level, Relaxed::Credentials, &keys, &words);
+            let none = level.admit.credentials.as_ref().is_some_and(Vec::is_empty);
+            let demands = |l: &Level<'_>| said(l).is_some_and(|all| !all.is_empty());
+            self.none_in_vain((none, level), &kept, &demands, &keys, &words);
             kept.push(level);
         }
         let mut rules: Vec<(CredentialKind, &Level<'a>)> = Vec::new();
@@ -242,6 +245,23 @@ impl<'a> FacadeCompiler<'a> {
         });
     }
 
+    /// Tells of a level that says that there is nothing where a wider one goes on saying something.
+    fn none_in_vain(
+        &mut self,
+        (none, level): (bool, &Level<'a>),
+        kept: &[&Level<'a>],
+        says: &dyn Fn(&Level<'_>) -> bool,
+        keys: &[&str],
+        words: &dyn Fn(&Level<'_>) -> String,
+    ) {
+        let Some(wider) = kept.iter().find(|l| none && says(l)) else {
+            return;
+        };
+        let by = self.said_at(wider, keys, words(wider));
+        self.does_not_hold((level, wider), keys, &by);
+        self.relaxed(level, wider, keys, (words(level), words(wider)));
+    }
+
     /// The limits that hold: those of every level, but for defaults that a narrower one relaxes. What reaches several
     /// operations is compiled once.
     fn all_limits(&mut self, known: bool) -> Vec<Arc<LimitPlan>> {
@@ -252,13 +272,11 @@ impl<'a> FacadeCompiler<'a> {
         };
         let mut kept: Vec<&Level<'a>> = Vec::new();
         for level in levels.iter().filter(|l| l.admit.limits.is_some()) {
-            self.relax(
-                &mut kept,
-                level,
-                Relaxed::Limits,
-                &["admit", "limits"],
-                &words,
-            );
+            let keys = ["admit", "limits"];
+            self.relax(&mut kept, level, Relaxed::Limits, &keys, &words);
+            let none = level.admit.limits.as_ref().is_some_and(Vec::is_empty);
+            let limits = |l: &Level<'_>| l.admit.limits.as_ref().is_some_and(|l| !l.is_empty());
+            self.none_in_vain((none, level), &kept, &limits, &keys, &words);
             kept.push(level);
         }
         let mut limits = Vec::new();

@@ -232,7 +232,7 @@ impl<'a> FacadeCompiler<'a> {
             let place = self.said_at(lost, asked.keys, said(lost));
             let by = self.said_at(won, asked.keys, said(won));
             if winner < loser {
-                self.does_not_hold(lost, asked.keys, &by);
+                self.does_not_hold((lost, won), asked.keys, &by);
             }
             self.overridden.push(Overridden { place, by });
         }
@@ -274,13 +274,20 @@ impl<'a> FacadeCompiler<'a> {
         }
     }
 
-    fn does_not_hold(&mut self, level: &Level<'a>, keys: &[&str], by: &RulePlace) {
+    /// Tells that what a level says does not hold beside a wider one.
+    pub(super) fn does_not_hold(
+        &mut self,
+        (lost, won): (&Level<'a>, &Level<'a>),
+        keys: &[&str],
+        by: &RulePlace,
+    ) {
         let message = format!("this relaxes what {} fixes, and does not hold", by.file);
-        let help = format!(
-            "{}:{} ({}): {}; only what is named below `defaults:` may be relaxed",
-            by.file, by.line, by.reach, by.rule
-        );
-        let told = Finding::new(Severity::Warning, level.site.file, level.at(keys), message);
+        let why = match won.scope {
+            Scope::Shared => "only what is named below `defaults:` may be relaxed",
+            _ => "an operation can tighten this, and not relax it",
+        };
+        let help = format!("{}:{} ({}): {}; {why}", by.file, by.line, by.reach, by.rule);
+        let told = Finding::new(Severity::Warning, lost.site.file, lost.at(keys), message);
         let told = told.help(help);
         if !self.findings.contains(&told) {
             self.findings.push(told);

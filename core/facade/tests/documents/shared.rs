@@ -130,6 +130,8 @@ fn a_narrower_reach_tightens_and_relaxes_only_what_is_a_default() {
             "prepare | path, query and headers are built; the body streams through | operation look | f.yaml:7",
             "reply | the answer streams through | operation look | f.yaml:7",
             "reply | replies that do not fit the contract are refused with 502 | operation look | f.yaml:7",
+            "overridden | no credentials are demanded | facade f | f.yaml:5 by house.yaml:4",
+            "overridden | no limit of its own | operation look | f.yaml:7 by house.yaml:4",
             "overridden | body at most 2048 bytes | facade f | f.yaml:5 by house.yaml:4",
             "overridden | body at most 1024 bytes | everywhere | house.yaml:4 by f.yaml:7",
             "overridden | query parameters that the contract has not pass | facade f | f.yaml:5 by house.yaml:4",
@@ -144,7 +146,30 @@ fn a_narrower_reach_tightens_and_relaxes_only_what_is_a_default() {
         "f.yaml:8:69 this relaxes what house.yaml fixes, and does not hold (house.yaml:5 (everywhere): pages of https://*.harbour.example may call; only what is named below `defaults:` may be relaxed)",
         "f.yaml:8:98 this relaxes what house.yaml fixes, and does not hold (house.yaml:6 (everywhere): replies that do not fit the contract are counted and told in traces; only what is named below `defaults:` may be relaxed)",
     ];
-    assert_eq!(told(&fixed), warned);
+    let mut all = told(&fixed);
+    all.retain(|t| !t.contains("a key is demanded") && !t.contains("limit 9"));
+    assert_eq!(all, warned);
+    // To say that there is nothing relaxes something too.
+    let told_of = |part: &str| told(&fixed).iter().filter(|t| t.contains(part)).count();
+    assert_eq!(
+        (
+            told_of("(everywhere): a key is demanded;"),
+            told_of("(everywhere): limit 9 in 1m per address;")
+        ),
+        (1, 1)
+    );
+    let open = "admit: { credentials: [key], max-body: 1KiB }\noperations:\n  look: { call: { backend: b }, admit: { credentials: [], max-body: 2KiB } }\n  change: { call: { backend: b2 } }\n";
+    let mut own = files("", open);
+    own.remove("house.yaml");
+    let own = told(&own);
+    let tighten = "an operation can tighten this, and not relax it)";
+    assert!(
+        own.len() == 2
+            && own
+                .iter()
+                .all(|t| t.starts_with("f.yaml:7:") && t.ends_with(tighten)),
+        "{own:#?}"
+    );
     // The same as defaults: whatever is narrower says how it is.
     let defaults = format!(
         "{rules}defaults: [credentials, limits, max-body, contract, unknown-query, answers, cors]\n"
