@@ -46,14 +46,16 @@ pub(crate) fn hide(trace: &mut Trace, facade: &CompiledFacade, op: &CompiledOper
     }
     told(&mut trace.misfit, sensitive);
     let notes = trace.stages.iter_mut().flat_map(|s| &mut s.notes);
-    notes.for_each(|note| noted(note, sensitive));
+    notes.for_each(|note| noted(note, sensitive, &mut values));
     // Those of path, query and fields stand first.
     let mut seen = HashSet::new();
     values.retain(|v| v.chars().count() >= SHORTEST && v != MASK && seen.insert(v.clone()));
     if values.len() > MOST {
-        messages(trace, &mut |message| {
-            message.body = "(not shown: it holds too much that is sensitive)".into();
-        });
+        messages(trace, &mut |message| message.body = TOO_MUCH.into());
+        let notes = trace.stages.iter_mut().flat_map(|s| &mut s.notes);
+        notes
+            .filter(|note| holds_a_message(note))
+            .for_each(|note| *note = TOO_MUCH.into());
         values.truncate(MOST);
     }
     trace.mask(&Mask::of(values.iter().map(String::as_str)));
@@ -278,8 +280,19 @@ fn told(text: &mut String, sensitive: &Sensitive) {
     *text = parts.join("; ");
 }
 
-/// A note of a parameter's value.
-fn noted(note: &mut String, sensitive: &Sensitive) {
+/// What stands in place of what is not shown.
+const TOO_MUCH: &str = "(not shown: it holds too much that is sensitive)";
+
+/// Whether a note may hold a message, or a part of one.
+fn holds_a_message(note: &str) -> bool {
+    note.contains(['{', '[', '<'])
+}
+
+/// A note of a parameter's value, or of a message that was made.
+fn noted(note: &mut String, sensitive: &Sensitive, values: &mut Vec<String>) {
+    if holds_a_message(note) {
+        *note = text(note, sensitive, values);
+    }
     if let Some((name, _)) = note.split_once(" = ")
         && names_one(name, sensitive)
     {
@@ -416,6 +429,29 @@ mod tests {
             text,
             "/body/name •••• is too long; /body/to “Farholt” is no quay; 3 of /body/cards/0"
         );
+    }
+
+    #[test]
+    fn notes_hide_parameters_and_messages_and_nothing_else() {
+        for (note, shown) in [
+            ("name = \"Kari\"", "name = ••••"),
+            (
+                r#"the input in JSON: {"name":"Kari","to":["Farholt"]}"#,
+                r#"the input in JSON: {"name":"••••","to":["Farholt"]}"#,
+            ),
+            (
+                "GET /a/{name} is the operation “x”",
+                "GET /a/{name} is the operation “x”",
+            ),
+            (
+                "calls go on when =header[?'x'].orValue('') == 'y' && true",
+                "calls go on when =header[?'x'].orValue('') == 'y' && true",
+            ),
+        ] {
+            let mut now = note.to_owned();
+            noted(&mut now, &sensitive(), &mut Vec::new());
+            assert_eq!(now, shown);
+        }
     }
 
     proptest::proptest! {

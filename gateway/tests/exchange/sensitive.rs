@@ -123,6 +123,18 @@ fn where_there_is_too_much_of_it_no_body_is_kept() {
 }
 
 #[test]
+fn what_is_made_of_too_much_is_not_shown_either() {
+    let backend = Scripted::start(|_, _| plain("{}"));
+    let facade = "sensitive: { members: [name], fields: [X-Desk], parameters: [guest] }\noperations:\n  berth: { call: { backend: b }, send: { body: { list: =body.?name } } }\n";
+    let stage = Stage::of(compile_with(backend.address, CONTRACT, facade));
+    let names: Vec<String> = (0..60).map(|i| format!("\"Kari-{i:04}\"")).collect();
+    let body = format!("{{\"name\": [{}]}}", names.join(","));
+    assert_eq!(status(&call(&stage, "", &body)), 200);
+    let (traces, _) = stage.end();
+    is_hidden(&serde_json::to_string(&traces).unwrap());
+}
+
+#[test]
 fn parts_of_paths_are_hidden_however_they_stand_there() {
     const CONTRACT: &str = "openapi: 3.1.0
 info: { title: T, version: 1.0.0 }
