@@ -50,6 +50,7 @@ struct Options {
 async fn main() -> ExitCode {
     match start(Options::parse()).await {
         Ok(servers) => {
+            println!("all {} listen", servers.len());
             for server in servers {
                 let _ = server.await;
             }

@@ -129,6 +129,8 @@ fn background(fresh: bool) -> Outcome {
 }
 
 /// A child that ends with this process, in a group of its own so that Ctrl-C reaches it in order.
+///
+/// It has started when it has printed the line that begins with its last word.
 struct Part {
     name: &'static str,
     child: Child,
@@ -139,7 +141,7 @@ impl Part {
         name: &'static str,
         program: PathBuf,
         set_up: impl FnOnce(&mut Command),
-        lines: usize,
+        last: &str,
     ) -> Outcome<Self> {
         let log = folder().join(format!("{name}.log"));
         let errors = fs::File::create(&log).map_err(|e| format!("{}: {e}", log.display()))?;
@@ -154,8 +156,9 @@ impl Part {
             .spawn()
             .map_err(|e| format!("{name}: {e}"))?;
         let mut output = BufReader::new(child.stdout.take().ok_or("no output")?);
-        for _ in 0..lines {
-            let mut line = String::new();
+        let mut line = String::new();
+        while !line.starts_with(last) {
+            line.clear();
             if output.read_line(&mut line).unwrap_or(0) == 0 {
                 let _ = child.wait();
                 let text = fs::read_to_string(&log).unwrap_or_default();
@@ -242,7 +245,7 @@ fn service(database: &str) -> Outcome<Part> {
             c.env("ELM_PORCH_FIRST_ACCOUNT", ACCOUNT)
                 .env("ELM_PORCH_FIRST_PASSWORD", PASSWORD);
         },
-        3,
+        "console ",
     )
 }
 
@@ -258,7 +261,7 @@ fn serve(told: &AtomicBool, talk: bool) -> Outcome {
         |c| {
             c.arg("--tls").arg(folder().join("tls"));
         },
-        7,
+        "all ",
     )?;
     certificates()?;
     let service = service(&cluster.url("porch"))?;
