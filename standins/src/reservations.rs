@@ -2,11 +2,13 @@
 
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use axum::Router;
-use axum::http::{HeaderMap, StatusCode};
+use axum::http::{HeaderMap, StatusCode, Uri};
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
+use axum::{Extension, Router};
 use roxmltree::{Document, Node};
+
+use crate::secure::ByTls;
 
 const WSDL: &str = include_str!("../definitions/reservations.wsdl");
 const ENVELOPE: &str = "http://schemas.xmlsoap.org/soap/envelope/";
@@ -17,17 +19,16 @@ pub(crate) fn routes() -> Router {
     Router::new().route("/reservations", get(definition).post(call))
 }
 
-/// The WSDL, with the address at which it was asked for.
-async fn definition(headers: HeaderMap) -> Response {
-    let host = headers
-        .get("host")
-        .and_then(|h| h.to_str().ok())
-        .unwrap_or("127.0.0.1:3850");
-    (
-        [("content-type", "text/xml")],
-        WSDL.replace("127.0.0.1:3850", host),
-    )
-        .into_response()
+/// The WSDL, with the address at which it was asked for: by TLS, if that is how; HTTP/2 has the host in the target (RFC 9113 §8.3.1).
+async fn definition(by_tls: Option<Extension<ByTls>>, uri: Uri, headers: HeaderMap) -> Response {
+    let scheme = if by_tls.is_some() { "https" } else { "http" };
+    let host = headers.get("host").and_then(|h| h.to_str().ok());
+    let host = host.or_else(|| uri.authority().map(|a| a.as_str()));
+    let own = host.map_or_else(
+        || WSDL.to_owned(),
+        |host| WSDL.replace("http://127.0.0.1:3850", &format!("{scheme}://{host}")),
+    );
+    ([("content-type", "text/xml")], own).into_response()
 }
 
 fn envelope(status: StatusCode, body: &str) -> Response {

@@ -6,6 +6,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
+use axum::Extension;
 use axum::serve::Listener;
 use tokio::net::{TcpListener, TcpStream};
 use tokio_rustls::TlsAcceptor;
@@ -93,6 +94,10 @@ fn made() -> io::Result<[String; 3]> {
     Ok([signed.pem(), certificate.pem(), own.serialize_pem()])
 }
 
+/// Marks requests that came by TLS.
+#[derive(Clone, Copy)]
+pub(crate) struct ByTls;
+
 /// Takes connections, and gives those whose handshake is done.
 struct Secure {
     listener: TcpListener,
@@ -138,7 +143,7 @@ pub async fn serve_secure<S: Future<Output = ()> + Send + 'static>(
         acceptor: TlsAcceptor::from(authority.config.clone()),
     };
     Ok((address, async move {
-        axum::serve(secure, router(standin))
+        axum::serve(secure, router(standin).layer(Extension(ByTls)))
             .with_graceful_shutdown(stop)
             .await
     }))

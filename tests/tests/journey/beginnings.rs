@@ -262,7 +262,7 @@ fn backends_by_tls_are_looked_at_called_and_asked_with_an_authority_of_one_s_own
         "{told}"
     );
     let folder = porch.folder().join("secure/bookings");
-    let address = format!("https://localhost:{port}/reservations");
+    // The definition says by itself that it is called by TLS.
     porch.ok(&[
         "derive",
         &definition,
@@ -270,8 +270,6 @@ fn backends_by_tls_are_looked_at_called_and_asked_with_an_authority_of_one_s_own
         trust.to_str().unwrap(),
         "--name",
         "bookings",
-        "--address",
-        &address,
         "-o",
         folder.to_str().unwrap(),
     ]);
