@@ -12,8 +12,8 @@ use super::health::Health;
 /// What the addresses of backends have to do, as this worker knows it; of backends with one address nothing is counted.
 #[derive(Default)]
 pub(super) struct Busy {
-    /// Whose turn it is, by backend.
-    turns: RefCell<HashMap<u64, usize>>,
+    /// Whose turn it is, by the backend's name: others may have the same addresses, or it had other weights before.
+    turns: RefCell<HashMap<String, usize>>,
     /// Calls whose answers are waited for, by address.
     open: RefCell<HashMap<Key, Rc<Cell<u32>>>>,
 }
@@ -53,11 +53,7 @@ impl Busy {
     /// The next of the addresses.
     pub(super) fn choose(&self, backend: &CompiledBackend, health: &Health) -> usize {
         let count = backend.turns.len();
-        let turn = {
-            let mut turns = self.turns.borrow_mut();
-            let turn = turns.entry(backend.identity).or_default();
-            std::mem::replace(turn, (*turn + 1) % count)
-        };
+        let turn = self.turn(&backend.name) % count;
         let in_turn = (0..count).map(|i| usize::from(backend.turns[(turn + i) % count]));
         let is_up = |at: &usize| !health.is_down((backend.identity, *at as u32));
         let mut up = in_turn.clone().filter(is_up);
@@ -77,6 +73,18 @@ impl Busy {
         match has(second) * weight(first) < has(first) * weight(second) {
             true => second,
             false => first,
+        }
+    }
+
+    /// Takes a turn of a backend.
+    fn turn(&self, name: &str) -> usize {
+        let mut turns = self.turns.borrow_mut();
+        match turns.get_mut(name) {
+            Some(turn) => {
+                *turn = turn.wrapping_add(1);
+                *turn
+            }
+            None => *turns.entry(name.to_owned()).or_default(),
         }
     }
 

@@ -41,9 +41,10 @@ impl Place {
 struct Waiting<'p>(&'p Places);
 
 impl<'p> Waiting<'p> {
-    fn at(places: &'p Places) -> Self {
-        places.waiting.fetch_add(1, Ordering::SeqCst);
-        Self(places)
+    /// One more, behind so many others.
+    fn at(places: &'p Places) -> (Self, usize) {
+        let before = places.waiting.fetch_add(1, Ordering::SeqCst);
+        (Self(places), before)
     }
 }
 
@@ -68,12 +69,11 @@ impl Limits {
                 _taken: taken,
             });
         }
+        let (in_line, before) = Waiting::at(&places);
         // A queue that is full is no place to wait.
-        let in_line = places.waiting.load(Ordering::SeqCst);
-        if waiting.is_some_and(|most| in_line >= most as usize) {
+        if waiting.is_some_and(|most| before >= most as usize) {
             return Err(CallFailure::Busy(most));
         }
-        let waiting = Waiting::at(&places);
         let until = Instant::now() + within;
         // Who gets it first asked first. One that was put aside a moment too late to be told of this is asked for again.
         const AGAIN: Duration = Duration::from_millis(50);
@@ -87,7 +87,7 @@ impl Limits {
                 Ok(Err(_)) | Err(_) => return Err(CallFailure::Busy(most)),
             }
         };
-        drop(waiting);
+        drop(in_line);
         Ok(Place {
             places,
             _taken: taken,

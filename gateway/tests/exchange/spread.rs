@@ -134,6 +134,28 @@ fn backends_take_their_turns_each_for_itself() {
 }
 
 #[test]
+fn other_weights_of_the_same_addresses_take_over_while_none_of_them_answers() {
+    let gone: [std::net::SocketAddr; 2] = std::array::from_fn(|_| {
+        let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+        listener.local_addr().unwrap()
+    });
+    let [a, b] = gone;
+    let lines = |weight: u32| {
+        format!("address: [{{ address: 'http://{a}', weight: {weight} }}, 'http://{b}']")
+    };
+    let stage = stage(&lines(9));
+    for _ in 0..8 {
+        assert_eq!(status(&stage.get("/f/item/1", "")), 502);
+    }
+    // There are fewer turns now than were taken.
+    let fewer = compile_called(&lines(1), "", CONTRACT, &["item"]);
+    stage.shared.porch.store(Arc::new(fewer));
+    for _ in 0..3 {
+        assert_eq!(status(&stage.get("/f/item/1", "")), 502);
+    }
+}
+
+#[test]
 fn a_queue_that_is_full_takes_nobody_in() {
     let gate = Arc::new(Gate::default());
     let held = Arc::new(AtomicUsize::new(0));

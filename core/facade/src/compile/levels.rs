@@ -136,9 +136,7 @@ impl<'a> FacadeCompiler<'a> {
     pub(super) fn levels_of(&self, id: &'a str, doc: &'a OperationDoc) -> Vec<Level<'a>> {
         let facade = self.from.facade;
         let over = self.from.ruled.over(&facade.doc, id, doc);
-        let (on_all, own): (Vec<_>, Vec<_>) = over
-            .into_iter()
-            .partition(|o| !o.reach.starts_with("operation "));
+        let (own, on_all): (Vec<_>, Vec<_>) = over.into_iter().partition(|o| o.is_own);
         let shared = |o: crate::shared::Over<'a, 'a>| Level::shared(o.list, o.reach, o.counted);
         let mut levels: Vec<Level<'a>> = on_all.into_iter().map(shared).collect();
         levels.push(self.facade_level());

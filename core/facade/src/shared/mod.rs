@@ -127,6 +127,7 @@ impl<'a> Ruled<'a> {
             list: &self.lists[*i],
             reach,
             counted,
+            is_own: false,
         };
         let everywhere = self.everywhere.iter();
         all.extend(everywhere.map(|i| over(i, "everywhere".into(), String::new())));
@@ -144,13 +145,10 @@ impl<'a> Ruled<'a> {
         let name = &facade.name;
         let own = self.facade.iter();
         all.extend(own.map(|i| over(i, format!("facade {name}"), name.clone())));
-        all.extend(
-            self.operations
-                .get(id)
-                .into_iter()
-                .flatten()
-                .map(|i| over(i, format!("operation {id}"), format!("{name}/{id}"))),
-        );
+        all.extend(self.operations.get(id).into_iter().flatten().map(|i| Over {
+            is_own: true,
+            ..over(i, format!("operation {id}"), format!("{name}/{id}"))
+        }));
         all
     }
 }
@@ -169,6 +167,8 @@ pub(crate) struct Over<'r, 'a> {
     pub(crate) reach: String,
     /// What its limits are counted by: all that it reaches.
     pub(crate) counted: String,
+    /// Whether the operation itself names it.
+    pub(crate) is_own: bool,
 }
 
 /// The backends that an operation calls or may be led to, each once, in the order of the document.
