@@ -10,7 +10,7 @@ use porch_rules::expr::Template;
 use serde_json::Value;
 
 use self::order::Order;
-use self::pages::{each, plan_reads_body};
+use self::pages::plan_reads_body;
 use super::admission::Behind;
 use super::changes::Changed;
 use super::refusals::Seen;
@@ -245,7 +245,7 @@ impl<'a> FacadeCompiler<'a> {
             plan: Some(Box::new(StepPlan {
                 place: self.place_of_call(of, name),
                 when,
-                each: list.map(|list| each(list, doc)),
+                each: list.map(|list| self.each(of.id, name, list, doc)),
                 pages,
                 answer,
                 statuses: doc.statuses.clone(),

@@ -82,6 +82,21 @@ fn what_is_wrong_with_pages_is_told_where_it_stands() {
             "“page” is not known here",
         ),
         (
+            list("pages: { items: =answer.body.Sailings, next: =page, at-most: 5000 }"),
+            "=list.body",
+            "5000 is no number from 1 to 1000",
+        ),
+        (
+            list("each: '=[1, 2]', at-most: 0").replace("=string(page)", "=string(item)"),
+            "=list.body",
+            "0 is no number from 1 to 10000",
+        ),
+        (
+            list("each: '=[1, 2]', at-once: 65").replace("=string(page)", "=string(item)"),
+            "=list.body",
+            "65 is no number from 1 to 64",
+        ),
+        (
             list("timeout: 3s"),
             "=list.body",
             "“timeout” is not known here",

@@ -70,7 +70,8 @@ impl<'a> FacadeCompiler<'a> {
         let (items, next) = (of_answer("items", items), of_answer("next", next));
         let (items, next) = (items?, next?);
         let listed = AnswerShape::of_list(listed(&items, shape));
-        let at_most = pages.at_most.unwrap_or(DEFAULT_PAGES).clamp(1, 1_000) as usize;
+        let keys = ["operations", of.id, "calls", name, "pages", "at-most"];
+        let at_most = self.count(&keys, pages.at_most, (DEFAULT_PAGES, 1_000));
         let pages = Pages {
             first,
             items,
@@ -78,6 +79,32 @@ impl<'a> FacadeCompiler<'a> {
             at_most,
         };
         Some((pages, listed))
+    }
+
+    /// A call for each of a list.
+    pub(super) fn each(
+        &mut self,
+        id: &str,
+        name: &str,
+        list: Template,
+        doc: &NamedCallDoc,
+    ) -> Each {
+        let keys = |key| ["operations", id, "calls", name, key];
+        Each {
+            list,
+            at_most: self.count(&keys("at-most"), doc.at_most, (DEFAULT_ITEMS, 10_000)),
+            at_once: self.count(&keys("at-once"), doc.at_once, (DEFAULT_AT_ONCE, 64)),
+        }
+    }
+
+    /// A number that is given, or the usual one.
+    fn count(&mut self, keys: &[&str], given: Option<u32>, (usual, most): (u32, u32)) -> usize {
+        let count = given.unwrap_or(usual);
+        if !(1..=most).contains(&count) {
+            let message = format!("{count} is no number from 1 to {most}");
+            self.tell_at(Severity::Error, keys, message, "");
+        }
+        count.clamp(1, most) as usize
     }
 
     fn of_page(
@@ -131,15 +158,6 @@ fn listed<'s>(items: &Template, shape: Option<&'s AnswerShape>) -> Option<(&'s V
         view = view.property(name)?;
     }
     Some((document, view.value()))
-}
-
-/// A call for each of a list.
-pub(super) fn each(list: Template, doc: &NamedCallDoc) -> Each {
-    Each {
-        list,
-        at_most: doc.at_most.unwrap_or(DEFAULT_ITEMS).clamp(1, 10_000) as usize,
-        at_once: doc.at_once.unwrap_or(DEFAULT_AT_ONCE).clamp(1, 64) as usize,
-    }
 }
 
 pub(super) fn plan_reads_body(step: &Call) -> bool {
