@@ -10,7 +10,7 @@ use std::net::IpAddr;
 pub(crate) use self::answers::{AnswerView, Within};
 use crate::caller::Caller;
 use crate::failure::Mistake;
-use http::HeaderMap;
+use http::{HeaderMap, header};
 use porch_contract::{ParamType, Place};
 use porch_facade::{CompiledOperation, ParamPlan, REQUEST_ROOTS, percent_decode};
 use porch_rules::expr::{NoXml, Scope as Names, Val};
@@ -73,6 +73,8 @@ fn open_xml(text: &str) -> Result<Value, NoXml> {
 
 /// Number of the first root that is an answer.
 const ANSWER: usize = REQUEST_ROOTS.len();
+/// Number of the root that cookies are named by.
+const COOKIE: usize = 5;
 /// What can be said of the caller.
 const OF_CALLER: [&str; 3] = ["consumer", "key", "address"];
 
@@ -120,6 +122,7 @@ impl Names for Scope<'_> {
                 "address" => Some(Val::Str(Cow::Owned(self.address.to_string()))),
                 _ => None,
             },
+            COOKIE => cookie(self.headers, name).map(|v| Val::Str(Cow::Borrowed(v))),
             _ => self.answer(root)?.get(name).map(Val::of),
         }
     }
@@ -162,9 +165,32 @@ impl Names for Scope<'_> {
                     .filter_map(|n| Some(((*n).to_owned(), self.member(4, n)?)))
                     .collect(),
             ),
+            COOKIE => Val::Map(
+                cookies(self.headers)
+                    .map(|(name, value)| (name.to_owned(), Val::Str(Cow::Borrowed(value))))
+                    .collect(),
+            ),
             _ => self.answer(root).map_or(Val::Absent, Val::of),
         }
     }
+}
+
+/// The first cookie of a name (RFC 6265 §5.4: those of the longest path stand first).
+fn cookie<'h>(headers: &'h HeaderMap, name: &str) -> Option<&'h str> {
+    cookies(headers).find(|(n, _)| *n == name).map(|(_, v)| v)
+}
+
+/// Cookies with their values (RFC 6265 §4.2.1); a quoted value is what stands between its quotes.
+pub(crate) fn cookies(headers: &HeaderMap) -> impl Iterator<Item = (&str, &str)> {
+    let fields = headers.get_all(header::COOKIE).into_iter();
+    let pairs = fields
+        .filter_map(|f| f.to_str().ok())
+        .flat_map(|f| f.split(';'));
+    pairs.map(|pair| {
+        let (name, value) = pair.trim().split_once('=').unwrap_or((pair.trim(), ""));
+        let quoted = value.strip_prefix('"').and_then(|v| v.strip_suffix('"'));
+        (name, quoted.unwrap_or(value))
+    })
 }
 
 /// Values of the path variables, and of the query parameters that were sent.

@@ -123,8 +123,10 @@ async fn one(worker: &std::rc::Rc<Worker>, trial: TrialRequest) -> TrialReply {
         trace: Trace::default(),
     };
     let masks = || {
-        let backends = trial.porch.facades.iter().flat_map(|f| &f.backends);
-        backends.map(|b| &b.credentials.mask)
+        let facades = &trial.porch.facades;
+        let backends = facades.iter().flat_map(|f| &f.backends);
+        let own = facades.iter().map(|f| &f.mask);
+        backends.map(|b| &b.credentials.mask).chain(own)
     };
     let tokens = tokens_of(worker, &trial.porch);
     masks().chain(&tokens).for_each(|mask| reply.mask(mask));

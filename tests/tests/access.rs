@@ -337,6 +337,19 @@ fn trial_runs_neither_send_secrets_elsewhere_nor_show_them() {
         refused.json()["title"],
         format!("A trial run does not send the secret “reservations-password” to {address}")
     );
+    // Nor when an expression names it.
+    let mut named = files.clone();
+    named["echo/echo.backend.yaml"] = json!(format!(
+        "elm-porch: backend/1\nname: echo\nkind: http\naddress: {address}\n"
+    ));
+    let facade = files["echo/echo.facade.yaml"].as_str().unwrap();
+    let says = "say: { send: { headers: { X-Login: \"=secret['reservations-password']\" } }, ";
+    named["echo/echo.facade.yaml"] = json!(facade.replace("say: { ", says));
+    let refused = trial(&publisher, "say", &named);
+    assert_eq!(
+        refused.json()["title"],
+        format!("A trial run does not send the secret “reservations-password” to {address}")
+    );
     assert_eq!(visits.load(std::sync::atomic::Ordering::SeqCst), 0);
     // Once it stands in the draft it may be tried, and what comes back is masked wherever it is shown.
     let pushed = porch.api_as(&publisher, "PUT", "/api/draft", &json!({ "files": files }));

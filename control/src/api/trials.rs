@@ -90,10 +90,16 @@ pub(crate) async fn run(
         meets_only_its_own_secrets(environment, &own.documents, &model.documents)?;
     }
     let environment = app.publication.environment();
-    let secrets = app.database.store()?.secrets(environment).await?;
-    let (read, name) = (model.clone(), trial.facade.clone());
-    let compiling = compute(move || with_what_it_stands_on(&read, &name, &secrets));
-    let (porch, mut findings) = compiling.await?;
+    let secrets = Arc::new(app.database.store()?.secrets(environment).await?);
+    let compiled = |model: Arc<Model>| {
+        let (name, secrets) = (trial.facade.clone(), secrets.clone());
+        compute(move || with_what_it_stands_on(&model, &name, &secrets))
+    };
+    let (porch, mut findings) = compiled(model.clone()).await?;
+    if sent_along && porch.facades.iter().any(|f| !f.named.is_empty()) {
+        let (own, _) = compiled(app.publication.model().await?).await?;
+        names_only_its_own_secrets(&own, &porch)?;
+    }
     findings.extend(model.documents.findings.iter().cloned());
     let facade = porch.facade(&trial.facade).cloned();
     let Some((facade, op)) = facade
@@ -287,6 +293,30 @@ fn secrets_of(environment: &str, documents: &Documents) -> BTreeSet<(String, Str
     all
 }
 
+/// The same for secrets that expressions name: each goes to the same addresses as in the draft, and is named by the same
+/// facade.
+fn names_only_its_own_secrets(own: &CompiledPorch, with: &CompiledPorch) -> Result<(), ApiError> {
+    let pairs = |porch: &CompiledPorch| {
+        let mut all = BTreeSet::new();
+        for facade in &porch.facades {
+            let backends = facade.backends.iter().flat_map(|b| &b.addresses);
+            let places: Vec<String> = backends
+                .map(|a| {
+                    let scheme = if a.tls { "https" } else { "http" };
+                    format!("{scheme}://{}{}", a.authority, a.path)
+                })
+                .collect();
+            for secret in &facade.named {
+                all.insert((secret.clone(), format!("the facade {}", facade.name)));
+                all.extend(places.iter().map(|p| (secret.clone(), p.clone())));
+            }
+        }
+        all
+    };
+    let known = pairs(own);
+    only_known(pairs(with).into_iter().find(|pair| !known.contains(pair)))
+}
+
 /// Documents that are only sent along with a trial run meet no secret that the draft's own documents do not send to the
 /// very same address: else whoever tries could have it sent to themselves.
 fn meets_only_its_own_secrets(
@@ -295,10 +325,12 @@ fn meets_only_its_own_secrets(
     with: &Documents,
 ) -> Result<(), ApiError> {
     let known = secrets_of(environment, own);
-    match secrets_of(environment, with)
-        .into_iter()
-        .find(|pair| !known.contains(pair))
-    {
+    let mut all = secrets_of(environment, with).into_iter();
+    only_known(all.find(|pair| !known.contains(pair)))
+}
+
+fn only_known(other: Option<(String, String)>) -> Result<(), ApiError> {
+    match other {
         None => Ok(()),
         Some((secret, address)) => Err(ApiError::new(
             403,

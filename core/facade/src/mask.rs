@@ -8,7 +8,7 @@ pub const MASK: &str = "••••";
 const SHORTEST: usize = 1;
 
 /// All spellings of some secrets: as they are, and as XML, JSON, URIs and forms write them.
-#[derive(Default)]
+#[derive(Clone, Default)]
 pub struct Mask {
     /// The longest first, so that no part of one is left over by another.
     spellings: Vec<String>,
@@ -27,9 +27,19 @@ impl Mask {
         for secret in secrets.into_iter().filter(|s| s.len() >= SHORTEST) {
             spellings.extend(spellings_of(secret));
         }
+        Self::in_order(spellings)
+    }
+
+    fn in_order(mut spellings: Vec<String>) -> Self {
         spellings.sort_by(|a, b| b.len().cmp(&a.len()).then_with(|| a.cmp(b)));
         spellings.dedup();
         Self { spellings }
+    }
+
+    /// A mask for the secrets of both.
+    pub fn with(&self, other: &Self) -> Self {
+        let both = self.spellings.iter().chain(&other.spellings);
+        Self::in_order(both.cloned().collect())
     }
 
     /// The text without secrets.

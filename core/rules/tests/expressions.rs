@@ -413,3 +413,64 @@ fn what_may_have_no_value_says_so() {
         assert_eq!(expr.may_be_absent(), may, "{source}");
     }
 }
+
+#[test]
+fn bound_secrets_are_sent_whole_or_compared() {
+    let bound = |source: &str| {
+        let mut expr = Expr::compile(source, &["body", "secret"]).unwrap();
+        expr.bind(&mut |root, name| {
+            (root == 1 && name == "hook").then(|| std::sync::Arc::from("sheet"))
+        });
+        expr
+    };
+    for (source, shows, apart) in [
+        ("secret.hook", true, false),
+        ("'Token ' + secret.hook + '.'", true, false),
+        ("body.a == 1 ? secret.hook : 'none'", true, false),
+        ("[secret.hook, {'of': secret.hook}]", true, false),
+        ("secret['hook'] == body.a", false, false),
+        ("body.a != secret.hook && true", false, false),
+        ("secret.hook == secret.hook", false, false),
+        ("secret.hook.size()", true, true),
+        ("secret.hook.startsWith('s')", true, true),
+        ("secret.hook.split('')", true, true),
+        ("secret.hook < body.a", true, true),
+        ("secret.hook in body.list", true, true),
+        ("secret.hook.matches('s.*')", true, true),
+        ("secret.hook + 'x' == body.a", true, true),
+        ("{secret.hook: 1}", true, true),
+        ("body[secret.hook]", true, true),
+        ("body.list.map(x, x + secret.hook)", true, true),
+        ("secret.hook.contains('s') ? 1 : 2", true, true),
+        ("!(secret.hook == 's') ? 1 : 2", false, false),
+    ] {
+        let mut expr = bound(source);
+        assert_eq!(expr.shows_secrets(), shows, "{source}");
+        assert_eq!(expr.takes_secrets_apart(), apart, "{source}");
+        assert!(!format!("{expr:?}").contains("sheet\""), "{expr:?}");
+    }
+    struct Body(Value);
+    impl Scope for Body {
+        fn member<'s>(&'s self, root: usize, name: &str) -> Option<Val<'s>> {
+            (root == 0).then(|| self.0.get(name).map(Val::of))?
+        }
+        fn whole(&self, _: usize) -> Val<'_> {
+            Val::Absent
+        }
+    }
+    let body = Body(json!({ "a": "sheet", "b": "shee", "n": 5, "list": ["sheet"] }));
+    for (source, value) in [
+        ("secret.hook == body.a", true),
+        ("body.a != secret.hook", false),
+        ("body.b == secret.hook", false),
+        ("body.n == secret.hook", false),
+        ("body.list == secret.hook", false),
+        ("secret.hook == secret.hook", true),
+        ("body.list.exists(x, x == secret.hook)", true),
+        ("body.?gone == secret.hook", false),
+    ] {
+        let expr = bound(source);
+        let came = expr.eval(&body).unwrap().to_json();
+        assert_eq!(came, Some(json!(value)), "{source}");
+    }
+}

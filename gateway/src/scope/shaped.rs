@@ -4,12 +4,12 @@
 
 use std::borrow::Cow;
 
-use http::{HeaderMap, header};
+use http::HeaderMap;
 use porch_contract::{ParamType, Shape, Style};
 use porch_facade::{CompiledOperation, ShapedKind, ShapedPlace, ShapedPlan, percent_decode};
 use serde_json::{Map, Value};
 
-use super::{misfits, plain};
+use super::{cookies, misfits, plain};
 use crate::failure::Mistake;
 
 /// What a parameter is read of: names and values, decoded; names are empty where a value stands for all of it.
@@ -220,21 +220,12 @@ fn of_header<'r>(plan: &ShapedPlan, headers: &'r HeaderMap) -> Result<Pairs<'r>,
 /// The cookies of a name (RFC 6265 §4.2.1); a quoted value is what stands between its quotes.
 fn of_cookies<'r>(plan: &ShapedPlan, headers: &'r HeaderMap) -> Result<Pairs<'r>, String> {
     let mut found = Pairs::new();
-    for field in headers.get_all(header::COOKIE) {
-        let Ok(text) = field.to_str() else { continue };
-        for cookie in text.split(';') {
-            let (name, value) = cookie.trim().split_once('=').unwrap_or((cookie.trim(), ""));
-            if name != &*plan.name {
-                continue;
+    for (_, value) in cookies(headers).filter(|(name, _)| *name == &*plan.name) {
+        match (&plan.kind, plan.shape.style, plan.shape.explode) {
+            (_, Style::Json, _) | (ShapedKind::One(_), ..) | (ShapedKind::List(_), _, true) => {
+                found.push(("".into(), decoded(value, false)?));
             }
-            let quoted = value.strip_prefix('"').and_then(|v| v.strip_suffix('"'));
-            let value = quoted.unwrap_or(value);
-            match (&plan.kind, plan.shape.style, plan.shape.explode) {
-                (_, Style::Json, _) | (ShapedKind::One(_), ..) | (ShapedKind::List(_), _, true) => {
-                    found.push(("".into(), decoded(value, false)?));
-                }
-                _ => found.extend(taken_apart(plan, value, ",", false)?),
-            }
+            _ => found.extend(taken_apart(plan, value, ",", false)?),
         }
     }
     Ok(found)

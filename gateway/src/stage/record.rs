@@ -24,6 +24,7 @@ pub(crate) fn record(
         let outline = made.then(|| {
             let mut outline = Box::new(outline(&x, parts, status));
             if let Some((facade, op)) = x.at.get().and_then(|index| x.porch.at(index)) {
+                outline.mask(&facade.mask);
                 sensitive::hide(&mut outline, facade, op);
             }
             outline
@@ -80,6 +81,7 @@ fn trace(
         for mask in grants.map(|g| x.worker.shared.tokens.mask(g)) {
             trace.mask(&mask);
         }
+        trace.mask(&facade.mask);
         // A trial run shows the reply besides, once all of it is here.
         if x.mode != Mode::Trial {
             sensitive::hide(&mut trace, facade, op);

@@ -29,6 +29,7 @@ mod rewritten;
 mod room;
 mod routed;
 mod rules;
+mod secrets;
 mod sensitive;
 mod several;
 mod shaped;
@@ -169,7 +170,12 @@ fn compile_timed(
     facade: &str,
     timeout: &str,
 ) -> porch_facade::CompiledPorch {
-    let files: Files = BTreeMap::from([
+    with_secrets(written(backend, contract, facade, timeout))
+}
+
+/// The documents of a facade over one backend that is shown a secret.
+fn written(backend: SocketAddr, contract: &str, facade: &str, timeout: &str) -> Files {
+    BTreeMap::from([
         (
             "b.yaml".to_owned(),
             format!(
@@ -181,10 +187,14 @@ fn compile_timed(
             "f.yaml".to_owned(),
             format!("elm-porch: facade/1\nname: f\nbase: /f\ncontract: c.yaml\n{facade}"),
         ),
-    ]);
+    ])
+}
+
+fn with_secrets(files: Files) -> porch_facade::CompiledPorch {
     let model = Model::read(Arc::new(files), "live", &Arc::default());
     assert_eq!(model.documents.findings, []);
-    let secrets = HashMap::from([("login".to_owned(), "tide-and-tackle".to_owned())]);
+    let secrets = [("login", "tide-and-tackle"), ("hook", "sheet-bend/42")];
+    let secrets = HashMap::from(secrets.map(|(name, value)| (name.to_owned(), value.to_owned())));
     let (porch, findings) = model.porch(&["f"], &Secrets::Known(&secrets));
     assert!(!porch_contract::has_errors(&findings), "{findings:?}");
     porch

@@ -17,7 +17,7 @@ use super::levels::{Level, Scope};
 use super::refusals::Seen;
 use crate::compiled::{BodyChanges, Changes, FieldChange, ITEM, RulePlace, StatusChange};
 use crate::documents::{ChangeDoc, ChangesDoc, FieldChangeDoc};
-use crate::wiring::{AnswerShape, looks_into, uses};
+use crate::wiring::{AnswerShape, Use, looks_into, uses};
 
 /// A list of changes has at most so many.
 const MOST: usize = 200;
@@ -119,6 +119,7 @@ impl<'a> FacadeCompiler<'a> {
             at: &at,
             contract_op,
             seen: before,
+            values_are: Use::Sent,
             into,
         };
         if of.one_call {
@@ -127,12 +128,14 @@ impl<'a> FacadeCompiler<'a> {
             cx.into.request.extend(headers);
         }
         if of.one_call && of.is_http {
+            cx.values_are = Use::Target;
             let query = self.fields(&["request", "query"], &request.query, None, &mut cx);
+            cx.values_are = Use::Sent;
             cx.into.query.extend(query);
             let body = self.body_changes(&["request", "body"], &request.body, &mut cx, None);
             cx.into.request_body.extend(body);
         }
-        cx.seen = of.seen;
+        (cx.seen, cx.values_are) = (of.seen, Use::Here);
         let reply = &doc.reply;
         let names = Some(&NOT_OF_REPLIES[..]);
         let headers = self.fields(&["reply", "headers"], &reply.headers, names, &mut cx);
@@ -354,6 +357,8 @@ struct Context<'c, 'a> {
     at: &'c Where<'c>,
     contract_op: &'a ContractOperation,
     seen: Seen<'c>,
+    /// What becomes of the values of its expressions.
+    values_are: Use,
     into: &'c mut Changes,
 }
 
@@ -378,7 +383,9 @@ impl<'a> Context<'_, 'a> {
         steps: &[Step],
         value: &Value,
     ) -> Option<Template> {
-        let made = compiler.structure((steps, value), self.contract_op, self.seen);
+        let place = (steps, value);
+        let (op, seen) = (self.contract_op, self.seen);
+        let made = compiler.structure_in(self.values_are, place, op, seen, false);
         self.noted(made)
     }
 
@@ -389,7 +396,9 @@ impl<'a> Context<'_, 'a> {
         steps: &[Step],
         value: &Value,
     ) -> Option<Template> {
-        let made = compiler.structure_of_item((steps, value), self.contract_op, self.seen);
+        let place = (steps, value);
+        let (op, seen) = (self.contract_op, self.seen);
+        let made = compiler.structure_of_item(self.values_are, place, op, seen);
         self.noted(made)
     }
 

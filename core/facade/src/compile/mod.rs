@@ -53,8 +53,8 @@ use crate::kind::{Compiled, Kind, Kinds};
 use crate::library::Library;
 use crate::read::Document;
 use crate::shared::Ruled;
-use crate::wiring::{CallCompiler, Used};
-use crate::{Documents, Files};
+use crate::wiring::{CallCompiler, Lent, Used};
+use crate::{Documents, Files, Mask};
 
 /// What one facade is compiled from.
 pub(crate) struct Sources<'a> {
@@ -98,6 +98,7 @@ pub(crate) fn facade(sources: &Sources<'_>) -> (CompiledFacade, Vec<Finding>) {
         marked: OnceCell::new(),
         hidden: HashMap::new(),
         used: RefCell::default(),
+        lent: Lent::new(sources.secrets),
         keeps_any: cache::keeps_any(&facade.doc) || sources.ruled.keeps_any(),
     };
     let compiled = compiler.facade();
@@ -154,6 +155,8 @@ struct FacadeCompiler<'a> {
     facade_counted: Arc<str>,
     /// What expressions of the operation at hand read of callers.
     used: RefCell<Used>,
+    /// Which secrets its expressions name.
+    lent: Lent<'a>,
     /// Whether any operation keeps replies.
     keeps_any: bool,
 }
@@ -208,6 +211,7 @@ impl<'a> FacadeCompiler<'a> {
             .flatten()
             .map(|w| w.definition.clone())
             .collect();
+        let (named, mask) = self.lent();
         CompiledFacade {
             name: facade.doc.name.clone(),
             version: contract.version.clone(),
@@ -224,7 +228,26 @@ impl<'a> FacadeCompiler<'a> {
             backends: std::mem::take(&mut self.backends),
             definitions,
             secrets: std::mem::take(&mut self.secrets),
+            named,
+            mask,
         }
+    }
+
+    /// Takes out the secrets that expressions name; whatever is shown of a backend's calls goes without them as well.
+    fn lent(&mut self) -> (Vec<String>, Mask) {
+        let named = self.lent.take();
+        let mask = Mask::of(named.values().map(String::as_str));
+        if !mask.is_empty() {
+            for backend in &mut self.backends {
+                let credentials = &mut Arc::make_mut(backend).credentials;
+                credentials.mask = credentials.mask.with(&mask);
+            }
+        }
+        let digests = named
+            .iter()
+            .map(|(n, value)| (n.clone(), Secrets::digest(value)));
+        self.secrets.extend(digests);
+        (named.into_keys().collect(), mask)
     }
 
     fn base(&mut self) {
@@ -311,11 +334,6 @@ impl<'a> FacadeCompiler<'a> {
         }
     }
 
-    /// Whether secrets are only taken to be there.
-    fn placeholders(&self) -> bool {
-        matches!(self.from.secrets, Secrets::Placeholder)
-    }
-
     /// The backend of an operation, compiled when it is met first.
     fn wired(&mut self, id: &str, doc: &'a OperationDoc) -> Option<Wired> {
         self.wired_as(doc.backend()?, id, &["call"])
@@ -351,7 +369,7 @@ impl<'a> FacadeCompiler<'a> {
             backend: &wired.backend,
             definition: wired.definition.clone(),
             sides: wired.sides.clone(),
-            placeholders: self.placeholders(),
+            lent: &self.lent,
             among: None,
             used: &self.used,
             findings: &mut self.findings,

@@ -12,7 +12,7 @@ use super::levels::{Level, Scope};
 use crate::compiled::{ANSWER, Refusal, Reply, RulePlace};
 use crate::documents::RefusalDoc;
 use crate::kind::Compiled;
-use crate::wiring::{Among, AnswerShape, Shapes, Spot, Templates, looks_into, uses};
+use crate::wiring::{Among, AnswerShape, Shapes, Spot, Templates, Use, looks_into, uses};
 
 /// What refusals of an operation may look at.
 #[derive(Clone, Copy)]
@@ -96,28 +96,31 @@ impl<'a> FacadeCompiler<'a> {
         contract_op: &'a ContractOperation,
         seen: Seen<'_>,
     ) -> Option<Template> {
-        self.structure_in(place, contract_op, seen, false)
+        self.structure_in(Use::Here, place, contract_op, seen, false)
     }
 
     /// The same where an item of a list may be named.
     pub(super) fn structure_of_item(
         &mut self,
+        values_are: Use,
         place: (&[Step], &Value),
         contract_op: &'a ContractOperation,
         seen: Seen<'_>,
     ) -> Option<Template> {
         let Seen::Several(among) = seen else {
-            return self.structure_in(place, contract_op, seen, true);
+            return self.structure_in(values_are, place, contract_op, seen, true);
         };
         let among = Among {
             spot: Spot::Call { each: true },
             ..among.clone()
         };
-        self.structure_in(place, contract_op, Seen::Several(&among), true)
+        let seen = Seen::Several(&among);
+        self.structure_in(values_are, place, contract_op, seen, true)
     }
 
-    fn structure_in(
+    pub(super) fn structure_in(
         &mut self,
+        values_are: Use,
         (steps, value): (&[Step], &Value),
         contract_op: &'a ContractOperation,
         seen: Seen<'_>,
@@ -140,6 +143,8 @@ impl<'a> FacadeCompiler<'a> {
             operation: contract_op,
             among: seen.among(),
             of_item,
+            values_are,
+            lent: &self.lent,
             used: &self.used,
         };
         let has_answer = matches!(seen, Seen::Answer(_));

@@ -341,7 +341,7 @@ impl<'a> FacadeCompiler<'a> {
             backend: &wired.backend,
             definition: wired.definition.clone(),
             sides: wired.sides.clone(),
-            placeholders: self.placeholders(),
+            lent: &self.lent,
             among: of.among,
             used: &self.used,
             findings: &mut found,

@@ -19,7 +19,7 @@ use super::{FacadeCompiler, Wired, route};
 use crate::compiled::{CompiledOperation, REQUEST_ROOTS, Reply, RulePlace, Step as Call, StepPlan};
 use crate::documents::{NamedCallDoc, OperationDoc};
 use crate::kind::Compiled;
-use crate::wiring::{Among, CallCompiler, NamedAnswer, Shapes, Spot, Target, Templates, uses};
+use crate::wiring::{Among, CallCompiler, NamedAnswer, Shapes, Spot, Target, Templates, Use, uses};
 
 /// An operation has at most so many calls.
 const MAX_CALLS: usize = 32;
@@ -282,7 +282,7 @@ impl<'a> FacadeCompiler<'a> {
             backend: &wired.backend,
             definition: wired.definition.clone(),
             sides: wired.sides.clone(),
-            placeholders: self.placeholders(),
+            lent: &self.lent,
             among: Some(among),
             used: &self.used,
             findings: &mut self.findings,
@@ -405,6 +405,8 @@ impl<'a> FacadeCompiler<'a> {
             operation: of.contract_op,
             among: Some(among),
             of_item: false,
+            values_are: Use::Here,
+            lent: &self.lent,
             used: &self.used,
         };
         let (template, found) = templates.compile(value, steps, true, shapes, target);

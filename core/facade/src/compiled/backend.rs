@@ -11,7 +11,7 @@ use serde_json::{Map, Value};
 use crate::Mask;
 
 /// A backend, compiled.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct CompiledBackend {
     /// Name.
     pub name: String,
@@ -57,7 +57,7 @@ pub struct CompiledBackend {
 }
 
 /// How often a call is made that is safe to repeat.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Attempts {
     /// So many times at most, the first among them.
     pub most: u32,
@@ -87,7 +87,7 @@ pub struct Circuit {
 }
 
 /// What a backend is shown when it is called, secrets filled in.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub struct Credentials {
     /// Header fields.
     pub headers: Vec<(HeaderName, HeaderValue)>,

@@ -58,7 +58,11 @@ use crate::route::Router;
 pub const NATIVE: &str = "native call";
 
 /// Roots that expressions of a request may name, in the order of their numbers.
-pub const REQUEST_ROOTS: [&str; 5] = ["path", "query", "header", "body", "caller"];
+pub const REQUEST_ROOTS: [&str; 7] = [
+    "path", "query", "header", "body", "caller", "cookie", SECRET,
+];
+/// The root that secrets of the environment are named by. Their values are put in when documents are compiled.
+pub const SECRET: &str = "secret";
 /// The root that the answer of an operation's only step is named by; the first behind those of the request.
 pub const ANSWER: &str = "answer";
 /// The root that one of a list is named by, for which a call is made.
@@ -102,6 +106,10 @@ pub struct CompiledFacade {
     pub definitions: Vec<Arc<dyn Definition>>,
     /// Names and digests of the secrets that were filled in.
     pub secrets: Vec<(String, [u8; 32])>,
+    /// The secrets that its expressions name.
+    pub named: Vec<String>,
+    /// Takes out their values.
+    pub mask: crate::Mask,
 }
 
 /// A facade, checked and compiled.

@@ -1,5 +1,6 @@
 //! Every reference against the contract and the definition, every structure against its target.
 
+mod secrets;
 mod several;
 mod walk;
 
@@ -14,8 +15,9 @@ use serde_json::{Value, json};
 
 use self::walk::{absent, walk, walk_behind};
 use super::among::Among;
+use super::lent::{Lent, Use};
 use super::used::Used;
-use crate::compiled::{ANSWER, ITEM, REQUEST_ROOTS};
+use crate::compiled::{ANSWER, ITEM, REQUEST_ROOTS, SECRET};
 use crate::read::inside;
 
 /// What is known of answers: the schema of their body with the document it stands in.
@@ -57,6 +59,10 @@ pub(crate) struct Templates<'a> {
     pub(crate) among: Option<&'a Among<'a>>,
     /// Whether an item of a list may be named, where there is no more than one call.
     pub(crate) of_item: bool,
+    /// What becomes of the values.
+    pub(crate) values_are: Use,
+    /// Where secrets come from.
+    pub(crate) lent: &'a Lent<'a>,
     /// Where it is noted down what they read of callers.
     pub(crate) used: &'a RefCell<Used>,
 }
@@ -78,7 +84,7 @@ impl Templates<'_> {
             None => {}
         }
         let mut findings = Vec::new();
-        let template = match Template::compile(value, &roots) {
+        let mut template = match Template::compile(value, &roots) {
             Ok(template) => template,
             Err(errors) => {
                 for (inner, e) in errors {
@@ -122,7 +128,23 @@ impl Templates<'_> {
             }
             .fits(&template, view);
         }
+        self.bind_all(&mut template, path, &mut findings);
         (Some(template), findings)
+    }
+
+    /// Puts secrets in their places where nothing else is wrong; what is compared with schemas names them still.
+    fn bind_all(&self, template: &mut Template, path: &[Step], findings: &mut Vec<Finding>) {
+        let number = REQUEST_ROOTS.iter().position(|root| *root == SECRET);
+        let Some(number) = number.filter(|_| !porch_contract::has_errors(findings)) else {
+            return;
+        };
+        template.each_expr_mut(&mut Vec::new(), &mut |inner, expr| {
+            if let Err((offset, message, help)) = self.bind(expr, number) {
+                let at = self.node.locate(&self.full(path, inner), false);
+                let at = inside(self.text, at, offset + 1);
+                findings.push(Finding::error(self.file, at, message).help(help));
+            }
+        });
     }
 
     /// The steps to a place of the structure; the same steps lead there in the document.
@@ -161,6 +183,9 @@ impl Templates<'_> {
             .steps
             .split_first()
             .map_or(("", &[][..]), |(r, s)| (r.name.as_str(), s));
+        if root == SECRET {
+            return self.a_secret(reference);
+        }
         let Some(first) = rest.first() else {
             return Ok(());
         };
@@ -192,6 +217,8 @@ impl Templates<'_> {
                     Err(absent(first, "header"))
                 }
             }
+            "cookie" if first.optional => Ok(()),
+            "cookie" => Err(absent(first, "cookie")),
             "caller" => {
                 let known = ["consumer", "key", "address"];
                 if known.contains(&first.name.as_str()) {
@@ -294,7 +321,9 @@ impl Templates<'_> {
                     .map(|p| self.contract.view(&p.schema));
             }
             // Header fields are texts, whatever the contract says of them, and so is what is known of the caller.
-            ["header", _] | ["caller", _] => return Some(SchemaView::new(&TEXT, &TEXT)),
+            ["header" | "caller" | "cookie" | "secret", _] => {
+                return Some(SchemaView::new(&TEXT, &TEXT));
+            }
             ["body", rest @ ..] => (
                 self.operation
                     .body

@@ -2,6 +2,7 @@
 
 mod among;
 mod fits;
+mod lent;
 mod used;
 
 use std::cell::RefCell;
@@ -14,13 +15,15 @@ use porch_contract::{
 use porch_rules::expr::Template;
 use serde_json::Value;
 
-use crate::compiled::{ANSWER, CompiledBackend, Definition};
+use crate::compiled::{ANSWER, CompiledBackend, Definition, Secrets};
 use crate::documents::{CallDoc, FacadeDoc, OperationDoc};
 use crate::read::Document;
 pub(crate) use among::shaped;
 pub use among::{Among, AnswerShape, NamedAnswer, Spot};
 pub(crate) use fits::Templates;
 pub use fits::{Shapes, Target};
+pub use lent::Lent;
+pub(crate) use lent::Use;
 pub use used::Used;
 
 /// At most so many names are listed where none is near to what was written.
@@ -49,8 +52,8 @@ pub struct CallCompiler<'a> {
     /// What the operations of the definition that the facade calls take and give, found when the first asks for it: many of
     /// them have the same types.
     pub sides: Arc<OnceLock<Value>>,
-    /// Whether secrets are only taken to be there.
-    pub placeholders: bool,
+    /// Where its expressions get secrets from.
+    pub lent: &'a Lent<'a>,
     /// What it may name of the others, where it is one of several calls.
     pub among: Option<&'a Among<'a>>,
     /// Where it is noted down what its expressions read of callers.
@@ -60,6 +63,11 @@ pub struct CallCompiler<'a> {
 }
 
 impl<'a> CallCompiler<'a> {
+    /// Whether secrets are only taken to be there.
+    pub fn placeholders(&self) -> bool {
+        matches!(self.lent.from, Secrets::Placeholder)
+    }
+
     /// The names of the definition's operations that the facade calls of this backend.
     pub fn called_names(&self) -> HashSet<&'a str> {
         let all = self.facade.doc.operations.values();
@@ -146,6 +154,19 @@ impl<'a> CallCompiler<'a> {
         shapes: &Shapes<'_>,
         target: Option<&Target<'_>>,
     ) -> Option<Template> {
+        let values_are = if reply { Use::Here } else { Use::Sent };
+        self.template_as(values_are, (value, path), reply, shapes, target)
+    }
+
+    /// The same where it is said what becomes of the values.
+    pub(crate) fn template_as(
+        &mut self,
+        values_are: Use,
+        (value, path): (&Value, &[Step]),
+        reply: bool,
+        shapes: &Shapes<'_>,
+        target: Option<&Target<'_>>,
+    ) -> Option<Template> {
         let templates = Templates {
             file: &self.facade.file,
             text: self.text,
@@ -154,6 +175,8 @@ impl<'a> CallCompiler<'a> {
             operation: self.contract_op,
             among: self.among,
             of_item: false,
+            values_are,
+            lent: self.lent,
             used: self.used,
         };
         let (template, found) = templates.compile(value, path, reply, shapes, target);

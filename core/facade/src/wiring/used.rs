@@ -27,6 +27,8 @@ impl Used {
         match (names.next(), names.next()) {
             (Some("header"), Some(name)) => drop(self.fields.insert(name.to_ascii_lowercase())),
             (Some("caller"), Some(name)) => drop(self.caller.insert(name.to_owned())),
+            // All of them stand in one field (RFC 6265 §5.4).
+            (Some("cookie"), _) => drop(self.fields.insert("cookie".to_owned())),
             (Some("header" | "caller"), None) => self.all = true,
             _ => {}
         }

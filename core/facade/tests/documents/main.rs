@@ -11,6 +11,7 @@ mod definitions;
 mod described;
 mod edited;
 mod examples;
+mod lent;
 mod mistakes;
 mod pages;
 mod routing;

@@ -72,6 +72,7 @@ impl<'s> Run<'s> {
             Node::Literal(literal) => Ok(of_literal(literal)),
             Node::Root(root) => Ok(self.scope.whole(*root)),
             Node::Local(i) => self.local(*i),
+            Node::Secret(hidden) => Ok(Val::Str(Cow::Borrowed(hidden.text()))),
             Node::Member { of, name, optional } => self.member(of, name, *optional),
             Node::Has { of, name } => Ok(Val::Bool(!matches!(
                 self.member(of, name, true)?,
@@ -90,6 +91,9 @@ impl<'s> Run<'s> {
                     value.kind()
                 )),
             },
+            Node::Binary(op @ (Op::Eq | Op::Ne), a, b) if is_secret(a) || is_secret(b) => {
+                self.compared(*op, a, b)
+            }
             Node::Binary(op, a, b) => {
                 let (a, b) = (self.eval(a)?, self.eval(b)?);
                 // Whatever is made of two values, or found by comparing them, is no larger than both.
@@ -125,6 +129,20 @@ impl<'s> Run<'s> {
             )),
             Node::Map(entries) => self.map(entries),
         }
+    }
+
+    /// A comparison with a secret.
+    #[cold]
+    fn compared(&mut self, op: Op, a: &'s Node, b: &'s Node) -> Got<'s> {
+        let (hidden, other) = match (a, b) {
+            (Node::Secret(hidden), other) | (other, Node::Secret(hidden)) => (hidden, other),
+            _ => return wrong("no secret is compared"),
+        };
+        let other = self.eval(other)?;
+        self.spend(other.weight(MAX_STEPS))?;
+        Ok(Val::Bool(
+            super::secret::is_same(hidden, &other) == (op == Op::Eq),
+        ))
     }
 
     /// A copy, which costs what it is large.
@@ -317,6 +335,10 @@ impl<'s> Run<'s> {
             (Macro::Map | Macro::Filter, None) => Ok(Val::List(kept)),
         }
     }
+}
+
+fn is_secret(node: &Node) -> bool {
+    matches!(node, Node::Secret(_))
 }
 
 /// What there is in place of what was asked for, in few words.

@@ -12,6 +12,7 @@
 mod eval;
 mod functions;
 mod parse;
+mod secret;
 mod template;
 mod value;
 
@@ -86,6 +87,22 @@ impl Expr {
     /// What went wrong, and at which part of the expression.
     pub fn eval<'s>(&'s self, scope: &'s dyn Scope) -> Result<Val<'s>, EvalError> {
         eval::Run::new(scope).eval(&self.root)
+    }
+
+    /// Puts the values of secrets in their places; `value` knows a root's number and a member of it. From then on they are
+    /// no references to anything that a scope has, are compared in constant time, and are not shown by any `Debug`.
+    pub fn bind(&mut self, value: &mut dyn FnMut(usize, &str) -> Option<std::sync::Arc<str>>) {
+        secret::bind(&mut self.root, value);
+    }
+
+    /// Whether a bound secret, or something made of one, is its value; comparing one with `==` and `!=` shows nothing.
+    pub fn shows_secrets(&mut self) -> bool {
+        secret::is_shown(&mut self.root)
+    }
+
+    /// Whether it takes a bound secret apart: makes something else of it than a text that it stands in whole.
+    pub fn takes_secrets_apart(&mut self) -> bool {
+        secret::is_taken_apart(&mut self.root)
     }
 
     /// Whether it may have no value where something is not there: it names something in an optional form, and says nothing

@@ -42,6 +42,8 @@ pub(super) enum Node {
     Literal(Literal),
     Root(usize),
     Local(usize),
+    /// A secret that was bound.
+    Secret(super::secret::Hidden),
     Member {
         of: Box<Node>,
         name: String,

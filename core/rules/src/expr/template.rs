@@ -107,6 +107,28 @@ impl Template {
         }
     }
 
+    /// The same, to change what stands there.
+    pub fn each_expr_mut(
+        &mut self,
+        path: &mut Vec<String>,
+        f: &mut dyn FnMut(&[String], &mut Expr),
+    ) {
+        let all: Vec<(String, &mut Template)> = match self {
+            Template::Literal(_) => return,
+            Template::Expr(expr) => return f(path, expr),
+            Template::List(items) => {
+                let all = items.iter_mut().enumerate();
+                all.map(|(i, item)| (i.to_string(), item)).collect()
+            }
+            Template::Map(entries) => entries.iter_mut().map(|(k, v)| (k.clone(), v)).collect(),
+        };
+        for (step, item) in all {
+            path.push(step);
+            item.each_expr_mut(path, f);
+            path.pop();
+        }
+    }
+
     /// The path it passes on whole, when it is one plain reference.
     pub fn as_plain_path(&self) -> Option<&[Step]> {
         match self {

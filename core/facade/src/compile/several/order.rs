@@ -7,9 +7,9 @@ use super::{FacadeCompiler, Of};
 use crate::documents::NamedCallDoc;
 
 /// Names that mean something else in expressions, or will.
-const TAKEN: [&str; 13] = [
+const TAKEN: [&str; 14] = [
     "path", "query", "header", "body", "caller", "answer", "item", "page", "terms", "claims",
-    "secret", "exchange", "reply",
+    "secret", "cookie", "exchange", "reply",
 ];
 
 /// Words that no expression may use as a name (CEL, "Syntax", `RESERVED`), and those that are values.

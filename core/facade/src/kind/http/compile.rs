@@ -10,7 +10,7 @@ use serde_json::{Map, Value};
 use super::described::Description;
 use super::{FixedFields, HeaderRule, HttpCall, PathPart};
 use crate::kind::Compiled;
-use crate::wiring::{CallCompiler, Shapes, uses};
+use crate::wiring::{CallCompiler, Shapes, Use, uses};
 
 /// What can be sent by HTTP.
 const PARTS: [&str; 5] = ["path", "query", "headers", "body", "form"];
@@ -35,7 +35,11 @@ impl<'a> CallCompiler<'a> {
             let value = send.get(name)?;
             let path = self.path(&["send", name]);
             let target = target.as_ref().filter(|_| name == "body");
-            self.template(value, &path, false, &shapes, target)
+            let values_are = match name {
+                "path" | "query" => Use::Target,
+                _ => Use::Sent,
+            };
+            self.template_as(values_are, (value, &path), false, &shapes, target)
         });
         let is_form = form.is_some();
         let body = self.only_one_body(body, form)?;

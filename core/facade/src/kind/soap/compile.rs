@@ -141,7 +141,7 @@ impl CallCompiler<'_> {
             let made = Envelope::new(wsdl.plan.clone(), operation, &headers);
             // A secret that is only taken to be there has no value yet: it may be of any type.
             let unknown = made.as_ref().err().and_then(|errors| {
-                let all = errors.iter().filter(|_| self.placeholders);
+                let all = errors.iter().filter(|_| self.placeholders());
                 let of = |e: &porch_soap::WriteError| {
                     headers.pointer(&e.pointer) == Some(&json!(PLACEHOLDER))
                 };
