@@ -91,6 +91,8 @@ pub(crate) struct Context<'a> {
     /// Statuses besides those of success that are answers too, where there are several calls.
     pub(crate) statuses: &'a [u16],
     pub(crate) trial: bool,
+    /// Whether the caller's body came compressed, and was read.
+    pub(crate) unpacked: bool,
     /// Of the memory for bodies.
     pub(crate) share: &'a Share<'a>,
     /// For what goes wrong when the reply has begun.

@@ -85,6 +85,8 @@ pub(crate) struct Exchange<'x> {
     pub(crate) of_pages: Cell<bool>,
     /// Whether its reply is compressed, where the caller takes it.
     pub(crate) packs: Cell<bool>,
+    /// Whether the caller's body came compressed, and was read.
+    pub(crate) unpacked: Cell<bool>,
     pub(crate) caller: Caller,
     pub(crate) rate: Option<RateFields>,
     /// The media type that the caller gets, when there is a choice.
@@ -138,6 +140,7 @@ impl<'x> Exchange<'x> {
             at: Cell::new(None),
             of_pages: Cell::new(false),
             packs: Cell::new(false),
+            unpacked: Cell::new(false),
             caller: inner.map(|i| i.caller.clone()).unwrap_or_default(),
             rate: None,
             chosen: None,

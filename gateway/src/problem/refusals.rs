@@ -261,11 +261,11 @@ pub(crate) fn not_understood(taken: &[String], came: &str, op: &CompiledOperatio
 
 /// A body in a content coding, where it must be read here (RFC 9110 §12.5.3, §15.5.16).
 pub(crate) fn coded(op: &CompiledOperation) -> Box<Problem> {
-    let detail = "Send the body without a content coding: it is held against the contract.";
+    let detail = "The body must be read here: send it with no content coding, or with one of gzip and deflate.";
     let title = "Content coding not understood";
     Problem::new(415, "coding", title, detail, StageName::Admit)
         .by(&op.place)
-        .header(header::ACCEPT_ENCODING, "identity")
+        .header(header::ACCEPT_ENCODING, "gzip, deflate, identity")
 }
 
 /// An operation that nothing here can carry out.

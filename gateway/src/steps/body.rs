@@ -1,6 +1,7 @@
 //! The caller's body, read as the calls need it.
 
 use bytes::Bytes;
+use http::header;
 use http::request::Parts;
 use porch_contract::FORM;
 use porch_facade::{BodyPlan, BodyType, CompiledOperation, MediaType};
@@ -9,12 +10,12 @@ use serde_json::Value;
 
 use super::form;
 use crate::body::{InBody, ReadFailure};
-use crate::call::{CallerBody, Context, Needs};
+use crate::call::{CallerBody, Context, Needs, coding};
 use crate::exchange::state::Exchange;
 use crate::failure::Failure;
 use crate::media;
 use crate::scope::Scope;
-use crate::trace::Message;
+use crate::trace::{Message, StageName};
 
 /// How a body is needed that two calls need; nothing streams to both.
 pub(super) fn both(one: Needs, other: Needs) -> Needs {
@@ -69,9 +70,6 @@ fn by_contract(
         // Where the facade says which types it takes, the call sees to it.
         Known::Not | Known::Passes => return Ok(needs),
         Known::Json(_) => {}
-    }
-    if media::is_coded(&parts.headers) {
-        return Err(Failure::Coding);
     }
     Ok(match needs {
         Needs::Value => Needs::Value,
@@ -209,6 +207,10 @@ pub(super) async fn receive(
         }
         return Ok(CallerBody::Gone);
     }
+    let bytes = match needs != Needs::Raw && media::is_coded(&parts.headers) {
+        true => unpacked(x, op, parts, &bytes)?,
+        false => bytes,
+    };
     let schema = held_against(op, parts);
     let fits = schema.is_some_and(|s| s.surely_fits(&bytes));
     scope.body = match needs {
@@ -234,6 +236,51 @@ pub(super) async fn receive(
     };
     Ok(CallerBody::Bytes(changed.unwrap_or(bytes)))
 }
+
+/// A body without its content coding (RFC 9110 §8.4); what it grows to is bounded as bodies are.
+#[cold]
+fn unpacked(
+    x: &Exchange<'_>,
+    op: &CompiledOperation,
+    parts: &Parts,
+    coded: &Bytes,
+) -> Result<Bytes, Failure> {
+    let mut fields = parts.headers.get_all(header::CONTENT_ENCODING).iter();
+    let is_one = fields.next().is_some() && fields.next().is_none();
+    let coding = coding::Coding::of(&parts.headers).ok().filter(|_| is_one);
+    let Some(mut coding) = coding else {
+        return Err(Failure::Coding);
+    };
+    let mut whole = Vec::new();
+    let broken = |_| Failure::body("is broken: its content coding cannot be undone");
+    let mut add = |piece: Bytes| {
+        if (whole.len() + piece.len()) as u64 > op.admission.max_body {
+            return Err(Failure::Body(ReadFailure::TooLarge));
+        }
+        let room = x.share.gather(piece.len());
+        room.map_err(|room| Failure::Body(ReadFailure::NoRoom(room)))?;
+        whole.extend_from_slice(&piece);
+        Ok(())
+    };
+    for piece in coded.chunks(PIECE) {
+        add(coding
+            .decode(Bytes::copy_from_slice(piece))
+            .map_err(broken)?)?;
+    }
+    add(coding.finish().map_err(broken)?)?;
+    x.unpacked.set(true);
+    let mut recorder = x.recorder.borrow_mut();
+    let from = recorder.begin();
+    recorder.stage(StageName::Prepare, from, |stage| {
+        let (came, is) = (coded.len(), whole.len());
+        let told = format!("the body came compressed: {came} bytes, and has {is}");
+        stage.notes.push(told);
+    });
+    Ok(whole.into())
+}
+
+/// A compressed body is read in pieces of so many bytes, so that one that grows without end is noticed.
+const PIECE: usize = 1024;
 
 /// Whether there is room for a body's value.
 fn room(x: &Exchange<'_>, bytes: &Bytes) -> Result<(), Failure> {

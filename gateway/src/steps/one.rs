@@ -119,6 +119,7 @@ impl<'a> Call<'a> {
             whole: shaped || !self.alone,
             statuses: self.step.plan.as_ref().map_or(&[], |p| &p.statuses),
             trial,
+            unpacked: x.unpacked.get(),
             share: &x.share,
             tell: &request.tell,
         }

@@ -37,6 +37,7 @@ mod shown;
 mod spread;
 mod tls;
 mod tokens;
+mod unpacked;
 mod worded;
 
 use std::collections::{BTreeMap, HashMap};

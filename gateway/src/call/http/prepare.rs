@@ -224,6 +224,9 @@ fn headers(call: &HttpCall, cx: &Context<'_>) -> Result<Fields, Failure> {
         false => forwarded_fields(&cx.parts.headers, &cx.facade.key_header, room),
         true => own_fields(cx, room),
     };
+    if cx.unpacked {
+        headers.remove(&header::CONTENT_ENCODING);
+    }
     if cx.backend.credentials.callers_key {
         let own = cx.parts.headers.get_all(&cx.facade.key_header);
         for value in own {
