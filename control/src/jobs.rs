@@ -62,6 +62,7 @@ pub async fn start(
     let connected = connect(&app, first.as_ref()).await;
     let writer = app.observatory.clone();
     tokio::spawn(writer.write_records(app.trouble.clone(), records));
+    tokio::spawn(crate::watching::watch(shared.clone()));
     tokio::spawn(sweep(app.clone(), shared));
     let Err(database) = connected else {
         // Reading what is served has left behind much more free memory than serving will ask for.

@@ -54,6 +54,11 @@ impl KeptInMind {
         self.shared.resting(backend)
     }
 
+    /// What was found of an address that is left alone, since it is not well.
+    pub(crate) fn not_well(&self, backend: &CompiledBackend, at: usize) -> Option<Arc<str>> {
+        self.shared.watched.told(backend, at)
+    }
+
     pub(crate) fn kept(&self) -> Kept {
         self.shared.cache.kept()
     }

@@ -19,6 +19,7 @@ mod observatory;
 mod publication;
 mod target;
 mod trouble;
+mod watching;
 
 use std::sync::Arc;
 

@@ -5,6 +5,7 @@
 //! those where clouds keep their machines' credentials are only called when the publisher allows it.
 
 mod catalogue;
+mod health;
 mod http;
 mod probe;
 mod reflection;
@@ -32,6 +33,7 @@ const MAX_REDIRECTS: usize = 5;
 const TIME: Duration = Duration::from_secs(30);
 
 pub use catalogue::{Offer, offers, only_own};
+pub use health::ask as ask_health;
 pub use http::{Connection, Got};
 pub use probe::{Probed, Reached, probe};
 pub use reflection::{is_server, reflect};

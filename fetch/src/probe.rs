@@ -37,6 +37,16 @@ pub struct Reached {
     pub status: String,
     /// Whether it refused what it was shown, or asked for something to be shown.
     pub refused: bool,
+    /// gRPC: whether it said that it serves; of a server that has no health checking nothing is known.
+    pub serves: Option<bool>,
+}
+
+impl Reached {
+    /// Whether a gRPC server is well: it serves, or is there and tells nothing of its health.
+    pub(crate) fn is_well(&self) -> bool {
+        self.serves
+            .unwrap_or_else(|| self.status.starts_with("12 "))
+    }
 }
 
 /// Asks all addresses of a backend at once. HTTP and SOAP backends are asked by GET for the address itself, with what they are
@@ -75,23 +85,10 @@ fn one(
         // Nobody is asked for a token who only wants to know whether somebody is there.
         asked.push_str(" (without a token)");
     }
-    for (_, pair) in &backend.credentials.query {
-        target.push(if target.contains('?') { '&' } else { '?' });
-        target.push_str(pair);
-    }
+    target = with_query(target, backend);
     let fields: HeaderMap = backend.credentials.headers.iter().cloned().collect();
     let health = format!("{shown}{HEALTH}");
-    let allowed = Allowed {
-        // It is called there anyhow.
-        local: true,
-        login: None,
-        trust: match &backend.trust {
-            Trust::Machine => String::new(),
-            Trust::These(pem) => pem.to_string(),
-        },
-        server_name: backend.server_name.clone().unwrap_or_default(),
-        own: backend.credentials.certificate.clone(),
-    };
+    let allowed = allowed(backend);
     let (url, transport) = (Url::parse(&shown), backend.transport);
     async move {
         let begun = Instant::now();
@@ -117,6 +114,29 @@ fn one(
     }
 }
 
+/// A target with the query parameters that calls carry.
+pub(crate) fn with_query(mut target: String, backend: &CompiledBackend) -> String {
+    for (_, pair) in &backend.credentials.query {
+        target.push(if target.contains('?') { '&' } else { '?' });
+        target.push_str(pair);
+    }
+    target
+}
+
+/// What is allowed where a backend is asked: it is called there anyhow.
+pub(crate) fn allowed(backend: &CompiledBackend) -> Allowed {
+    Allowed {
+        local: true,
+        login: None,
+        trust: match &backend.trust {
+            Trust::Machine => String::new(),
+            Trust::These(pem) => pem.to_string(),
+        },
+        server_name: backend.server_name.clone().unwrap_or_default(),
+        own: backend.credentials.certificate.clone(),
+    }
+}
+
 async fn by_get(
     url: &Url,
     target: &str,
@@ -132,6 +152,7 @@ async fn by_get(
         connection: got.connection,
         status: got.status.to_string(),
         refused: refuses(got.status),
+        serves: None,
     })
 }
 
@@ -140,11 +161,11 @@ fn refuses(status: StatusCode) -> bool {
 }
 
 /// The method of gRPC's health checking protocol; a server that does not have it answers so, and is there.
-const HEALTH: &str = "/grpc.health.v1.Health/Check";
+pub(crate) const HEALTH: &str = "/grpc.health.v1.Health/Check";
 /// A message without fields, uncompressed (gRPC over HTTP/2, Length-Prefixed-Message).
 const NO_FIELDS: &[u8] = &[0, 0, 0, 0, 0];
 
-async fn by_health(
+pub(crate) async fn by_health(
     url: &Url,
     health: &str,
     fields: HeaderMap,
@@ -172,16 +193,18 @@ async fn by_health(
     let (head, mut body) = answer.map_err(|e| failed(told(&e)))?.into_parts();
     let mut status = head.headers.get("grpc-status").cloned();
     let mut room: usize = 64 << 10;
+    let mut message = Vec::new();
     while let (None, Some(frame)) = (&status, body.frame().await) {
         let frame = frame.map_err(|e| failed(told(&e)))?;
         match frame.into_trailers() {
             Ok(trailers) => status = trailers.get("grpc-status").cloned(),
             Err(data) => {
-                let length = data.data_ref().map_or(0, Bytes::len);
-                match room.checked_sub(length) {
+                let data = data.into_data().unwrap_or_default();
+                match room.checked_sub(data.len()) {
                     Some(left) => room = left,
                     None => break,
                 }
+                message.extend_from_slice(&data);
             }
         }
     }
@@ -190,7 +213,9 @@ async fn by_health(
         .and_then(|s| s.to_str().ok()?.parse::<u8>().ok());
     Ok(Reached {
         connection,
+        serves: (code == Some(0)).then(|| serves(&message)),
         status: match code {
+            Some(0) if !serves(&message) => "0 OK, and it does not serve".into(),
             Some(0) => "0 OK".into(),
             Some(12) => "12 UNIMPLEMENTED (it is there, and tells nothing of its health)".into(),
             Some(code) => format!("gRPC status {code}"),
@@ -199,4 +224,26 @@ async fn by_health(
         // PERMISSION_DENIED and UNAUTHENTICATED.
         refused: matches!(code, Some(7 | 16)) || refuses(head.status),
     })
+}
+
+/// Whether a message of a `HealthCheckResponse` says SERVING: 1, in the field 1 (`grpc/health/v1/health.proto`).
+fn serves(message: &[u8]) -> bool {
+    message.get(5..).is_some_and(|m| m.starts_with(&[0x08, 1]))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_server_serves_where_its_message_says_so() {
+        for (message, is_so) in [
+            (&[0, 0, 0, 0, 2, 8, 1][..], true),
+            (&[0, 0, 0, 0, 2, 8, 2], false),
+            (&[0, 0, 0, 0, 0], false),
+            (&[], false),
+        ] {
+            assert_eq!(serves(message), is_so, "{message:?}");
+        }
+    }
 }

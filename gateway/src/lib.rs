@@ -37,6 +37,7 @@ mod worker;
 #[cfg(test)]
 mod testing;
 
+pub use backend::watched::Watched;
 pub use body::Pace;
 pub use cache::{Cache, Kept, Purge};
 pub use connection::Paced;

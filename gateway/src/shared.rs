@@ -15,6 +15,7 @@ use crate::Record;
 use crate::backend::circuit::Circuits;
 use crate::backend::places::Limits;
 use crate::backend::tokens::Tokens;
+use crate::backend::watched::Watched;
 use crate::budget::{self, Budget};
 use crate::cache::{self, Cache};
 use crate::count::Counters;
@@ -62,6 +63,8 @@ pub struct Shared {
     pub(crate) limits: Arc<Limits>,
     /// Which backends are left alone.
     pub(crate) circuits: Circuits,
+    /// Which addresses are known not to be well.
+    pub watched: Arc<Watched>,
     /// Replies that are kept.
     pub cache: Arc<Cache>,
     started: Instant,
@@ -93,6 +96,7 @@ impl Shared {
             tokens: Tokens::default(),
             limits: Arc::default(),
             circuits: Circuits::default(),
+            watched: Arc::default(),
             cache: Arc::new(Cache::of(kept)),
             started: Instant::now(),
         };

@@ -40,7 +40,7 @@ impl Worker {
         let mut seed = [0u8; 8];
         let _ = getrandom::fill(&mut seed);
         Rc::new(Self {
-            backends: Backends::sharing(shared.limits.clone()),
+            backends: Backends::sharing(shared.limits.clone(), shared.watched.clone()),
             shared,
             batch: RefCell::default(),
             random: Cell::new(u64::from_le_bytes(seed) | 1),

@@ -36,6 +36,13 @@ fn joined(v: &Value, name: &str) -> String {
     all.collect::<Vec<&str>>().join(", ")
 }
 
+/// The addresses of a backend, and which of them are left alone.
+fn addresses(b: &Value) -> String {
+    let out = list(b, "out").iter();
+    let out = out.map(|o| format!("; {} is not well: {}", text(o, "address"), text(o, "told")));
+    joined(b, "addresses") + &out.collect::<String>()
+}
+
 fn list_text(v: &Value) -> String {
     let rows = rows(v).map(|b| {
         vec![
@@ -44,7 +51,7 @@ fn list_text(v: &Value) -> String {
                 0 => text(b, "kind").into(),
                 left => format!("{}, left alone for {left} s", text(b, "kind")),
             },
-            joined(b, "addresses"),
+            addresses(b),
             joined(b, "credentials"),
             joined(b, "facades"),
         ]

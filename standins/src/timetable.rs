@@ -36,7 +36,9 @@ async fn named(mut answer: Response) -> Response {
 
 /// The timetable that will take its place: quays are told too, and a late ship more is known.
 pub(crate) fn next_routes() -> Router {
-    Router::new().route("/tt", get(next_timetable))
+    Router::new()
+        .route("/tt", get(next_timetable))
+        .route("/health", get(async || "all is well"))
 }
 
 fn departures(route: &str) -> Result<&'static [&'static str], Box<Response>> {

@@ -53,6 +53,8 @@ export interface BackendView {
   file: string;
   /** Seconds that it is left alone still in what is served, since too many of its calls failed; 0: it is not. */
   resting: number;
+  /** Its addresses that are left alone in what is served, since they are not well. */
+  out: OutView[];
 }
 
 export interface CertificateView {
@@ -524,6 +526,12 @@ export interface OperationView {
   table: Table;
   /** The rules that act, in their order. */
   rules: EffectiveRule[];
+}
+
+export interface OutView {
+  address: string;
+  /** What was found of it. */
+  told: string;
 }
 
 export interface Overview {

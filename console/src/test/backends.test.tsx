@@ -15,6 +15,7 @@ const backend = (name: string, more: Partial<BackendView> = {}): BackendView => 
   facades: [name],
   file: `${name}.backend.yaml`,
   resting: 0,
+  out: [],
   ...more,
 });
 
@@ -64,6 +65,15 @@ describe("backends", () => {
     show(<Backends />);
     expect(await screen.findByText(/left alone for 7 s/)).toBeInTheDocument();
     expect(screen.getAllByText(/left alone/)).toHaveLength(1);
+  });
+
+  it("say which of their addresses are not well", async () => {
+    const out = [{ address: "https://two.tides.example", told: "503 Service Unavailable" }];
+    new Service({ "GET /api/backends": [backend("tides", { out }), backend("timetable")] });
+    show(<Backends />);
+    const told = "https://two.tides.example is left alone, it is not well: 503 Service Unavailable";
+    expect(await screen.findByText(told)).toBeInTheDocument();
+    expect(screen.getAllByText(/not well/)).toHaveLength(1);
   });
 
   it("say why they cannot be asked", async () => {

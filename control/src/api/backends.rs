@@ -32,6 +32,16 @@ pub(crate) struct BackendView {
     file: String,
     /// Seconds that it is left alone still in what is served, since too many of its calls failed; 0: it is not.
     resting: u64,
+    /// Its addresses that are left alone in what is served, since they are not well.
+    out: Vec<OutView>,
+}
+
+/// An address that is left alone.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct OutView {
+    address: String,
+    /// What was found of it.
+    told: String,
 }
 
 /// The backends of the draft.
@@ -49,14 +59,30 @@ pub(crate) async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<Backend
     let porch = app.publication.porch();
     let served = porch.facades.iter().flat_map(|f| &f.backends);
     for backend in served {
-        let Some(left) = app.kept.resting(backend) else {
+        let resting = app.kept.resting(backend);
+        let out = out_of(&app, backend);
+        if resting.is_none() && out.is_empty() {
             continue;
-        };
+        }
         if let Some(view) = views.iter_mut().find(|v| v.name == backend.name) {
-            view.resting = left.as_secs() + 1;
+            view.resting = resting.map_or(0, |left| left.as_secs() + 1);
+            view.out = out;
         }
     }
     Ok(Json(views))
+}
+
+/// The addresses of a backend that are not well.
+fn out_of(app: &App, backend: &CompiledBackend) -> Vec<OutView> {
+    let all = backend.addresses.iter().enumerate();
+    let out = all.filter_map(|(at, address)| {
+        let told = app.kept.not_well(backend, at)?;
+        Some(OutView {
+            address: format!("{}{}", address.origin(backend.transport), address.path),
+            told: told.to_string(),
+        })
+    });
+    out.collect()
 }
 
 fn view(model: &Model, backend: &Document<BackendDoc>, environment: &str) -> BackendView {
@@ -73,6 +99,7 @@ fn view(model: &Model, backend: &Document<BackendDoc>, environment: &str) -> Bac
         facades: callers(model, &doc.name),
         file: backend.file.clone(),
         resting: 0,
+        out: Vec::new(),
     }
 }
 

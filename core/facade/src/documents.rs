@@ -9,6 +9,7 @@ mod changes;
 mod circuit;
 mod cors;
 mod credentials;
+mod health;
 mod json;
 mod problems;
 mod routing;
@@ -34,6 +35,7 @@ pub(crate) use cors::CorsDoc;
 pub(crate) use credentials::{
     CertificateDoc, ClientDoc, CredentialsDoc, LoginDoc, PasswordKind, ShownBy,
 };
+pub(crate) use health::HealthDoc;
 pub(crate) use json::*;
 pub(crate) use problems::{ProblemDoc, Texts};
 pub(crate) use routing::{ChoiceDoc, RoutingDoc, ShadowDoc};
@@ -107,6 +109,8 @@ pub struct BackendDoc {
     pub attempts: Option<AttemptsDoc>,
     /// When it is left alone for a while; never unless given.
     pub circuit: Option<CircuitDoc>,
+    /// How its addresses are asked whether they are well; they are not unless given.
+    pub health: Option<HealthDoc>,
     /// Credentials.
     #[serde(default)]
     pub credentials: CredentialsDoc,

@@ -55,7 +55,7 @@ impl Busy {
         let count = backend.turns.len();
         let turn = self.turn(&backend.name) % count;
         let in_turn = (0..count).map(|i| usize::from(backend.turns[(turn + i) % count]));
-        let is_up = |at: &usize| !health.is_down((backend.identity, *at as u32));
+        let is_up = |at: &usize| !health.is_down(backend, *at);
         let mut up = in_turn.clone().filter(is_up);
         let Some(first) = up.next() else {
             return usize::from(backend.turns[turn]);

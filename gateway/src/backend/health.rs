@@ -1,10 +1,15 @@
-//! Addresses that took no connection.
+//! Addresses that took no connection, or are known not to be well.
 
 use std::cell::RefCell;
 use std::collections::HashMap;
 use std::time::{Duration, Instant};
 
+use std::sync::Arc;
+
+use porch_facade::CompiledBackend;
+
 use super::Key;
+use super::watched::Watched;
 
 /// An address that took no connection is left alone for so long, while there are others.
 const DOWN: Duration = Duration::from_secs(5);
@@ -13,12 +18,22 @@ const DOWN: Duration = Duration::from_secs(5);
 #[derive(Default)]
 pub(super) struct Health {
     down: RefCell<HashMap<Key, Instant>>,
+    watched: Arc<Watched>,
 }
 
 impl Health {
-    pub(super) fn is_down(&self, key: Key) -> bool {
+    /// That of a worker which is told of addresses together with others.
+    pub(super) fn sharing(watched: Arc<Watched>) -> Self {
+        Self {
+            watched,
+            ..Self::default()
+        }
+    }
+
+    pub(super) fn is_down(&self, backend: &CompiledBackend, at: usize) -> bool {
         let down = self.down.borrow();
-        down.get(&key).is_some_and(|since| since.elapsed() < DOWN)
+        let since = down.get(&(backend.identity, at as u32));
+        since.is_some_and(|since| since.elapsed() < DOWN) || self.watched.is_out(backend, at)
     }
 
     pub(super) fn set_down(&self, key: Key) {

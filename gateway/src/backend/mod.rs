@@ -13,6 +13,7 @@ pub(crate) mod places;
 mod repeats;
 mod tls;
 pub(crate) mod tokens;
+pub(crate) mod watched;
 
 use std::cell::Cell;
 use std::pin::Pin;
@@ -159,9 +160,10 @@ impl Attempt {
 
 impl Backends {
     /// Those of a worker that shares places with others.
-    pub(crate) fn sharing(limits: Arc<places::Limits>) -> Self {
+    pub(crate) fn sharing(limits: Arc<places::Limits>, watched: Arc<watched::Watched>) -> Self {
         Self {
             limits,
+            health: health::Health::sharing(watched),
             ..Self::default()
         }
     }
@@ -183,10 +185,10 @@ impl Backends {
         }
     }
 
-    /// Whether no address of a backend took a connection lately.
+    /// Whether no address of a backend took a connection lately, or is well.
     pub(crate) fn is_down(&self, backend: &CompiledBackend) -> bool {
-        let mut all = 0..backend.addresses.len() as u32;
-        all.all(|at| self.health.is_down((backend.identity, at)))
+        let mut all = 0..backend.addresses.len();
+        all.all(|at| self.health.is_down(backend, at))
     }
 
     /// Counts a call of a backend whose calls may be made again.

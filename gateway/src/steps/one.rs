@@ -393,6 +393,9 @@ fn finish(
         if by_http2 {
             notes.push("by HTTP/2, which it chose".into());
         }
+        if call.backend.health.is_some() {
+            notes.extend(x.worker.shared.watched.all_told(call.backend));
+        }
         if let Err(problem) = &answer
             && problem.refusal.stage != StageName::Reply
         {

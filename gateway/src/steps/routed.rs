@@ -202,7 +202,12 @@ async fn spared<'a>(
 /// Why a backend is not asked first.
 fn away(x: &Exchange<'_>, backend: &CompiledBackend) -> Option<&'static str> {
     if x.worker.backends.is_down(backend) {
-        return Some("took no connection lately");
+        let mut all = 0..backend.addresses.len();
+        let watched = &x.worker.shared.watched;
+        return Some(match all.all(|at| watched.told(backend, at).is_some()) {
+            true => "is not well",
+            false => "took no connection lately",
+        });
     }
     let resting = x.worker.shared.circuits.resting(backend);
     resting.map(|_| "is left alone")

@@ -38,6 +38,7 @@ mod spread;
 mod tls;
 mod tokens;
 mod unpacked;
+mod watched;
 mod worded;
 
 use std::collections::{BTreeMap, HashMap};

@@ -97,6 +97,27 @@ fn a_backend_whose_calls_fail_is_said_to_be_left_alone() {
 }
 
 #[test]
+fn an_address_that_is_not_well_is_said_to_be_left_alone_and_comes_back() {
+    let (porch, _) = Porch::published();
+    let next = porch.timetable_next.as_ref().unwrap();
+    let out = || {
+        let backends = porch.ok(&["backend", "list"]);
+        let all = backends.as_array().unwrap().iter();
+        let next = all.clone().find(|b| b["name"] == "timetable-next").unwrap();
+        next["out"].clone()
+    };
+    assert_eq!(out(), json!([]));
+    next.mood(&json!({ "fail_every": 1 }));
+    wait_until("it is left alone", || out() != json!([]));
+    let told = out()[0]["told"].as_str().unwrap().to_owned();
+    assert!(told.starts_with('5'), "{told}");
+    let shown = stdout(&porch.client(&["backend", "list"], ""));
+    assert!(shown.contains(&format!(" is not well: {told}")), "{shown}");
+    next.mood(&json!({}));
+    wait_until("it is called again", || out() == json!([]));
+}
+
+#[test]
 fn kept_replies_are_shown_and_let_go_of() {
     let (porch, _) = Porch::published();
     let asked = |name: &str| {

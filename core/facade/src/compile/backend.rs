@@ -44,13 +44,14 @@ impl FacadeCompiler<'_> {
         let offers_http2 = transport == Transport::Http1
             && connections.is_none()
             && backend.doc.http2.unwrap_or(true);
+        let identity = identity(&addresses, transport, &trust, &credentials)
+            ^ named(backend.doc.server_name.as_deref())
+            ^ named((!offers_http2).then_some("http/1.1"))
+            ^ named(connections.map(|n| format!("{n} connections")).as_deref());
         let compiled = Arc::new(CompiledBackend {
             name: name.to_owned(),
             kind: kind.name(),
-            identity: identity(&addresses, transport, &trust, &credentials)
-                ^ named(backend.doc.server_name.as_deref())
-                ^ named((!offers_http2).then_some("http/1.1"))
-                ^ named(connections.map(|n| format!("{n} connections")).as_deref()),
+            identity,
             transport,
             offers_http2,
             turns: turns(&addresses),
@@ -62,6 +63,7 @@ impl FacadeCompiler<'_> {
             timeout,
             attempts: self.attempts(backend),
             circuit: self.circuit(backend),
+            health: self.health(backend, (identity, transport)),
             connect: connect_time(backend).min(timeout),
             idle: backend.doc.idle_timeout.map_or(timeout, |t| t.0),
             max_message: backend
@@ -329,7 +331,7 @@ pub(super) fn identity(
 }
 
 /// A number for the name that a certificate must have; none for the address's own.
-fn named(name: Option<&str>) -> u64 {
+pub(super) fn named(name: Option<&str>) -> u64 {
     name.map_or(0, |name| {
         let digest = blake3::hash(name.as_bytes());
         let first = digest.as_bytes().first_chunk::<8>();

@@ -241,6 +241,7 @@ impl Filling<'_, '_> {
                 server_name: None,
                 attempts: None,
                 circuit: None,
+                health: None,
                 connections: None,
                 waiting: None,
                 timeout,

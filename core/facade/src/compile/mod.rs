@@ -10,6 +10,7 @@ mod changes;
 mod cors;
 mod credentials;
 mod examples;
+mod health;
 mod keeping;
 mod keys;
 mod levels;

@@ -1,5 +1,6 @@
 //! Backends, compiled.
 
+use std::ops::RangeInclusive;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -42,6 +43,8 @@ pub struct CompiledBackend {
     pub attempts: Option<Attempts>,
     /// When it is left alone for a while.
     pub circuit: Option<Circuit>,
+    /// How its addresses are asked whether they are well, where they are.
+    pub health: Option<Arc<HealthCheck>>,
     /// How long a connection may take.
     pub connect: Duration,
     /// How long an answer that has begun may fall silent.
@@ -67,6 +70,25 @@ pub struct Attempts {
     pub statuses: Vec<u16>,
     /// The field with which callers say that what is not safe may be repeated.
     pub idempotency_key: Option<HeaderName>,
+}
+
+/// How addresses are asked whether they are well.
+#[derive(Debug, PartialEq, Eq, Hash)]
+pub struct HealthCheck {
+    /// What is known of its addresses hangs on this: the backend's identity, and how they are asked.
+    pub identity: u64,
+    /// What is asked for, behind the address's own path.
+    pub path: Option<String>,
+    /// How often.
+    pub every: Duration,
+    /// How long an answer may take.
+    pub within: Duration,
+    /// So many failures one behind the other, and an address is left alone.
+    pub fails: u32,
+    /// So many good answers one behind the other, and it is called again.
+    pub passes: u32,
+    /// Statuses of those that are well.
+    pub statuses: Vec<RangeInclusive<u16>>,
 }
 
 /// When a backend is left alone for a while.

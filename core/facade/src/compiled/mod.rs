@@ -32,8 +32,8 @@ pub use admission::{
 };
 pub use answers::{AnswersPlan, ResponsePlan, Statuses};
 pub use backend::{
-    Address, Attempts, Circuit, ClientGrant, CompiledBackend, Credentials, OwnCertificate,
-    Transport, Trust, turns,
+    Address, Attempts, Circuit, ClientGrant, CompiledBackend, Credentials, HealthCheck,
+    OwnCertificate, Transport, Trust, turns,
 };
 pub use cache::{Apart, CachePlan, Keeping};
 pub use changes::{BodyChanges, Changes, FieldAction, FieldChange, StatusChange};

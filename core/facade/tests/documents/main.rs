@@ -20,6 +20,7 @@ mod shared;
 mod spread;
 mod substituted;
 mod uncalled;
+mod well;
 mod worded;
 
 use std::any::Any;
