@@ -295,7 +295,8 @@ async fn work(
         }
     }
     let end = tokio::time::Instant::now() + config.drain;
-    while own.get() > 0 && tokio::time::Instant::now() < end {
+    // What is carried through without its caller has no connection.
+    while (own.get() > 0 || !worker.is_idle()) && tokio::time::Instant::now() < end {
         tokio::time::sleep(Duration::from_millis(10)).await;
     }
     flusher.abort();

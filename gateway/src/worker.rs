@@ -64,6 +64,11 @@ impl Worker {
     }
 
     /// Whether there are as many exchanges as there may be.
+    /// Whether no exchange is under way.
+    pub(crate) fn is_idle(&self) -> bool {
+        self.inflight.get() == 0
+    }
+
     pub(crate) fn is_full(&self) -> bool {
         self.inflight.get() >= self.most
     }

@@ -6,6 +6,7 @@ mod socket;
 mod stalled;
 #[cfg(test)]
 mod tests;
+mod through;
 
 use std::convert::Infallible;
 use std::net::IpAddr;
@@ -100,6 +101,10 @@ pub(crate) async fn connection(
                 return Ok(overloaded());
             }
             let request = request.map(InBody::Incoming);
+            if through::may_be(&porch, &request) {
+                let carried = through::carried(worker, porch, request, origin);
+                return Ok(Box::pin(carried).await);
+            }
             let (response, _) = run(&worker, &porch, request, &origin, Mode::Live).await;
             Ok(response)
         }

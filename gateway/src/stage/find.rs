@@ -6,7 +6,8 @@ use std::sync::Arc;
 use http::request::Parts;
 use http::{HeaderValue, Method, Response, StatusCode, header};
 use porch_facade::{
-    Captured, CompiledFacade, CompiledOperation, Miss, NATIVE, OperationIndex, normalise,
+    Captured, CompiledFacade, CompiledOperation, CompiledPorch, Miss, NATIVE, OperationIndex,
+    normalise,
 };
 use smallvec::SmallVec;
 
@@ -105,6 +106,22 @@ pub(crate) fn find<'x>(
         captured,
         native,
     }))
+}
+
+/// The operation that a request is for, where it is for one.
+#[cold]
+pub(crate) fn operation_of<'p>(
+    porch: &'p CompiledPorch,
+    parts: &Parts,
+) -> Option<&'p CompiledOperation> {
+    let path = normalise(parts.uri.path()).ok()?.path;
+    let host = porch.router.has_hosts().then(|| host(parts)).flatten();
+    let method = match grpc::is_native(&parts.method, &parts.headers) {
+        true => NATIVE,
+        false => parts.method.as_str(),
+    };
+    let matched = porch.router.find(host.as_deref(), method, &path).ok()?;
+    porch.at(matched.operation).map(|(_, operation)| operation)
 }
 
 /// Whether nobody has stopped it.

@@ -10,6 +10,7 @@ use bytes::Bytes;
 use http::uri::PathAndQuery;
 use http::{HeaderMap, HeaderValue, Request, Response, Uri, Version, header};
 use porch_facade::{CompiledFacade, CompiledPorch};
+use tokio::task::JoinError;
 use tokio::time::Instant;
 
 use super::one::Call;
@@ -20,6 +21,7 @@ use crate::exchange::{self, Inner, Origin};
 use crate::failure::{Failure, Told};
 use crate::fields::TRACEPARENT;
 use crate::outgoing::Outgoing;
+use crate::stage::operation_of;
 use crate::trace::Trace;
 use crate::worker::Worker;
 
@@ -53,7 +55,7 @@ pub(super) async fn send(
     inner.full = x.recorder.borrow().full;
     let origin = Origin::inside(x.origin.address, inner);
     let begun = x.recorder.borrow().begin();
-    let running = run(x.worker, x.porch, request, &origin);
+    let running = run(x.worker, x.porch, request, origin);
     let (response, trace) = tokio::time::timeout_at(until, running)
         .await
         .map_err(|_| Failure::Call(CallFailure::Timeout))?;
@@ -80,9 +82,29 @@ fn run<'r>(
     worker: &'r Rc<Worker>,
     porch: &'r Arc<CompiledPorch>,
     request: Request<InBody>,
-    origin: &'r Origin,
+    origin: Origin,
 ) -> Running<'r> {
-    Box::pin(exchange::run(worker, porch, request, origin, Mode::Inside))
+    let (parts, body) = request.into_parts();
+    let takes_back = !porch.takes_back.is_empty()
+        && operation_of(porch, &parts).is_some_and(|op| op.takes_back());
+    let request = Request::from_parts(parts, body);
+    if !takes_back {
+        return Box::pin(async move {
+            exchange::run(worker, porch, request, &origin, Mode::Inside).await
+        });
+    }
+    // It is carried through, as it would be for a caller of its own.
+    let (worker, porch) = (worker.clone(), porch.clone());
+    let carried =
+        async move { exchange::run(&worker, &porch, request, &origin, Mode::Inside).await };
+    let task = tokio::task::spawn_local(carried);
+    Box::pin(async move {
+        match task.await.map_err(JoinError::try_into_panic) {
+            Ok(done) => done,
+            Err(Ok(panic)) => std::panic::resume_unwind(panic),
+            Err(Err(_)) => (Response::new(ReplyBody::Full(None)), None),
+        }
+    })
 }
 
 /// The request as the facade's own callers make it.

@@ -35,6 +35,7 @@ mod several;
 mod shaped;
 mod shown;
 mod spread;
+mod through;
 mod tls;
 mod tokens;
 mod unpacked;
@@ -162,6 +163,15 @@ fn compile_with(backend: SocketAddr, contract: &str, facade: &str) -> porch_faca
 }
 
 /// Over a backend that may take its time.
+fn compile_slow_with(
+    backend: SocketAddr,
+    contract: &str,
+    facade: &str,
+) -> porch_facade::CompiledPorch {
+    compile_timed(backend, contract, facade, "30s")
+}
+
+/// The same for the common contract.
 fn compile_slow(backend: SocketAddr, facade: &str) -> porch_facade::CompiledPorch {
     compile_timed(backend, CONTRACT, facade, "30s")
 }

@@ -23,7 +23,7 @@ fn calls_go_where_it_is_well_and_everywhere_where_nothing_is() {
     let identity = backend.health.as_ref().unwrap().identity;
     let stage = Stage::of(porch);
     let watched = stage.shared.watched.clone();
-    let mut call = |wanted: [usize; 2]| {
+    let call = |wanted: [usize; 2]| {
         for _ in 0..12 {
             assert_eq!(status(&stage.get("/f/item/1", "")), 200);
         }

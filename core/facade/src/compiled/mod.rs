@@ -81,6 +81,8 @@ pub struct CompiledPorch {
     pub router: Router,
     /// Facades.
     pub facades: Vec<Arc<CompiledFacade>>,
+    /// The methods of operations that take back what they did where something fails.
+    pub takes_back: Vec<Box<str>>,
 }
 
 /// A facade, compiled alone.
@@ -153,7 +155,9 @@ impl CompiledPorch {
             release,
             router: Router::default(),
             facades,
+            takes_back: Vec::new(),
         };
+        porch.takes_back = porch.methods_that_take_back();
         let mut findings = Vec::new();
         let all: Vec<OperationIndex> = porch.indexes().collect();
         for index in &all {
@@ -164,6 +168,15 @@ impl CompiledPorch {
         }
         porch.router.shrink();
         (porch, findings)
+    }
+
+    fn methods_that_take_back(&self) -> Vec<Box<str>> {
+        let all = self.facades.iter().flat_map(|f| &f.operations);
+        let all = all.filter(|op| op.takes_back());
+        let mut methods: Vec<Box<str>> = all.map(|op| op.route.method.as_str().into()).collect();
+        methods.sort();
+        methods.dedup();
+        methods
     }
 
     /// All operations.

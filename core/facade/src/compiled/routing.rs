@@ -102,6 +102,12 @@ impl Step {
 }
 
 impl CompiledOperation {
+    /// Whether it takes back what one of its calls did, where something behind it fails.
+    pub fn takes_back(&self) -> bool {
+        let mut plans = self.steps.iter().filter_map(|s| s.plan.as_ref());
+        plans.any(|plan| plan.undo.is_some())
+    }
+
     /// The backends that it may call, as often as they are named.
     pub fn backends<'f>(
         &'f self,
