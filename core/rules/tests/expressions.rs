@@ -277,6 +277,7 @@ fn references_are_listed_with_their_paths() {
         list,
         [
             "body.legs",
+            "body.legs.l.m[]",
             "query.n",
             "body.a.?b",
             "body.c.?d",

@@ -20,7 +20,9 @@ use std::time::Duration;
 use ::http::request::Parts;
 use ::http::{HeaderMap, StatusCode};
 use bytes::Bytes;
-use porch_facade::{Address, Call, CompiledBackend, CompiledFacade, CompiledOperation, MediaType};
+use porch_facade::{
+    Address, Call, CompiledBackend, CompiledFacade, CompiledOperation, Gathering, MediaType,
+};
 
 use crate::answer::{Answer, Seen};
 use crate::backend::Answered;
@@ -90,6 +92,8 @@ pub(crate) struct Context<'a> {
     pub(crate) whole: bool,
     /// Statuses besides those of success that are answers too, where there are several calls.
     pub(crate) statuses: &'a [u16],
+    /// How the messages of an answer are taken as a list, where they are.
+    pub(crate) gathers: Option<&'a Gathering>,
     pub(crate) trial: bool,
     /// Whether the caller's body came compressed, and was read.
     pub(crate) unpacked: bool,

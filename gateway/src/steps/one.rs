@@ -118,6 +118,7 @@ impl<'a> Call<'a> {
             may_stream: self.alone && !trial && !shaped && as_json,
             whole: shaped || !self.alone,
             statuses: self.step.plan.as_ref().map_or(&[], |p| &p.statuses),
+            gathers: self.step.plan.as_ref().and_then(|p| p.messages.as_ref()),
             trial,
             unpacked: x.unpacked.get(),
             share: &x.share,

@@ -21,6 +21,7 @@ mod forms;
 mod keeping;
 mod letter;
 mod letter_back;
+mod listed;
 mod packed;
 mod pages;
 mod passing;

@@ -7,6 +7,7 @@
 
 mod answering;
 mod fleet;
+mod gathered;
 mod limits;
 mod rules;
 mod streams;

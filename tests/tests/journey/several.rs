@@ -210,6 +210,19 @@ fn messages_are_changed_and_pages_of_one_origin_may_call() {
 }
 
 #[test]
+fn a_stream_without_end_is_a_list_of_its_beginning() {
+    let (porch, _) = Porch::published();
+    let reply = porch.call("GET", "/journeys/v1/positions", "", "");
+    assert_eq!(reply.status, 200, "{}", reply.text());
+    let positions = reply.json()["positions"].as_array().unwrap().clone();
+    assert_eq!(positions.len(), 3, "{positions:?}");
+    let place = |p: &Value| p["latitude"].is_number() && p["vessel"].is_string();
+    assert!(positions.iter().all(place), "{positions:?}");
+    let tried = stdout(&porch.client(&["try", "whereNow"], ""));
+    assert!(tried.contains("its first 3 messages are a list"), "{tried}");
+}
+
+#[test]
 fn a_backend_that_fails_now_and_then_is_asked_again() {
     let (porch, _) = Porch::published();
     porch

@@ -19,7 +19,9 @@ use super::{FacadeCompiler, Wired, route};
 use crate::compiled::{CompiledOperation, REQUEST_ROOTS, Reply, RulePlace, Step as Call, StepPlan};
 use crate::documents::{NamedCallDoc, OperationDoc};
 use crate::kind::Compiled;
-use crate::wiring::{Among, CallCompiler, NamedAnswer, Shapes, Spot, Target, Templates, Use, uses};
+use crate::wiring::{
+    Among, CallCompiler, NamedAnswer, Shapes, Spot, Target, Templates, Use, listed_shape, uses,
+};
 
 /// An operation has at most so many calls.
 const MAX_CALLS: usize = 32;
@@ -219,11 +221,18 @@ impl<'a> FacadeCompiler<'a> {
             },
             list: list.as_ref(),
             pages: doc.pages.is_some(),
+            messages: doc.messages.is_some(),
             ..outside.clone()
         };
         let wiring = doc.as_operation();
         let compiled = self.call_of(of, &wiring, &among, name);
         let shape = compiled.as_ref().and_then(|(c, _)| c.shape.clone());
+        let call = compiled.as_ref().map(|(c, _)| &*c.call);
+        let messages = self.messages((of, name, doc), call);
+        let shape = match messages {
+            Some(_) => shape.map(listed_shape),
+            None => shape,
+        };
         let answer = self.shaped_answer((of, name, doc), &among, shape.as_ref());
         let (pages, shape) = self.listed((of, name, doc), &among, (shape, answer.as_ref()));
         let seen_by_others = NamedAnswer {
@@ -247,6 +256,7 @@ impl<'a> FacadeCompiler<'a> {
                 when,
                 each: list.map(|list| self.each(of.id, name, list, doc)),
                 pages,
+                messages,
                 answer,
                 statuses: doc.statuses.clone(),
                 otherwise,

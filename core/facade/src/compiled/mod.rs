@@ -42,8 +42,8 @@ pub use definition::Definition;
 pub use examples::{Example, Examples, Given};
 pub(crate) use inside::circles;
 pub use operation::{
-    Call, CallRules, CompiledOperation, Each, Overridden, Pages, Refusal, Reply, Route, Step,
-    StepPlan,
+    Call, CallRules, CompiledOperation, Each, Gathering, Overridden, Pages, Refusal, Reply, Route,
+    Step, StepPlan,
 };
 pub use place::RulePlace;
 pub use problems::{Of, REASONS, Words};

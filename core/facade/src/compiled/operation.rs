@@ -4,6 +4,7 @@ use std::any::Any;
 use std::collections::HashMap;
 use std::fmt::Debug;
 use std::sync::Arc;
+use std::time::Duration;
 
 use http::StatusCode;
 use porch_contract::Position;
@@ -113,6 +114,8 @@ pub struct StepPlan {
     pub each: Option<Each>,
     /// How its pages are followed.
     pub pages: Option<Box<Pages>>,
+    /// How the messages of its answer are taken as a list.
+    pub messages: Option<Gathering>,
     /// What is made of its answer.
     pub answer: Option<Template>,
     /// Statuses besides those of success that are answers too.
@@ -126,6 +129,28 @@ pub struct StepPlan {
     pub behind: Vec<usize>,
     /// The call that takes it back.
     pub undo: Option<Step>,
+}
+
+/// How the messages of a stream are taken as a list.
+#[derive(Clone, Copy, Debug)]
+pub struct Gathering {
+    /// So many of them.
+    pub at_most: usize,
+    /// For so long, where that is said.
+    pub within: Option<Duration>,
+}
+
+impl Gathering {
+    /// What is told where there may be more.
+    pub fn told_most(&self) -> String {
+        format!("its first {} messages are a list", self.at_most)
+    }
+
+    /// What is told where its time is over.
+    pub fn told_within(&self, number: usize) -> String {
+        let ms = self.within.unwrap_or_default().as_millis();
+        format!("the {number} messages that came within {ms} ms are a list")
+    }
 }
 
 /// A call that is made for each item of a list.
@@ -203,6 +228,11 @@ pub trait Call: Any + Debug + Send + Sync {
     /// Whether callers get several messages.
     fn gives_messages(&self) -> bool {
         false
+    }
+
+    /// Whether an answer may be of several messages.
+    fn may_give_messages(&self) -> bool {
+        self.gives_messages()
     }
 
     /// What it does, for people who ask which rules act.

@@ -6,6 +6,7 @@ use serde::{Deserialize, Deserializer};
 use serde_json::Value;
 
 use super::{CallDoc, METHOD, OperationDoc};
+use crate::units::Span;
 
 /// One of several calls of an operation. Its answer is known by its name: `tide.status`, `tide.header`, `tide.body`, and
 /// `tide.failed` where something stands in its place.
@@ -41,6 +42,8 @@ pub struct NamedCallDoc {
     pub at_once: Option<u32>,
     /// Whether it is made again and again, for what comes in pages: the answer's body is the list of all of their items.
     pub pages: Option<PagesDoc>,
+    /// How the messages of a stream are taken, where its answer is one: the answer's body is the list of them.
+    pub messages: Option<MessagesDoc>,
     /// What is made of its answer, which is `answer` here; the others see it as its body.
     pub answer: Option<Value>,
     /// Statuses besides those of success that are answers too; any other one fails the call.
@@ -75,6 +78,17 @@ pub struct PagesDoc {
     /// So many pages at most, and more are a failure; 20 unless given.
     #[schemars(range(min = 1, max = 1_000))]
     pub at_most: Option<u32>,
+}
+
+/// How many messages of a stream are taken as a list.
+#[derive(Clone, Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct MessagesDoc {
+    /// So many messages, and the stream is ended there; 100 unless given.
+    #[schemars(range(min = 1, max = 10_000))]
+    pub at_most: Option<u32>,
+    /// For so long, and what came by then is the list; until the stream ends by itself unless given.
+    pub within: Option<Span>,
 }
 
 /// A call that takes back what another one did, at the same backend.

@@ -107,6 +107,8 @@ pub struct Among<'a> {
     pub list: Option<&'a Template>,
     /// Whether it comes in pages: there is a page then, and no item.
     pub pages: bool,
+    /// Whether the messages of a stream are taken as a list.
+    pub messages: bool,
 }
 
 impl<'a> Among<'a> {
@@ -119,6 +121,7 @@ impl<'a> Among<'a> {
             spot: Spot::Behind,
             list: None,
             pages: false,
+            messages: false,
         }
     }
 
@@ -176,6 +179,11 @@ pub(crate) fn shaped(
             json!({ "type": "array", "items": schema_of(template) }),
         )),
     }
+}
+
+/// What is known of a list of messages, each of which is what is known.
+pub(crate) fn listed_shape(shape: AnswerShape) -> AnswerShape {
+    AnswerShape::of_schema(listed(&shape).unwrap_or_else(|| json!({ "type": "array" })))
 }
 
 /// The schema of a list of bodies, with the parts that it refers to.

@@ -12,6 +12,7 @@ mod described;
 mod edited;
 mod examples;
 mod lent;
+mod messages;
 mod mistakes;
 mod pages;
 mod routing;

@@ -7,15 +7,21 @@ const FACADE: &str = "journeys/journeys.facade.yaml";
 /// The demo's documents with the facade that calls several backends.
 fn demo() -> Files {
     let mut files = super::demo();
-    let folder =
-        std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/documents/journeys");
-    for entry in std::fs::read_dir(folder).unwrap() {
-        let path = entry.unwrap().path();
-        let name = path.file_name().unwrap().to_str().unwrap();
-        files.insert(
-            format!("journeys/{name}"),
-            std::fs::read_to_string(&path).unwrap(),
-        );
+    let demo = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/documents");
+    let mut open = vec![demo.join("journeys"), demo.join("vessels")];
+    while let Some(folder) = open.pop() {
+        for entry in std::fs::read_dir(folder).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() {
+                open.push(path);
+                continue;
+            }
+            let name = path.strip_prefix(&demo).unwrap().to_str().unwrap();
+            // The fleet's own facade is not looked at here.
+            if !name.starts_with("vessels/vessels.facade") {
+                files.insert(name.into(), std::fs::read_to_string(&path).unwrap());
+            }
+        }
     }
     files.insert(
         "fair-share.rules.yaml".into(),

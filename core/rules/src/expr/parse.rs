@@ -24,6 +24,8 @@ pub struct Step {
     pub name: String,
     /// Whether it was asked for with `?`, or through `has()`.
     pub optional: bool,
+    /// Whether it is an item of a list, whichever: its name is what stands for it.
+    pub index: bool,
     /// Characters of the expression before it.
     pub offset: usize,
 }
@@ -143,7 +145,8 @@ struct Parser<'a> {
     chars: &'a [char],
     pos: usize,
     roots: &'a [&'a str],
-    locals: Vec<String>,
+    /// Names that macros give, each with what it is an item of.
+    locals: Vec<(String, Option<Vec<Step>>)>,
     references: Vec<Reference>,
     depth: usize,
     nodes: usize,

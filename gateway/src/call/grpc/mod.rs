@@ -3,6 +3,7 @@
 pub(crate) mod answer;
 mod failed;
 mod frames;
+mod gathered;
 mod lines;
 mod native;
 mod prepare;
@@ -107,6 +108,9 @@ impl Protocol for Grpc {
         if let Some(ended) = answer::ended(&head.headers)
             && head.status == StatusCode::OK
         {
+            if cx.gathers.is_some() && call.server_streaming {
+                return Reading::Done(gathered::none(&call, cx, head, ended));
+            }
             return Reading::Done(over(&call, cx, head, complaint, Ok((None, ended))));
         }
         let most = call.max_message;
@@ -114,6 +118,9 @@ impl Protocol for Grpc {
             Ok(answer) => answer,
             Err(wrong) => return Reading::Done(bare(head, Err(wrong.into()))),
         };
+        if let (true, Some(of)) = (call.server_streaming, cx.gathers) {
+            return Reading::later(gathered::gathered(call, cx, head, answer, (until, of)));
+        }
         if call.server_streaming {
             return Reading::later(stream(call, cx, head, answer, (until, complaint)));
         }

@@ -1,5 +1,6 @@
 //! HTTP calls.
 
+mod messages;
 mod prepare;
 
 pub(crate) use prepare::{add_credentials, without_pairs};
@@ -122,6 +123,12 @@ impl Protocol for Http {
     fn read<'a>(&'a self, cx: &'a Context<'a>, mut sent: Sent) -> Reading<'a> {
         if let Some(why) = unsound(&mut sent.answered) {
             return Reading::Done(refused(cx, sent.answered.head, why));
+        }
+        if let Some(of) = cx.gathers
+            && sent.answered.head.status.is_success()
+        {
+            let (head, body) = (sent.answered.head, sent.answered.body);
+            return Reading::later(messages::gathered(cx, head, body, of));
         }
         // What a reply makes of an answer is for answers that succeeded; others are passed on as they are.
         let status = sent.answered.head.status;

@@ -5,7 +5,7 @@ use porch_rules::expr::Template;
 use serde_json::Value;
 
 use super::{FacadeCompiler, Of};
-use crate::compiled::{Each, Pages, Step as Call};
+use crate::compiled::{Each, Gathering, Pages, Step as Call};
 use crate::documents::{NamedCallDoc, PagesDoc};
 use crate::wiring::{Among, AnswerShape, Shapes, Spot, shaped, uses};
 
@@ -95,6 +95,31 @@ impl<'a> FacadeCompiler<'a> {
             at_most: self.count(&keys("at-most"), doc.at_most, (DEFAULT_ITEMS, 10_000)),
             at_once: self.count(&keys("at-once"), doc.at_once, (DEFAULT_AT_ONCE, 64)),
         }
+    }
+
+    /// How the messages of a call's answer are taken as a list, where they are.
+    pub(super) fn messages(
+        &mut self,
+        (of, name, doc): (Of<'a>, &str, &NamedCallDoc),
+        call: Option<&dyn crate::compiled::Call>,
+    ) -> Option<Gathering> {
+        let messages = doc.messages.as_ref()?;
+        let keys = |key| ["operations", of.id, "calls", name, "messages", key];
+        let here = &keys("")[..5];
+        if doc.pages.is_some() {
+            let message = "“messages” has no meaning beside `pages:`".to_owned();
+            self.tell_at(Severity::Error, here, message, "a page is one answer");
+        }
+        if call.is_some_and(|c| !c.may_give_messages()) {
+            let message = "“messages” has no meaning here: the answer is no stream".to_owned();
+            let help = "streams are those of gRPC servers, and of HTTP: lines of JSON and events";
+            self.tell_at(Severity::Error, here, message, help);
+        }
+        let most = (DEFAULT_ITEMS, 10_000);
+        Some(Gathering {
+            at_most: self.count(&keys("at-most"), messages.at_most, most),
+            within: messages.within.map(|span| span.0),
+        })
     }
 
     /// A number that is given, or the usual one.

@@ -94,8 +94,20 @@ impl CallCompiler<'_> {
 
     /// Streams have operations of their own.
     fn no_stream_among_several(&mut self, method: &Method) -> Option<()> {
-        if self.among.is_none() || !(method.client_streaming || method.server_streaming) {
+        let is_list = self.among.is_some_and(|among| among.messages);
+        let streams = method.client_streaming || (method.server_streaming && !is_list);
+        if self.among.is_none() || !streams {
             return Some(());
+        }
+        if !method.client_streaming {
+            let message = format!(
+                "{} is a stream: how much of it is taken is not said",
+                method.name
+            );
+            let help =
+                "say so many messages, `messages: { at-most: 20 }`, or for so long: `within: 2s`";
+            self.error(self.at(&["call", "operation"]), message, help);
+            return None;
         }
         let message = format!("{} is a stream, and no one of several calls", method.name);
         let help = "give it an operation of its own, with `call:`";

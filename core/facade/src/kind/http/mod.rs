@@ -156,6 +156,11 @@ impl Call for HttpCall {
         NAME
     }
 
+    /// What it says of itself then decides.
+    fn may_give_messages(&self) -> bool {
+        true
+    }
+
     fn rules(&self, backend: &CompiledBackend, reply: &Reply) -> CallRules {
         let prepare = if self.is_form {
             "path, query, headers and a form are built"

@@ -60,6 +60,14 @@ fn follow(
             return Ok(());
         }
         let at: Vec<&str> = steps[..i].iter().map(|s| s.name.as_str()).collect();
+        if step.index {
+            // Of what is no list, as it is known, keys are items (CEL, “Macros”): there is nothing below them.
+            match view.items() {
+                Some(items) => view = items,
+                None => return Ok(()),
+            }
+            continue;
+        }
         let place = if at.is_empty() {
             what.to_owned()
         } else {

@@ -78,8 +78,13 @@ impl Parser<'_> {
             let node = self.call(at, &name, arguments)?;
             return self.postfix(node, None);
         }
-        if let Some(local) = self.locals.iter().rposition(|l| *l == name) {
-            return self.postfix(Node::Local(local), None);
+        if let Some(local) = self.locals.iter().rposition(|(l, _)| *l == name) {
+            let of = self.locals[local].1.clone();
+            let reference = of.map(|steps| Reference {
+                steps,
+                fixed: false,
+            });
+            return self.postfix(Node::Local(local), reference);
         }
         let Some(root) = self.roots.iter().position(|r| *r == name) else {
             let near = suggest(&name, self.roots.iter().copied()).map_or_else(
@@ -95,6 +100,7 @@ impl Parser<'_> {
             steps: vec![Step {
                 name,
                 optional: false,
+                index: false,
                 offset: at,
             }],
             fixed: true,
@@ -207,6 +213,7 @@ impl Parser<'_> {
             r.steps.push(Step {
                 name: name.clone(),
                 optional,
+                index: false,
                 offset: name_at,
             });
         }
@@ -226,11 +233,21 @@ impl Parser<'_> {
                 r.steps.push(Step {
                     name: name.clone(),
                     optional,
+                    index: false,
                     offset: at,
                 });
                 Ok(Node::Member {
                     of: Box::new(of),
                     name,
+                    optional,
+                })
+            }
+            (index @ Node::Literal(Literal::Int(_)), Some(r)) => {
+                r.fixed = false;
+                r.steps.push(item("[…]", optional, at));
+                Ok(Node::Index {
+                    of: Box::new(of),
+                    at: Box::new(index),
                     optional,
                 })
             }
@@ -266,6 +283,7 @@ impl Parser<'_> {
         name: &str,
         reference: &mut Option<Reference>,
     ) -> Parsed {
+        let list = reference.as_ref().map(|r| r.steps.clone());
         self.references.extend(reference.take());
         let kind = match name {
             "all" => Macro::All,
@@ -281,7 +299,11 @@ impl Parser<'_> {
         };
         let local = self.identifier()?;
         self.expect(",")?;
-        self.locals.push(local);
+        let items = list.map(|mut steps| {
+            steps.push(item(&local, false, at));
+            steps
+        });
+        self.locals.push((local, items));
         let index = self.locals.len() - 1;
         let body = self.expression()?;
         self.locals.pop();
@@ -292,5 +314,15 @@ impl Parser<'_> {
             local: index,
             body: Box::new(body),
         })
+    }
+}
+
+/// An item of a list, as a step to what is below it.
+fn item(name: &str, optional: bool, offset: usize) -> Step {
+    Step {
+        name: name.to_owned(),
+        optional,
+        index: true,
+        offset,
     }
 }
