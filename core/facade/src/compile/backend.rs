@@ -41,9 +41,8 @@ impl FacadeCompiler<'_> {
             .then(|| backend.doc.xml.clone().unwrap_or_default().mapping());
         let timeout = backend.doc.timeout.map_or(DEFAULT_TIMEOUT, |t| t.0);
         let connections = self.connections(backend, inside);
-        let offers_http2 = transport == Transport::Http1
-            && connections.is_none()
-            && backend.doc.http2.unwrap_or(true);
+        let may = connections.is_none() && backend.doc.http2.unwrap_or(true);
+        let offers_http2 = transport == Transport::Http1 && may;
         let identity = identity(&addresses, transport, &trust, &credentials)
             ^ named(backend.doc.server_name.as_deref())
             ^ named((!offers_http2).then_some("http/1.1"))

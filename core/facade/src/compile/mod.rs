@@ -13,6 +13,7 @@ mod examples;
 mod health;
 mod keeping;
 mod keys;
+mod lent;
 mod levels;
 mod overlaps;
 mod problems;
@@ -55,7 +56,7 @@ use crate::library::Library;
 use crate::read::Document;
 use crate::shared::Ruled;
 use crate::wiring::{CallCompiler, Lent, Used};
-use crate::{Documents, Files, Mask};
+use crate::{Documents, Files};
 
 /// What one facade is compiled from.
 pub(crate) struct Sources<'a> {
@@ -183,24 +184,7 @@ impl<'a> FacadeCompiler<'a> {
                 self.not_in_the_contract(id);
                 continue;
             };
-            self.used.take();
-            self.said.clear();
-            self.overridden.clear();
-            self.levels = self.levels_of(id, doc).into();
-            if !doc.calls.is_empty() {
-                operations.extend(self.several(id, doc, contract_op));
-                continue;
-            }
-            if doc.call.is_none() {
-                operations.push(self.of_examples(id, doc, contract_op));
-                continue;
-            }
-            let Some(wired) = self.wired(id, doc) else {
-                continue;
-            };
-            self.operation_keys(id, doc, &wired);
-            self.fault_statuses_of(&["operations", id], &doc.faults);
-            operations.extend(self.operation(id, doc, contract_op, &wired));
+            operations.extend(self.operation_of(id, doc, contract_op));
         }
         self.not_wired();
         self.unrouted();
@@ -234,21 +218,27 @@ impl<'a> FacadeCompiler<'a> {
         }
     }
 
-    /// Takes out the secrets that expressions name; whatever is shown of a backend's calls goes without them as well.
-    fn lent(&mut self) -> (Vec<String>, Mask) {
-        let named = self.lent.take();
-        let mask = Mask::of(named.values().map(String::as_str));
-        if !mask.is_empty() {
-            for backend in &mut self.backends {
-                let credentials = &mut Arc::make_mut(backend).credentials;
-                credentials.mask = credentials.mask.with(&mask);
-            }
+    /// One of its operations, by what it calls.
+    fn operation_of(
+        &mut self,
+        id: &'a str,
+        doc: &'a OperationDoc,
+        contract_op: &'a ContractOperation,
+    ) -> Option<CompiledOperation> {
+        self.used.take();
+        self.said.clear();
+        self.overridden.clear();
+        self.levels = self.levels_of(id, doc).into();
+        if !doc.calls.is_empty() {
+            return self.several(id, doc, contract_op);
         }
-        let digests = named
-            .iter()
-            .map(|(n, value)| (n.clone(), Secrets::digest(value)));
-        self.secrets.extend(digests);
-        (named.into_keys().collect(), mask)
+        if doc.call.is_none() {
+            return Some(self.of_examples(id, doc, contract_op));
+        }
+        let wired = self.wired(id, doc)?;
+        self.operation_keys(id, doc, &wired);
+        self.fault_statuses_of(&["operations", id], &doc.faults);
+        self.operation(id, doc, contract_op, &wired)
     }
 
     fn base(&mut self) {

@@ -19,9 +19,7 @@ use super::{FacadeCompiler, Wired, route};
 use crate::compiled::{CompiledOperation, REQUEST_ROOTS, Reply, RulePlace, Step as Call, StepPlan};
 use crate::documents::{NamedCallDoc, OperationDoc};
 use crate::kind::Compiled;
-use crate::wiring::{
-    Among, CallCompiler, NamedAnswer, Shapes, Spot, Target, Templates, Use, listed_shape, uses,
-};
+use crate::wiring::{Among, CallCompiler, NamedAnswer, Shapes, Spot, Target, Templates, Use, uses};
 
 /// An operation has at most so many calls.
 const MAX_CALLS: usize = 32;
@@ -226,13 +224,8 @@ impl<'a> FacadeCompiler<'a> {
         };
         let wiring = doc.as_operation();
         let compiled = self.call_of(of, &wiring, &among, name);
-        let shape = compiled.as_ref().and_then(|(c, _)| c.shape.clone());
-        let call = compiled.as_ref().map(|(c, _)| &*c.call);
-        let messages = self.messages((of, name, doc), call);
-        let shape = match messages {
-            Some(_) => shape.map(listed_shape),
-            None => shape,
-        };
+        let made = compiled.as_ref().map(|(made, _)| made);
+        let (messages, shape) = self.messages((of, name, doc), made);
         let answer = self.shaped_answer((of, name, doc), &among, shape.as_ref());
         let (pages, shape) = self.listed((of, name, doc), &among, (shape, answer.as_ref()));
         let seen_by_others = NamedAnswer {
@@ -242,8 +235,10 @@ impl<'a> FacadeCompiler<'a> {
         };
         let otherwise = self.otherwise((of, name, doc), &among, &seen_by_others);
         let undo = self.undo((of, name, doc), (names, known), &seen_by_others);
-        let wired = compiled.as_ref().map(|(_, wired)| wired);
-        let routing = wired.and_then(|w| self.routing(of.routed(&wiring, &among, w)));
+        let wired = compiled
+            .as_ref()
+            .map(|(_, w)| of.routed(&wiring, &among, w));
+        let routing = wired.and_then(|routed| self.routing(routed));
         let step = compiled.map(|(compiled, wired)| Call {
             name: self.shared.text(name),
             call: compiled.call,

@@ -121,12 +121,10 @@ impl<'s> Run<'s> {
                 local,
                 body,
             } => self.run_macro(*kind, over, *local, body),
-            Node::List(items) => Ok(Val::List(
-                items
-                    .iter()
-                    .map(|i| self.eval(i))
-                    .collect::<Result<_, _>>()?,
-            )),
+            Node::List(items) => {
+                let items = items.iter().map(|i| self.eval(i));
+                Ok(Val::List(items.collect::<Result<_, _>>()?))
+            }
             Node::Map(entries) => self.map(entries),
         }
     }

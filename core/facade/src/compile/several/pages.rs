@@ -7,7 +7,8 @@ use serde_json::Value;
 use super::{FacadeCompiler, Of};
 use crate::compiled::{Each, Gathering, Pages, Step as Call};
 use crate::documents::{NamedCallDoc, PagesDoc};
-use crate::wiring::{Among, AnswerShape, Shapes, Spot, shaped, uses};
+use crate::kind::Compiled;
+use crate::wiring::{Among, AnswerShape, Shapes, Spot, listed_shape, shaped, uses};
 
 /// Items of a list, and those that are called for at once, and pages, where nothing is said.
 const DEFAULT_ITEMS: u32 = 100;
@@ -97,11 +98,23 @@ impl<'a> FacadeCompiler<'a> {
         }
     }
 
-    /// How the messages of a call's answer are taken as a list, where they are.
+    /// How the messages of a call's answer are taken as a list, where they are; and what is known of the answer then.
     pub(super) fn messages(
         &mut self,
+        of: (Of<'a>, &str, &NamedCallDoc),
+        made: Option<&Compiled>,
+    ) -> (Option<Gathering>, Option<AnswerShape>) {
+        let shape = made.and_then(|made| made.shape.clone());
+        match self.gathering(of, made) {
+            Some(gathering) => (Some(gathering), shape.map(listed_shape)),
+            None => (None, shape),
+        }
+    }
+
+    fn gathering(
+        &mut self,
         (of, name, doc): (Of<'a>, &str, &NamedCallDoc),
-        call: Option<&dyn crate::compiled::Call>,
+        made: Option<&Compiled>,
     ) -> Option<Gathering> {
         let messages = doc.messages.as_ref()?;
         let keys = |key| ["operations", of.id, "calls", name, "messages", key];
@@ -110,7 +123,7 @@ impl<'a> FacadeCompiler<'a> {
             let message = "“messages” has no meaning beside `pages:`".to_owned();
             self.tell_at(Severity::Error, here, message, "a page is one answer");
         }
-        if call.is_some_and(|c| !c.may_give_messages()) {
+        if made.is_some_and(|made| !made.call.may_give_messages()) {
             let message = "“messages” has no meaning here: the answer is no stream".to_owned();
             let help = "streams are those of gRPC servers, and of HTTP: lines of JSON and events";
             self.tell_at(Severity::Error, here, message, help);
