@@ -199,24 +199,20 @@ impl<'a> FacadeCompiler<'a> {
     ) -> (Option<Call>, NamedAnswer) {
         let name = names[i];
         let doc = &of.doc.calls[i];
-        let place = ["calls", name].map(str::to_owned).to_vec();
         let outside = Among {
-            place: place.clone(),
+            place: ["calls", name].map(str::to_owned).to_vec(),
             ..Among::behind(names, known)
         };
-        let own =
-            |key: &str| ["operations", of.id, "calls", name, key].map(|k| Step::Key(k.to_owned()));
-        let (op, seen) = (of.contract_op, Seen::Several(&outside));
         let of_key = |me: &mut Self, key: &str, text: &Option<String>, what: &str| {
-            let text = text.as_deref()?;
-            me.expression((&own(key), text, what), op, seen)
+            let steps = ["operations", of.id, "calls", name, key];
+            let steps = steps.map(|k| Step::Key(k.to_owned()));
+            let place = (&steps[..], text.as_deref()?, what);
+            me.expression(place, of.contract_op, Seen::Several(&outside))
         };
         let when = of_key(self, "when", &doc.when, "condition");
         let list = of_key(self, "each", &doc.each, "list");
         let among = Among {
-            spot: Spot::Call {
-                each: doc.each.is_some(),
-            },
+            spot: doc.spot(),
             list: list.as_ref(),
             pages: doc.pages.is_some(),
             messages: doc.messages.is_some(),
@@ -230,7 +226,7 @@ impl<'a> FacadeCompiler<'a> {
         let (pages, shape) = self.listed((of, name, doc), &among, (shape, answer.as_ref()));
         let seen_by_others = NamedAnswer {
             name: name.to_owned(),
-            may_be_absent: doc.when.is_some() && doc.otherwise.is_none() && doc.each.is_none(),
+            may_be_absent: doc.may_be_absent(),
             shape,
         };
         let otherwise = self.otherwise((of, name, doc), &among, &seen_by_others);

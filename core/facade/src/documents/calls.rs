@@ -7,6 +7,7 @@ use serde_json::Value;
 
 use super::{CallDoc, METHOD, OperationDoc};
 use crate::units::Span;
+use crate::wiring::Spot;
 
 /// One of several calls of an operation. Its answer is known by its name: `tide.status`, `tide.header`, `tide.body`, and
 /// `tide.failed` where something stands in its place.
@@ -189,6 +190,18 @@ impl NamedCallDoc {
             (None, None) => sends_body,
         };
         self.writes.unwrap_or_else(by_method)
+    }
+
+    /// Where what it is made of stands.
+    pub(crate) fn spot(&self) -> Spot {
+        Spot::Call {
+            each: self.each.is_some(),
+        }
+    }
+
+    /// Whether there may be no answer, and nothing in its place.
+    pub(crate) fn may_be_absent(&self) -> bool {
+        self.when.is_some() && self.otherwise.is_none() && self.each.is_none()
     }
 
     /// All operations of the definition that it names, its own first.

@@ -192,11 +192,7 @@ impl Templates<'_> {
         match root {
             "path" => {
                 let known: Vec<&str> = self.operation.path.variables().collect();
-                if known.contains(&first.name.as_str()) {
-                    Ok(())
-                } else {
-                    unknown(first, "the path has no variable", &known)
-                }
+                one_of(first, "the path has no variable", &known)
             }
             "query" => match self.parameters(Place::Query).find(|p| p.name == first.name) {
                 None => unknown(
@@ -221,11 +217,7 @@ impl Templates<'_> {
             "cookie" => Err(absent(first, "cookie")),
             "caller" => {
                 let known = ["consumer", "key", "address"];
-                if known.contains(&first.name.as_str()) {
-                    Ok(())
-                } else {
-                    unknown(first, "of the caller is not known", &known)
-                }
+                one_of(first, "of the caller is not known", &known)
             }
             "body" => match &self.operation.body {
                 None => Err((
@@ -354,6 +346,14 @@ impl Templates<'_> {
 type Missing = (usize, String, String);
 
 static TEXT: LazyLock<Value> = LazyLock::new(|| json!({ "type": "string" }));
+
+/// Whether a step is one of those that there are.
+fn one_of(step: &PathStep, what: &str, known: &[&str]) -> Result<(), Missing> {
+    match known.contains(&step.name.as_str()) {
+        true => Ok(()),
+        false => unknown(step, what, known),
+    }
+}
 
 /// A name that is none of the known ones.
 fn unknown(first: &PathStep, what: &str, known: &[&str]) -> Result<(), Missing> {

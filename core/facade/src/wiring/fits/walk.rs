@@ -35,6 +35,15 @@ fn absent_below(step: &PathStep, at: Vec<&str>) -> Missing {
     (offset, message, help)
 }
 
+/// Which name was meant, or which there are.
+fn near(name: &str, names: &[&str]) -> String {
+    match suggest(name, names.iter().copied()) {
+        Some(near) => format!("did you mean “{near}”?"),
+        None if names.is_empty() => String::new(),
+        None => format!("there are: {}", names.join(", ")),
+    }
+}
+
 /// Follows a reference through a schema.
 pub(super) fn walk(view: SchemaView<'_>, steps: &[PathStep], what: &str) -> Result<(), Missing> {
     follow(view, steps, what, false)
@@ -101,17 +110,7 @@ fn follow(
                 return Ok(());
             }
             None => {
-                let names = view.property_names();
-                let help = suggest(&step.name, names.iter().copied()).map_or_else(
-                    || {
-                        if names.is_empty() {
-                            String::new()
-                        } else {
-                            format!("there are: {}", names.join(", "))
-                        }
-                    },
-                    |n| format!("did you mean “{n}”?"),
-                );
+                let help = near(&step.name, &view.property_names());
                 return Err((step.offset, format!("{place} has no “{}”", step.name), help));
             }
         }
