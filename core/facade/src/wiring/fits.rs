@@ -132,21 +132,6 @@ impl Templates<'_> {
         (Some(template), findings)
     }
 
-    /// Puts secrets in their places where nothing else is wrong; what is compared with schemas names them still.
-    fn bind_all(&self, template: &mut Template, path: &[Step], findings: &mut Vec<Finding>) {
-        let number = REQUEST_ROOTS.iter().position(|root| *root == SECRET);
-        let Some(number) = number.filter(|_| !porch_contract::has_errors(findings)) else {
-            return;
-        };
-        template.each_expr_mut(&mut Vec::new(), &mut |inner, expr| {
-            if let Err((offset, message, help)) = self.bind(expr, number) {
-                let at = self.node.locate(&self.full(path, inner), false);
-                let at = inside(self.text, at, offset + 1);
-                findings.push(Finding::error(self.file, at, message).help(help));
-            }
-        });
-    }
-
     /// The steps to a place of the structure; the same steps lead there in the document.
     fn full(&self, path: &[Step], inner: &[String]) -> Vec<Step> {
         let mut steps = path.to_vec();

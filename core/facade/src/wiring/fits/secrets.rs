@@ -2,11 +2,12 @@
 
 use std::sync::Arc;
 
-use porch_contract::suggest;
-use porch_rules::expr::{Expr, Reference};
+use porch_contract::{Finding, Step, suggest};
+use porch_rules::expr::{Expr, Reference, Template};
 
 use super::{Missing, Templates};
-use crate::compiled::{SECRET, Secrets};
+use crate::compiled::{REQUEST_ROOTS, SECRET, Secrets};
+use crate::read::inside;
 use crate::wiring::lent::Use;
 
 impl Templates<'_> {
@@ -32,8 +33,28 @@ impl Templates<'_> {
         Err((name.offset, message, help))
     }
 
+    /// Puts secrets in their places where nothing else is wrong; what is compared with schemas names them still.
+    pub(super) fn bind_all(
+        &self,
+        template: &mut Template,
+        path: &[Step],
+        findings: &mut Vec<Finding>,
+    ) {
+        let number = REQUEST_ROOTS.iter().position(|root| *root == SECRET);
+        let Some(number) = number.filter(|_| !porch_contract::has_errors(findings)) else {
+            return;
+        };
+        template.each_expr_mut(&mut Vec::new(), &mut |inner, expr| {
+            if let Err((offset, message, help)) = self.bind(expr, number) {
+                let at = self.node.locate(&self.full(path, inner), false);
+                let at = inside(self.text, at, offset + 1);
+                findings.push(Finding::error(self.file, at, message).help(help));
+            }
+        });
+    }
+
     /// Puts secrets in their places, and says where they would be shown.
-    pub(super) fn bind(&self, expr: &mut Expr, root: usize) -> Result<(), Missing> {
+    fn bind(&self, expr: &mut Expr, root: usize) -> Result<(), Missing> {
         let named = expr.references().iter().find(|r| r.steps[0].name == SECRET);
         let Some(offset) = named.map(|r| r.steps[0].offset) else {
             return Ok(());
