@@ -13,7 +13,7 @@ use porch_contract::{
 use porch_rules::expr::{Expr, Reference, Step as PathStep, Template};
 use serde_json::{Value, json};
 
-use self::walk::{absent, walk, walk_behind};
+use self::walk::{absent, one_of, walk, walk_behind};
 use super::among::Among;
 use super::lent::{Lent, Use};
 use super::used::Used;
@@ -331,14 +331,6 @@ impl Templates<'_> {
 type Missing = (usize, String, String);
 
 static TEXT: LazyLock<Value> = LazyLock::new(|| json!({ "type": "string" }));
-
-/// Whether a step is one of those that there are.
-fn one_of(step: &PathStep, what: &str, known: &[&str]) -> Result<(), Missing> {
-    match known.contains(&step.name.as_str()) {
-        true => Ok(()),
-        false => unknown(step, what, known),
-    }
-}
 
 /// A name that is none of the known ones.
 fn unknown(first: &PathStep, what: &str, known: &[&str]) -> Result<(), Missing> {

@@ -3,7 +3,7 @@
 use porch_contract::{SchemaView, suggest};
 use porch_rules::expr::Step as PathStep;
 
-use super::Missing;
+use super::{Missing, unknown};
 
 pub(super) fn absent(step: &PathStep, of: &str) -> (usize, String, String) {
     let name = &step.name;
@@ -116,4 +116,12 @@ fn follow(
         }
     }
     Ok(())
+}
+
+/// Whether a step is one of those that there are.
+pub(super) fn one_of(step: &PathStep, what: &str, known: &[&str]) -> Result<(), Missing> {
+    match known.contains(&step.name.as_str()) {
+        true => Ok(()),
+        false => unknown(step, what, known),
+    }
 }
