@@ -46,5 +46,5 @@ pub use listen::{Bound, Gateway, GatewayConfig, SecureConfig, StartError};
 pub use porch_tls::{Certificates, ServedError};
 pub use shared::{Pauses, Shared};
 pub use trace::{Message, Refusal, Stage, StageName, Trace};
-pub use trial::{GivenAnswer, TrialReply, TrialRequest, Trials};
+pub use trial::{GivenAnswer, RecordedAnswer, TrialReply, TrialRequest, Trials};
 pub use usage::{CopyRow, Record, UsageRow, latency_bucket, latency_bucket_us};

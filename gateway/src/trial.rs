@@ -27,6 +27,9 @@ pub struct TrialRequest {
     pub request: Request<Bytes>,
     /// Answers in place of calls, by the calls' names; `answer` where an operation has one call.
     pub answers: Vec<(String, GivenAnswer)>,
+    /// Answers that came once, in place of calls, by the calls' names as they are shown; those of one of a list are `name[0]`
+    /// and so on.
+    pub recorded: Vec<(String, RecordedAnswer)>,
 }
 
 /// An answer that somebody gives in place of a call.
@@ -36,6 +39,17 @@ pub struct GivenAnswer {
     pub status: StatusCode,
     /// Its body.
     pub body: Value,
+}
+
+/// An answer as a backend gave it once.
+#[derive(Clone, Debug)]
+pub struct RecordedAnswer {
+    /// Its status.
+    pub status: StatusCode,
+    /// Its fields.
+    pub fields: HeaderMap,
+    /// Its body.
+    pub body: Bytes,
 }
 
 /// What came of it.
@@ -107,6 +121,7 @@ async fn one(worker: &std::rc::Rc<Worker>, trial: TrialRequest) -> TrialReply {
     }
     let mut origin = Origin::of(Ipv4Addr::LOCALHOST.into());
     origin.given = trial.answers;
+    origin.recorded = trial.recorded;
     let (response, trace) = run(worker, &trial.porch, request, &origin, Mode::Trial).await;
     let (head, body) = response.into_parts();
     let mut trace = trace.map_or_else(Trace::default, |t| *t);

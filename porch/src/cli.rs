@@ -207,6 +207,9 @@ pub(crate) struct TryArgs {
     /// An answer in place of a call: NAME=JSON, NAME=@FILE or NAME:STATUS=JSON; `answer` is the name of an only call.
     #[arg(long = "answer", value_name = "NAME=JSON")]
     pub(crate) answers: Vec<String>,
+    /// An exchange that was kept (`porch trace`): what its calls were answered stands in place of them.
+    #[arg(long = "answers-of", value_name = "EXCHANGE")]
+    pub(crate) answers_of: Option<String>,
 }
 
 #[derive(Args)]

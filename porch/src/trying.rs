@@ -126,7 +126,7 @@ fn trial(
     }
     add_cookies(&mut headers, &cookies);
     let answers = answers(&args.answers)?;
-    let trial = json!({ "facade": facade, "operation": operation, "path": path, "query": query, "headers": headers, "body": body, "answers": answers });
+    let trial = json!({ "facade": facade, "operation": operation, "path": path, "query": query, "headers": headers, "body": body, "answers": answers, "answers_of": args.answers_of });
     Ok((trial, filled))
 }
 

@@ -931,6 +931,8 @@ export interface Trial {
   text?: string | null;
   /** Answers in place of calls, by the calls' names; `answer` where an operation has one call. Of a call that is made for each of a list, the list of what all of them gave. */
   answers?: Record<string, TrialAnswer>;
+  /** An exchange that was kept: what its calls were answered stands in place of them, but where an answer is given here. */
+  answers_of?: string | null;
   /** Files to put over the draft's for this run only. */
   files?: Record<string, string>;
 }

@@ -284,6 +284,8 @@ describe("facades and operations", () => {
     await userEvent.click(screen.getByRole("button", { name: "Run" }));
     expect(await screen.findByText(/“4040” is no status that place can answer with/)).toBeInTheDocument();
     await userEvent.type(screen.getByLabelText("status of place"), "{Backspace}");
+    const field = screen.getByLabelText("exchange whose answers stand in place of its calls");
+    await userEvent.type(field, " 7f5a-50 ");
     await userEvent.click(screen.getByRole("button", { name: "Run" }));
     const result = within(await screen.findByRole("region", { name: "Result of the trial run" }));
     expect(result.getByText(/callers are not served this draft yet/)).toBeInTheDocument();
@@ -296,6 +298,7 @@ describe("facades and operations", () => {
         headers: { Accept: "application/xml", Cookie: "desk=D1; lang=nn" },
         text: "12345678901234567890.10",
         answers: { place: { status: 404, body: null }, list: { status: 200, body: { Sailings: [] } } },
+        answers_of: "7f5a-50",
       },
     ]);
   });
@@ -307,6 +310,17 @@ describe("watching", () => {
     show(<TracePage />, "/traces/:id", `/traces/${trace.id}`);
     expect(await screen.findByText("The key was ended.")).toBeInTheDocument();
     expect(screen.getByText(/Only the outcome was kept/)).toBeInTheDocument();
+    expect(screen.queryByRole("link", { name: /with the answers of this exchange/ })).toBeNull();
+  });
+
+  it("leads from an exchange to a trial run with its answers", async () => {
+    const stage = { name: "call", from_us: 0, us: 1, notes: [] };
+    const stages = [stage] as unknown as typeof trace.stages;
+    new Service({ "GET /api/traces/{id}": { explanation: [], trace: { ...trace, stages } } });
+    show(<TracePage />, "/traces/:id", `/traces/${trace.id}`);
+    const link = await screen.findByRole("link", { name: /with the answers of this exchange/ });
+    const to = `/facades/${trace.facade}/${trace.operation}?answers-of=${trace.id}`;
+    expect(link).toHaveAttribute("href", to);
   });
 
   it("lists usage, also of what was not found and of callers without a key", async () => {

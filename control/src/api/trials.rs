@@ -1,5 +1,7 @@
 //! Trial runs.
 
+mod recorded;
+
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
@@ -13,6 +15,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
 
+use self::recorded::InPlace;
 use super::extract::Json;
 use super::session::Publisher;
 use crate::app::App;
@@ -44,6 +47,8 @@ pub(crate) struct Trial {
     /// each of a list, the list of what all of them gave.
     #[serde(default)]
     answers: BTreeMap<String, TrialAnswer>,
+    /// An exchange that was kept: what its calls were answered stands in place of them, but where an answer is given here.
+    answers_of: Option<String>,
     /// Files to put over the draft's for this run only.
     #[serde(default)]
     files: BTreeMap<String, String>,
@@ -81,10 +86,8 @@ pub(crate) async fn run(
     let sent_along = !trial.files.is_empty();
     let model = app.publication.model_with(trial.files.clone()).await?;
     if sent_along {
-        publisher.needs(
-            Role::Publisher,
-            "Files of one's own can be tried by publishers",
-        )?;
+        let told = "Files of one's own can be tried by publishers";
+        publisher.needs(Role::Publisher, told)?;
         let own = app.publication.model().await?;
         let environment = app.publication.environment();
         meets_only_its_own_secrets(environment, &own.documents, &model.documents)?;
@@ -109,30 +112,48 @@ pub(crate) async fn run(
         return Err(no_operation(&trial, facade.as_deref()).with(findings));
     };
     if porch_contract::has_errors(&findings) {
-        return Err(ApiError::new(
-            422,
-            "The draft has errors",
-            "Mend what is listed, and try again.",
-        )
-        .with(findings));
+        let help = "Mend what is listed, and try again.";
+        return Err(ApiError::new(422, "The draft has errors", help).with(findings));
     }
     may_try(&publisher, app.config.viewers_do_not_try, &op.route.method)?;
     let request = request(&trial, facade, op)?;
-    let answers = answers(&publisher, &trial, op)?;
+    let in_place = in_place(&app, &publisher, &trial, (facade, op)).await?;
+    let is_real = in_place.given.is_empty() && in_place.recorded.is_empty();
     let reply = app
         .trials
         .run(TrialRequest {
             porch: Arc::new(porch),
             request,
-            answers,
+            answers: in_place.given,
+            recorded: in_place.recorded,
         })
         .await
         .ok_or_else(|| ApiError::new(500, "The trial run was lost", ""))?;
     let status = app.publication.summary().await?.status(&trial.facade);
-    if !sent_along && trial.answers.is_empty() && (200..300).contains(&reply.status) {
+    if !sent_along && is_real && (200..300).contains(&reply.status) {
         remember(&app, trial);
     }
     Ok(Json(result(reply, !sent_along && status == "same")))
+}
+
+/// What stands in place of calls: what is given, and what an exchange that was kept has besides.
+async fn in_place(
+    app: &App,
+    publisher: &Publisher,
+    trial: &Trial,
+    at: (&CompiledFacade, &CompiledOperation),
+) -> Result<InPlace, ApiError> {
+    let mut in_place = InPlace {
+        given: answers(publisher, trial, at.1)?,
+        recorded: Vec::new(),
+    };
+    let id = trial.answers_of.as_deref().map(str::trim);
+    if let Some(id) = id.filter(|id| !id.is_empty()) {
+        let told = "Answers that were kept can be tried by publishers";
+        publisher.needs(Role::Publisher, told)?;
+        recorded::of_exchange(app, id, at, &mut in_place).await?;
+    }
+    Ok(in_place)
 }
 
 fn result(reply: TrialReply, released: bool) -> TrialResult {

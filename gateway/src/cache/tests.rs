@@ -19,6 +19,8 @@ fn facade(name: &str) -> Arc<CompiledFacade> {
         backends: Vec::new(),
         definitions: Vec::new(),
         secrets: Vec::new(),
+        named: Vec::new(),
+        mask: porch_facade::Mask::default(),
     })
 }
 

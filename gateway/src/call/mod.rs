@@ -22,6 +22,7 @@ use ::http::{HeaderMap, StatusCode};
 use bytes::Bytes;
 use porch_facade::{
     Address, Call, CompiledBackend, CompiledFacade, CompiledOperation, Gathering, MediaType,
+    StepPlan,
 };
 
 use crate::answer::{Answer, Seen};
@@ -90,10 +91,8 @@ pub(crate) struct Context<'a> {
     pub(crate) may_stream: bool,
     /// Whether an expression needs the answer's value.
     pub(crate) whole: bool,
-    /// Statuses besides those of success that are answers too, where there are several calls.
-    pub(crate) statuses: &'a [u16],
-    /// How the messages of an answer are taken as a list, where they are.
-    pub(crate) gathers: Option<&'a Gathering>,
+    /// What else there is to it, where it is one of several calls.
+    pub(crate) plan: Option<&'a StepPlan>,
     pub(crate) trial: bool,
     /// Whether the caller's body came compressed, and was read.
     pub(crate) unpacked: bool,
@@ -103,10 +102,16 @@ pub(crate) struct Context<'a> {
     pub(crate) tell: &'a Tell,
 }
 
-impl Context<'_> {
+impl<'a> Context<'a> {
+    /// How the messages of an answer are taken as a list, where they are.
+    pub(crate) fn gathers(&self) -> Option<&'a Gathering> {
+        self.plan?.messages.as_ref()
+    }
+
     /// Whether a status besides those of success is that of an answer.
     pub(crate) fn takes(&self, status: StatusCode) -> bool {
-        self.statuses.contains(&status.as_u16())
+        let statuses = self.plan.map_or(&[][..], |plan| &plan.statuses);
+        statuses.contains(&status.as_u16())
     }
 }
 

@@ -15,7 +15,7 @@ use super::state::Exchange;
 use crate::body::InBody;
 use crate::caller::Caller;
 use crate::fields::TRACEPARENT;
-use crate::trial::GivenAnswer;
+use crate::trial::{GivenAnswer, RecordedAnswer};
 use crate::worker::Worker;
 
 /// Milliseconds since 1970.
@@ -91,6 +91,8 @@ pub(crate) struct Origin {
     pub(crate) inner: Option<Inner>,
     /// Answers in place of calls, for trial runs.
     pub(crate) given: Vec<(String, GivenAnswer)>,
+    /// The same as they came once.
+    pub(crate) recorded: Vec<(String, RecordedAnswer)>,
 }
 
 /// A copy of a call, for comparison.
@@ -158,6 +160,7 @@ impl Origin {
             secure: false,
             inner: None,
             given: Vec::new(),
+            recorded: Vec::new(),
         }
     }
 

@@ -9,7 +9,7 @@ use porch_facade::{CompiledBackend, Step, Transport, Way};
 use porch_rules::expr::EvalError;
 
 use super::attempts::{self, Again, Kept};
-use super::given::given;
+use super::given::{answered, given, recorded};
 use super::made::{prepare, remade};
 use super::{body, inside, refused, routed, shown};
 use crate::answer::Answer;
@@ -117,8 +117,7 @@ impl<'a> Call<'a> {
             keep: x.recorder.borrow().full && !self.is_quiet(),
             may_stream: self.alone && !trial && !shaped && as_json,
             whole: shaped || !self.alone,
-            statuses: self.step.plan.as_ref().map_or(&[], |p| &p.statuses),
-            gathers: self.step.plan.as_ref().and_then(|p| p.messages.as_ref()),
+            plan: self.step.plan.as_deref(),
             trial,
             unpacked: x.unpacked.get(),
             share: &x.share,
@@ -314,6 +313,7 @@ pub(super) async fn carry_out<'a>(
     let anew = || again.then(|| remade(x, request, call, &cx)).flatten();
     let backends = &x.worker.backends;
     let answered = match &call.backend.credentials.client {
+        _ if !x.origin.recorded.is_empty() && recorded(x, call).is_some() => answered(x, call),
         // All of them in a place of their own: a call that is made once has no room for it.
         _ if call.backend.attempts.is_some() || call.backend.circuit.is_some() => {
             let of = Again::of(request, (call, scope), (kept, until, again));
@@ -327,12 +327,7 @@ pub(super) async fn carry_out<'a>(
             sent.await.map_err(Failure::Call)
         }
         Some(grant) => {
-            let sending = shown::Sending {
-                slot: &mut slot,
-                until,
-                within,
-                anew: &anew,
-            };
+            let sending = shown::Sending::of(&mut slot, (until, within), &anew);
             Box::pin(shown::send(x, call, grant, sending)).await
         }
     };

@@ -24,6 +24,21 @@ pub(super) struct Sending<'s> {
     pub(super) anew: &'s dyn Fn() -> Option<Outgoing>,
 }
 
+impl<'s> Sending<'s> {
+    pub(super) fn of(
+        slot: &'s mut Option<Outgoing>,
+        (until, within): (Instant, Duration),
+        anew: &'s dyn Fn() -> Option<Outgoing>,
+    ) -> Self {
+        Self {
+            slot,
+            until,
+            within,
+            anew,
+        }
+    }
+}
+
 /// Sends a request with a token. One that the backend refuses is not shown again; where the request may be repeated, it is sent
 /// once more with another.
 pub(super) async fn send(

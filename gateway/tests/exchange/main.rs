@@ -254,6 +254,7 @@ fn trial_of(
         porch,
         request,
         answers: Vec::new(),
+        recorded: Vec::new(),
     }
 }
 

@@ -244,3 +244,57 @@ fn a_backend_that_fails_now_and_then_is_asked_again() {
         "{tried}"
     );
 }
+
+#[test]
+fn answers_that_were_kept_stand_in_place_of_calls() {
+    let (mut porch, _) = Porch::published();
+    let path = "/journeys/v1/harbours/farholt/sailings?on=2027-05-02";
+    let reply = porch.call("GET", path, "", "");
+    assert_eq!(reply.status, 200, "{}", reply.text());
+    let mut id = String::new();
+    wait_until("the exchange is kept", || {
+        let traces = porch.ok(&["trace"]);
+        let all = traces.as_array().unwrap().iter();
+        let found = all.clone().find(|t| t["operation"] == "sailingsFrom");
+        id = found.map_or_else(String::new, |t| t["id"].as_str().unwrap().to_owned());
+        !id.is_empty()
+    });
+    // No backend is there any more: SOAP and HTTP are answered as they were.
+    porch.tides = None;
+    porch.reservations = None;
+    let gone = porch.call("GET", path, "", "");
+    assert!(gone.status >= 500, "{}", gone.text());
+    let arguments = ["sailingsFrom", "harbour=farholt", "on=2027-05-02"];
+    let of = [
+        "try",
+        arguments[0],
+        arguments[1],
+        arguments[2],
+        "--answers-of",
+        &id,
+    ];
+    let tried = porch.ok(&of);
+    assert_eq!(tried["status"], 200, "{tried}");
+    let body: Value = serde_json::from_str(tried["body"].as_str().unwrap()).unwrap();
+    assert_eq!(body, reply.json());
+    assert!(
+        tried
+            .to_string()
+            .contains("an answer that was kept stands for it")
+    );
+    // What is given goes before what was kept.
+    let given = [&of[..], &["--answer", "tide={\"metres\":0.2}"]].concat();
+    let given = stdout(&porch.client(&given, ""));
+    assert!(given.contains("409"), "{given}");
+    // One of another operation is none of this one's.
+    let other = porch.client(&["try", "tideAt", "code=FAR", "--answers-of", &id], "");
+    let told = String::from_utf8_lossy(&other.stderr).into_owned();
+    assert!(
+        !other.status.success() && told.contains("is none of journeys/tideAt"),
+        "{told}"
+    );
+    assert!(
+        told.contains("It is one of journeys/sailingsFrom."),
+        "{told}"
+    );
+}

@@ -8,14 +8,25 @@ export function GivenAnswers({
   names,
   answers,
   onAnswers,
+  exchange,
+  onExchange,
 }: {
   names: string[];
   answers: Record<string, GivenAnswer>;
   onAnswers: (answers: Record<string, GivenAnswer>) => void;
+  exchange: string;
+  onExchange: (id: string) => void;
 }) {
   return (
-    <Fold title="Answers in place of calls">
+    <Fold title="Answers in place of calls" open={exchange !== ""}>
       <Soft>A call whose answer stands here is not made. A reply can be shaped without its backends.</Soft>
+      <div style={{ marginTop: 8 }}>
+        <Field
+          label="exchange whose answers stand in place of its calls"
+          value={exchange}
+          onChange={onExchange}
+        />
+      </div>
       {names.map((name) => {
         const given = answers[name] ?? { status: "", body: "" };
         const put = (more: Partial<GivenAnswer>) => onAnswers({ ...answers, [name]: { ...given, ...more } });

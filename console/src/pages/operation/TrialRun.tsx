@@ -1,4 +1,5 @@
 import { useState } from "react";
+import { useSearchParams } from "react-router";
 
 import { api, useChange } from "../../api/client";
 import type { Table as OperationTable } from "../../api/schema";
@@ -48,6 +49,8 @@ export function TrialRun({
   table: OperationTable;
   calls: string[];
 }) {
+  const [search] = useSearchParams();
+  const [exchange, setExchange] = useState(search.get("answers-of") ?? "");
   const [answers, setAnswers] = useState<Record<string, GivenAnswer>>({});
   const [path, setPath] = useState(() => texts(table.sample.path));
   const [query, setQuery] = useState(() => texts(table.sample.query));
@@ -69,7 +72,16 @@ export function TrialRun({
   // The body goes as it was typed: reading it here would take digits from its numbers.
   const trial = useChange(() =>
     api("POST /api/trials", {
-      body: { facade, operation: id, path, query: given, headers: sent, text: body, answers: sentAnswers(answers) },
+      body: {
+        facade,
+        operation: id,
+        path,
+        query: given,
+        headers: sent,
+        text: body,
+        answers: sentAnswers(answers),
+        ...(exchange.trim() === "" ? {} : { answers_of: exchange.trim() }),
+      },
     }),
   );
   return (
@@ -97,7 +109,13 @@ export function TrialRun({
         )}
         {calls.length > 0 && (
           <div style={{ marginTop: 12 }}>
-            <GivenAnswers names={calls} answers={answers} onAnswers={setAnswers} />
+            <GivenAnswers
+              names={calls}
+              answers={answers}
+              onAnswers={setAnswers}
+              exchange={exchange}
+              onExchange={setExchange}
+            />
           </div>
         )}
         <RowOf style={{ marginTop: 12 }}>

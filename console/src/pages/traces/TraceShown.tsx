@@ -1,3 +1,5 @@
+import { Link } from "react-router";
+
 import type { Explained } from "../../api/schema";
 import { RowOf, Sheet, Soft, StatusTag } from "../../parts";
 import { time, took } from "../../parts/format";
@@ -27,7 +29,14 @@ export function TraceShown({ data }: { data: Explained }) {
         {trace.stages.length === 0 ? (
           <Soft>Only the outcome was kept: too many exchanges came at once.</Soft>
         ) : (
-          <Stages trace={trace} />
+          <>
+            <Stages trace={trace} />
+            {trace.stages.some((s) => s.name === "call") && (
+              <Link to={`/facades/${trace.facade}/${trace.operation}?answers-of=${trace.id}`}>
+                Try {trace.operation} with the answers of this exchange
+              </Link>
+            )}
+          </>
         )}
       </Sheet>
     </>

@@ -53,6 +53,7 @@ fn backend(address: Address) -> CompiledBackend {
         timeout: Duration::from_secs(2),
         attempts: None,
         circuit: None,
+        health: None,
         connect: Duration::from_secs(2),
         idle: Duration::from_secs(2),
         max_message: 1 << 20,

@@ -108,7 +108,7 @@ impl Protocol for Grpc {
         if let Some(ended) = answer::ended(&head.headers)
             && head.status == StatusCode::OK
         {
-            if cx.gathers.is_some() && call.server_streaming {
+            if cx.gathers().is_some() && call.server_streaming {
                 return Reading::Done(gathered::none(&call, cx, head, ended));
             }
             return Reading::Done(over(&call, cx, head, complaint, Ok((None, ended))));
@@ -118,7 +118,7 @@ impl Protocol for Grpc {
             Ok(answer) => answer,
             Err(wrong) => return Reading::Done(bare(head, Err(wrong.into()))),
         };
-        if let (true, Some(of)) = (call.server_streaming, cx.gathers) {
+        if let (true, Some(of)) = (call.server_streaming, cx.gathers()) {
             return Reading::later(gathered::gathered(call, cx, head, answer, (until, of)));
         }
         if call.server_streaming {

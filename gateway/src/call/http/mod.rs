@@ -124,7 +124,7 @@ impl Protocol for Http {
         if let Some(why) = unsound(&mut sent.answered) {
             return Reading::Done(refused(cx, sent.answered.head, why));
         }
-        if let Some(of) = cx.gathers
+        if let Some(of) = cx.gathers()
             && sent.answered.head.status.is_success()
         {
             let (head, body) = (sent.answered.head, sent.answered.body);
