@@ -254,6 +254,8 @@ pub struct OperationDoc {
     /// Several calls in place of one, by names of their own: those that need nothing of one another run at once.
     #[serde(default)]
     pub calls: IndexMap<String, NamedCallDoc>,
+    /// How long several calls may take together; as long as each of them may unless given.
+    pub timeout: Option<Span>,
     /// When requests are refused, in the facade's own words; in this order.
     #[serde(default)]
     pub refuse: Vec<RefusalDoc>,

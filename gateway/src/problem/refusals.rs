@@ -13,7 +13,7 @@ pub(crate) use super::of_failure::bad_answer;
 use crate::body::ReadFailure;
 use crate::budget::NoRoom;
 use crate::failure::Mistake;
-use crate::fields::{RATE_LIMIT, RATE_LIMIT_POLICY};
+use crate::fields::{PROXY_STATUS, RATE_LIMIT, RATE_LIMIT_POLICY};
 use crate::trace::StageName;
 
 pub(crate) fn bad_path(why: &str) -> Box<Problem> {
@@ -266,6 +266,24 @@ pub(crate) fn coded(op: &CompiledOperation) -> Box<Problem> {
     Problem::new(415, "coding", title, detail, StageName::Admit)
         .by(&op.place)
         .header(header::ACCEPT_ENCODING, "gzip, deflate, identity")
+}
+
+/// Several calls that took too long together.
+pub(crate) fn late_together(
+    op: &CompiledOperation,
+    names: &[&str],
+    within: Duration,
+) -> Box<Problem> {
+    let title = "The backends are too slow";
+    let detail = "Not all answers came in time. Try again later.";
+    let why = format!(
+        "all calls together have {within:?} (`timeout`), and these were waited for still: {}",
+        names.join(", ")
+    );
+    Problem::new(504, "backend-slow", title, detail, StageName::Call)
+        .why(why)
+        .by(&op.place)
+        .header(PROXY_STATUS, "elm-porch; error=http_response_timeout")
 }
 
 /// An operation that nothing here can carry out.

@@ -10,11 +10,13 @@ mod undo;
 use std::future::Future;
 use std::pin::Pin;
 use std::task::Poll;
+use std::time::Duration;
 
 use http::StatusCode;
 use porch_facade::{Step, StepPlan};
 use porch_rules::expr::Template;
 use serde_json::{Value, json};
+use tokio::time::Instant;
 
 use super::body;
 use super::given::called_nothing;
@@ -25,7 +27,7 @@ use crate::body::InBody;
 use crate::call::{CallerBody, Needs};
 use crate::exchange::state::Exchange;
 use crate::failure::Failure;
-use crate::problem::Problem;
+use crate::problem::{Problem, late_together};
 use crate::scope::{AnswerView, Scope, Within};
 use crate::steps::request::Request;
 use crate::trace::StageName;
@@ -107,6 +109,8 @@ struct All<'r, 'a> {
 
 impl<'r, 'a> All<'r, 'a> {
     async fn run(mut self) -> Result<(), Box<Problem>> {
+        let within = self.request.operation.within;
+        let until = within.map(|within| (Instant::now() + within, within));
         let mut running: Vec<(usize, Running<'r>)> = Vec::new();
         let failed = loop {
             if let Err(problem) = self.ask() {
@@ -116,12 +120,32 @@ impl<'r, 'a> All<'r, 'a> {
             if running.is_empty() {
                 return Ok(());
             }
-            let (i, gave) = next(&mut running).await;
+            let (i, gave) = match self.next(&mut running, until).await {
+                Ok(came) => came,
+                Err(problem) => break problem,
+            };
             if let Err(problem) = self.done(i, gave) {
                 break problem;
             }
         };
         self.undo(failed, running).await
+    }
+
+    /// Waits for the first that is done, as long as all may take together.
+    async fn next(
+        &self,
+        running: &mut Vec<(usize, Running<'r>)>,
+        until: Option<(Instant, Duration)>,
+    ) -> Result<(usize, Gave), Box<Problem>> {
+        let Some((until, within)) = until else {
+            return Ok(next(running).await);
+        };
+        if let Ok(came) = tokio::time::timeout_at(until, next(running)).await {
+            return Ok(came);
+        }
+        let names = running.iter().map(|(i, _)| &*self.calls[*i].step.name);
+        let names: Vec<&str> = names.collect();
+        Err(late_together(self.request.operation, &names, within))
     }
 
     /// Notes what a step gave.

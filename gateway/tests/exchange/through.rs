@@ -45,6 +45,10 @@ impl Desk {
 }
 
 fn stage(desk: &Arc<Desk>) -> Stage {
+    stage_of(desk, FACADE)
+}
+
+fn stage_of(desk: &Arc<Desk>, facade: &str) -> Stage {
     let desk = desk.clone();
     let backend = Scripted::start(move |_, request| {
         let line = request.lines().next().unwrap_or_default().to_owned();
@@ -61,7 +65,7 @@ fn stage(desk: &Arc<Desk>) -> Stage {
         }
         plain("{\"id\": \"H7\"}")
     });
-    let porch = compile_slow_with(backend.address, CONTRACT, FACADE);
+    let porch = compile_slow_with(backend.address, CONTRACT, facade);
     let config = GatewayConfig {
         workers: 1,
         drain: Duration::from_secs(5),
@@ -95,6 +99,33 @@ fn what_was_done_is_taken_back_also_where_the_caller_has_left() {
     let book = traces.iter().find(|t| t.operation == "book").unwrap();
     assert_eq!(book.status, 502);
     let why = &book.refusal.as_ref().unwrap().why;
+    assert!(why.contains("“hold” was undone"), "{why}");
+}
+
+#[test]
+fn calls_that_take_too_long_together_end_and_what_was_done_is_taken_back() {
+    let desk = Arc::new(Desk::default());
+    let facade = FACADE.replace("  book:\n", "  book:\n    timeout: 150ms\n");
+    let stage = stage_of(&desk, &facade);
+    let request =
+        b"POST /f/book HTTP/1.1\r\nHost: x\r\nConnection: close\r\nContent-Length: 0\r\n\r\n";
+    let answer = stage.raw(request);
+    assert_eq!(status(&answer), 504, "{answer}");
+    assert!(
+        answer.contains("http_response_timeout") && answer.contains("backend-slow"),
+        "{answer}"
+    );
+    desk.wait(|(lines, _)| lines.last().is_some_and(|l| l == "DELETE /hold/H7"));
+    desk.0.lock().unwrap().1 = true;
+    desk.1.notify_all();
+    let (traces, _) = stage.end();
+    let why = &traces[0].refusal.as_ref().unwrap().why;
+    assert!(
+        why.contains(
+            "all calls together have 150ms (`timeout`), and these were waited for still: pay"
+        ),
+        "{why}"
+    );
     assert!(why.contains("“hold” was undone"), "{why}");
 }
 

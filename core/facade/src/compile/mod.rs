@@ -232,6 +232,12 @@ impl<'a> FacadeCompiler<'a> {
         if !doc.calls.is_empty() {
             return self.several(id, doc, contract_op);
         }
+        if doc.timeout.is_some() {
+            let message = "“timeout” is for several `calls`".to_owned();
+            let help = "how long one may take stands in the backend's document";
+            let steps = ["operations", id, "timeout"];
+            self.tell_at(Severity::Error, &steps, message, help);
+        }
         if doc.call.is_none() {
             return Some(self.of_examples(id, doc, contract_op));
         }
@@ -418,6 +424,7 @@ impl<'a> FacadeCompiler<'a> {
             admission,
             examples: None,
             steps: Vec::new(),
+            within: None,
             refusals: Box::default(),
             reply: Reply::default(),
             changes: None,

@@ -105,6 +105,7 @@ impl<'a> FacadeCompiler<'a> {
         let place = self.place_of_several(of, &names);
         Some(CompiledOperation {
             steps: steps?,
+            within: doc.timeout.map(|t| t.0),
             refusals,
             reply: Reply {
                 body: reply,
@@ -141,7 +142,13 @@ impl<'a> FacadeCompiler<'a> {
         })
     }
 
-    fn tell_at(&mut self, severity: Severity, steps: &[&str], message: String, help: &str) {
+    pub(super) fn tell_at(
+        &mut self,
+        severity: Severity,
+        steps: &[&str],
+        message: String,
+        help: &str,
+    ) {
         let facade = self.from.facade;
         let steps: Vec<Step> = steps.iter().map(|k| Step::Key((*k).into())).collect();
         let at = facade.node.locate(&steps, true);

@@ -30,6 +30,8 @@ pub struct CompiledOperation {
     pub examples: Option<Arc<Examples>>,
     /// What is called; those that do not wait for one another run at once.
     pub steps: Vec<Step>,
+    /// How long several may take together.
+    pub within: Option<Duration>,
     /// When the request is refused, in the order of the document.
     pub refusals: Box<[Refusal]>,
     /// What is made of the answers.

@@ -112,6 +112,13 @@ fn secrets_are_sent_or_compared_and_nothing_else() {
 }
 
 #[test]
+fn a_time_for_all_calls_together_is_for_several() {
+    let found = check(&files("    timeout: 3s"), "live");
+    let told = "8:5 “timeout” is for several `calls` (how long one may take stands in the backend's document)";
+    assert!(first(&found).ends_with(told), "{found:?}");
+}
+
+#[test]
 fn a_secret_that_the_environment_has_not_is_told_and_another_value_compiles_again() {
     let model = Model::read(
         Arc::new(files("    send: { headers: { X-A: =secret.hook } }")),
