@@ -1,8 +1,9 @@
-//! The fixed backend of the benchmarks: 1 KB of JSON to every GET, a SOAP answer of about 1 KB (or 1 MB, if asked) to every POST.
+//! The fixed backend of the benchmarks: 1 KB of JSON to every GET (to `/after/N/…` behind N milliseconds), a SOAP answer of about 1 KB (or 1 MB, if asked) to every POST.
 //!
 //! `bench-backend PORT`
 
 use std::convert::Infallible;
+use std::time::Duration;
 
 use bytes::Bytes;
 use http_body_util::{BodyExt, Full};
@@ -45,6 +46,11 @@ async fn main() -> std::io::Result<()> {
         stream.set_nodelay(true)?;
         let service = service_fn(move |request: Request<Incoming>| async move {
             let post = request.method() == Method::POST;
+            let after = request.uri().path().strip_prefix("/after/");
+            let after = after.and_then(|rest| rest.split('/').next()?.parse::<u64>().ok());
+            if let Some(ms) = after {
+                tokio::time::sleep(Duration::from_millis(ms.min(1_000))).await;
+            }
             let sent = request
                 .into_body()
                 .collect()

@@ -110,6 +110,9 @@ impl<'x> Exchange<'x> {
         };
         let x: &Self = self;
         if let Some(plan) = &found.operation.cache {
+            if let Some(kept) = stage::kept(x, &found, plan, parts, &body) {
+                return Ok(kept);
+            }
             let taken = (parts, captured.as_slice());
             return Box::pin(stage::cached(
                 x,

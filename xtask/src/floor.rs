@@ -43,7 +43,7 @@ const fn case(name: &'static str, path: &'static str) -> Case {
     }
 }
 
-const CASES: [Case; 6] = [
+const CASES: [Case; 8] = [
     case("plain", "/plain/item/7"),
     Case {
         connections: 1,
@@ -57,6 +57,8 @@ const CASES: [Case; 6] = [
         status: "401",
         ..case("refused", "/full/item/7")
     },
+    case("kept", "/kept/item/7"),
+    case("both", "/both/item/7"),
     case("soap-1kb", "/soap/harbours/Farholt/sailings?on=2027-05-14"),
     Case {
         fleet: true,

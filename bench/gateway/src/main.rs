@@ -1,7 +1,7 @@
 //! The data plane alone, without database and control plane: for profiling and for counting instructions.
 //!
 //! `bench-gateway PORT BACKEND-PORT [FLEET-PORT]` until its input ends: `/plain/item/{id}` passes through, `/full/item/{id}` has a key (`bench`), a
-//! limit and ten header rules, `/soap/harbours/{harbour}/sailings?on=…` asks the demo's booking system; with a third port `/vessels/v1/…` is the demo's
+//! limit and ten header rules, `/kept/item/{id}` is kept and given again, `/both/item/{id}` makes two calls at once, `/soap/harbours/{harbour}/sailings?on=…` asks the demo's booking system; with a third port `/vessels/v1/…` is the demo's
 //! gRPC facade.
 
 use std::collections::{BTreeMap, HashMap};
@@ -74,6 +74,20 @@ paths:
       responses: { '200': { description: ok } }
 ";
 
+/// Two calls at once, and a reply of both.
+const BOTH: &str = "\
+elm-porch: facade/1
+name: both
+base: /both
+contract: c.yaml
+operations:
+  item:
+    calls:
+      one: { backend: fixed, path: '/item/{id}' }
+      two: { backend: fixed, path: '/item/{id}' }
+    reply: { one: =one.body.text, two: =size(two.body.text) }
+";
+
 fn documents(
     backend: u16,
     fleet: Option<&str>,
@@ -103,6 +117,9 @@ fn documents(
             ),
         ),
     ]);
+    let kept = facade("kept", "cache: { fresh: 1h }\n", "");
+    files.insert("kept.yaml".into(), kept);
+    files.insert("both.yaml".into(), BOTH.into());
     soap(backend, &mut files)?;
     let Some(fleet) = fleet else {
         return Ok(files);

@@ -47,6 +47,8 @@ pub(crate) struct Of<'o> {
     pub(crate) headers: &'o HeaderMap,
 }
 
+/// Fields that are told anew with each reply.
+const SAID_BESIDES: usize = 8;
 /// What an entry takes besides its body and fields.
 const OVERHEAD: usize = 900;
 
@@ -58,6 +60,8 @@ impl Entry {
     ) -> Self {
         // It is told anew each time.
         headers.remove(header::AGE);
+        // There is room for what each reply says besides, so that copies of them do not grow.
+        headers.reserve(SAID_BESIDES);
         let vary = varied(&headers, of.headers);
         let fields: usize = headers
             .iter()
@@ -96,7 +100,11 @@ impl Entry {
 
     /// How long it is fresh still, or how long it is not any more.
     pub(crate) fn left(&self) -> Result<Duration, Duration> {
-        let age = self.age();
+        self.left_at(self.age())
+    }
+
+    /// The same where its age is known.
+    pub(crate) fn left_at(&self, age: Duration) -> Result<Duration, Duration> {
         match self.life.fresh.checked_sub(age) {
             Some(left) if !left.is_zero() => Ok(left),
             _ => Err(age.saturating_sub(self.life.fresh)),

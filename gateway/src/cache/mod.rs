@@ -31,6 +31,11 @@ pub(crate) struct Key {
 }
 
 impl Key {
+    /// What it is found by.
+    pub(crate) fn parts(&self) -> (&[u8], &[u8]) {
+        (&self.uri, &self.rest)
+    }
+
     fn len(&self) -> usize {
         self.uri.len() + self.rest.len()
     }
@@ -163,13 +168,13 @@ impl Cache {
     /// The reply that fits a request, and whether there are others of the same key.
     pub(crate) fn find(
         &self,
-        key: &Key,
+        (uri, rest): (&[u8], &[u8]),
         headers: &HeaderMap,
         facade: &Arc<CompiledFacade>,
     ) -> (Option<Arc<Entry>>, bool) {
         let found = {
-            let shard = self.shard(&key.uri);
-            let Some(all) = shard.kept.get(&key.uri).and_then(|k| k.get(&key.rest)) else {
+            let shard = self.shard(uri);
+            let Some(all) = shard.kept.get(uri).and_then(|k| k.get(rest)) else {
                 return (None, false);
             };
             let mut found = all.iter().rev();

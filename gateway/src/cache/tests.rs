@@ -87,7 +87,7 @@ fn a_reply_fits_whoever_says_the_same_of_what_it_varies_with() {
     keep((&cache, &facade), &key("a"), vary, &en, 2);
     let length = |asked: &HeaderMap| {
         cache
-            .find(&key("a"), asked, &facade)
+            .find(key("a").parts(), asked, &facade)
             .0
             .map(|e| e.body.len())
     };
@@ -95,7 +95,10 @@ fn a_reply_fits_whoever_says_the_same_of_what_it_varies_with() {
         (length(&de), length(&en), length(&none)),
         (Some(1), Some(2), None)
     );
-    assert!(cache.find(&key("a"), &none, &facade).1, "there are others");
+    assert!(
+        cache.find(key("a").parts(), &none, &facade).1,
+        "there are others"
+    );
     let both = headers(&[("accept-language", "de"), ("accept-language", "en")]);
     assert_eq!(length(&both), None);
     // A newer one takes its place.
@@ -104,7 +107,7 @@ fn a_reply_fits_whoever_says_the_same_of_what_it_varies_with() {
     assert_eq!(cache.kept().replies, 2);
     // Another compiled form of the facade has none of it.
     let other = self::facade("f");
-    assert!(cache.find(&key("a"), &de, &other).0.is_none());
+    assert!(cache.find(key("a").parts(), &de, &other).0.is_none());
 }
 
 #[test]
@@ -113,14 +116,17 @@ fn what_is_kept_is_bounded_and_what_is_asked_for_stays() {
     let wanted = key("wanted");
     keep((&cache, &facade), &wanted, "", &none, 1_000);
     for i in 0..5_000 {
-        assert!(cache.find(&wanted, &none, &facade).0.is_some(), "{i}");
+        assert!(
+            cache.find(wanted.parts(), &none, &facade).0.is_some(),
+            "{i}"
+        );
         keep((&cache, &facade), &key(&format!("k{i}")), "", &none, 1_000);
         assert!(cache.kept().bytes <= SHARDS * 20_000);
     }
     assert!(cache.kept().replies > 100, "{:?}", cache.kept());
     // One that is greater than all of its part is not kept.
     keep((&cache, &facade), &key("great"), "", &none, 30_000);
-    assert!(cache.find(&key("great"), &none, &facade).0.is_none());
+    assert!(cache.find(key("great").parts(), &none, &facade).0.is_none());
     // The same key again and again takes no more room, and leaves no turns behind.
     for _ in 0..10_000 {
         keep((&cache, &facade), &wanted, "", &none, 1_000);
@@ -175,7 +181,7 @@ fn replies_are_let_go_by_facade_operation_path_and_tag() {
         assert_eq!(cache.kept().replies, 4 - number);
     }
     fill();
-    let is_there = |facade, target| cache.find(&key(target), &none, facade).0.is_some();
+    let is_there = |facade, target| cache.find(key(target).parts(), &none, facade).0.is_some();
     cache.invalidate("h", "/f/c?x");
     assert!(!is_there(&f, "/f/c?x") && is_there(&f, "/f/a"));
     assert_eq!(cache.kept().replies, 3);
@@ -187,7 +193,7 @@ fn replies_are_let_go_by_facade_operation_path_and_tag() {
 fn what_was_asked_for_before_something_was_let_go_is_not_kept() {
     let (cache, f, none) = (Cache::of(1 << 20), facade("f"), HeaderMap::new());
     let key = key("/a");
-    let is_there = || cache.find(&key, &none, &f).0.is_some();
+    let is_there = || cache.find(key.parts(), &none, &f).0.is_some();
     let before = entry((&cache, &f), &key, "", &none, 1);
     cache.invalidate("h", "/a");
     assert!(!cache.keep(&key, &before) && !is_there());

@@ -17,7 +17,7 @@ use porch_facade::{CachePlan, Keeping};
 
 use self::behind::behind;
 use self::given::{given, say};
-use self::key::key;
+use self::key::sought;
 use super::find::Found;
 use super::kept_body::{Gathered, gather};
 use crate::body::{InBody, ReplyBody};
@@ -51,6 +51,81 @@ enum Known {
     Give(Arc<Entry>, &'static str),
     /// It is asked for, or about.
     Ask(Option<Arc<Entry>>, &'static str, Option<Asking>),
+}
+
+/// A reply that may be given.
+struct May {
+    /// What is said of that.
+    told: &'static str,
+    /// Whether another one is asked for meanwhile.
+    refreshes: bool,
+}
+
+/// Whether a reply may be given as it is (RFC 9111 §4); or why it is asked about.
+fn may_give(entry: &Entry, asked: &Directives) -> Result<May, &'static str> {
+    if entry.life.no_cache || asked.no_cache {
+        return Err(if asked.no_cache { "request" } else { "stale" });
+    }
+    let seconds = Duration::from_secs;
+    if asked
+        .max_age
+        .is_some_and(|most| most == 0 || entry.age() > seconds(most))
+    {
+        // What is older than the caller wants is only given to whoever takes it stale.
+        return Err("request");
+    }
+    let as_it_is = |told| May {
+        told,
+        refreshes: false,
+    };
+    match entry.left() {
+        Ok(left) if asked.min_fresh.is_some_and(|least| left < seconds(least)) => Err("request"),
+        Ok(_) => Ok(as_it_is("hit")),
+        Err(_) if entry.life.must_revalidate && entry.life.while_revalidate.is_zero() => {
+            Err("stale")
+        }
+        Err(over) if over < entry.life.while_revalidate => Ok(May {
+            told: "hit; detail=stale-while-revalidate",
+            refreshes: true,
+        }),
+        Err(over) => {
+            let taken = asked.max_stale.filter(|_| !entry.life.must_revalidate);
+            match taken.is_some_and(|most| over <= seconds(most)) {
+                true => Ok(as_it_is("hit; detail=max-stale")),
+                false => Err("stale"),
+            }
+        }
+    }
+}
+
+/// A reply that is kept and fresh, given at once: what is looked for, waited for and asked about comes behind that.
+pub(crate) fn kept(
+    x: &Exchange<'_>,
+    found: &Found<'_>,
+    plan: &CachePlan,
+    parts: &Parts,
+    body: &InBody,
+) -> Option<Response<ReplyBody>> {
+    let keeping = plan.keeps.as_ref()?;
+    let reads = matches!(parts.method, Method::GET | Method::HEAD) && !found.native;
+    let aside = x.is_trial() || x.copy().is_some() || x.refreshes();
+    if !reads || aside || body.length() != Some(0) || is_for_the_backend(&parts.headers) {
+        return None;
+    }
+    let sought = sought(x, found, keeping, parts);
+    let cache = &x.worker.shared.cache;
+    let (entry, _) = cache.find((&sought.uri, &sought.rest), &parts.headers, found.facade);
+    let entry = entry?;
+    let may = may_give(&entry, &directives(keeping, parts)).ok()?;
+    (!may.refreshes).then(|| given(x, parts, &entry, may.told))
+}
+
+/// What the caller says of it, where that is heeded.
+fn directives(keeping: &Keeping, parts: &Parts) -> Directives {
+    match keeping.heeds_callers {
+        true => Directives::of(&parts.headers),
+        false => Directives::default(),
+    }
 }
 
 /// Gives a reply that is kept, or carries the request out and keeps what comes.
@@ -92,12 +167,9 @@ pub(crate) async fn cached<'x>(
         keeping,
         parts,
         captured,
-        key: key(x, found, keeping, parts),
+        key: sought(x, found, keeping, parts).key(),
         target: target(parts),
-        directives: match keeping.heeds_callers {
-            true => Directives::of(&parts.headers),
-            false => Directives::default(),
-        },
+        directives: directives(keeping, parts),
     };
     match asks.look().await? {
         Known::Give(entry, told) => Ok(asks.give(&entry, told)),
@@ -172,7 +244,7 @@ impl Asks<'_, '_> {
         loop {
             let (entry, others) =
                 self.cache()
-                    .find(&self.key, &self.parts.headers, self.found.facade);
+                    .find(self.key.parts(), &self.parts.headers, self.found.facade);
             let why = match &entry {
                 None if others => "vary-miss",
                 None => "uri-miss",
@@ -208,40 +280,13 @@ impl Asks<'_, '_> {
         }
     }
 
-    /// Whether a reply may be given as it is (RFC 9111 §4), and what is said of that; or why it is asked about.
+    /// Whether a reply may be given as it is, and what is said of that; or why it is asked about.
     fn may_give(&self, entry: &Arc<Entry>) -> Result<&'static str, &'static str> {
-        let asked = &self.directives;
-        if entry.life.no_cache || asked.no_cache {
-            return Err(if asked.no_cache { "request" } else { "stale" });
+        let may = may_give(entry, &self.directives)?;
+        if may.refreshes {
+            refresh::begin(self.x, self.parts, &self.key);
         }
-        let seconds = Duration::from_secs;
-        if asked
-            .max_age
-            .is_some_and(|most| most == 0 || entry.age() > seconds(most))
-        {
-            // What is older than the caller wants is only given to whoever takes it stale.
-            return Err("request");
-        }
-        match entry.left() {
-            Ok(left) if asked.min_fresh.is_some_and(|least| left < seconds(least)) => {
-                Err("request")
-            }
-            Ok(_) => Ok("hit"),
-            Err(_) if entry.life.must_revalidate && entry.life.while_revalidate.is_zero() => {
-                Err("stale")
-            }
-            Err(over) => {
-                if over < entry.life.while_revalidate {
-                    refresh::begin(self.x, self.parts, &self.key);
-                    return Ok("hit; detail=stale-while-revalidate");
-                }
-                let taken = asked.max_stale.filter(|_| !entry.life.must_revalidate);
-                match taken.is_some_and(|most| over <= seconds(most)) {
-                    true => Ok("hit; detail=max-stale"),
-                    false => Err("stale"),
-                }
-            }
-        }
+        Ok(may.told)
     }
 
     fn give(&self, entry: &Arc<Entry>, told: &str) -> Response<ReplyBody> {

@@ -16,7 +16,7 @@ mod wired;
 
 pub(crate) use admit::admit;
 pub(crate) use answers::keeps;
-pub(crate) use cache::cached;
+pub(crate) use cache::{cached, kept};
 pub(crate) use find::{Found, find, operation_of};
 pub(crate) use kept_body::{Gathered, gather};
 pub(crate) use pack::pack;

@@ -32,6 +32,8 @@ pub(super) fn write_documents(
     let kept = PLAIN_FACADE.replace("name: plain", "name: kept");
     let kept = kept.replace("base: /plain", "base: /kept\ncache: { fresh: 1h }");
     write("kept.facade.yaml", kept)?;
+    write("both.openapi.yaml", contract("Both", BOTH_PATHS))?;
+    write("both.facade.yaml", BOTH_FACADE.to_owned())?;
     write_full(folder, 0, operations, "Full")?;
     write_vessels(folder, backends.fleet)?;
     write_soap(folder, backends.backend)
@@ -89,6 +91,33 @@ contract: plain.openapi.yaml
 operations:
   item:
     call: { backend: fixed }
+";
+
+const BOTH_PATHS: &str = "\
+\x20 /both:
+    get:
+      operationId: both
+      responses: { '200': { description: ok } }
+  /slower:
+    get:
+      operationId: slower
+      responses: { '200': { description: ok } }
+";
+
+/// Two calls that need nothing of one another, and the slower of them alone.
+const BOTH_FACADE: &str = "\
+elm-porch: facade/1
+name: both
+base: /both
+contract: both.openapi.yaml
+operations:
+  both:
+    calls:
+      slow: { backend: fixed, path: /after/5/item }
+      quick: { backend: fixed, path: /after/4/item }
+    reply: { slow: =slow.body.text, quick: =size(quick.body.text) }
+  slower:
+    call: { backend: fixed, method: GET, path: /after/5/item }
 ";
 
 const FULL_FACADE: &str = "\

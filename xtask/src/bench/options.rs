@@ -3,7 +3,7 @@
 use crate::Outcome;
 
 /// All cases there are, in the order they run.
-pub(super) const CASES: [&str; 20] = [
+pub(super) const CASES: [&str; 21] = [
     "pass-through",
     "soap-1kb",
     "soap-1mb",
@@ -21,6 +21,7 @@ pub(super) const CASES: [&str; 20] = [
     "changes",
     "cache-hit",
     "added",
+    "two-calls",
     "release",
     "memory",
     "workers",

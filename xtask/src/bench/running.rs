@@ -18,6 +18,10 @@ impl Bench<'_> {
             let row = self.added()?;
             self.results.running.push(row);
         }
+        if self.options.wants("two-calls") {
+            let row = self.two_calls()?;
+            self.results.running.push(row);
+        }
         if self.options.wants("release") {
             let row = self.release_under_load()?;
             self.results.running.push(row);
@@ -55,6 +59,30 @@ impl Bench<'_> {
             &format!("{own:.0} µs, a byte relay {other:.0} µs"),
             own / other,
             1.3,
+        ))
+    }
+
+    /// Median time of two calls at once, over that of the slower one alone, both through the porch.
+    fn two_calls(&self) -> Outcome<Value> {
+        eprintln!("· two calls at once against the slower one alone");
+        let (both, alone) = (
+            self.small.load("/both/both", false),
+            self.small.load("/both/slower", false),
+        );
+        let (mut ratios, mut two, mut one) = (Vec::new(), Vec::new(), Vec::new());
+        for _ in 0..self.options.runs {
+            let p50 = |load: &Load| wrk(load, 1, self.options.seconds).map(|m| m.p50_us);
+            let (both, alone) = (p50(&both)?, p50(&alone)?);
+            ratios.push(both / alone);
+            two.push(both);
+            one.push(alone);
+        }
+        let (two, one) = (median(two), median(one));
+        Ok(row(
+            "two calls at once, median with one connection",
+            &format!("{two:.0} µs, the slower alone {one:.0} µs"),
+            median(ratios),
+            1.15,
         ))
     }
 

@@ -6,6 +6,7 @@ use std::time::Duration;
 use bytes::Bytes;
 use http::request::Parts;
 use http::{HeaderMap, HeaderName, HeaderValue, Method, Response, StatusCode, header};
+use smallvec::SmallVec;
 
 use crate::body::ReplyBody;
 use crate::cache::{Entry, date};
@@ -17,7 +18,15 @@ const CACHE_STATUS: HeaderName = HeaderName::from_static("cache-status");
 
 /// Adds what the porch's cache did, behind what others did before it (RFC 9211 §2).
 pub(super) fn say(response: &mut Response<ReplyBody>, told: &str) {
-    if let Ok(value) = HeaderValue::from_str(&format!("elm-porch; {told}")) {
+    append(response, &[told.as_bytes()]);
+}
+
+/// The same of parts. They are put together by hand: it is done for each reply that is kept.
+fn append(response: &mut Response<ReplyBody>, parts: &[&[u8]]) {
+    let mut text = SmallVec::<[u8; 96]>::new();
+    text.extend_from_slice(b"elm-porch; ");
+    parts.iter().for_each(|part| text.extend_from_slice(part));
+    if let Ok(value) = HeaderValue::from_bytes(&text) {
         response.headers_mut().append(CACHE_STATUS, value);
     }
 }
@@ -38,11 +47,13 @@ pub(super) fn given(
             .headers_mut()
             .insert(header::AGE, age.as_secs().into());
     }
-    let ttl = match entry.left() {
+    let ttl = match entry.left_at(age) {
         Ok(left) => left.as_secs() as i64,
         Err(over) => -(over.as_secs() as i64),
     };
-    say(&mut response, &format!("{told}; ttl={ttl}"));
+    let mut digits = itoa::Buffer::new();
+    let shown = digits.format(ttl).as_bytes();
+    append(&mut response, &[told.as_bytes(), b"; ttl=", shown]);
     x.recorder
         .borrow_mut()
         .stage(StageName::Reply, from, |stage| {
