@@ -7,6 +7,7 @@ use std::borrow::Cow;
 use std::cell::OnceCell;
 use std::net::IpAddr;
 
+use self::answers::Named;
 pub(crate) use self::answers::{AnswerView, Within};
 use crate::caller::Caller;
 use crate::failure::Mistake;
@@ -79,10 +80,10 @@ const COOKIE: usize = 5;
 const OF_CALLER: [&str; 3] = ["consumer", "key", "address"];
 
 impl Scope<'_> {
-    fn answer(&self, root: usize) -> Option<&Value> {
+    fn answer(&self, root: usize) -> Option<Named<'_>> {
         let step = root.checked_sub(ANSWER)?;
         match &self.within {
-            None => self.answers.get(step)?.get().map(|a| &a.value),
+            None => self.answers.get(step)?.get().map(Named::Answer),
             Some(within) => within.value(root, step),
         }
     }
@@ -123,7 +124,7 @@ impl Names for Scope<'_> {
                 _ => None,
             },
             COOKIE => cookie(self.headers, name).map(|v| Val::Str(Cow::Borrowed(v))),
-            _ => self.answer(root)?.get(name).map(Val::of),
+            _ => self.answer(root)?.member(name),
         }
     }
 
@@ -170,7 +171,7 @@ impl Names for Scope<'_> {
                     .map(|(name, value)| (name.to_owned(), Val::Str(Cow::Borrowed(value))))
                     .collect(),
             ),
-            _ => self.answer(root).map_or(Val::Absent, Val::of),
+            _ => self.answer(root).map_or(Val::Absent, Named::whole),
         }
     }
 }

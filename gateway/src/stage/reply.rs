@@ -226,7 +226,7 @@ fn make(
             let value = value_of(whole.body, &x.share).map_err(failed)?;
             let headers = &whole.fields;
             let soap_headers = whole.soap_headers.take();
-            let view = AnswerView::new(status.as_u16(), headers, value, soap_headers);
+            let view = AnswerView::new(status.as_u16(), headers.clone(), value, soap_headers);
             scope.answers = vec![view.into()];
             render(template, scope).map_err(failed)?
         }
@@ -308,7 +308,12 @@ fn value_of(content: Content, share: &Share<'_>) -> Result<Value, Failure> {
 
 fn render(template: &Template, scope: &Scope<'_>) -> Result<Bytes, Failure> {
     match template.render(scope) {
-        Ok(value) => Ok(value.map_or_else(Bytes::new, |v| v.to_string().into())),
+        Ok(None) => Ok(Bytes::new()),
+        // Not by its `Display`, which goes through a formatter.
+        Ok(Some(value)) => match serde_json::to_vec(&value) {
+            Ok(bytes) => Ok(bytes.into()),
+            Err(e) => Err(Failure::Answer(e.to_string())),
+        },
         Err((source, error)) => Err(Failure::Answer(format!(
             "the reply cannot be built: ={source}: {error}"
         ))),

@@ -230,7 +230,7 @@ fn view(x: &Exchange<'_>, answer: &Answer, looks_into: bool) -> Result<AnswerVie
     };
     Ok(AnswerView::new(
         head.status.as_u16(),
-        &head.headers,
+        head.headers.clone(),
         body,
         None,
     ))

@@ -273,7 +273,7 @@ async fn step<'a>(
             // For nothing it was called.
             Some(_) => {
                 let none = Value::Array(Vec::new());
-                let view = AnswerView::new(0, &http::HeaderMap::new(), none, None);
+                let view = AnswerView::bare(0, none);
                 Ok(Some(view.named(true)))
             }
             None => instead(request, call, scope, 0),
@@ -319,8 +319,7 @@ fn given(
     if !status.is_success() && !plan.statuses.contains(&status.as_u16()) {
         return Err(call.unusual(request, status));
     }
-    let fields = http::HeaderMap::new();
-    let view = AnswerView::new(status.as_u16(), &fields, given.body.clone(), None).named(false);
+    let view = AnswerView::bare(status.as_u16(), given.body.clone()).named(false);
     match plan.each.is_some() || plan.pages.is_some() {
         true => Ok(view),
         false => shaped(request, call, plan, (view, None), scope),
@@ -343,7 +342,7 @@ fn instead(request: &Request<'_>, call: &Call<'_>, scope: &Scope<'_>, status: u1
     let made = otherwise.render(scope);
     let made = made.map_err(|e| call.failed(request, INSTEAD, e))?;
     let body = made.unwrap_or(Value::Null);
-    let view = AnswerView::new(status, &http::HeaderMap::new(), body, None);
+    let view = AnswerView::bare(status, body);
     Ok(Some(view.named(true)))
 }
 
@@ -406,7 +405,7 @@ async fn answer<'a>(
         Ok(done) => done,
         Err(problem) if takes(problem.status) => {
             let told = json!({ "title": problem.title(), "detail": problem.detail() });
-            let view = AnswerView::new(problem.status.as_u16(), &Default::default(), told, None);
+            let view = AnswerView::bare(problem.status.as_u16(), told);
             return Ok(view.named(false));
         }
         Err(problem) => return Err(problem),
@@ -431,7 +430,7 @@ async fn answer<'a>(
         }
         Answer::Through(_) => return Err(call.unusual(request, status)),
     };
-    let view = AnswerView::new(status.as_u16(), &fields, value, soap_headers);
+    let view = AnswerView::new(status.as_u16(), fields, value, soap_headers);
     Ok(view.named(false))
 }
 

@@ -37,7 +37,7 @@ pub(crate) fn by_answer(
     let view = match answer {
         Answer::Through(passing) => {
             let head = &passing.head;
-            AnswerView::new(head.status.as_u16(), &head.headers, null, None)
+            AnswerView::new(head.status.as_u16(), head.headers.clone(), null, None)
         }
         Answer::Whole(whole) => {
             let body = match std::mem::replace(&mut whole.body, Content::Empty) {
@@ -56,7 +56,7 @@ pub(crate) fn by_answer(
                 }
             };
             let headers = whole.soap_headers.clone();
-            AnswerView::new(whole.status.as_u16(), &whole.fields, body, headers)
+            AnswerView::new(whole.status.as_u16(), whole.fields.clone(), body, headers)
         }
     };
     scope.answers = vec![view.into()];
@@ -88,7 +88,7 @@ pub(crate) fn seen(
         Answer::Through(passing) => {
             let head = &passing.head;
             let status = head.status.as_u16();
-            return Ok(AnswerView::new(status, &head.headers, null, None));
+            return Ok(AnswerView::new(status, head.headers.clone(), null, None));
         }
         Answer::Whole(whole) => whole,
     };
@@ -100,7 +100,7 @@ pub(crate) fn seen(
     };
     let headers = whole.soap_headers.clone();
     let status = whole.status.as_u16();
-    Ok(AnswerView::new(status, &whole.fields, body, headers))
+    Ok(AnswerView::new(status, whole.fields.clone(), body, headers))
 }
 
 /// Asks for one.

@@ -18,7 +18,7 @@ const STREAM: &str =
 fn files(server: &Server) -> Files {
     let mut files = documents(ODDITIES, &[server.address], |_| ());
     let facade = format!(
-        "elm-porch: facade/1\nname: lists\nbase: /lists\ncontract: lists.openapi.yaml\noperations:\n  list:\n    calls: {{ all: {{ {STREAM}, messages: {{ at-most: 3 }} }} }}\n    reply: {{ all: =all.body, first: '=all.body[0].name' }}\n  soon:\n    calls: {{ all: {{ {STREAM}, messages: {{ within: 200ms }} }} }}\n    reply: {{ many: =size(all.body) }}\n  each:\n    calls: {{ all: {{ backend: odd, operation: odd.v1.Oddities/BadStream, each: \"=['endless', 'well']\", send: {{ name: =item }}, messages: {{ at-most: 2 }} }} }}\n    reply: {{ all: =all.body }}\n"
+        "elm-porch: facade/1\nname: lists\nbase: /lists\ncontract: lists.openapi.yaml\noperations:\n  list:\n    calls: {{ all: {{ {STREAM}, messages: {{ at-most: 3 }} }} }}\n    reply: {{ all: =all.body, first: '=all.body[0].?name' }}\n  soon:\n    calls: {{ all: {{ {STREAM}, messages: {{ within: 200ms }} }} }}\n    reply: {{ many: =size(all.body) }}\n  each:\n    calls: {{ all: {{ backend: odd, operation: odd.v1.Oddities/BadStream, each: \"=['endless', 'well']\", send: {{ name: =item }}, messages: {{ at-most: 2 }} }} }}\n    reply: {{ all: =all.body }}\n"
     );
     files.insert("lists.facade.yaml".into(), facade);
     files.insert("lists.openapi.yaml".into(), CONTRACT.into());

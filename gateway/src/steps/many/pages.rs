@@ -64,7 +64,7 @@ pub(super) async fn run<'a>(
         }
         let next = of(&pages.next)?.filter(leads_on);
         let Some(next) = next else {
-            let view = AnswerView::new(200, &http::HeaderMap::new(), Value::Array(all), None);
+            let view = AnswerView::bare(200, Value::Array(all));
             return Ok(view.named(false));
         };
         if next == page {
