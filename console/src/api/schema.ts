@@ -1035,6 +1035,8 @@ export interface WiredCall {
   each: string;
   /** What leads to the next page of what comes in pages; it comes at once where nothing stands here. */
   pages: string;
+  /** What is taken of a stream as a list; nothing where it is none. */
+  messages: string;
   /** Whether it changes something. */
   writes: boolean;
   /** Whether something stands for its answer where it fails. */

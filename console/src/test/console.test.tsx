@@ -208,6 +208,7 @@ describe("facades and operations", () => {
       when: "",
       each: "",
       pages: "",
+      messages: "",
       writes: false,
       otherwise: false,
       undone: false,
@@ -241,7 +242,7 @@ describe("facades and operations", () => {
           },
         ],
         calls: [
-          { ...call, name: "place", backend: "tides", pages: "answer.body.next" },
+          { ...call, name: "place", backend: "tides", pages: "answer.body.next", messages: "of its messages at most 3 are a list" },
           { ...call, name: "list", turn: 1, needs: ["place"], each: "place.body.quays", otherwise: true },
           { ...call, name: "hold", turn: 1, when: "query.day != ''", writes: true, undone: true },
         ],
@@ -272,6 +273,7 @@ describe("facades and operations", () => {
     const calls = within(screen.getByRole("list", { name: /^Calls/ }));
     expect(calls.getByText("needs place")).toBeInTheDocument();
     expect(calls.getByText(/page after page, as long as there is/)).toBeInTheDocument();
+    expect(calls.getByText("of its messages at most 3 are a list")).toBeInTheDocument();
     expect(calls.getByText("Then, at once")).toBeInTheDocument();
     expect(calls.getByText("changes something, and is undone when it must be")).toBeInTheDocument();
     const refusals = within(screen.getByRole("list", { name: /^Refusals/ }));

@@ -146,6 +146,10 @@ fn called(
 ) -> Vec<EffectiveRule> {
     let rule = |stage, text: String| EffectiveRule::of(stage, op.place.with_rule(text));
     let mut replies = Vec::new();
+    if let Some(within) = op.within {
+        let text = format!("all calls together have {within:?}");
+        rules.push(rule("call", text));
+    }
     for step in &op.steps {
         let (to, instead) = routed(step);
         rules.extend(to);
@@ -212,6 +216,9 @@ fn of_several(
     let of_call = step.call.rules(&facade.backends[step.backend], &op.reply);
     before.extend(of_call.prepare);
     let mut after = vec![of_call.call];
+    if let Some(of) = &plan.messages {
+        after.push(of.told());
+    }
     if !plan.statuses.is_empty() {
         let all: Vec<String> = plan.statuses.iter().map(u16::to_string).collect();
         after.push(format!("{} are answers too", all.join(", ")));

@@ -23,6 +23,8 @@ pub struct WiredCall {
     pub each: String,
     /// What leads to the next page of what comes in pages; it comes at once where nothing stands here.
     pub pages: String,
+    /// What is taken of a stream as a list; nothing where it is none.
+    pub messages: String,
     /// Whether it changes something.
     pub writes: bool,
     /// Whether something stands for its answer where it fails.
@@ -76,6 +78,9 @@ fn call(facade: &CompiledFacade, op: &CompiledOperation, step: &Step, turn: usiz
         when: source(plan.and_then(|p| p.when.as_ref())),
         each: source(each.map(|e| &e.list)),
         pages: source(plan.and_then(|p| p.pages.as_ref()).map(|p| &p.next)),
+        messages: plan
+            .and_then(|p| p.messages.as_ref())
+            .map_or_else(String::new, |of| of.told()),
         writes: plan.is_some_and(|p| p.writes),
         otherwise: plan.is_some_and(|p| p.otherwise.is_some()),
         undone: plan.is_some_and(|p| p.undo.is_some()),

@@ -175,6 +175,12 @@ impl Origin {
         all.find(|(of, _)| of == name).map(|(_, given)| given)
     }
 
+    /// Whether something stands in place of a call, or of one for an item of its list: it was not made.
+    pub(crate) fn stands_for(&self, name: &str) -> bool {
+        let of = |shown: &String| shown.split('[').next() == Some(name);
+        self.given(name).is_some() || self.recorded.iter().any(|(shown, _)| of(shown))
+    }
+
     /// For an exchange inside of another one.
     pub(crate) fn inside(address: IpAddr, inner: Inner) -> Self {
         Self {

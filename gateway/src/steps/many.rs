@@ -153,8 +153,8 @@ impl<'r, 'a> All<'r, 'a> {
         self.states[i] = State::Done;
         let Some(answer) = gave? else { return Ok(()) };
         let call = &self.calls[i];
-        // What failed, or was given by whoever tries it, changed nothing.
-        let was_made = !answer.failed() && self.x.origin.given(&call.step.name).is_none();
+        // What failed, or was not made since an answer stands for it, changed nothing.
+        let was_made = !answer.failed() && !self.x.origin.stands_for(&call.step.name);
         if was_made && plan(call.step).is_some_and(|p| p.writes) {
             self.changed.push(i);
         }

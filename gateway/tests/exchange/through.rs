@@ -130,6 +130,36 @@ fn calls_that_take_too_long_together_end_and_what_was_done_is_taken_back() {
 }
 
 #[test]
+fn what_an_answer_stands_for_was_not_made_and_is_not_taken_back() {
+    let desk = Arc::new(Desk::default());
+    desk.0.lock().unwrap().1 = true;
+    let stage = stage(&desk);
+    let trials = Trials::start(stage.shared.clone()).unwrap();
+    let request = http::Request::post("/f/book")
+        .body(bytes::Bytes::new())
+        .unwrap();
+    let recorded = porch_gateway::RecordedAnswer {
+        status: http::StatusCode::OK,
+        fields: [(
+            http::header::CONTENT_TYPE,
+            "application/json".parse().unwrap(),
+        )]
+        .into_iter()
+        .collect(),
+        body: "{\"id\": \"H7\"}".into(),
+    };
+    let trial = TrialRequest {
+        recorded: vec![("hold".to_owned(), recorded)],
+        ..trial_of(stage.shared.porch.load_full(), request)
+    };
+    let runtime = tokio::runtime::Runtime::new().unwrap();
+    let reply = runtime.block_on(trials.run(trial)).unwrap();
+    // What is paid fails, and nobody was asked to hold anything.
+    assert_eq!(reply.status, 502);
+    assert_eq!(desk.0.lock().unwrap().0, ["POST /pay"]);
+}
+
+#[test]
 fn what_takes_nothing_back_ends_with_its_caller() {
     let desk = Arc::new(Desk::default());
     let stage = stage(&desk);

@@ -112,7 +112,15 @@ fn message_row(row: &Value) -> String {
 
 fn running_row(row: &Value) -> String {
     let (target, met) = match row["target"].as_f64() {
-        Some(most) => (format!("≤ {most}"), yes(row["met"] == json!(true))),
+        Some(bound) => {
+            // Of some the figure is how many times as fast they are.
+            let sign = if row["least"] == json!(true) {
+                "≥"
+            } else {
+                "≤"
+            };
+            (format!("{sign} {bound}"), yes(row["met"] == json!(true)))
+        }
         None => ("measured, not judged".to_owned(), "–"),
     };
     let (case, said) = (text(row, "case"), text(row, "said"));

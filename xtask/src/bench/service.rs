@@ -205,9 +205,11 @@ fn publish(client: &Client, home: &Path, backends: Backends, operations: usize) 
     client.run(&["secret", "set", "reservations-user"], "quay-desk")?;
     client.run(&["secret", "set", "reservations-password"], "x")?;
     client.run(&["push", &documents.to_string_lossy()], "")?;
-    let mut facades = ["release", "plain", "kept", "soap", "vessels", "full"]
-        .map(str::to_owned)
-        .to_vec();
+    let mut facades = [
+        "release", "plain", "kept", "both", "soap", "vessels", "full",
+    ]
+    .map(str::to_owned)
+    .to_vec();
     // One after the other: all of them are more than one push may carry.
     let apart = home.join("more");
     fs::create_dir_all(&apart).map_err(|e| e.to_string())?;

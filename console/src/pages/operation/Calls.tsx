@@ -69,6 +69,7 @@ function OneCall({ call }: { call: WiredCall }) {
           for each of <code>{call.each}</code>
         </Soft>
       )}
+      {call.messages && <Soft as="div">{call.messages}</Soft>}
       {call.pages && (
         <Soft as="div">
           page after page, as long as there is <code>{call.pages}</code>

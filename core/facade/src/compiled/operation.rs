@@ -143,6 +143,19 @@ pub struct Gathering {
 }
 
 impl Gathering {
+    /// The same for people who ask what it does.
+    pub fn told(&self) -> String {
+        let most = self.at_most;
+        match self.within {
+            None => format!("of its messages at most {most} are a list"),
+            Some(within) => {
+                format!(
+                    "of its messages those that come within {within:?} are a list, at most {most}"
+                )
+            }
+        }
+    }
+
     /// What is told where there may be more.
     pub fn told_most(&self) -> String {
         format!("its first {} messages are a list", self.at_most)

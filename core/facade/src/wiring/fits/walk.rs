@@ -71,7 +71,9 @@ fn follow(
         let at: Vec<&str> = steps[..i].iter().map(|s| s.name.as_str()).collect();
         if step.index {
             // Of what is no list, as it is known, keys are items (CEL, “Macros”): there is nothing below them.
-            match view.items() {
+            // Nor is it said which item is meant, where each has a schema of its own.
+            let each = view.value().get("prefixItems").is_some();
+            match view.items().filter(|_| !each) {
                 Some(items) => view = items,
                 None => return Ok(()),
             }
