@@ -44,6 +44,20 @@ pub(super) fn chosen<'a>(
         })?;
         if fits {
             let place = &choice.place;
+            let other = choice
+                .way
+                .as_ref()
+                .and_then(|way| request.facade.backends.get(way.backend));
+            if let Some(other) = other.filter(|other| not_well(x, other)) {
+                let text = format!(
+                    "{} is not well, and is passed over: {} ({})",
+                    other.name,
+                    place.rule,
+                    place.told()
+                );
+                tell(x, text);
+                continue;
+            }
             let name = match request.operation.steps.len() {
                 1 => String::new(),
                 _ => format!("{}: ", step.name),
@@ -199,12 +213,17 @@ async fn spared<'a>(
     }
 }
 
+/// Whether none of a backend's addresses is well, as far as they are asked.
+fn not_well(x: &Exchange<'_>, backend: &CompiledBackend) -> bool {
+    let mut all = 0..backend.addresses.len();
+    let watched = &x.worker.shared.watched;
+    all.all(|at| watched.told(backend, at).is_some())
+}
+
 /// Why a backend is not asked first.
 fn away(x: &Exchange<'_>, backend: &CompiledBackend) -> Option<&'static str> {
     if x.worker.backends.is_down(backend) {
-        let mut all = 0..backend.addresses.len();
-        let watched = &x.worker.shared.watched;
-        return Some(match all.all(|at| watched.told(backend, at).is_some()) {
+        return Some(match not_well(x, backend) {
             true => "is not well",
             false => "took no connection lately",
         });

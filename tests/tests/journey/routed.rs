@@ -113,8 +113,15 @@ fn an_address_that_is_not_well_is_said_to_be_left_alone_and_comes_back() {
     assert!(told.starts_with('5'), "{told}");
     let shown = stdout(&porch.client(&["backend", "list"], ""));
     assert!(shown.contains(&format!(" is not well: {told}")), "{shown}");
+    // Those who would go there go where the others go.
+    let by_next = |reply: &Http| reply.json()["quay"] == json!(2);
+    let preview = [("X-Preview", "yes")];
+    let reply = departures(&porch, "FAR-MAR", &preview);
+    assert!(reply.status == 200 && !by_next(&reply), "{}", reply.text());
     next.mood(&json!({}));
     wait_until("it is called again", || out() == json!([]));
+    let reply = departures(&porch, "FAR-MAR", &preview);
+    assert!(reply.status == 200 && by_next(&reply), "{}", reply.text());
 }
 
 #[test]
