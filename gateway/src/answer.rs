@@ -75,6 +75,24 @@ pub(crate) enum Passed {
 /// Answers that must be read whole may have at most this many bytes.
 pub(crate) const MAX_ANSWER: usize = 64 << 20;
 
+impl Whole {
+    /// An answer without header elements.
+    pub(crate) fn of(
+        status: StatusCode,
+        fields: &HeaderMap,
+        body: Content,
+        passed: Passed,
+    ) -> Answer {
+        Answer::Whole(Box::new(Self {
+            status,
+            fields: fields.clone(),
+            body,
+            soap_headers: None,
+            passed,
+        }))
+    }
+}
+
 /// Reads a whole answer.
 pub(crate) async fn collect(
     mut body: Came,

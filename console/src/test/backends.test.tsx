@@ -71,7 +71,7 @@ describe("backends", () => {
     const out = [{ address: "https://two.tides.example", told: "503 Service Unavailable" }];
     new Service({ "GET /api/backends": [backend("tides", { out }), backend("timetable")] });
     show(<Backends />);
-    const told = "https://two.tides.example is left alone, it is not well: 503 Service Unavailable";
+    const told = "https://two.tides.example is not well: 503 Service Unavailable";
     expect(await screen.findByText(told)).toBeInTheDocument();
     expect(screen.getAllByText(/not well/)).toHaveLength(1);
   });

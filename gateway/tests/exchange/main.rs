@@ -47,6 +47,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
 use porch_facade::{Files, Model, Secrets};
@@ -256,6 +257,15 @@ fn trial_of(
         answers: Vec::new(),
         recorded: Vec::new(),
     }
+}
+
+/// A backend that counts what it is asked.
+fn counting(count: &Arc<AtomicUsize>) -> Scripted {
+    let count = count.clone();
+    Scripted::start(move |_, _| {
+        count.fetch_add(1, Ordering::SeqCst);
+        plain("{}")
+    })
 }
 
 impl Stage {

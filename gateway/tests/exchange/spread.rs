@@ -1,6 +1,5 @@
 //! Several addresses of one backend: weights, the one that has less to do, and queues that are full.
 
-use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Condvar, Mutex};
 
 use super::*;
@@ -34,14 +33,6 @@ fn stage(lines: &str) -> Stage {
     };
     let porch = compile_called(lines, "", CONTRACT, &["item"]);
     Stage::with(porch, Shared::new(), &config)
-}
-
-fn counting(count: &Arc<AtomicUsize>) -> Scripted {
-    let count = count.clone();
-    Scripted::start(move |_, _| {
-        count.fetch_add(1, Ordering::SeqCst);
-        plain("{}")
-    })
 }
 
 #[test]

@@ -1,16 +1,6 @@
 //! Addresses that are known not to be well are left alone, while there are others.
 
-use std::sync::atomic::{AtomicUsize, Ordering};
-
 use super::*;
-
-fn counting(count: &Arc<AtomicUsize>) -> Scripted {
-    let count = count.clone();
-    Scripted::start(move |_, _| {
-        count.fetch_add(1, Ordering::SeqCst);
-        plain("{}")
-    })
-}
 
 #[test]
 fn calls_go_where_it_is_well_and_everywhere_where_nothing_is() {

@@ -40,7 +40,7 @@ export function Backends() {
                   )).concat(
                     b.out.map((o) => (
                       <Soft key={`out ${o.address}`} style={{ display: "block" }}>
-                        {o.address} is left alone, it is not well: {o.told}
+                        {o.address} is not well: {o.told}
                       </Soft>
                     )),
                   ),

@@ -9,7 +9,7 @@ use tokio::time::Instant;
 
 use super::answer::{self, Ended, Part};
 use super::{failed, metadata};
-use crate::answer::{Answer, Content, MAX_ANSWER, Passed, Seen, Whole};
+use crate::answer::{Content, MAX_ANSWER, Passed, Seen, Whole};
 use crate::backend::CallFailure;
 use crate::call::{Context, Read};
 use crate::failure::Failure;
@@ -89,13 +89,8 @@ fn done(call: &GrpcCall, cx: &Context<'_>, head: response::Parts, came: Came) ->
             let none = HeaderMap::new();
             let trailers = ended.as_ref().map_or(&none, |e| &e.trailers);
             let passed = metadata(call, &head.headers).chain(metadata(call, trailers));
-            Ok(Answer::Whole(Box::new(Whole {
-                status: StatusCode::OK,
-                fields: head.headers.clone(),
-                body: Content::Json(json.into()),
-                soap_headers: None,
-                passed: Passed::These(passed.collect()),
-            })))
+            let (body, passed) = (Content::Json(json.into()), Passed::These(passed.collect()));
+            Ok(Whole::of(StatusCode::OK, &head.headers, body, passed))
         }
     };
     Read {

@@ -6,7 +6,7 @@ use porch_facade::Gathering;
 use serde_json::Value;
 use tokio::time::Instant;
 
-use crate::answer::{Answer, Content, MAX_ANSWER, Passed, Seen, Whole};
+use crate::answer::{Content, MAX_ANSWER, Passed, Seen, Whole};
 use crate::backend::Came;
 use crate::call::{Context, Read};
 use crate::failure::Failure;
@@ -137,13 +137,8 @@ pub(super) async fn gathered(
                 seen.notes.push(told);
                 seen.body = Some(Value::Array(list.clone()).to_string().into());
             }
-            Ok(Answer::Whole(Box::new(Whole {
-                status: head.status,
-                fields: head.headers.clone(),
-                body: Content::Value(Value::Array(list)),
-                soap_headers: None,
-                passed: Passed::All,
-            })))
+            let body = Content::Value(Value::Array(list));
+            Ok(Whole::of(head.status, &head.headers, body, Passed::All))
         }
         Err(failure) => Err(failure),
     };
