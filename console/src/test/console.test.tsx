@@ -242,7 +242,13 @@ describe("facades and operations", () => {
           },
         ],
         calls: [
-          { ...call, name: "place", backend: "tides", pages: "answer.body.next", messages: "of its messages at most 3 are a list" },
+          {
+            ...call,
+            name: "place",
+            backend: "tides",
+            pages: "answer.body.next",
+            messages: "of its messages at most 3 are a list",
+          },
           { ...call, name: "list", turn: 1, needs: ["place"], each: "place.body.quays", otherwise: true },
           { ...call, name: "hold", turn: 1, when: "query.day != ''", writes: true, undone: true },
         ],

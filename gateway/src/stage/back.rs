@@ -57,9 +57,69 @@ pub(super) fn pass_on(headers: &mut HeaderMap, backend: &CompiledBackend, below:
             headers.insert(name, value);
         }
     }
+    each_link(headers, &mut |target| below.link(target, backend));
     if headers.contains_key(header::SET_COOKIE) {
         cookies(headers, backend, &below.facade.base);
     }
+}
+
+/// So many links of a reply are translated; more are left alone.
+const MOST_LINKS: usize = 100;
+
+/// Other targets in place of those of `Link` fields (RFC 8288 §3), where there are others.
+pub(crate) fn each_link(headers: &mut HeaderMap, to: &mut dyn FnMut(&str) -> Option<String>) {
+    if headers.contains_key(header::LINK) {
+        links(headers, to);
+    }
+}
+
+#[cold]
+fn links(headers: &mut HeaderMap, to: &mut dyn FnMut(&str) -> Option<String>) {
+    let all = headers.get_all(header::LINK).iter();
+    let all: Vec<HeaderValue> = all.cloned().collect();
+    headers.remove(header::LINK);
+    let mut left = MOST_LINKS;
+    for field in all {
+        let mut so_many = |target: &str| {
+            left = left.checked_sub(1)?;
+            to(target)
+        };
+        let here = field
+            .to_str()
+            .ok()
+            .map(|text| with_targets(text, &mut so_many));
+        let here = here.and_then(|text| HeaderValue::from_str(&text).ok());
+        headers.append(header::LINK, here.unwrap_or(field));
+    }
+}
+
+/// A list of links with other targets, where there are others; what stands in quotes is none.
+fn with_targets(text: &str, to: &mut dyn FnMut(&str) -> Option<String>) -> String {
+    let mut out = String::with_capacity(text.len());
+    let (mut rest, mut quoted) = (text, false);
+    while let Some(at) = rest.find(['"', '<', '\\']) {
+        let (before, behind) = rest.split_at(at);
+        out.push_str(before);
+        let target = behind.strip_prefix('<').filter(|_| !quoted);
+        if let Some((target, more)) = target.and_then(|t| t.split_once('>')) {
+            out.push('<');
+            out.push_str(to(target).as_deref().unwrap_or(target));
+            out.push('>');
+            rest = more;
+            continue;
+        }
+        // A letter behind a backslash ends nothing (RFC 9110 §5.6.4).
+        let pair = quoted && behind.starts_with('\\');
+        quoted ^= behind.starts_with('"');
+        let length: usize = behind
+            .chars()
+            .take(if pair { 2 } else { 1 })
+            .map(char::len_utf8)
+            .sum();
+        out.push_str(&behind[..length]);
+        rest = &behind[length..];
+    }
+    out + rest
 }
 
 /// A reference without the credentials that the backend was shown in its query, and said again.
@@ -180,5 +240,29 @@ fn path_below(path: &str, backend: &CompiledBackend, base: &str) -> String {
         "/" if base.is_empty() => "/".to_owned(),
         "/" => base.to_owned(),
         rest => format!("{base}{rest}"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn targets_of_links_are_found_and_nothing_else() {
+        for (given, expected) in [
+            ("<a>; rel=next", "<A>; rel=next"),
+            (
+                "<a>; rel=\"next <a>\", <b>;title=\"q \\\" <a>\",<a>",
+                "<A>; rel=\"next <a>\", <B>;title=\"q \\\" <a>\",<A>",
+            ),
+            ("<a", "<a"),
+            ("<>; rel=x", "<>; rel=x"),
+            ("\"<a>", "\"<a>"),
+            ("\\<a>\\", "\\<A>\\"),
+            ("", ""),
+        ] {
+            let mut to = |target: &str| (!target.is_empty()).then(|| target.to_uppercase());
+            assert_eq!(with_targets(given, &mut to), expected, "{given}");
+        }
     }
 }

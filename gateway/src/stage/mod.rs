@@ -16,6 +16,7 @@ mod wired;
 
 pub(crate) use admit::admit;
 pub(crate) use answers::keeps;
+pub(crate) use back::each_link;
 pub(crate) use cache::{cached, kept};
 pub(crate) use find::{Found, find, operation_of};
 pub(crate) use kept_body::{Gathered, gather};

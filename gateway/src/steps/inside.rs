@@ -21,7 +21,7 @@ use crate::exchange::{self, Inner, Origin};
 use crate::failure::{Failure, Told};
 use crate::fields::TRACEPARENT;
 use crate::outgoing::Outgoing;
-use crate::stage::operation_of;
+use crate::stage::{each_link, operation_of};
 use crate::trace::Trace;
 use crate::worker::Worker;
 
@@ -67,6 +67,9 @@ pub(super) async fn send(
     for name in [header::LOCATION, header::CONTENT_LOCATION] {
         below(&mut head.headers, &name, &facade.base);
     }
+    each_link(&mut head.headers, &mut |target| {
+        without_base(target, &facade.base).map(str::to_owned)
+    });
     cookies(&mut head.headers, &facade.base);
     Ok(Answered {
         head,
@@ -175,14 +178,19 @@ fn below(headers: &mut HeaderMap, name: &header::HeaderName, base: &str) {
     let Some(text) = headers.get(name).and_then(|v| v.to_str().ok()) else {
         return;
     };
-    let Some(rest) = text.strip_prefix(base) else {
+    let Some(rest) = without_base(text, base) else {
         return;
     };
-    if !rest.is_empty() && !rest.starts_with(['/', '?', '#']) {
-        return;
-    }
-    if let Ok(value) = HeaderValue::from_str(if rest.is_empty() { "/" } else { rest }) {
+    if let Ok(value) = HeaderValue::from_str(rest) {
         headers.insert(name, value);
+    }
+}
+
+/// What of a reference is behind a facade's base; `None` for what is not below it.
+fn without_base<'t>(text: &'t str, base: &str) -> Option<&'t str> {
+    match text.strip_prefix(base)? {
+        "" => Some("/"),
+        rest => rest.starts_with(['/', '?', '#']).then_some(rest),
     }
 }
 

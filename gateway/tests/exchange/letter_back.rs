@@ -74,6 +74,30 @@ fn a_reply_has_our_version_and_says_who_passed_it_on() {
 }
 
 #[test]
+fn links_lead_to_the_facade_too() {
+    let answer = through(|b| {
+        format!(
+            "HTTP/1.1 200 OK\r\nLink: </inner/item/8>; rel=\"next\", <http://{b}/inner/item/1>; rel=first; title=\"</inner/item/1>\"\r\nLink: <https://elsewhere.example/a>; rel=help, </inner/nothing>; rel=up\r\nContent-Length: 0\r\n\r\n"
+        )
+    });
+    assert_eq!(
+        fields(&answer, "link"),
+        [
+            "</f/item/8>; rel=\"next\", </f/item/1>; rel=first; title=\"</inner/item/1>\"",
+            "<https://elsewhere.example/a>; rel=help, </inner/nothing>; rel=up"
+        ]
+    );
+    // There is an end to them.
+    let answer = through(|_| {
+        let all = vec!["</inner/item/8>"; 150].join(", ");
+        format!("HTTP/1.1 200 OK\r\nLink: {all}\r\nContent-Length: 0\r\n\r\n")
+    });
+    let links = &fields(&answer, "link")[0];
+    assert_eq!(links.matches("</f/item/8>").count(), 100);
+    assert_eq!(links.matches("</inner/item/8>").count(), 50);
+}
+
+#[test]
 fn references_lead_to_the_facade_or_are_left_alone() {
     for (given, wanted) in [
         // Below the backend's own path, and answered by the facade.

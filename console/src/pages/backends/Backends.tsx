@@ -33,17 +33,19 @@ export function Backends() {
                     )}
                   </span>,
                   b.kind === "grpc" ? "gRPC" : b.kind.toUpperCase(),
-                  b.addresses.map((a) => (
-                    <code key={a} style={{ display: "block" }}>
-                      {a}
-                    </code>
-                  )).concat(
-                    b.out.map((o) => (
-                      <Soft key={`out ${o.address}`} style={{ display: "block" }}>
-                        {o.address} is not well: {o.told}
-                      </Soft>
-                    )),
-                  ),
+                  b.addresses
+                    .map((a) => (
+                      <code key={a} style={{ display: "block" }}>
+                        {a}
+                      </code>
+                    ))
+                    .concat(
+                      b.out.map((o) => (
+                        <Soft key={`out ${o.address}`} style={{ display: "block" }}>
+                          {o.address} is not well: {o.told}
+                        </Soft>
+                      )),
+                    ),
                   b.credentials.length > 0 ? b.credentials.join(", ") : <Soft key="c">nothing</Soft>,
                   b.facades.map((f) => (
                     <Link key={f} to={`/facades/${f}`} style={{ display: "block", minHeight: 24 }}>

@@ -21,11 +21,7 @@ export function GivenAnswers({
     <Fold title="Answers in place of calls" open={exchange !== ""}>
       <Soft>A call whose answer stands here is not made. A reply can be shaped without its backends.</Soft>
       <div style={{ marginTop: 8 }}>
-        <Field
-          label="exchange whose answers stand in place of its calls"
-          value={exchange}
-          onChange={onExchange}
-        />
+        <Field label="exchange whose answers stand in place of its calls" value={exchange} onChange={onExchange} />
       </div>
       {names.map((name) => {
         const given = answers[name] ?? { status: "", body: "" };
