@@ -13,6 +13,7 @@ use tokio::net::TcpListener;
 use tokio::sync::{Semaphore, watch};
 use tokio_rustls::TlsAcceptor;
 
+use crate::connection::proxies::Proxies;
 use crate::connection::{Door, PROTOCOLS, connection};
 use crate::shared::Shared;
 use crate::worker::Worker;
@@ -36,6 +37,8 @@ pub struct GatewayConfig {
     pub exchanges: usize,
     /// Where callers come by TLS.
     pub secure: Option<SecureConfig>,
+    /// Proxies that callers may come by.
+    pub proxies: Proxies,
 }
 
 /// How the gateway listens for TLS.
@@ -59,6 +62,7 @@ impl GatewayConfig {
             connections: 10_000,
             exchanges: 8_192,
             secure: None,
+            proxies: Proxies::default(),
         }
     }
 }
@@ -269,7 +273,7 @@ async fn work(
         return;
     };
     let secure = sockets.secure.and_then(listener).zip(doors.1);
-    let worker = Worker::new(shared, config.exchanges);
+    let worker = Worker::new(shared, config.exchanges, config.proxies.clone());
     let flusher = tokio::task::spawn_local(flush(worker.clone()));
     let gives = worker.clone();
     let giving = tokio::task::spawn_local(async move { gives.backends.give_way().await });

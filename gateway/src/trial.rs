@@ -13,6 +13,7 @@ use serde_json::Value;
 use tokio::sync::{mpsc, oneshot};
 
 use crate::body::InBody;
+use crate::connection::proxies::Proxies;
 use crate::exchange::state::Mode;
 use crate::exchange::{Origin, run};
 use crate::shared::Shared;
@@ -90,7 +91,7 @@ impl Trials {
                     return;
                 };
                 runtime.block_on(async move {
-                    let worker = Worker::new(shared, usize::MAX);
+                    let worker = Worker::new(shared, usize::MAX, Proxies::default());
                     while let Some((trial, reply)) = queue.recv().await {
                         let worker = worker.clone();
                         tokio::task::spawn_local(async move {

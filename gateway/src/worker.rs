@@ -8,6 +8,7 @@ use std::time::Instant;
 use porch_facade::{CompiledPorch, OperationIndex};
 
 use crate::backend::Backends;
+use crate::connection::proxies::Proxies;
 use crate::exchange::unix_ms;
 use crate::shared::Shared;
 use crate::trace::{Refusal, Stage, Trace};
@@ -29,6 +30,8 @@ pub(crate) struct Worker {
     copies: RefCell<Vec<CopyRow>>,
     /// Exchanges at the same time, at most.
     most: usize,
+    /// Proxies that callers may come by.
+    pub(crate) proxies: Proxies,
 }
 
 /// Full traces begun in one second by one worker, at most; beyond that only refusals and failures are kept, in short.
@@ -36,7 +39,7 @@ const FULL_TRACES: u32 = 20;
 const SHORT_TRACES: u32 = 50;
 
 impl Worker {
-    pub(crate) fn new(shared: Arc<Shared>, most: usize) -> Rc<Self> {
+    pub(crate) fn new(shared: Arc<Shared>, most: usize, proxies: Proxies) -> Rc<Self> {
         let mut seed = [0u8; 8];
         let _ = getrandom::fill(&mut seed);
         Rc::new(Self {
@@ -50,6 +53,7 @@ impl Worker {
             copying: Cell::new(0),
             copies: RefCell::default(),
             most,
+            proxies,
         })
     }
 

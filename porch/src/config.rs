@@ -15,6 +15,7 @@ pub(crate) struct FileConfig {
     pub(crate) tls: Option<SocketAddr>,
     pub(crate) certificates: Option<PathBuf>,
     pub(crate) tls_only: Option<bool>,
+    pub(crate) trusted_proxies: Option<Vec<String>>,
     pub(crate) console: Option<SocketAddr>,
     pub(crate) database: Option<String>,
     pub(crate) environment: Option<String>,

@@ -6,7 +6,9 @@ use std::time::Duration;
 
 use clap::Args;
 use porch_control::{App, AppConfig, FirstAccount};
-use porch_gateway::{Bound, Certificates, GatewayConfig, SecureConfig, Shared, StartError, Trials};
+use porch_gateway::{
+    Bound, Certificates, GatewayConfig, Proxies, SecureConfig, Shared, StartError, Trials,
+};
 use porch_store::Seal;
 
 use crate::error::CliError;
@@ -34,6 +36,15 @@ pub(crate) struct ServeOptions {
     /// Whether callers who come without TLS are told to come with it.
     #[arg(long, env = "ELM_PORCH_TLS_ONLY")]
     tls_only: bool,
+    /// Networks of proxies that callers come by: whom they come for is told by `Forwarded` or `X-Forwarded-For` of these,
+    /// and of nobody else.
+    #[arg(
+        long,
+        env = "ELM_PORCH_TRUSTED_PROXIES",
+        value_name = "NETWORKS",
+        value_delimiter = ','
+    )]
+    trusted_proxies: Option<Vec<String>>,
     /// Where console and console API are served [default: 127.0.0.1:3820].
     #[arg(long, env = "ELM_PORCH_CONSOLE_LISTEN", value_name = "ADDRESS")]
     console: Option<SocketAddr>,
@@ -94,6 +105,7 @@ struct Settings {
     cache_memory: usize,
     viewers_do_not_try: bool,
     secure: Option<SecureConfig>,
+    proxies: Proxies,
 }
 
 impl Settings {
@@ -132,6 +144,7 @@ impl Settings {
             cache_memory: options.cache_memory.or(file.cache_memory).unwrap_or(64) << 20,
             viewers_do_not_try: options.viewers_do_not_try
                 || file.viewers_do_not_try.unwrap_or(false),
+            proxies: proxies(options.trusted_proxies.or(file.trusted_proxies))?,
             secure: secure(
                 options.tls.or(file.tls),
                 options.certificates.or(file.certificates),
@@ -139,6 +152,16 @@ impl Settings {
             )?,
         })
     }
+}
+
+/// Proxies that callers come by.
+fn proxies(networks: Option<Vec<String>>) -> Result<Proxies, CliError> {
+    let networks = networks.unwrap_or_default();
+    Proxies::of(networks.iter().map(String::as_str)).map_err(|e| {
+        CliError::new(format!("trusted proxies: {e}"))
+            .help("networks are written as 10.20.0.0/16 or 2001:db8::/32, single addresses as they are")
+            .usage()
+    })
 }
 
 /// How callers are served by TLS.
@@ -239,6 +262,7 @@ async fn serve(settings: Settings) -> Result<bool, CliError> {
         drain,
         connections: settings.connections,
         secure: settings.secure.clone(),
+        proxies: settings.proxies.clone(),
         ..GatewayConfig::at(settings.gateway)
     };
     let not_there = |e: StartError| {

@@ -23,7 +23,9 @@ use serde::{Deserialize, Deserializer};
 use serde_json::Value;
 
 pub use addresses::Addresses;
-pub(crate) use admit::{AdmitDoc, AnswersKept, Kept, LimitDoc, ReadOnly, UnknownQuery};
+pub(crate) use admit::{
+    AdmitDoc, AnswersKept, Kept, LimitDoc, NetworksDoc, ReadOnly, UnknownQuery,
+};
 pub use admit::{CredentialKind, Per};
 pub(crate) use attempts::AttemptsDoc;
 pub(crate) use cache::CacheDoc;

@@ -44,6 +44,8 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
     let matched = format!("{} {}{}", route.method, facade.base, route.path);
     let mut rules = vec![rule("match", wiring(matched))];
     rules.extend(op.cors.iter().map(|c| rule("match", c.place.clone())));
+    let networks = admission.networks.iter();
+    rules.extend(networks.map(|n| rule("admit", n.place.clone())));
     for credential in admission.credentials.iter() {
         let text = format!(
             "{} in the header {}",

@@ -2,6 +2,7 @@
 
 mod line;
 mod paced;
+pub(crate) mod proxies;
 mod socket;
 mod stalled;
 #[cfg(test)]
@@ -90,11 +91,17 @@ pub(crate) async fn connection(
     let is_secure = matches!(door, Door::Secure(_));
     let origin = Rc::new(Origin::of(peer).by_tls(is_secure));
     let cache = std::cell::RefCell::new(Cache::new(&worker.shared.porch));
+    let of_proxy = worker.proxies.trusts(peer);
     let exchange = |request: Request<CallersBody>| {
-        let (worker, origin) = (worker.clone(), origin.clone());
+        let worker = worker.clone();
+        let origin = match of_proxy {
+            true => worker.proxies.origin(peer, is_secure, request.headers()),
+            false => origin.clone(),
+        };
         let porch = cache.borrow_mut().load().clone();
         async move {
-            if let Some(port) = elsewhere {
+            // Whoever came to a proxy by TLS came by TLS.
+            if let Some(port) = elsewhere.filter(|_| !origin.is_secure()) {
                 return Ok::<_, Infallible>(by_tls(request.map(drop), port));
             }
             if worker.is_full() {

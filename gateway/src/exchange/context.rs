@@ -169,6 +169,11 @@ impl Origin {
         Self { secure, ..self }
     }
 
+    /// Whether they come by TLS.
+    pub(crate) fn is_secure(&self) -> bool {
+        self.secure
+    }
+
     /// The answer that is given in place of a call.
     pub(crate) fn given(&self, name: &str) -> Option<&GivenAnswer> {
         let mut all = self.given.iter();

@@ -1,5 +1,6 @@
 //! What callers are told when they are refused.
 
+use std::net::IpAddr;
 use std::time::Duration;
 
 use http::header;
@@ -224,6 +225,18 @@ pub(crate) fn not_granted(
     );
     Problem::new(403, "not-granted", "Not granted", detail, StageName::Admit)
         .why(why)
+        .by(place)
+}
+
+/// A caller of a network that may not call.
+pub(crate) fn other_network(address: IpAddr, place: &RulePlace) -> Box<Problem> {
+    let detail = format!(
+        "Calls from {} are not admitted here.",
+        address.to_canonical()
+    );
+    let title = "Not from this network";
+    Problem::new(403, "network", title, detail, StageName::Admit)
+        .why(format!("the caller's address is {address}: {}", place.rule))
         .by(place)
 }
 

@@ -36,6 +36,9 @@ pub(crate) fn admit<'x>(
     let op = found.operation;
     if x.mode == Mode::Live {
         let shared = &x.worker.shared;
+        if !op.admission.networks.is_empty() {
+            networks(op, x.origin.address)?;
+        }
         if !op.admission.credentials.is_empty() {
             let grants = shared.grants.load();
             let now = x.now / 1000;
@@ -62,6 +65,16 @@ pub(crate) fn admit<'x>(
     });
     x.chosen = chosen(op, parts)?;
     Ok(Admitted { parameters })
+}
+
+/// Whether callers of an address may call: the cheapest of all refusals.
+#[cold]
+fn networks(op: &CompiledOperation, address: IpAddr) -> Result<(), Box<Problem>> {
+    let mut all = op.admission.networks.iter();
+    match all.find(|networks| !networks.lets(address)) {
+        None => Ok(()),
+        Some(networks) => Err(problem::other_network(address, &networks.place)),
+    }
 }
 
 /// The media type that the caller gets, when there is a choice.

@@ -22,6 +22,7 @@ mod keeping;
 mod letter;
 mod letter_back;
 mod listed;
+mod networks;
 mod packed;
 mod pages;
 mod passing;

@@ -157,6 +157,7 @@ impl<'a> FacadeCompiler<'a> {
         let unknown = self.unknown_query(contract_op, behind, checks);
         let more = |p: &ParamPlan| p.place == Place::Query && p.schema.is_some();
         Admission {
+            networks: self.networks(),
             credentials,
             limits,
             max_body,

@@ -15,6 +15,7 @@ mod keeping;
 mod keys;
 mod lent;
 mod levels;
+mod networks;
 mod overlaps;
 mod problems;
 mod refusals;

@@ -1,9 +1,11 @@
 //! What a request must be to pass.
 
 use std::collections::HashMap;
+use std::net::IpAddr;
 use std::sync::Arc;
 
 use http::HeaderValue;
+use ipnet::IpNet;
 use porch_contract::{ParamType, Place, Shape, Style};
 use porch_rules::limit::Limit;
 use porch_soap::generic::Mapping;
@@ -15,6 +17,8 @@ use crate::documents::{CredentialKind, MediaType, Per};
 /// Who and what may pass.
 #[derive(Debug)]
 pub struct Admission {
+    /// From which networks callers may call: all of these rules hold; none: from every one.
+    pub networks: Arc<[Networks]>,
     /// Credentials, of which one must be shown, in the order in which they are tried; none: nobody is asked.
     pub credentials: Arc<[CredentialRule]>,
     /// Rate limits, the facade's first; all of them hold.
@@ -50,6 +54,26 @@ pub struct FormPlan {
     pub members: HashMap<Box<str>, (bool, ParamType)>,
     /// Its schema.
     pub schema: Option<Validator>,
+}
+
+/// Networks whose callers may call.
+#[derive(Debug)]
+pub struct Networks {
+    /// Only these; none: all.
+    pub allow: Vec<IpNet>,
+    /// Not these.
+    pub deny: Vec<IpNet>,
+    /// Where it stands.
+    pub place: RulePlace,
+}
+
+impl Networks {
+    /// Whether a caller's address may call. One of IPv4 is the same however it came (RFC 4291 §2.5.5.2).
+    pub fn lets(&self, address: IpAddr) -> bool {
+        let address = address.to_canonical();
+        let is_in = |all: &[IpNet]| all.iter().any(|net| net.contains(&address));
+        !is_in(&self.deny) && (self.allow.is_empty() || is_in(&self.allow))
+    }
 }
 
 /// A credential that is demanded.

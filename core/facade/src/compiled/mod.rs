@@ -27,7 +27,7 @@ use porch_contract::{Finding, PathTemplate, Segment, has_errors};
 
 pub use crate::index::OperationIndex;
 pub use admission::{
-    Admission, BodyPlan, BodyType, CredentialRule, FormPlan, LimitPlan, Media, ParamPlan,
+    Admission, BodyPlan, BodyType, CredentialRule, FormPlan, LimitPlan, Media, Networks, ParamPlan,
     ShapedKind, ShapedPlace, ShapedPlan,
 };
 pub use answers::{AnswersPlan, ResponsePlan, Statuses};

@@ -6,7 +6,7 @@ use http::HeaderValue;
 use serde_json::Value;
 
 /// The reasons of problems: the last parts of their types.
-pub const REASONS: [&str; 35] = [
+pub const REASONS: [&str; 36] = [
     "answer-contract",
     "backend-answer",
     "backend-broke-off",
@@ -26,6 +26,7 @@ pub const REASONS: [&str; 35] = [
     "loop-detected",
     "media-type",
     "method",
+    "network",
     "no-example",
     "not-acceptable",
     "not-found",

@@ -9,6 +9,8 @@ use crate::units::{Size, Span};
 #[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct AdmitDoc {
+    /// From which networks callers may call; from all unless given. What several documents say holds together.
+    pub networks: Option<NetworksDoc>,
     /// Credentials that a caller must show.
     pub credentials: Option<Vec<CredentialKind>>,
     /// Rate limits; all of them hold.
@@ -21,6 +23,18 @@ pub struct AdmitDoc {
     pub unknown_query: Option<UnknownQuery>,
     /// HTTP: what becomes of members of a body that only the service sets (`readOnly`); `refuse` unless given.
     pub read_only: Option<ReadOnly>,
+}
+
+/// Networks of callers: `10.20.0.0/16`, `2001:db8::/32` (RFC 4632, RFC 4291), or single addresses.
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct NetworksDoc {
+    /// Only these may call; all unless given.
+    #[serde(default)]
+    pub allow: Vec<String>,
+    /// These may not, also where they are within those that may.
+    #[serde(default)]
+    pub deny: Vec<String>,
 }
 
 /// Whether what callers send is held against the contract.

@@ -14,6 +14,7 @@ mod examples;
 mod lent;
 mod messages;
 mod mistakes;
+mod networks;
 mod pages;
 mod routing;
 mod several;

@@ -10,22 +10,22 @@ fn what_is_wrong_with_a_list_of_messages_is_told() {
         (
             "        messages: { at-most: 3, within: 2s }\n",
             "",
-            "102:20 StreamPositions is a stream: how much of it is taken is not said (say so many messages, `messages: { at-most: 20 }`, or for so long: `within: 2s`)",
+            "103:20 StreamPositions is a stream: how much of it is taken is not said (say so many messages, `messages: { at-most: 20 }`, or for so long: `within: 2s`)",
         ),
         (
             "at-most: 3, within",
             "at-most: 0, within",
-            "104:21 0 is no number from 1 to 10000 ()",
+            "105:21 0 is no number from 1 to 10000 ()",
         ),
         (
             "reply: { positions: =seen.body }",
             "reply: { positions: '=seen.body.map(p, p.speed)' }",
-            "105:46 “speed” may be absent (say what happens then: ….p.?speed leaves it out, ….p.?speed.orValue(…) puts something in its place)",
+            "106:46 “speed” may be absent (say what happens then: ….p.?speed leaves it out, ….p.?speed.orValue(…) puts something in its place)",
         ),
         (
             "reply: { positions: =seen.body }",
             "reply: { positions: '=[seen.body[0].sped]' }",
-            "105:41 the body of seen at […] has no “sped” (did you mean “speed”?)",
+            "106:41 the body of seen at […] has no “sped” (did you mean “speed”?)",
         ),
         (
             "operation: HoldSeats",
