@@ -37,15 +37,14 @@ pub struct Reached {
     pub status: String,
     /// Whether it refused what it was shown, or asked for something to be shown.
     pub refused: bool,
-    /// gRPC: whether it said that it serves; of a server that has no health checking nothing is known.
+    /// gRPC: whether it said that it serves; a server that has no health checking says nothing of it.
     pub serves: Option<bool>,
 }
 
 impl Reached {
     /// Whether a gRPC server is well: it serves, or is there and tells nothing of its health.
     pub(crate) fn is_well(&self) -> bool {
-        self.serves
-            .unwrap_or_else(|| self.status.starts_with("12 "))
+        self.serves.unwrap_or(true)
     }
 }
 
@@ -213,7 +212,8 @@ pub(crate) async fn by_health(
         .and_then(|s| s.to_str().ok()?.parse::<u8>().ok());
     Ok(Reached {
         connection,
-        serves: (code == Some(0)).then(|| serves(&message)),
+        // UNIMPLEMENTED: it is there.
+        serves: (code != Some(12)).then(|| code == Some(0) && serves(&message)),
         status: match code {
             Some(0) if !serves(&message) => "0 OK, and it does not serve".into(),
             Some(0) => "0 OK".into(),

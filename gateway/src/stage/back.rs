@@ -100,8 +100,11 @@ fn with_targets(text: &str, to: &mut dyn FnMut(&str) -> Option<String>) -> Strin
     while let Some(at) = rest.find(['"', '<', '\\']) {
         let (before, behind) = rest.split_at(at);
         out.push_str(before);
-        let target = behind.strip_prefix('<').filter(|_| !quoted);
-        if let Some((target, more)) = target.and_then(|t| t.split_once('>')) {
+        if let Some(target) = behind.strip_prefix('<').filter(|_| !quoted) {
+            // Where none ends there is no other one behind it.
+            let Some((target, more)) = target.split_once('>') else {
+                return out + behind;
+            };
             out.push('<');
             out.push_str(to(target).as_deref().unwrap_or(target));
             out.push('>');

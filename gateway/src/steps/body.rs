@@ -262,10 +262,9 @@ fn unpacked(
         whole.extend_from_slice(&piece);
         Ok(())
     };
-    for piece in coded.chunks(PIECE) {
-        add(coding
-            .decode(Bytes::copy_from_slice(piece))
-            .map_err(broken)?)?;
+    for from in (0..coded.len()).step_by(PIECE) {
+        let piece = coded.slice(from..coded.len().min(from + PIECE));
+        add(coding.decode(piece).map_err(broken)?)?;
     }
     add(coding.finish().map_err(broken)?)?;
     x.unpacked.set(true);

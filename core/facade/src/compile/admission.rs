@@ -10,7 +10,9 @@ use serde_json::Value;
 
 use super::levels::{Asked, Level, Scope};
 use super::{FacadeCompiler, Wired};
-use crate::compiled::{Admission, CredentialRule, LimitPlan, Media, ParamPlan, RulePlace};
+use crate::compiled::{
+    Admission, CredentialRule, LimitPlan, Media, Networks, ParamPlan, RulePlace,
+};
 use crate::documents::{
     CredentialKind, LimitDoc, MediaType, OperationDoc, Per, Relaxed, UnknownQuery,
 };
@@ -32,6 +34,7 @@ pub(super) struct Shared {
     /// Limits and sizes of bodies that reach several operations, by their reach and file.
     limits: HashMap<Reached, Vec<Arc<LimitPlan>>>,
     max_body: HashMap<Reached, Arc<RulePlace>>,
+    pub(super) networks: HashMap<Reached, Option<Arc<Networks>>>,
     media: Vec<Arc<Media>>,
     /// By what demands them.
     credentials: HashMap<String, Arc<[CredentialRule]>>,

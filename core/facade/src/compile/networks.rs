@@ -7,7 +7,7 @@ use ipnet::IpNet;
 use porch_contract::{Finding, Step};
 
 use super::FacadeCompiler;
-use super::levels::Level;
+use super::levels::{Level, Scope};
 use crate::compiled::Networks;
 use crate::documents::NetworksDoc;
 
@@ -15,26 +15,44 @@ use crate::documents::NetworksDoc;
 const MOST: usize = 1_000;
 
 impl<'a> FacadeCompiler<'a> {
-    /// The rules of networks that hold: those of every level.
-    pub(super) fn networks(&mut self) -> Arc<[Networks]> {
-        let levels = self.levels.clone();
-        let all = levels.iter().filter_map(|level| {
-            let doc = level.admit.networks.as_ref()?;
-            let (allow, deny) = (
-                self.list(level, "allow", &doc.allow),
-                self.list(level, "deny", &doc.deny),
-            );
-            if doc.allow.is_empty() && doc.deny.is_empty() {
-                let at = level.at(&["admit", "networks"]);
-                let help = "add `allow: [10.20.0.0/16]` or `deny:`, or leave it out";
-                let finding = Finding::error(level.site.file, at, "no network is named").help(help);
-                self.findings.push(finding);
-                return None;
+    /// The rules of networks that hold: those of every level. What reaches several operations is compiled once.
+    pub(super) fn networks(&mut self) -> Box<[Arc<Networks>]> {
+        let mut all = Vec::new();
+        for level in self.levels.clone().iter() {
+            let Some(doc) = &level.admit.networks else {
+                continue;
+            };
+            if level.scope == Scope::Operation {
+                all.extend(self.networks_of(level, doc));
+                continue;
             }
-            let place = self.said_at(level, &["admit", "networks"], words(doc));
-            Some(Networks { allow, deny, place })
-        });
-        all.collect::<Vec<_>>().into()
+            let key = (level.reach.clone(), level.site.file.to_owned());
+            let known = match self.shared.networks.get(&key) {
+                Some(known) => known.clone(),
+                None => {
+                    let made = self.networks_of(level, doc);
+                    self.shared.networks.insert(key, made.clone());
+                    made
+                }
+            };
+            all.extend(known);
+        }
+        all.into()
+    }
+
+    fn networks_of(&mut self, level: &Level<'a>, doc: &NetworksDoc) -> Option<Arc<Networks>> {
+        if doc.allow.is_empty() && doc.deny.is_empty() {
+            let at = level.at(&["admit", "networks"]);
+            let help = "add `allow: [10.20.0.0/16]` or `deny:`, or leave it out";
+            let finding = Finding::error(level.site.file, at, "no network is named").help(help);
+            self.findings.push(finding);
+            return None;
+        }
+        Some(Arc::new(Networks {
+            allow: self.list(level, "allow", &doc.allow),
+            deny: self.list(level, "deny", &doc.deny),
+            place: self.said_at(level, &["admit", "networks"], words(doc)),
+        }))
     }
 
     fn list(&mut self, level: &Level<'a>, key: &str, texts: &[String]) -> Vec<IpNet> {

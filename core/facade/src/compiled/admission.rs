@@ -18,7 +18,7 @@ use crate::documents::{CredentialKind, MediaType, Per};
 #[derive(Debug)]
 pub struct Admission {
     /// From which networks callers may call: all of these rules hold; none: from every one.
-    pub networks: Arc<[Networks]>,
+    pub networks: Box<[Arc<Networks>]>,
     /// Credentials, of which one must be shown, in the order in which they are tried; none: nobody is asked.
     pub credentials: Arc<[CredentialRule]>,
     /// Rate limits, the facade's first; all of them hold.

@@ -32,8 +32,8 @@ fn what_is_no_network_is_told_where_it_stands() {
     ] {
         let files: Files = [
             ("b.backend.yaml", "elm-porch: backend/1\nname: b\nkind: http\naddress: http://localhost:1\n".to_owned()),
-            ("c.yaml", "openapi: 3.1.0\ninfo: { title: T, version: 1.0.0 }\npaths: { /a: { get: { operationId: a, responses: { '200': { description: ok } } } } }\n".to_owned()),
-            ("f.facade.yaml", format!("elm-porch: facade/1\nname: f\nbase: /f\ncontract: c.yaml\nadmit: {{ networks: {networks} }}\noperations: {{ a: {{ call: {{ backend: b }} }} }}\n")),
+            ("c.yaml", "openapi: 3.1.0\ninfo: { title: T, version: 1.0.0 }\npaths: { /a: { get: { operationId: a, responses: { '200': { description: ok } } } }, /b: { get: { operationId: b, responses: { '200': { description: ok } } } } }\n".to_owned()),
+            ("f.facade.yaml", format!("elm-porch: facade/1\nname: f\nbase: /f\ncontract: c.yaml\nadmit: {{ networks: {networks} }}\noperations: {{ a: {{ call: {{ backend: b }} }}, b: {{ call: {{ backend: b }} }} }}\n")),
         ]
         .into_iter()
         .map(|(name, text)| (name.to_owned(), text))
@@ -46,5 +46,7 @@ fn what_is_no_network_is_told_where_it_stands() {
             format!("{}:{} {} ({})", f.line, f.column, f.message, f.help)
         });
         assert_eq!(said, expected, "{networks}");
+        // Whatever reaches both operations is told once.
+        assert_eq!(errors.next().map(|f| f.message), None, "{networks}");
     }
 }
