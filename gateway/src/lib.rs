@@ -41,7 +41,7 @@ pub use backend::watched::Watched;
 pub use body::Pace;
 pub use cache::{Cache, Kept, Purge};
 pub use connection::Paced;
-pub use connection::proxies::{NoNetwork, Proxies};
+pub use connection::proxies::{NoNetwork, Proxies, Written};
 pub use count::Counters;
 pub use listen::{Bound, Gateway, GatewayConfig, SecureConfig, StartError};
 pub use porch_tls::{Certificates, ServedError};

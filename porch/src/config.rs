@@ -3,9 +3,20 @@
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 
+use clap::ValueEnum;
 use serde::Deserialize;
 
 use crate::error::CliError;
+
+/// What proxies write of whom they come for.
+#[derive(Clone, Copy, Debug, Deserialize, ValueEnum)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum ProxiesWrite {
+    /// `Forwarded` (RFC 7239).
+    Forwarded,
+    /// `X-Forwarded-For` and `X-Forwarded-Proto`.
+    XForwarded,
+}
 
 /// What the TOML file may say; the names are those of the flags.
 #[derive(Debug, Default, Deserialize)]
@@ -16,6 +27,7 @@ pub(crate) struct FileConfig {
     pub(crate) certificates: Option<PathBuf>,
     pub(crate) tls_only: Option<bool>,
     pub(crate) trusted_proxies: Option<Vec<String>>,
+    pub(crate) proxies_write: Option<ProxiesWrite>,
     pub(crate) console: Option<SocketAddr>,
     pub(crate) database: Option<String>,
     pub(crate) environment: Option<String>,

@@ -7,10 +7,11 @@ use std::time::Duration;
 use clap::Args;
 use porch_control::{App, AppConfig, FirstAccount};
 use porch_gateway::{
-    Bound, Certificates, GatewayConfig, Proxies, SecureConfig, Shared, StartError, Trials,
+    Bound, Certificates, GatewayConfig, Proxies, SecureConfig, Shared, StartError, Trials, Written,
 };
 use porch_store::Seal;
 
+use crate::config::ProxiesWrite;
 use crate::error::CliError;
 use crate::{config, descriptors};
 
@@ -36,8 +37,7 @@ pub(crate) struct ServeOptions {
     /// Whether callers who come without TLS are told to come with it.
     #[arg(long, env = "ELM_PORCH_TLS_ONLY")]
     tls_only: bool,
-    /// Networks of proxies that callers come by: whom they come for is told by `Forwarded` or `X-Forwarded-For` of these,
-    /// and of nobody else.
+    /// Networks of proxies that callers come by: what these say of whom they come for is taken, and nobody else's word.
     #[arg(
         long,
         env = "ELM_PORCH_TRUSTED_PROXIES",
@@ -45,6 +45,9 @@ pub(crate) struct ServeOptions {
         value_delimiter = ','
     )]
     trusted_proxies: Option<Vec<String>>,
+    /// What these proxies write of whom they come for; the other fields are then whoever called them's, and dropped.
+    #[arg(long, env = "ELM_PORCH_PROXIES_WRITE", value_name = "FIELDS")]
+    proxies_write: Option<ProxiesWrite>,
     /// Where console and console API are served [default: 127.0.0.1:3820].
     #[arg(long, env = "ELM_PORCH_CONSOLE_LISTEN", value_name = "ADDRESS")]
     console: Option<SocketAddr>,
@@ -144,7 +147,10 @@ impl Settings {
             cache_memory: options.cache_memory.or(file.cache_memory).unwrap_or(64) << 20,
             viewers_do_not_try: options.viewers_do_not_try
                 || file.viewers_do_not_try.unwrap_or(false),
-            proxies: proxies(options.trusted_proxies.or(file.trusted_proxies))?,
+            proxies: proxies(
+                options.trusted_proxies.or(file.trusted_proxies),
+                options.proxies_write.or(file.proxies_write),
+            )?,
             secure: secure(
                 options.tls.or(file.tls),
                 options.certificates.or(file.certificates),
@@ -155,9 +161,22 @@ impl Settings {
 }
 
 /// Proxies that callers come by.
-fn proxies(networks: Option<Vec<String>>) -> Result<Proxies, CliError> {
+fn proxies(
+    networks: Option<Vec<String>>,
+    write: Option<ProxiesWrite>,
+) -> Result<Proxies, CliError> {
     let networks = networks.unwrap_or_default();
-    Proxies::of(networks.iter().map(String::as_str)).map_err(|e| {
+    let write = match write {
+        Some(ProxiesWrite::Forwarded) => Written::Forwarded,
+        Some(ProxiesWrite::XForwarded) => Written::Older,
+        None if networks.is_empty() => Written::default(),
+        None => {
+            let message = "what the trusted proxies write is not said";
+            let help = "say --proxies-write forwarded or x-forwarded: what they do not write themselves, their callers may have written";
+            return Err(CliError::new(message).help(help).usage());
+        }
+    };
+    Proxies::of(networks.iter().map(String::as_str), write).map_err(|e| {
         CliError::new(format!("trusted proxies: {e}"))
             .help("networks are written as 10.20.0.0/16 or 2001:db8::/32, single addresses as they are")
             .usage()

@@ -1,5 +1,6 @@
-//! Proxies that callers may come by, and whom they come for: `Forwarded` (RFC 7239) and the older fields are only heeded
-//! where a declared one wrote them. What anybody else claims is dropped.
+//! Proxies that callers may come by, and whom they come for: `Forwarded` (RFC 7239) or the older fields are only heeded
+//! where a declared one wrote them. What anybody else claims is dropped, and so is the field that the proxies do not write:
+//! they pass it on as whoever called them wrote it.
 
 use std::net::IpAddr;
 use std::rc::Rc;
@@ -10,9 +11,22 @@ use ipnet::IpNet;
 
 use crate::exchange::Origin;
 
-/// Networks of proxies whose word is taken.
+/// Networks of proxies whose word is taken, and where it stands.
 #[derive(Clone, Debug, Default)]
-pub struct Proxies(Arc<[IpNet]>);
+pub struct Proxies {
+    networks: Arc<[IpNet]>,
+    write: Written,
+}
+
+/// What proxies write of whom they come for.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Written {
+    /// `Forwarded`.
+    #[default]
+    Forwarded,
+    /// `X-Forwarded-For` and `X-Forwarded-Proto`.
+    Older,
+}
 
 /// A network that is none, as it was written.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -29,7 +43,10 @@ impl Proxies {
     ///
     /// # Errors
     /// The first that is no network.
-    pub fn of<'t>(texts: impl IntoIterator<Item = &'t str>) -> Result<Self, NoNetwork> {
+    pub fn of<'t>(
+        texts: impl IntoIterator<Item = &'t str>,
+        write: Written,
+    ) -> Result<Self, NoNetwork> {
         let one = |text: &str| {
             let address = || text.parse::<IpAddr>().ok().map(IpNet::from);
             text.parse().ok().or_else(address)
@@ -38,13 +55,16 @@ impl Proxies {
             let text = text.trim();
             one(text).ok_or_else(|| NoNetwork(text.to_owned()))
         });
-        Ok(Self(all.collect::<Result<_, _>>()?))
+        Ok(Self {
+            networks: all.collect::<Result<_, _>>()?,
+            write,
+        })
     }
 
     /// Whether a peer's word is taken.
     pub(crate) fn trusts(&self, peer: IpAddr) -> bool {
         let peer = peer.to_canonical();
-        self.0.iter().any(|net| net.contains(&peer))
+        self.networks.iter().any(|net| net.contains(&peer))
     }
 
     /// Where a request of a proxy comes from.
@@ -56,9 +76,9 @@ impl Proxies {
 
     /// The nearest address that is none of the proxies', and whether it came by TLS, as the nearest proxy says.
     fn comes_from(&self, peer: IpAddr, secure: bool, headers: &HeaderMap) -> (IpAddr, bool) {
-        let hops = match headers.contains_key(header::FORWARDED) {
-            true => forwarded(headers),
-            false => before_that(headers),
+        let hops = match self.write {
+            Written::Forwarded => forwarded(headers),
+            Written::Older => before_that(headers),
         };
         let mut at = peer;
         for hop in hops.iter().rev().take(MOST) {
@@ -156,7 +176,15 @@ mod tests {
     use super::*;
 
     fn from(headers: &[(&str, &str)]) -> String {
-        let proxies = Proxies::of(["10.0.0.0/8", "2001:db8::1"]).expect("networks");
+        let write = match headers.iter().any(|(n, _)| n.starts_with("x-")) {
+            true => Written::Older,
+            false => Written::Forwarded,
+        };
+        by(write, headers)
+    }
+
+    fn by(write: Written, headers: &[(&str, &str)]) -> String {
+        let proxies = Proxies::of(["10.0.0.0/8", "2001:db8::1"], write).expect("networks");
         let headers: HeaderMap = headers
             .iter()
             .map(|(n, v)| {
@@ -208,11 +236,15 @@ mod tests {
         ] {
             assert_eq!(from(&[(field, value)]), expected, "{field}: {value}");
         }
+        // What the proxies do not write came from who called them.
         let both = [
             ("forwarded", "for=192.0.2.7"),
             ("x-forwarded-for", "192.0.2.8"),
         ];
-        assert_eq!(from(&both), "192.0.2.7");
+        assert_eq!(by(Written::Forwarded, &both), "192.0.2.7");
+        assert_eq!(by(Written::Older, &both), "192.0.2.8");
+        assert_eq!(by(Written::Forwarded, &both[1..]), "10.0.0.1");
+        assert_eq!(by(Written::Older, &both[..1]), "10.0.0.1");
         let proto = [
             ("x-forwarded-for", "192.0.2.8"),
             ("x-forwarded-proto", "http, HTTPS"),
@@ -224,7 +256,7 @@ mod tests {
 
     #[test]
     fn what_is_no_network_is_told() {
-        let wrong = Proxies::of(["10.0.0.0/8", "quay"]).err();
+        let wrong = Proxies::of(["10.0.0.0/8", "quay"], Written::Older).err();
         assert_eq!(wrong, Some(NoNetwork("quay".into())));
         let none = Proxies::default();
         assert!(!none.trusts([127, 0, 0, 1].into()));

@@ -1,5 +1,7 @@
 //! From which networks callers may call.
 
+use porch_gateway::{Proxies, Written};
+
 use super::*;
 
 fn answer(networks: &str, more: &str) -> String {
@@ -56,7 +58,7 @@ fn they_are_refused_before_anything_else_and_the_publisher_reads_why() {
     assert_eq!((refusal.file.as_str(), refusal.line), ("f.yaml", 5));
 }
 
-fn behind(proxies: &[&str], facade: &str) -> (Stage, Scripted) {
+fn behind(proxies: &[&str], write: Written, facade: &str) -> (Stage, Scripted) {
     let backend = Scripted::start(|_, request| {
         let field = request
             .lines()
@@ -67,7 +69,7 @@ fn behind(proxies: &[&str], facade: &str) -> (Stage, Scripted) {
     let config = GatewayConfig {
         workers: 1,
         drain: Duration::from_secs(5),
-        proxies: porch_gateway::Proxies::of(proxies.iter().copied()).unwrap(),
+        proxies: Proxies::of(proxies.iter().copied(), write).unwrap(),
         ..GatewayConfig::at(([127, 0, 0, 1], 0).into())
     };
     let porch = compile(backend.address, facade);
@@ -77,7 +79,7 @@ fn behind(proxies: &[&str], facade: &str) -> (Stage, Scripted) {
 #[test]
 fn whom_a_declared_proxy_comes_for_is_the_caller_and_nobody_else_s_word_counts() {
     const ALLOWED: &str = "admit: { networks: { allow: [192.0.2.0/24] }, limits: [{ requests: 2, window: 1h, per: address }] }\noperations: { item: { call: { backend: b } } }\n";
-    let (stage, _backend) = behind(&["127.0.0.1"], ALLOWED);
+    let (stage, _backend) = behind(&["127.0.0.1"], Written::Forwarded, ALLOWED);
     let get = |fields: &str| stage.get("/f/item/1", fields);
     let of =
         |last: u8| format!("Forwarded: for=6.6.6.6, for=\"192.0.2.{last}:99\";proto=https\r\n");
@@ -93,10 +95,9 @@ fn whom_a_declared_proxy_comes_for_is_the_caller_and_nobody_else_s_word_counts()
     assert_eq!(status(&get(&of(7))), 200);
     assert_eq!(status(&get(&of(7))), 429);
     assert_eq!(status(&get(&of(8))), 200);
-    assert_eq!(status(&get("X-Forwarded-For: 192.0.2.9\r\n")), 200);
     for fields in [
         "",
-        "X-Forwarded-For: 6.6.6.6\r\n",
+        "X-Forwarded-For: 192.0.2.9\r\n",
         "Forwarded: for=unknown\r\n",
     ] {
         assert_eq!(status(&get(fields)), 403, "{fields}");
@@ -107,6 +108,12 @@ fn whom_a_declared_proxy_comes_for_is_the_caller_and_nobody_else_s_word_counts()
         "{traces:?}"
     );
     // Of somebody who is no proxy it is only a claim.
-    let (stage, _backend) = behind(&["10.0.0.0/8"], ALLOWED);
+    let (stage, _backend) = behind(&["10.0.0.0/8"], Written::Forwarded, ALLOWED);
     assert_eq!(status(&stage.get("/f/item/1", &of(7))), 403);
+    // Proxies that write the older field pass on a `Forwarded` of whoever calls them.
+    let (stage, _backend) = behind(&["127.0.0.1"], Written::Older, ALLOWED);
+    let get = |fields: &str| status(&stage.get("/f/item/1", fields));
+    assert_eq!(get("X-Forwarded-For: 192.0.2.9\r\n"), 200);
+    assert_eq!(get(&of(7)), 403);
+    assert_eq!(get(&format!("{}X-Forwarded-For: 6.6.6.6\r\n", of(7))), 403);
 }
