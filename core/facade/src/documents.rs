@@ -4,6 +4,7 @@ mod addresses;
 mod admit;
 mod attempts;
 mod cache;
+mod callers;
 mod calls;
 mod changes;
 mod circuit;
@@ -23,12 +24,14 @@ use serde::{Deserialize, Deserializer};
 use serde_json::Value;
 
 pub use addresses::Addresses;
+pub use admit::Per;
 pub(crate) use admit::{
     AdmitDoc, AnswersKept, Kept, LimitDoc, NetworksDoc, ReadOnly, UnknownQuery,
 };
-pub use admit::{CredentialKind, Per};
 pub(crate) use attempts::AttemptsDoc;
 pub(crate) use cache::CacheDoc;
+pub use callers::CredentialDoc;
+pub(crate) use callers::{KeyIn, QUERY_NAME};
 pub(crate) use calls::{NamedCallDoc, PagesDoc, RefusalDoc};
 pub use changes::patch_of;
 pub(crate) use changes::{ChangeDoc, ChangesDoc, FieldChangeDoc, FieldOp, substitution};

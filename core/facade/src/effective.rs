@@ -46,13 +46,16 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
     rules.extend(op.cors.iter().map(|c| rule("match", c.place.clone())));
     let networks = admission.networks.iter();
     rules.extend(networks.map(|n| rule("admit", n.place.clone())));
-    for credential in admission.credentials.iter() {
-        let text = format!(
-            "{} in the header {}",
-            credential.place.rule, facade.key_header_shown
-        );
-        rules.push(rule("admit", credential.place.with_rule(text)));
+    for credential in admission.credentials.rules.iter() {
+        let (place, shown) = (&credential.place, credential.kind.shown_in());
+        let text = match place.rule.as_ref() {
+            "a key is demanded" => format!("a key is demanded {shown}"),
+            told => told.to_owned(),
+        };
+        rules.push(rule("admit", place.with_rule(text)));
     }
+    let roles = admission.roles.iter();
+    rules.extend(roles.map(|r| rule("admit", r.place.clone())));
     rules.extend(
         admission
             .limits

@@ -36,10 +36,11 @@ pub mod wiring;
 mod yaml;
 
 pub use check::check;
+pub use compile::is_role;
 pub use compiled::*;
 pub use derive::{Derived, Stored, Wanted};
 pub use documents::{
-    Addresses, BackendDoc, CredentialKind, EnvironmentDoc, FacadeDoc, MediaType, Names,
+    Addresses, BackendDoc, CredentialDoc, EnvironmentDoc, FacadeDoc, MediaType, Names,
     OperationDoc, ParameterDoc, ParameterKind, Per, PlaceDoc, ReachDoc, Relaxed, RulesDoc,
     RulesHead, UseDoc, patch_of,
 };

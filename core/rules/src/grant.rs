@@ -8,13 +8,16 @@ mod table;
 use std::collections::HashMap;
 use std::hash::{BuildHasherDefault, Hasher};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
+
+use serde_json::Value;
 
 use self::table::Table;
 
 use crate::key::KeyHash;
 
 /// A consumer as the data plane knows it.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Consumer {
     /// Number in the store.
     pub id: i64,
@@ -24,6 +27,76 @@ pub struct Consumer {
     pub account: String,
     /// Whether it is paused.
     pub paused: bool,
+    /// What it may be, for operations that take only some.
+    pub roles: Box<[Box<str>]>,
+    /// What it has agreed to, the newest first.
+    pub agreements: Box<[Agreement]>,
+}
+
+/// What a consumer has agreed to.
+#[derive(Clone, Debug)]
+pub struct Agreement {
+    /// Number in the store.
+    pub id: i64,
+    /// Name of what was offered.
+    pub offer: Box<str>,
+    /// Numbers and texts that rules read.
+    pub terms: Value,
+    /// The facades that it opens; none: every one.
+    pub facades: Option<Box<[String]>>,
+    /// From when, in seconds since 1970.
+    pub from: i64,
+    /// Until when; `i64::MAX`: without end.
+    pub until: i64,
+    /// Whether it is paused.
+    pub paused: bool,
+}
+
+impl Agreement {
+    /// Whether it holds for a facade at a time, in seconds since 1970.
+    pub fn holds(&self, facade: &str, now: i64) -> bool {
+        !self.paused && self.from <= now && now < self.until && is_among(&self.facades, facade)
+    }
+}
+
+fn is_among(facades: &Option<Box<[String]>>, facade: &str) -> bool {
+    let Some(all) = facades else { return true };
+    all.iter().any(|f| f == facade)
+}
+
+/// What a credential is known by, and when it was used.
+#[derive(Debug)]
+pub struct Shown {
+    /// What people know it by.
+    pub label: Box<str>,
+    /// The minute since 1970 in which it was last told that it is used; 0: not since the start.
+    used: AtomicU32,
+}
+
+impl Shown {
+    /// Of something known by a text.
+    pub fn new(label: impl Into<Box<str>>) -> Arc<Self> {
+        Arc::new(Self {
+            label: label.into(),
+            used: AtomicU32::new(0),
+        })
+    }
+
+    /// Whether it has not been used in this minute yet, as far as is known; from now on it has.
+    #[inline]
+    pub fn is_first_use(&self, minute: u32) -> bool {
+        self.used.load(Ordering::Relaxed) != minute
+            && self.used.swap(minute, Ordering::Relaxed) != minute
+    }
+}
+
+/// What a credential opens, where that is not everything.
+#[derive(Clone, Debug, Default)]
+pub struct Opens {
+    /// The facades; none: every one.
+    pub facades: Option<Box<[String]>>,
+    /// Numbers of the agreements that it is for; none: all of its consumer's.
+    pub agreements: Option<Box<[i64]>>,
 }
 
 /// What follows from a credential: who calls, and what was shown.
@@ -32,22 +105,64 @@ pub struct Grant {
     /// Whose it is.
     pub consumer: Arc<Consumer>,
     /// What the credential that was shown is known by.
-    pub shown: Arc<str>,
+    pub shown: Arc<Shown>,
     /// When it ends, in seconds since 1970; `i64::MAX`: never.
     pub ends: i64,
     /// Whether it is paused.
     pub paused: bool,
-    /// The facades that it opens; none: every one.
-    pub facades: Option<Arc<[String]>>,
+    /// What it opens; none: everything.
+    pub opens: Option<Arc<Opens>>,
+    /// What proves it besides that it is known; none: it is a key.
+    pub proof: Option<Arc<Proof>>,
+}
+
+/// What a credential that is no key is held against.
+#[derive(Debug)]
+pub enum Proof {
+    /// The argon2id hash of a password, as RFC 9106 and the PHC string format have it.
+    Password(Box<str>),
+}
+
+/// What a grant opens of a facade.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Opened {
+    /// It does, with the agreement at this place of the consumer's, if there is one.
+    Yes(Option<usize>),
+    /// It is for other facades.
+    OtherFacades,
+    /// It is for agreements, and none of them holds for the facade now.
+    NoAgreement,
 }
 
 impl Grant {
-    /// Whether it opens a facade.
+    /// Whether it opens a facade at a time, in seconds since 1970, and by which agreement.
     #[inline]
-    pub fn opens(&self, facade: &str) -> bool {
-        self.facades
-            .as_ref()
-            .is_none_or(|all| all.iter().any(|f| f == facade))
+    pub fn opens(&self, facade: &str, now: i64) -> Opened {
+        if self.opens.is_none() && self.consumer.agreements.is_empty() {
+            return Opened::Yes(None);
+        }
+        self.opened(facade, now)
+    }
+
+    fn opened(&self, facade: &str, now: i64) -> Opened {
+        let (facades, named) = match &self.opens {
+            None => (&None, None),
+            Some(opens) => (&opens.facades, opens.agreements.as_deref()),
+        };
+        if !is_among(facades, facade) {
+            return Opened::OtherFacades;
+        }
+        let is_named = |a: &Agreement| named.is_none_or(|all| all.contains(&a.id));
+        let mut all = self.consumer.agreements.iter();
+        match all.position(|a| is_named(a) && a.holds(facade, now)) {
+            None if named.is_some() => Opened::NoAgreement,
+            found => Opened::Yes(found),
+        }
+    }
+
+    /// Whether it follows from a key, which needs no other proof than that it is known.
+    pub fn is_of_key(&self) -> bool {
+        self.proof.is_none()
     }
 }
 
@@ -147,29 +262,47 @@ impl Grants {
         self.len() == 0
     }
 
+    /// The grant of a hash.
+    #[inline]
+    pub fn get(&self, hash: &KeyHash) -> Option<&Grant> {
+        let changed = match self.overlay.is_empty() {
+            true => None,
+            false => self.overlay.get(&hash.0),
+        };
+        match changed {
+            Some(changed) => changed.as_ref(),
+            None => self.base.get(hash),
+        }
+    }
+
     /// The grant of a key that is good now.
     ///
     /// # Errors
     /// Why it is not.
     pub fn check(&self, key: &str, now: i64) -> Result<&Grant, Refused> {
-        let hash = KeyHash::of(key);
-        let found = match if self.overlay.is_empty() {
-            None
-        } else {
-            self.overlay.get(&hash.0)
-        } {
-            Some(changed) => changed.as_ref(),
-            None => self.base.get(&hash),
-        };
-        let entry = found.ok_or(Refused::Unknown)?;
-        if entry.ends <= now {
-            return Err(Refused::Ended);
-        }
-        if entry.paused || entry.consumer.paused {
-            return Err(Refused::Paused);
-        }
-        Ok(entry)
+        let found = self.get(&KeyHash::of(key));
+        good(found.filter(|g| g.is_of_key()), now)
     }
+
+    /// The grant of a name that something else must prove, that is good now.
+    ///
+    /// # Errors
+    /// Why it is not.
+    pub fn check_name(&self, kind: &str, name: &str, now: i64) -> Result<&Grant, Refused> {
+        let found = self.get(&KeyHash::of_name(kind, name));
+        good(found.filter(|g| !g.is_of_key()), now)
+    }
+}
+
+fn good(found: Option<&Grant>, now: i64) -> Result<&Grant, Refused> {
+    let entry = found.ok_or(Refused::Unknown)?;
+    if entry.ends <= now {
+        return Err(Refused::Ended);
+    }
+    if entry.paused || entry.consumer.paused {
+        return Err(Refused::Paused);
+    }
+    Ok(entry)
 }
 
 #[cfg(test)]
@@ -181,13 +314,13 @@ mod tests {
             consumer: Arc::new(Consumer {
                 id: 1,
                 name: name.into(),
-                account: String::new(),
-                paused: false,
+                ..Consumer::default()
             }),
-            shown: "p".into(),
+            shown: Shown::new("p"),
             ends,
             paused,
-            facades: None,
+            opens: None,
+            proof: None,
         }
     }
 
@@ -233,19 +366,96 @@ mod tests {
         assert!(each <= 88, "{each}");
     }
 
+    fn with(grant: &Grant, facades: Option<&[&str]>, agreements: Option<&[i64]>) -> Grant {
+        let opens = Opens {
+            facades: facades.map(|all| all.iter().map(|f| (*f).to_owned()).collect()),
+            agreements: agreements.map(Into::into),
+        };
+        Grant {
+            opens: Some(Arc::new(opens)),
+            ..grant.clone()
+        }
+    }
+
     #[test]
     fn a_grant_opens_what_it_names_or_everything() {
         let every = entry("a", i64::MAX, false);
-        assert!(every.opens("tides") && every.opens("sailings"));
-        let one = Grant {
-            facades: Some(["tides".to_owned()].into()),
-            ..every.clone()
+        assert_eq!(every.opens("tides", 0), Opened::Yes(None));
+        let one = with(&every, Some(&["tides"]), None);
+        assert_eq!(one.opens("tides", 0), Opened::Yes(None));
+        assert_eq!(one.opens("sailings", 0), Opened::OtherFacades);
+        assert_eq!(one.opens("tide", 0), Opened::OtherFacades);
+        let none = with(&every, Some(&[]), None);
+        assert_eq!(none.opens("tides", 0), Opened::OtherFacades);
+    }
+
+    #[test]
+    fn agreements_hold_from_when_until_when_and_for_what_they_open() {
+        let agreement = |id, facades: Option<&[&str]>, from, until, paused| Agreement {
+            id,
+            offer: "open-quay".into(),
+            terms: serde_json::json!({ "requests": id }),
+            facades: facades.map(|all| all.iter().map(|f| (*f).to_owned()).collect()),
+            from,
+            until,
+            paused,
         };
-        assert!(one.opens("tides") && !one.opens("sailings") && !one.opens("tide"));
-        let none = Grant {
-            facades: Some([].into()),
-            ..every
+        let consumer = Consumer {
+            agreements: Box::new([
+                agreement(4, None, 100, 200, false),
+                agreement(3, None, 0, i64::MAX, true),
+                agreement(2, Some(&["tides"]), 0, i64::MAX, false),
+                agreement(1, None, 0, 50, false),
+            ]),
+            ..Consumer::default()
         };
-        assert!(!none.opens("tides"));
+        let of = Grant {
+            consumer: Arc::new(consumer),
+            ..entry("a", i64::MAX, false)
+        };
+        // The newest that holds; none is no reason to refuse a credential that is for all of them.
+        for (facade, now, place) in [
+            ("sailings", 49, Some(3)),
+            ("sailings", 50, None),
+            ("sailings", 100, Some(0)),
+            ("sailings", 199, Some(0)),
+            ("sailings", 200, None),
+            ("tides", 49, Some(2)),
+            ("tides", 150, Some(0)),
+            ("tides", 200, Some(2)),
+        ] {
+            assert_eq!(of.opens(facade, now), Opened::Yes(place), "{facade} {now}");
+        }
+        let named = with(&of, None, Some(&[1, 3]));
+        assert_eq!(named.opens("tides", 10), Opened::Yes(Some(3)));
+        assert_eq!(named.opens("tides", 50), Opened::NoAgreement);
+        let both = with(&of, Some(&["tides"]), Some(&[1]));
+        assert_eq!(both.opens("sailings", 10), Opened::OtherFacades);
+    }
+
+    #[test]
+    fn what_needs_a_proof_is_no_key_and_the_other_way_round() {
+        let password = Grant {
+            proof: Some(Arc::new(Proof::Password("x".into()))),
+            ..entry("a", i64::MAX, false)
+        };
+        let table = Grants::new([
+            (KeyHash::of("key"), entry("b", i64::MAX, false)),
+            (KeyHash::of_name("password", "tove"), password),
+        ]);
+        assert!(table.check("key", 0).is_ok());
+        assert!(table.check_name("password", "tove", 0).is_ok());
+        for shown in ["tove", "password:tove", "password\0tove", "password"] {
+            assert_eq!(table.check(shown, 0).unwrap_err(), Refused::Unknown);
+        }
+        let other = table.check_name("key", "key", 0);
+        assert_eq!(other.unwrap_err(), Refused::Unknown);
+    }
+
+    #[test]
+    fn the_first_use_of_a_minute_is_told_once() {
+        let shown = Shown::new("p");
+        let told: Vec<bool> = [7, 7, 8, 8, 7].map(|m| shown.is_first_use(m)).into();
+        assert_eq!(told, [true, false, true, false, true]);
     }
 }

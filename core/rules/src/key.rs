@@ -15,6 +15,15 @@ impl KeyHash {
         Self(*blake3::hash(key.as_bytes()).as_bytes())
     }
 
+    /// What a name is found by that something else must prove. No key has this hash: it is derived in another context.
+    pub fn of_name(kind: &str, name: &str) -> Self {
+        let mut hasher = blake3::Hasher::new_derive_key("elm-porch names that are proven 1");
+        hasher.update(kind.as_bytes());
+        hasher.update(&[0]);
+        hasher.update(name.as_bytes());
+        Self(*hasher.finalize().as_bytes())
+    }
+
     /// The hash from its hexadecimal spelling.
     pub fn from_hex(text: &str) -> Option<Self> {
         let mut out = [0; 32];
@@ -39,11 +48,13 @@ impl std::fmt::Debug for KeyHash {
     }
 }
 
-/// A new key from random bytes: eight characters to know it by, a dash, and the secret.
+/// A new key from random bytes: eight characters to know it by, a dash, the secret, and four characters that follow from all
+/// of these, so that a key can be told from what only looks like one wherever it stands.
 ///
 /// ```
 /// let key = porch_rules::key::new_key(&[7; 25]);
 /// assert_eq!(porch_rules::key::prefix(&key), Some(&key[..8]));
+/// assert_eq!(porch_rules::key::keys_in(&format!("curl -H 'API-Key: {key}'")), [&*key]);
 /// ```
 pub fn new_key(random: &[u8; 25]) -> String {
     let bits: Vec<u8> = random
@@ -55,16 +66,44 @@ pub fn new_key(random: &[u8; 25]) -> String {
         .map(|c| ALPHABET[c.iter().fold(0, |n, b| n << 1 | *b) as usize] as char)
         .collect();
     key.insert(PREFIX, '-');
+    let check = check_of(&key);
+    key.push_str(&check);
     key
+}
+
+/// The characters that follow from what stands before them.
+fn check_of(key: &str) -> String {
+    let hash = blake3::hash(key.as_bytes());
+    let of = |b: &u8| ALPHABET[usize::from(b & 31)] as char;
+    hash.as_bytes()[..CHECK].iter().map(of).collect()
+}
+
+/// Every whole key in a text: what has the form of one, and its check is right. At most so many are looked for as a text
+/// that somebody looks through has.
+pub fn keys_in(text: &str) -> Vec<&str> {
+    let whole = PREFIX + 1 + SECRET + CHECK;
+    let parts = spans(text.as_bytes()).into_iter().take(MOST_KEYS);
+    let texts =
+        parts.filter_map(|(start, _)| text.get(start - PREFIX - 1..start - PREFIX - 1 + whole));
+    texts
+        .filter(|key| check_of(&key[..whole - CHECK]) == key[whole - CHECK..])
+        .collect()
 }
 
 /// The part of a key that it is known by afterwards; `None` for what cannot be a key.
 pub fn prefix(key: &str) -> Option<&str> {
-    (key.len() == 41 && key.is_ascii() && key.as_bytes()[PREFIX] == b'-').then(|| &key[..PREFIX])
+    // Keys that were made before had no check.
+    let long = PREFIX + 1 + SECRET;
+    let fits = key.len() == long || key.len() == long + CHECK;
+    (fits && key.is_ascii() && key.as_bytes()[PREFIX] == b'-').then(|| &key[..PREFIX])
 }
 
 /// Length of the secret part.
 const SECRET: usize = 32;
+/// Length of what follows from it.
+const CHECK: usize = 4;
+/// So many keys are looked for in one text.
+const MOST_KEYS: usize = 1000;
 
 /// Takes the secret part out of everything in a text that has the form of a key, wherever it stands: whoever was not to be
 /// shown a key may have been sent it in a path, a query, a field of any name or a body. What a cut left of one is taken too.
@@ -75,7 +114,15 @@ const SECRET: usize = 32;
 /// assert_eq!(text, "/fares?key=a6dsqb2h-…&n=1");
 /// ```
 pub fn hide_keys(text: &mut String, mask: &str) -> bool {
-    let bytes = text.as_bytes();
+    let found = spans(text.as_bytes());
+    for (start, end) in found.iter().rev() {
+        text.replace_range(start..end, mask);
+    }
+    !found.is_empty()
+}
+
+/// Where the secret parts of what has the form of a key begin and end.
+fn spans(bytes: &[u8]) -> Vec<(usize, usize)> {
     let is_part = |b: &u8| ALPHABET.contains(b);
     let mut found = Vec::new();
     let mut from = PREFIX;
@@ -94,10 +141,7 @@ pub fn hide_keys(text: &mut String, mask: &str) -> bool {
             from = end;
         }
     }
-    for (start, end) in found.iter().rev() {
-        text.replace_range(start..end, mask);
-    }
-    !found.is_empty()
+    found
 }
 
 #[cfg(test)]
@@ -150,9 +194,23 @@ mod tests {
     }
 
     #[test]
+    fn whole_keys_are_found_in_texts_and_nothing_else_is() {
+        let (one, two) = (new_key(&[0xa7; 25]), new_key(&[0x31; 25]));
+        let text = format!("{one}\nexport KEY={two};{} {one}", &one[..40]);
+        assert_eq!(keys_in(&text), [&*one, &*two, &*one]);
+        let mut wrong = one.clone();
+        let last = if wrong.ends_with('a') { "b" } else { "a" };
+        wrong.replace_range(44.., last);
+        for none in [wrong.as_str(), &one[..44], &one[1..], "", "é-é"] {
+            assert!(keys_in(none).is_empty(), "{none}");
+        }
+    }
+
+    #[test]
     fn a_key_has_a_prefix_and_a_hash_that_survives_spelling() {
         let key = new_key(&[0xa7; 25]);
-        assert_eq!((key.len(), prefix(&key).unwrap().len()), (41, 8));
+        assert_eq!((key.len(), prefix(&key).unwrap().len()), (45, 8));
+        assert_eq!(prefix(&key[..41]), Some(&key[..8]));
         assert_eq!(prefix("short"), None);
         let hash = KeyHash::of(&key);
         assert_eq!(KeyHash::from_hex(&hash.to_hex()), Some(hash));

@@ -4,6 +4,7 @@
 //!
 //! * [`expr`]: expressions (a subset of CEL), parsed, checked and compiled once, evaluated for every request;
 //! * [`grant`]: who calls, as it follows from the credential that was shown;
+//! * [`guess`]: guessing, slowed down;
 //! * [`key`]: the keys that consumers show, kept as hashes;
 //! * [`limit`]: sliding-window limits on an injected clock.
 //! * [`patch`]: changes of JSON in place;
@@ -12,6 +13,7 @@
 
 pub mod expr;
 pub mod grant;
+pub mod guess;
 pub mod key;
 pub mod limit;
 pub mod patch;

@@ -11,11 +11,9 @@ use serde_json::Value;
 use super::levels::{Asked, Level, Scope};
 use super::{FacadeCompiler, Wired};
 use crate::compiled::{
-    Admission, CredentialRule, LimitPlan, Media, Networks, ParamPlan, RulePlace,
+    Admission, Demanded, LimitPlan, Media, Networks, ParamPlan, RoleRule, RulePlace,
 };
-use crate::documents::{
-    CredentialKind, LimitDoc, MediaType, OperationDoc, Per, Relaxed, UnknownQuery,
-};
+use crate::documents::{LimitDoc, MediaType, OperationDoc, Per, Relaxed, UnknownQuery};
 use crate::kind::Compiled;
 use crate::units::duration_text;
 use porch_soap::generic::Mapping;
@@ -37,7 +35,8 @@ pub(super) struct Shared {
     pub(super) networks: HashMap<Reached, Option<Arc<Networks>>>,
     media: Vec<Arc<Media>>,
     /// By what demands them.
-    credentials: HashMap<String, Arc<[CredentialRule]>>,
+    pub(super) credentials: HashMap<String, Arc<Demanded>>,
+    pub(super) roles: HashMap<Reached, Option<Arc<RoleRule>>>,
 }
 
 impl Shared {
@@ -146,6 +145,7 @@ impl<'a> FacadeCompiler<'a> {
         behind: &Behind<'_>,
     ) -> Admission {
         let credentials = self.credentials();
+        let roles = self.roles(!credentials.is_empty());
         let limits = self.all_limits(!credentials.is_empty());
         let (max_body, max_body_place) = self.max_body();
         // What has a meaning of its own is not described by a parameter (OpenAPI 3.1 §4.8.12.1).
@@ -162,6 +162,7 @@ impl<'a> FacadeCompiler<'a> {
         Admission {
             networks: self.networks(),
             credentials,
+            roles,
             limits,
             max_body,
             max_body_place,
@@ -180,59 +181,8 @@ impl<'a> FacadeCompiler<'a> {
         }
     }
 
-    /// The credentials that are demanded: those of every level, each once, but for defaults that a narrower one relaxes.
-    fn credentials(&mut self) -> Arc<[CredentialRule]> {
-        let levels = self.levels.clone();
-        let keys = ["admit", "credentials"];
-        let said = |l: &Level<'_>| l.admit.credentials.clone();
-        let words = |l: &Level<'_>| match said(l).unwrap_or_default().as_slice() {
-            [] => "no credentials are demanded".to_owned(),
-            some => some
-                .iter()
-                .map(|k| demanded(*k))
-                .collect::<Vec<_>>()
-                .join(", "),
-        };
-        let mut kept: Vec<&Level<'a>> = Vec::new();
-        for level in levels.iter().filter(|l| l.admit.credentials.is_some()) {
-            self.relax(&mut kept, level, Relaxed::Credentials, &keys, &words);
-            let none = level.admit.credentials.as_ref().is_some_and(Vec::is_empty);
-            let demands = |l: &Level<'_>| said(l).is_some_and(|all| !all.is_empty());
-            self.none_in_vain((none, level), &kept, &demands, &keys, &words);
-            kept.push(level);
-        }
-        let mut rules: Vec<(CredentialKind, &Level<'a>)> = Vec::new();
-        for level in kept {
-            for kind in level.admit.credentials.iter().flatten() {
-                if rules.iter().all(|(known, _)| known != kind) {
-                    rules.push((*kind, level));
-                }
-            }
-        }
-        // Operations that are asked for the same by the same documents share it.
-        let mut key = String::new();
-        for (kind, level) in &rules {
-            key.push_str(&format!(
-                "{} {} {}\n",
-                kind.label(),
-                level.site.file,
-                level.reach
-            ));
-        }
-        if let Some(known) = self.shared.credentials.get(&key) {
-            return known.clone();
-        }
-        let rules = rules.into_iter().map(|(kind, level)| CredentialRule {
-            kind,
-            place: self.said_at(level, &keys, demanded(kind)),
-        });
-        let rules: Arc<[CredentialRule]> = rules.collect();
-        self.shared.credentials.insert(key, rules.clone());
-        rules
-    }
-
     /// Takes out wider levels whose word is a default, for a narrower one that says something itself.
-    fn relax<'l>(
+    pub(super) fn relax<'l>(
         &mut self,
         kept: &mut Vec<&'l Level<'a>>,
         level: &Level<'a>,
@@ -250,7 +200,7 @@ impl<'a> FacadeCompiler<'a> {
     }
 
     /// Tells of a level that says that there is nothing where a wider one goes on saying something.
-    fn none_in_vain(
+    pub(super) fn none_in_vain(
         &mut self,
         (none, level): (bool, &Level<'a>),
         kept: &[&Level<'a>],
@@ -417,10 +367,6 @@ impl<'a> FacadeCompiler<'a> {
         self.shared.media.push(made.clone());
         Some(made)
     }
-}
-
-fn demanded(kind: CredentialKind) -> String {
-    format!("a {} is demanded", kind.label())
 }
 
 fn in_words(doc: &LimitDoc) -> String {

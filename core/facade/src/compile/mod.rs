@@ -6,6 +6,7 @@ mod answers;
 mod attempts;
 mod backend;
 mod cache;
+mod callers;
 mod changes;
 mod cors;
 mod credentials;
@@ -25,6 +26,7 @@ mod several;
 mod shaped;
 
 pub(crate) use backend::{facade_of, no_address, no_backend};
+pub use callers::is_role;
 
 use std::cell::{OnceCell, RefCell};
 use std::collections::{HashMap, HashSet};

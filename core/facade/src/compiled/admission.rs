@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::Arc;
 
-use http::HeaderValue;
+use http::{HeaderName, HeaderValue};
 use ipnet::IpNet;
 use porch_contract::{ParamType, Place, Shape, Style};
 use porch_rules::limit::Limit;
@@ -12,15 +12,17 @@ use porch_soap::generic::Mapping;
 use porch_valid::Validator;
 
 use super::RulePlace;
-use crate::documents::{CredentialKind, MediaType, Per};
+use crate::documents::{MediaType, Per};
 
 /// Who and what may pass.
 #[derive(Debug)]
 pub struct Admission {
     /// From which networks callers may call: all of these rules hold; none: from every one.
     pub networks: Box<[Arc<Networks>]>,
-    /// Credentials, of which one must be shown, in the order in which they are tried; none: nobody is asked.
-    pub credentials: Arc<[CredentialRule]>,
+    /// Demanded, of which one must be shown, in the order in which they are tried; none: nobody is asked.
+    pub credentials: Arc<Demanded>,
+    /// Roles that callers must have, those of the widest reach first; all of them hold.
+    pub roles: Vec<Arc<RoleRule>>,
     /// Rate limits, the facade's first; all of them hold.
     pub limits: Vec<Arc<LimitPlan>>,
     /// Greatest size of a request body in bytes.
@@ -73,6 +75,92 @@ impl Networks {
         let address = address.to_canonical();
         let is_in = |all: &[IpNet]| all.iter().any(|net| net.contains(&address));
         !is_in(&self.deny) && (self.allow.is_empty() || is_in(&self.allow))
+    }
+}
+
+/// A kind of credential, and where it is shown.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum CredentialKind {
+    /// A consumer's key.
+    Key(KeyPlace),
+    /// A consumer's name and password (RFC 7617).
+    Basic,
+}
+
+/// Where a key is shown.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum KeyPlace {
+    /// In a header field, with its name for people.
+    Header(HeaderName, Box<str>),
+    /// As `Authorization: Bearer` (RFC 6750 §2.1).
+    Bearer,
+    /// As a query parameter.
+    Query(Box<str>),
+}
+
+impl CredentialKind {
+    /// Whether it stands in `Authorization`.
+    pub fn is_in_authorization(&self) -> bool {
+        matches!(self, Self::Key(KeyPlace::Bearer) | Self::Basic)
+    }
+
+    /// Whether it takes more than a look at the table of grants to hold it good.
+    pub fn is_proven(&self) -> bool {
+        matches!(self, Self::Basic)
+    }
+
+    /// Where it is shown, in words.
+    pub fn shown_in(&self) -> String {
+        match self {
+            Self::Key(KeyPlace::Header(_, name)) => format!("in the header {name}"),
+            Self::Key(KeyPlace::Query(name)) => format!("in the query, as {name}"),
+            Self::Key(KeyPlace::Bearer) => "as Authorization: Bearer".to_owned(),
+            Self::Basic => "as Authorization: Basic".to_owned(),
+        }
+    }
+}
+
+/// Roles of callers that may call: one of them is enough.
+#[derive(Debug)]
+pub struct RoleRule {
+    /// Their names.
+    pub any: Box<[String]>,
+    /// Where it stands.
+    pub place: RulePlace,
+}
+
+/// The credentials that are demanded: one of them is enough.
+#[derive(Debug, Default)]
+pub struct Demanded {
+    /// In the order in which they are looked for.
+    pub rules: Box<[CredentialRule]>,
+    /// Whether one of them stands in `Authorization`.
+    pub in_authorization: bool,
+    /// Whether one of them takes more than a look at the table of grants.
+    pub proven: bool,
+    /// The query parameters that may carry one.
+    pub in_query: Box<[Box<str>]>,
+}
+
+impl Demanded {
+    /// These.
+    pub fn new(rules: Box<[CredentialRule]>) -> Self {
+        let kinds = || rules.iter().map(|r| &r.kind);
+        let query = kinds().filter_map(|k| match k {
+            CredentialKind::Key(KeyPlace::Query(name)) => Some(name.clone()),
+            _ => None,
+        });
+        Self {
+            in_authorization: kinds().any(CredentialKind::is_in_authorization),
+            proven: kinds().any(CredentialKind::is_proven),
+            in_query: query.collect(),
+            rules,
+        }
+    }
+
+    /// Whether none is demanded.
+    pub fn is_empty(&self) -> bool {
+        self.rules.is_empty()
     }
 }
 

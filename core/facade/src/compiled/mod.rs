@@ -27,8 +27,8 @@ use porch_contract::{Finding, PathTemplate, Segment, has_errors};
 
 pub use crate::index::OperationIndex;
 pub use admission::{
-    Admission, BodyPlan, BodyType, CredentialRule, FormPlan, LimitPlan, Media, Networks, ParamPlan,
-    ShapedKind, ShapedPlace, ShapedPlan,
+    Admission, BodyPlan, BodyType, CredentialKind, CredentialRule, Demanded, FormPlan, KeyPlace,
+    LimitPlan, Media, Networks, ParamPlan, RoleRule, ShapedKind, ShapedPlace, ShapedPlan,
 };
 pub use answers::{AnswersPlan, ResponsePlan, Statuses};
 pub use backend::{

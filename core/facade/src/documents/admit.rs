@@ -3,6 +3,7 @@
 use schemars::JsonSchema;
 use serde::Deserialize;
 
+use super::callers::CredentialDoc;
 use crate::units::{Size, Span};
 
 /// Who and what may pass.
@@ -11,8 +12,10 @@ use crate::units::{Size, Span};
 pub struct AdmitDoc {
     /// From which networks callers may call; from all unless given. What several documents say holds together.
     pub networks: Option<NetworksDoc>,
-    /// Credentials that a caller must show.
-    pub credentials: Option<Vec<CredentialKind>>,
+    /// Credentials that a caller must show; one of them is enough.
+    pub credentials: Option<Vec<CredentialDoc>>,
+    /// Roles of callers that may call; one of them is enough. What several documents say holds together.
+    pub roles: Option<Vec<String>>,
     /// Rate limits; all of them hold.
     pub limits: Option<Vec<LimitDoc>>,
     /// Greatest size of a request body; 1MiB unless given.
@@ -79,23 +82,6 @@ pub enum ReadOnly {
     Refuse,
     /// They are taken out of what the backend gets.
     Drop,
-}
-
-/// Kinds of callers' credentials.
-#[derive(Clone, Copy, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
-#[serde(rename_all = "kebab-case")]
-pub enum CredentialKind {
-    /// A consumer's key.
-    Key,
-}
-
-impl CredentialKind {
-    /// What people call it.
-    pub fn label(self) -> &'static str {
-        match self {
-            CredentialKind::Key => "key",
-        }
-    }
 }
 
 /// A rate limit: so many requests in any window of this length.

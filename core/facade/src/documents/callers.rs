@@ -1,0 +1,149 @@
+//! Credentials that callers show, as documents say them.
+
+use std::borrow::Cow;
+use std::fmt;
+
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+use serde::de::{self, MapAccess, Visitor};
+use serde::{Deserialize, Deserializer};
+
+/// A kind of credential, with where and how it is shown.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum CredentialDoc {
+    /// A consumer's key.
+    Key(KeyDoc),
+    /// A consumer's name and password (RFC 7617).
+    Basic,
+}
+
+/// Where a key is shown.
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct KeyDoc {
+    /// `header` unless given.
+    #[serde(default, rename = "in")]
+    pub place: KeyIn,
+    /// Name of the header field or query parameter; what the contract's security scheme says unless given, else `API-Key` in a
+    /// header and `key` in a query.
+    pub name: Option<String>,
+}
+
+/// Where a key is shown, in the words of OpenAPI 3.1 §4.8.27.
+#[derive(Clone, Copy, Debug, Default, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub enum KeyIn {
+    /// In a header field of its own.
+    #[default]
+    Header,
+    /// As `Authorization: Bearer` (RFC 6750 §2.1).
+    Bearer,
+    /// As a query parameter.
+    Query,
+}
+
+/// The kinds by their names.
+const KINDS: &[&str] = &["key", "basic"];
+
+impl CredentialDoc {
+    /// The kind's name, as documents write it.
+    pub fn label(&self) -> &'static str {
+        match self {
+            CredentialDoc::Key(_) => "key",
+            CredentialDoc::Basic => "basic",
+        }
+    }
+
+    /// What is demanded.
+    pub(crate) fn in_words(&self) -> String {
+        match self {
+            CredentialDoc::Key(doc) => match (doc.place, &doc.name) {
+                (KeyIn::Header, None) => "a key is demanded".to_owned(),
+                (KeyIn::Header, Some(name)) => format!("a key is demanded in the header {name}"),
+                (KeyIn::Bearer, _) => "a key is demanded as a bearer token".to_owned(),
+                (KeyIn::Query, name) => {
+                    let name = name.as_deref().unwrap_or(QUERY_NAME);
+                    format!("a key is demanded in the query, as {name}")
+                }
+            },
+            CredentialDoc::Basic => "name and password are demanded".to_owned(),
+        }
+    }
+}
+
+/// The query parameter of keys unless one is given.
+pub(crate) const QUERY_NAME: &str = "key";
+
+struct Kind;
+
+impl<'de> Visitor<'de> for Kind {
+    type Value = CredentialDoc;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a string")
+    }
+
+    fn visit_str<E: de::Error>(self, name: &str) -> Result<CredentialDoc, E> {
+        match name {
+            "key" => Ok(CredentialDoc::Key(KeyDoc::default())),
+            "basic" => Ok(CredentialDoc::Basic),
+            _ => Err(E::unknown_variant(name, KINDS)),
+        }
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<CredentialDoc, A::Error> {
+        let Some(name) = map.next_key::<String>()? else {
+            return Err(de::Error::custom("one kind of credential stands here"));
+        };
+        let made = match name.as_str() {
+            "key" => CredentialDoc::Key(map.next_value()?),
+            "basic" => {
+                map.next_value::<Nothing>()?;
+                CredentialDoc::Basic
+            }
+            _ => return Err(de::Error::unknown_field(&name, KINDS)),
+        };
+        match map.next_key::<String>()? {
+            None => Ok(made),
+            Some(_) => Err(de::Error::custom(
+                "each kind of credential stands in an item of its own",
+            )),
+        }
+    }
+}
+
+/// What has nothing to say.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Nothing {}
+
+impl<'de> Deserialize<'de> for CredentialDoc {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        deserializer.deserialize_any(Kind)
+    }
+}
+
+impl JsonSchema for CredentialDoc {
+    fn schema_name() -> Cow<'static, str> {
+        "CredentialDoc".into()
+    }
+
+    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
+        let key = generator.subschema_for::<KeyDoc>();
+        json_schema!({
+            "description": "A kind of credential by its name, or with how it is shown.",
+            "oneOf": [
+                { "enum": KINDS },
+                {
+                    "type": "object",
+                    "minProperties": 1,
+                    "maxProperties": 1,
+                    "additionalProperties": false,
+                    "properties": {
+                        "key": key,
+                        "basic": { "type": "object", "additionalProperties": false }
+                    }
+                }
+            ]
+        })
+    }
+}
