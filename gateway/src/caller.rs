@@ -3,18 +3,26 @@
 use std::sync::Arc;
 
 use http::HeaderValue;
-use porch_rules::grant::{Consumer, Grant};
+use porch_rules::grant::{Agreement, Consumer, Grant, Shown};
 
 /// Who calls, once that is known.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Caller {
-    grant: Option<(Arc<Consumer>, Arc<str>)>,
+    grant: Option<(Arc<Consumer>, Arc<Shown>)>,
+    /// Place of the agreement by which it calls among the consumer's, counted from 1; 0: none.
+    agreement: u32,
+    /// Whether it was a key that was shown.
+    by_key: bool,
 }
 
 impl Caller {
-    pub(crate) fn of(grant: &Grant) -> Self {
+    /// By a grant, and the place of an agreement.
+    pub(crate) fn of(grant: &Grant, agreement: Option<usize>) -> Self {
+        let place = agreement.and_then(|at| u32::try_from(at + 1).ok());
         Self {
             grant: Some((grant.consumer.clone(), grant.shown.clone())),
+            agreement: place.unwrap_or(0),
+            by_key: grant.is_of_key(),
         }
     }
 
@@ -30,9 +38,30 @@ impl Caller {
         self.consumer().map_or(0, |c| c.id)
     }
 
+    /// The account of the consumer.
+    pub(crate) fn account(&self) -> &str {
+        self.consumer().map_or("", |c| c.account.as_str())
+    }
+
+    /// What it has agreed to that holds here.
+    pub(crate) fn agreement(&self) -> Option<&Agreement> {
+        let at = (self.agreement as usize).checked_sub(1)?;
+        self.consumer()?.agreements.get(at)
+    }
+
+    /// What it may be.
+    pub(crate) fn roles(&self) -> &[Box<str>] {
+        self.consumer().map_or(&[], |c| &c.roles)
+    }
+
     /// What the credential that was shown is known by.
     pub(crate) fn shown(&self) -> &str {
-        self.grant.as_ref().map_or("", |(_, shown)| shown)
+        self.grant.as_ref().map_or("", |(_, shown)| &shown.label)
+    }
+
+    /// The credential that was shown, as people are told of it.
+    pub(crate) fn credential(&self) -> String {
+        crate::problem::credential(self.by_key, self.shown())
     }
 }
 

@@ -45,6 +45,9 @@ pub(crate) fn run<'r>(
         let (response, refusal) = match x.stages(&parts, body, sound).await {
             Ok(response) => (response, None),
             Err(mut problem) => {
+                if x.counted > 0 || x.rare.is_some() {
+                    x.refused();
+                }
                 x.worded(&parts, &mut problem);
                 let mut response = x.refusal(&parts, &problem);
                 if unread && matches!(problem.refusal.stage, StageName::Match | StageName::Admit) {
@@ -91,7 +94,8 @@ impl<'x> Exchange<'x> {
         body: InBody,
         sound: Result<Sound, Box<Problem>>,
     ) -> Result<Response<ReplyBody>, Box<Problem>> {
-        let found = match stage::find(self, parts, sound?)? {
+        let sound = sound?;
+        let found = match stage::find(self, parts, sound)? {
             Ok(found) => found,
             Err(response) => return Ok(response),
         };
@@ -99,6 +103,14 @@ impl<'x> Exchange<'x> {
         self.of_pages.set(found.operation.cors.is_some());
         self.packs.set(found.operation.compress);
         let captured = found.captured();
+        let demanded = &found.operation.admission.credentials;
+        if self.mode == Mode::Live && (demanded.proven || !demanded.in_query.is_empty()) {
+            match Box::pin(self.shown(&found, parts)).await? {
+                None => {}
+                // Without what was shown in the query, as if it had not stood there.
+                Some(parts) => return Box::pin(self.stages(&parts, body, Ok(sound))).await,
+            }
+        }
         let admitted = match stage::admit(self, &found, &captured, parts, &body) {
             Ok(admitted) => admitted,
             Err(problem) => {
@@ -108,6 +120,9 @@ impl<'x> Exchange<'x> {
                 return Err(problem);
             }
         };
+        if self.mode == Mode::Live && !found.operation.admission.limits.at_once.is_empty() {
+            Box::pin(self.at_once(&found, parts, &admitted.parameters)).await?;
+        }
         let x: &Self = self;
         if let Some(plan) = &found.operation.cache {
             if let Some(kept) = stage::kept(x, &found, plan, parts, &body) {
@@ -133,6 +148,54 @@ impl<'x> Exchange<'x> {
             None => Ok(response),
             Some(plan) => Box::pin(stage::keeps(x, &request, plan, response)).await,
         }
+    }
+
+    /// What is shown that takes more than a look at the table of grants, or stands in the query: without that, where it does.
+    async fn shown(
+        &mut self,
+        found: &Found<'_>,
+        parts: &Parts,
+    ) -> Result<Option<Box<Parts>>, Box<Problem>> {
+        let (facade, op) = (found.facade, found.operation);
+        let is_taken = self.rare.as_ref().is_some_and(|r| r.taken.is_some());
+        if !is_taken
+            && let Some((taken, rest)) =
+                stage::without_credentials(parts, &op.admission.credentials)
+        {
+            self.rare().taken = Some(taken);
+            // It is found once more.
+            self.recorder.borrow_mut().stages.pop();
+            return Ok(Some(rest));
+        }
+        if op.admission.credentials.proven
+            && let Some(caller) = stage::prove(self, facade, op, parts).await?
+        {
+            self.caller = caller;
+        }
+        Ok(None)
+    }
+
+    /// Waits for its place among those that are under way at the same time.
+    async fn at_once(
+        &mut self,
+        found: &Found<'_>,
+        parts: &Parts,
+        parameters: &Parameters<'_>,
+    ) -> Result<(), Box<Problem>> {
+        let (path, query) = parameters.clone();
+        let caller = self.caller.clone();
+        let scope = Scope {
+            operation: found.operation,
+            path,
+            query,
+            headers: &parts.headers,
+            body: None,
+            caller: &caller,
+            address: self.origin.address,
+            answers: Vec::new(),
+            within: None,
+        };
+        stage::at_once(self, (found.facade, found.operation), scope).await
     }
 
     #[inline(always)]
@@ -184,6 +247,15 @@ impl<'x> Exchange<'x> {
         }
     }
 
+    /// What was counted for a call that reached no backend is given back.
+    #[cold]
+    fn refused(&mut self) {
+        let at = self.at.get().and_then(|at| self.porch.at(at));
+        if let (false, Some((_, op))) = (self.reached.get(), at) {
+            stage::give_back(self, op);
+        }
+    }
+
     /// Says a problem as the facade's documents say it.
     fn worded(&self, parts: &Parts, problem: &mut Problem) {
         let operation = self.at.get().and_then(|at| {
@@ -207,7 +279,8 @@ impl<'x> Exchange<'x> {
             response
         };
         for (name, value) in &problem.headers {
-            response.headers_mut().insert(name, value.clone());
+            // Of challenges there may be several (RFC 9110 §11.6.1).
+            response.headers_mut().append(name, value.clone());
         }
         response
     }
@@ -232,6 +305,6 @@ mod tests {
              from,
              mode| { run(worker, porch, request, from, mode) },
         );
-        assert!(size <= 2_900, "{size} bytes");
+        assert!(size <= 2_920, "{size} bytes");
     }
 }

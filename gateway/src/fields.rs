@@ -1,6 +1,7 @@
 //! Header fields that cross the porch, and those that end at it.
 
 use http::{HeaderMap, HeaderName, HeaderValue, Version, header};
+use porch_facade::{CompiledFacade, CompiledOperation};
 
 use crate::outgoing::Fields;
 
@@ -63,13 +64,22 @@ pub(crate) fn strip_hop_by_hop(headers: &mut HeaderMap) {
 }
 
 /// The caller's header fields that travel on, with room for more.
-pub(crate) fn forwarded_fields(from: &HeaderMap, key_header: &HeaderName, room: usize) -> Fields {
+pub(crate) fn forwarded_fields(
+    from: &HeaderMap,
+    (facade, op): (&CompiledFacade, &CompiledOperation),
+    room: usize,
+) -> Fields {
+    let key_header = &facade.key_header;
+    let own = &op.admission.credentials;
     let mut headers = Fields::with_capacity(from.len() + room);
     for (name, value) in from {
         let text = name.as_str();
         let ends_here = name == key_header
             || matches!(text, "host" | "expect")
             || ends_here(text)
+            // What callers show us is for us.
+            || own.in_authorization && name == header::AUTHORIZATION
+            || own.in_fields.contains(name)
             // Who called and how is told in `Forwarded`, by us alone.
             || text.starts_with("x-forwarded-");
         if !ends_here {

@@ -77,7 +77,16 @@ const ANSWER: usize = REQUEST_ROOTS.len();
 /// Number of the root that cookies are named by.
 const COOKIE: usize = 5;
 /// What can be said of the caller.
-const OF_CALLER: [&str; 3] = ["consumer", "key", "address"];
+const OF_CALLER: [&str; 6] = [
+    "consumer",
+    "key",
+    "address",
+    "account",
+    "agreement",
+    "roles",
+];
+/// Number of the root that what was agreed to is named by.
+const TERMS: usize = 7;
 
 impl Scope<'_> {
     fn answer(&self, root: usize) -> Option<Named<'_>> {
@@ -121,8 +130,19 @@ impl Names for Scope<'_> {
                 "consumer" => Some(Val::Str(Cow::Borrowed(self.caller.consumer_name()))),
                 "key" => Some(Val::Str(Cow::Borrowed(self.caller.shown()))),
                 "address" => Some(Val::Str(Cow::Owned(self.address.to_string()))),
+                "account" => Some(Val::Str(Cow::Borrowed(self.caller.account()))),
+                "agreement" => {
+                    let offer = self.caller.agreement().map_or("", |a| &a.offer);
+                    Some(Val::Str(Cow::Borrowed(offer)))
+                }
+                "roles" => {
+                    let roles = self.caller.roles().iter();
+                    let roles = roles.map(|r| Val::Str(Cow::Borrowed(&**r)));
+                    Some(Val::List(roles.collect()))
+                }
                 _ => None,
             },
+            TERMS => self.caller.agreement()?.terms.get(name).map(Val::of),
             COOKIE => cookie(self.headers, name).map(|v| Val::Str(Cow::Borrowed(v))),
             _ => self.answer(root)?.member(name),
         }
@@ -171,6 +191,7 @@ impl Names for Scope<'_> {
                     .map(|(name, value)| (name.to_owned(), Val::Str(Cow::Borrowed(value))))
                     .collect(),
             ),
+            TERMS => (self.caller.agreement()).map_or(Val::Absent, |a| Val::of(&a.terms)),
             _ => self.answer(root).map_or(Val::Absent, Named::whole),
         }
     }

@@ -1,14 +1,15 @@
 //! What all workers share.
 
-use std::collections::HashSet;
-use std::sync::Arc;
+use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
 use porch_facade::{CompiledBackend, CompiledPorch};
 use porch_rules::grant::Grants;
-use porch_rules::limit::Windows;
+use porch_rules::guess::Guesses;
+use porch_rules::limit::States;
 use tokio::sync::mpsc;
 
 use crate::Record;
@@ -19,6 +20,9 @@ use crate::backend::watched::Watched;
 use crate::budget::{self, Budget};
 use crate::cache::{self, Cache};
 use crate::count::Counters;
+use crate::count::at_once::AtOnce;
+use crate::exchange::unix_ms;
+use crate::passwords::Passwords;
 
 /// Facades and operations that are stopped without a release.
 #[derive(Clone, Debug, Default)]
@@ -67,8 +71,23 @@ pub struct Shared {
     pub watched: Arc<Watched>,
     /// Replies that are kept.
     pub cache: Arc<Cache>,
+    /// What was added to quotas, by limit, subject and the beginning of the period.
+    pub additions: ArcSwap<HashMap<(u64, u64, u64), u64>>,
+    /// Who is under way where only so many may be.
+    pub(crate) at_once: AtOnce,
+    /// Passwords that were right lately.
+    pub(crate) passwords: Passwords,
+    /// Credentials that were not good lately.
+    pub(crate) guesses: Guesses,
+    /// Credentials that were used for the first time in a minute, since somebody asked.
+    uses: Mutex<HashMap<(&'static str, Box<str>), u32>>,
     started: Instant,
+    /// Milliseconds since 1970 at the start.
+    began: u64,
 }
+
+/// Credentials whose use is remembered until somebody asks.
+const MOST_USES: usize = 1_000_000;
 
 impl Shared {
     /// Nothing published yet. Records come out of the receiver; when it is full they are dropped and counted, so that a slow database
@@ -89,7 +108,7 @@ impl Shared {
             porch: ArcSwap::from_pointee(CompiledPorch::default()),
             grants: ArcSwap::from_pointee(Grants::default()),
             pauses: ArcSwap::from_pointee(Pauses::default()),
-            counters: Box::new(Windows::new()),
+            counters: Box::new(States::new()),
             lost_records: AtomicU64::new(0),
             records,
             budget: Arc::new(Budget::new(bytes)),
@@ -98,7 +117,13 @@ impl Shared {
             circuits: Circuits::default(),
             watched: Arc::default(),
             cache: Arc::new(Cache::of(kept)),
+            additions: ArcSwap::default(),
+            at_once: AtOnce::default(),
+            passwords: Passwords::new(),
+            guesses: Guesses::default(),
+            uses: Mutex::default(),
             started: Instant::now(),
+            began: u64::try_from(unix_ms()).unwrap_or(0),
         };
         (Arc::new(shared), receiver)
     }
@@ -113,9 +138,36 @@ impl Shared {
         self.budget.used()
     }
 
-    /// Milliseconds since the start, for limits.
+    /// Milliseconds since 1970, for limits: by the wall's clock at the start, and never back from then on.
     pub fn now_ms(&self) -> u64 {
-        self.started.elapsed().as_millis() as u64
+        self.began + self.started.elapsed().as_millis() as u64
+    }
+
+    /// What was added to a quota in a period.
+    pub(crate) fn added(&self, limit: u64, subject: u64, from: u64) -> u64 {
+        let all = self.additions.load();
+        all.get(&(limit, subject, from)).copied().unwrap_or(0)
+    }
+
+    /// Notes that a credential was used in a minute since 1970.
+    #[cold]
+    pub(crate) fn used(&self, kind: &'static str, label: &str, minute: u32) {
+        let mut uses = self.uses.lock().unwrap_or_else(PoisonError::into_inner);
+        if uses.len() < MOST_USES {
+            uses.insert((kind, label.into()), minute);
+        }
+    }
+
+    /// The credentials that were used since this was asked, by kind and what they are known by, with the minute since 1970.
+    pub fn take_uses(&self) -> HashMap<(&'static str, Box<str>), u32> {
+        std::mem::take(&mut *self.uses.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// Forgets what no longer matters of counts; to be called now and then.
+    pub fn sweep(&self) {
+        let now = self.now_ms();
+        self.counters.sweep(now);
+        self.guesses.sweep(now);
     }
 
     pub(crate) fn send(&self, record: Record) {

@@ -19,6 +19,33 @@ pub enum Record {
     Trace(Box<Trace>),
     /// What copies of calls gave, since one worker last handed some out.
     Copies(Vec<CopyRow>),
+    /// A share of a quota is used.
+    Quota(Box<QuotaTold>),
+}
+
+/// That a share of a quota is used.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct QuotaTold {
+    /// When, in milliseconds since 1970.
+    pub at: i64,
+    /// The facade that was called.
+    pub facade: String,
+    /// The operation that was called.
+    pub operation: String,
+    /// The consumer that called; empty where none is known.
+    pub consumer: String,
+    /// The quota, in words.
+    pub rule: String,
+    /// What it reaches.
+    pub reach: String,
+    /// The share, in per cent.
+    pub share: u8,
+    /// What is used.
+    pub used: u64,
+    /// Of how much.
+    pub most: u64,
+    /// When it begins anew, in milliseconds since 1970.
+    pub until: i64,
 }
 
 /// What copies of an operation's calls gave.

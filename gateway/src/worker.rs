@@ -179,6 +179,8 @@ pub(crate) struct Ending {
     pub(crate) misfit: bool,
     /// Of a reply that is made while it is sent: what is known of its exchange, should it break off.
     pub(crate) outline: Option<Box<Trace>>,
+    /// Limits of bytes that are counted now, and places that are held until now.
+    pub(crate) rare: Option<Box<crate::exchange::state::Rare>>,
 }
 
 impl Ending {
@@ -216,6 +218,12 @@ impl Ending {
 
 impl Drop for Ending {
     fn drop(&mut self) {
+        if let Some(rare) = self.rare.take() {
+            let bytes = self.bytes_in.saturating_add(self.bytes_out.get());
+            for charge in rare.charges {
+                charge.pay(&self.worker().shared, bytes);
+            }
+        }
         let finished = Finished {
             operation: self.operation,
             consumer: self.consumer,

@@ -10,7 +10,7 @@ use std::time::Duration;
 
 use porch_facade::{Model, Secrets};
 use porch_gateway::{Gateway, GatewayConfig, Shared};
-use porch_rules::grant::{Consumer, Grant, Grants};
+use porch_rules::grant::{Consumer, Grant, Grants, Shown};
 use porch_rules::key::KeyHash;
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
@@ -52,13 +52,13 @@ fn grants() -> Grants {
         consumer: Arc::new(Consumer {
             id: 1,
             name: "bench".into(),
-            account: String::new(),
-            paused: false,
+            ..Consumer::default()
         }),
-        shown: "bench".into(),
+        shown: Shown::new("bench"),
         ends: i64::MAX,
-        facades: None,
         paused: false,
+        opens: None,
+        proof: None,
     };
     Grants::new([(KeyHash::of("bench"), grant)])
 }

@@ -12,6 +12,7 @@ mod cors;
 mod credentials;
 mod health;
 mod json;
+mod limits;
 mod problems;
 mod routing;
 mod rules;
@@ -24,10 +25,7 @@ use serde::{Deserialize, Deserializer};
 use serde_json::Value;
 
 pub use addresses::Addresses;
-pub use admit::Per;
-pub(crate) use admit::{
-    AdmitDoc, AnswersKept, Kept, LimitDoc, NetworksDoc, ReadOnly, UnknownQuery,
-};
+pub(crate) use admit::{AdmitDoc, AnswersKept, Kept, NetworksDoc, ReadOnly, UnknownQuery};
 pub(crate) use attempts::AttemptsDoc;
 pub(crate) use cache::CacheDoc;
 pub use callers::CredentialDoc;
@@ -42,6 +40,8 @@ pub(crate) use credentials::{
 };
 pub(crate) use health::HealthDoc;
 pub(crate) use json::*;
+pub use limits::Per;
+pub(crate) use limits::{Amount, Each, LimitDoc, PeriodsFrom, QuotaDoc, QuotaEnd};
 pub(crate) use problems::{ProblemDoc, Texts};
 pub(crate) use routing::{ChoiceDoc, RoutingDoc, ShadowDoc};
 pub use rules::{ParameterDoc, ParameterKind, ReachDoc, Relaxed, RulesDoc, RulesHead, UseDoc};

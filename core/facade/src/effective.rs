@@ -59,9 +59,11 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
     rules.extend(
         admission
             .limits
-            .iter()
+            .of_time()
             .map(|l| rule("admit", l.place.clone())),
     );
+    let at_once = admission.limits.at_once.iter();
+    rules.extend(at_once.map(|l| rule("admit", l.place.clone())));
     rules.push(rule("admit", (*admission.max_body_place).clone()));
     let said = |key: Option<Relaxed>, text: String| {
         let of_shared = op.said.iter().find(|(k, _)| Some(*k) == key);

@@ -36,7 +36,7 @@ pub mod wiring;
 mod yaml;
 
 pub use check::check;
-pub use compile::is_role;
+pub use compile::{is_role, policy};
 pub use compiled::*;
 pub use derive::{Derived, Stored, Wanted};
 pub use documents::{

@@ -282,13 +282,13 @@ fn in_facades_of_http() {
             facade,
             "=body.reason",
             "=resaon",
-            "loyalty.facade.yaml:26:23 “resaon” is not known here; known are path, query, header, body, caller, cookie, secret ()",
+            "loyalty.facade.yaml:26:23 “resaon” is not known here; known are path, query, header, body, caller, cookie, secret, terms ()",
         ),
         (
             facade,
             "=body.reason",
             "=answer.body.reason",
-            "loyalty.facade.yaml:26:23 “answer” is not known here; known are path, query, header, body, caller, cookie, secret ()",
+            "loyalty.facade.yaml:26:23 “answer” is not known here; known are path, query, header, body, caller, cookie, secret, terms ()",
         ),
         (
             facade,
@@ -300,7 +300,7 @@ fn in_facades_of_http() {
             facade,
             "per: address",
             "per: adress",
-            "loyalty.facade.yaml:10:41 “adress” is not known here (known are consumer, address, everyone)",
+            "loyalty.facade.yaml:10:41 “adress” is not known here (known are consumer, agreement, key, account, address, facade, everyone)",
         ),
         (
             facade,

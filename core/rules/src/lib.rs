@@ -7,6 +7,7 @@
 //! * [`guess`]: guessing, slowed down;
 //! * [`key`]: the keys that consumers show, kept as hashes;
 //! * [`limit`]: sliding-window limits on an injected clock.
+//! * [`period`]: periods of the calendar, for quotas;
 //! * [`patch`]: changes of JSON in place;
 //! * [`substitute`]: parts of texts replaced by patterns.
 #![warn(missing_docs)]
@@ -17,4 +18,5 @@ pub mod guess;
 pub mod key;
 pub mod limit;
 pub mod patch;
+pub mod period;
 pub mod substitute;

@@ -14,6 +14,8 @@ use crate::body::InBody;
 use crate::budget::Share;
 use crate::cache::Directives;
 use crate::caller::{Caller, RateFields};
+use crate::count::at_once::Held;
+use crate::stage::{Charge, Counted};
 use crate::trace::Recorder;
 use crate::worker::{InFlight, Worker};
 
@@ -67,6 +69,21 @@ impl Heard {
     }
 }
 
+/// What few exchanges have.
+#[derive(Default)]
+pub(crate) struct Rare {
+    /// By which the other plain limits give back what they counted, in their order.
+    pub(crate) plain: Vec<u64>,
+    /// What limits counted that look at the request.
+    pub(crate) counted: Vec<Counted>,
+    /// Limits of bytes that are counted at its end.
+    pub(crate) charges: Vec<Charge>,
+    /// Its places among those that are under way at the same time.
+    pub(crate) held: Vec<Held>,
+    /// What stood in the query in place of a credential, a line for each time.
+    pub(crate) taken: Option<Box<str>>,
+}
+
 /// One request and its reply passing through.
 pub(crate) struct Exchange<'x> {
     pub(crate) worker: &'x Rc<Worker>,
@@ -89,6 +106,12 @@ pub(crate) struct Exchange<'x> {
     pub(crate) unpacked: Cell<bool>,
     pub(crate) caller: Caller,
     pub(crate) rate: Option<RateFields>,
+    /// By which the first plain limit gives back what it counted; 0: it counted nothing.
+    pub(crate) counted: u64,
+    /// What few exchanges have.
+    pub(crate) rare: Option<Box<Rare>>,
+    /// Whether a backend was called.
+    pub(crate) reached: Cell<bool>,
     /// The media type that the caller gets, when there is a choice.
     pub(crate) chosen: Option<MediaType>,
     pub(crate) bytes_in: Cell<u64>,
@@ -143,6 +166,9 @@ impl<'x> Exchange<'x> {
             unpacked: Cell::new(false),
             caller: inner.map(|i| i.caller.clone()).unwrap_or_default(),
             rate: None,
+            counted: 0,
+            rare: None,
+            reached: Cell::new(false),
             chosen: None,
             bytes_in: Cell::new(body.length().unwrap_or(0)),
             misfit: RefCell::new(None),
@@ -150,6 +176,17 @@ impl<'x> Exchange<'x> {
             inflight: (mode == Mode::Live).then(|| InFlight::new(worker)),
             share: Share::of(&worker.shared.budget),
         }
+    }
+
+    /// What few exchanges have: from now on this one does.
+    pub(crate) fn rare(&mut self) -> &mut Rare {
+        self.rare.get_or_insert_default()
+    }
+
+    /// The facade's name, once it is known.
+    pub(crate) fn facade_name(&self) -> &'x str {
+        let at = self.at.get().and_then(|at| self.porch.at(at));
+        at.map_or("", |(facade, _)| facade.name.as_str())
     }
 
     /// Whether a publisher tries something, and nobody calls.

@@ -1,5 +1,6 @@
 //! Refusals and failures as problem documents (RFC 9457): all that callers are told is said in this folder.
 
+mod limits;
 mod of_failure;
 mod own;
 mod refusals;
@@ -12,6 +13,7 @@ use porch_facade::{MediaType, RulePlace};
 use serde::ser::{Serialize, SerializeMap, Serializer};
 use serde_json::{Map, Value};
 
+pub(crate) use limits::*;
 pub(crate) use of_failure::{not_as_agreed, of_failure};
 pub(crate) use own::{in_own_words, other_origin};
 pub(crate) use refusals::*;

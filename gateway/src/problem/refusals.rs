@@ -4,9 +4,10 @@ use std::net::IpAddr;
 use std::time::Duration;
 
 use http::header;
-use porch_facade::{CompiledFacade, CompiledOperation, LimitPlan, Per, RulePlace};
+use porch_facade::{
+    CompiledFacade, CompiledOperation, CredentialKind, Demanded, RoleRule, RulePlace,
+};
 use porch_rules::grant::{Consumer, Grant};
-use porch_rules::limit::Decision;
 use serde_json::json;
 
 use super::Problem;
@@ -14,7 +15,7 @@ pub(crate) use super::of_failure::bad_answer;
 use crate::body::ReadFailure;
 use crate::budget::NoRoom;
 use crate::failure::Mistake;
-use crate::fields::{PROXY_STATUS, RATE_LIMIT, RATE_LIMIT_POLICY};
+use crate::fields::PROXY_STATUS;
 use crate::trace::StageName;
 
 pub(crate) fn bad_path(why: &str) -> Box<Problem> {
@@ -90,64 +91,81 @@ pub(crate) fn no_example(op: &CompiledOperation) -> Box<Problem> {
     Problem::new(501, "no-example", title, detail, StageName::Reply).by(&op.place)
 }
 
-/// A credential that is missing or not good; `challenge` says how one is shown (RFC 9110 §11.6.1).
+/// A credential that is missing or not good; `challenges` say how each kind is shown (RFC 9110 §11.6.1). What is not good is
+/// told alike, whatever is wrong with it.
 pub(crate) fn no_credential(
-    detail: String,
+    demanded: &Demanded,
+    hint: Option<String>,
     why: String,
-    place: &RulePlace,
-    challenge: &str,
+    challenges: impl Iterator<Item = String>,
 ) -> Box<Problem> {
-    Problem::new(401, "key", "A key is needed", detail, StageName::Admit)
-        .why(why)
-        .by(place)
-        .header(header::WWW_AUTHENTICATE, challenge)
+    let mut rules = demanded.rules.iter();
+    let keys = rules.all(|r| matches!(r.kind, CredentialKind::Key(_)));
+    let (kind, title, wrong) = match keys {
+        true => ("key", "A key is needed", "The key is not valid."),
+        false => (
+            "credential",
+            "A credential is needed",
+            "The credential is not valid.",
+        ),
+    };
+    let detail = hint.unwrap_or_else(|| wrong.to_owned());
+    let mut problem = Problem::new(401, kind, title, detail, StageName::Admit).why(why);
+    if let Some(first) = demanded.rules.first() {
+        problem = problem.by(&first.place);
+    }
+    challenges.fold(problem, |problem, challenge| {
+        problem.header(header::WWW_AUTHENTICATE, &challenge)
+    })
 }
 
-/// How a key is shown.
-pub(crate) fn key_challenge(facade: &CompiledFacade) -> String {
-    format!(
-        "Key realm=\"{}\", header=\"{}\"",
-        facade.name, facade.key_header_shown
-    )
+/// A credential that was shown, as people are told of it.
+pub(crate) fn credential(is_key: bool, label: &str) -> String {
+    match is_key {
+        true => format!("the key “{label}…”"),
+        false => format!("the password of “{label}”"),
+    }
+}
+
+/// A caller that is known and has not the role that it takes (RFC 9110 §15.5.4).
+pub(crate) fn no_role(consumer: &Consumer, rule: &RoleRule) -> Box<Problem> {
+    let wanted = rule.any.join(" or ");
+    let title = "Another role is needed";
+    let detail = format!("This takes the role {wanted}.");
+    let own = match consumer.roles.len() {
+        0 => "no role".to_owned(),
+        _ => consumer.roles.join(", "),
+    };
+    Problem::new(403, "role", title, detail, StageName::Admit)
+        .why(format!(
+            "{} has {own}, and this takes {wanted}",
+            consumer.name
+        ))
+        .by(&rule.place)
+        .with("roles", json!(rule.any))
+}
+
+/// A credential that is for agreements of which none holds here now.
+pub(crate) fn no_agreement(
+    facade: &CompiledFacade,
+    grant: &Grant,
+    place: &RulePlace,
+) -> Box<Problem> {
+    let title = "An agreement is needed";
+    let detail = format!("No agreement holds for {} now.", facade.name);
+    let why = format!(
+        "{} of {} is for agreements of which none holds for {} now",
+        credential(grant.is_of_key(), &grant.shown.label),
+        grant.consumer.name,
+        facade.name
+    );
+    Problem::new(403, "agreement", title, detail, StageName::Admit)
+        .why(why)
+        .by(place)
 }
 
 pub(crate) fn seconds(d: Duration) -> u64 {
     d.as_millis().div_ceil(1000) as u64
-}
-
-pub(crate) fn too_many(
-    plan: &LimitPlan,
-    decision: &Decision,
-    consumer: Option<&Consumer>,
-    state: &str,
-) -> Box<Problem> {
-    let wait = seconds(decision.retry_after);
-    let (who, per) = match plan.per {
-        Per::Consumer => (
-            consumer.map_or_else(
-                || "this caller".into(),
-                |c| format!("the consumer “{}”", c.name),
-            ),
-            "for each consumer",
-        ),
-        Per::Address => ("this address".into(), "for each address"),
-        Per::Everyone => ("all callers together".into(), "for all callers together"),
-    };
-    let (window, requests) = (seconds(plan.limit.window), plan.limit.requests);
-    let next = format!("the next one is possible in {wait} seconds");
-    let detail = format!("At most {requests} requests in any {window} seconds {per}; {next}.");
-    let why = format!(
-        "{who} made {requests} requests in the last {window} seconds, which is all that this limit allows; {next}"
-    );
-    let title = "Too many requests";
-    let mut problem = Problem::new(429, "rate-limit", title, detail, StageName::Admit)
-        .why(why)
-        .by(&plan.place)
-        .header(header::RETRY_AFTER, &wait.max(1).to_string());
-    problem
-        .headers
-        .push((RATE_LIMIT_POLICY, plan.policy.clone()));
-    problem.header(RATE_LIMIT, state)
 }
 
 /// A request that does not fit the contract, every mistake listed.
@@ -214,12 +232,12 @@ pub(crate) fn not_granted(
     grant: &Grant,
     place: &RulePlace,
 ) -> Box<Problem> {
-    let detail = format!("The key is good, but not for {}.", facade.name);
-    let opened = grant.facades.iter().flat_map(|all| all.iter());
+    let detail = format!("The credential is good, but not for {}.", facade.name);
+    let opened = grant.opens.iter().flat_map(|o| o.facades.iter().flatten());
     let opened: Vec<&str> = opened.map(String::as_str).collect();
     let why = format!(
-        "the key “{}…” of {} opens {} only",
-        grant.shown,
+        "{} of {} opens {} only",
+        credential(grant.is_of_key(), &grant.shown.label),
         grant.consumer.name,
         opened.join(", ")
     );

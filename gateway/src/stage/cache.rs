@@ -214,7 +214,8 @@ fn asked(
 ) -> Asked {
     let headers = &parts.headers;
     let is_ours = !found.operation.admission.credentials.is_empty()
-        && found.facade.key_header == header::AUTHORIZATION;
+        && (found.operation.admission.credentials.in_authorization
+            || found.facade.key_header == header::AUTHORIZATION);
     let apart = &keeping.apart.fields;
     let shows = |name: header::HeaderName| headers.contains_key(&name) && !apart.contains(&name);
     Asked {

@@ -40,6 +40,7 @@ pub(crate) fn record(
             misfit: x.misfit.borrow().is_some(),
             bytes_out: Cell::new(0),
             outline,
+            rare: x.rare.take(),
         });
     }
     let full = x.recorder.borrow().full;

@@ -307,6 +307,7 @@ pub(super) async fn carry_out<'a>(
         complaint,
         ..
     } = begin(x, request, call, &cx, (body, &mut kept))?;
+    x.reached.set(true);
     let from = x.recorder.borrow().begin();
     let until = tokio::time::Instant::now() + within;
     let mut slot = Some(made);

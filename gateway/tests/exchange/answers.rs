@@ -57,7 +57,7 @@ fn records(mut stage: Stage) -> (Vec<porch_gateway::Trace>, Vec<porch_gateway::U
         match record {
             Record::Trace(trace) => traces.push(*trace),
             Record::Usage(more) => rows.extend(more),
-            Record::Copies(_) => {}
+            Record::Copies(_) | Record::Quota(_) => {}
         }
     }
     (traces, rows)

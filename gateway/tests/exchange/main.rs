@@ -53,7 +53,7 @@ use std::time::Duration;
 
 use porch_facade::{Files, Model, Secrets};
 use porch_gateway::{Gateway, GatewayConfig, Record, Shared, TrialRequest, Trials};
-use porch_rules::grant::{Consumer, Grant, Grants};
+use porch_rules::grant::{Consumer, Grant, Grants, Opens, Shown};
 use porch_rules::key::KeyHash;
 use proptest::prelude::*;
 use tokio::sync::mpsc::Receiver;
@@ -297,13 +297,19 @@ impl Stage {
             consumer: Arc::new(Consumer {
                 id,
                 name: name.into(),
-                account: String::new(),
-                paused: false,
+                ..Consumer::default()
             }),
-            shown: name.into(),
+            shown: Shown::new(name),
             ends: i64::MAX,
             paused: false,
-            facades: (name == "three").then(|| ["elsewhere".to_owned()].into()),
+            opens: (name == "three").then(|| {
+                let facades = Some(["elsewhere".to_owned()].into());
+                Arc::new(Opens {
+                    facades,
+                    ..Opens::default()
+                })
+            }),
+            proof: None,
         };
         shared.grants.store(Arc::new(Grants::new([
             (KeyHash::of("one"), entry("one", 1)),
@@ -352,7 +358,7 @@ impl Stage {
             match record {
                 Record::Trace(trace) => traces.push(*trace),
                 Record::Usage(rows) => calls += rows.iter().map(|r| r.calls).sum::<u64>(),
-                Record::Copies(_) => {}
+                Record::Copies(_) | Record::Quota(_) => {}
             }
         }
         (traces, calls)

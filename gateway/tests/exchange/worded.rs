@@ -79,7 +79,11 @@ fn callers_are_told_in_the_facades_words_and_in_their_language() {
         head.contains("rel=\"help\"") && !head.contains("content-language"),
         "{head}"
     );
-    asked(&stage, "/f/item/1", "API-Key: one\r\n");
+    // Refused, it used up nothing.
+    for _ in 0..2 {
+        let (head, _) = asked(&stage, "/f/item/1", "API-Key: one\r\n");
+        assert_eq!(status(&head), 200, "{head}");
+    }
     let (head, told) = asked(&stage, "/f/item/1", "API-Key: one\r\n");
     assert_eq!((status(&head), &told["title"]), (429, &"Slow down".into()));
     assert_eq!(told["type"], "https://harbour.example/problems/slow");

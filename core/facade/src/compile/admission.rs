@@ -3,19 +3,14 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use http::HeaderValue;
-use porch_contract::{Finding, Operation as ContractOperation, ParamType, Parameter, Place, Step};
-use porch_rules::limit::{Limit, stable_id};
+use porch_contract::{Operation as ContractOperation, ParamType, Parameter, Place};
 use serde_json::Value;
 
 use super::levels::{Asked, Level, Scope};
 use super::{FacadeCompiler, Wired};
-use crate::compiled::{
-    Admission, Demanded, LimitPlan, Media, Networks, ParamPlan, RoleRule, RulePlace,
-};
-use crate::documents::{LimitDoc, MediaType, OperationDoc, Per, Relaxed, UnknownQuery};
+use crate::compiled::{Admission, Demanded, Media, Networks, ParamPlan, RoleRule, RulePlace};
+use crate::documents::{MediaType, OperationDoc, Relaxed, UnknownQuery};
 use crate::kind::Compiled;
-use crate::units::duration_text;
 use porch_soap::generic::Mapping;
 
 /// Greatest size of a request body where nothing is said.
@@ -30,7 +25,7 @@ pub(super) struct Shared {
     texts: HashMap<String, Arc<str>>,
     default_body: Option<Arc<RulePlace>>,
     /// Limits and sizes of bodies that reach several operations, by their reach and file.
-    limits: HashMap<Reached, Vec<Arc<LimitPlan>>>,
+    pub(super) limits: HashMap<Reached, super::limits::Known>,
     max_body: HashMap<Reached, Arc<RulePlace>>,
     pub(super) networks: HashMap<Reached, Option<Arc<Networks>>>,
     media: Vec<Arc<Media>>,
@@ -141,12 +136,12 @@ impl<'a> FacadeCompiler<'a> {
     pub(super) fn admission(
         &mut self,
         doc: &OperationDoc,
-        contract_op: &ContractOperation,
+        contract_op: &'a ContractOperation,
         behind: &Behind<'_>,
     ) -> Admission {
         let credentials = self.credentials();
         let roles = self.roles(!credentials.is_empty());
-        let limits = self.all_limits(!credentials.is_empty());
+        let limits = self.all_limits(!credentials.is_empty(), contract_op);
         let (max_body, max_body_place) = self.max_body();
         // What has a meaning of its own is not described by a parameter (OpenAPI 3.1 §4.8.12.1).
         let own = |p: &&Parameter| {
@@ -216,100 +211,6 @@ impl<'a> FacadeCompiler<'a> {
         self.relaxed(level, wider, keys, (words(level), words(wider)));
     }
 
-    /// The limits that hold: those of every level, but for defaults that a narrower one relaxes. What reaches several
-    /// operations is compiled once.
-    fn all_limits(&mut self, known: bool) -> Vec<Arc<LimitPlan>> {
-        let levels = self.levels.clone();
-        let words = |l: &Level<'_>| match l.admit.limits.as_deref().unwrap_or_default() {
-            [] => "no limit of its own".to_owned(),
-            some => some.iter().map(in_words).collect::<Vec<_>>().join(", "),
-        };
-        let mut kept: Vec<&Level<'a>> = Vec::new();
-        for level in levels.iter().filter(|l| l.admit.limits.is_some()) {
-            let keys = ["admit", "limits"];
-            self.relax(&mut kept, level, Relaxed::Limits, &keys, &words);
-            let none = level.admit.limits.as_ref().is_some_and(Vec::is_empty);
-            let limits = |l: &Level<'_>| l.admit.limits.as_ref().is_some_and(|l| !l.is_empty());
-            self.none_in_vain((none, level), &kept, &limits, &keys, &words);
-            kept.push(level);
-        }
-        let mut limits = Vec::new();
-        for level in kept {
-            self.within(level, |c| c.limits_make_sense(level, known));
-            if level.scope == Scope::Operation {
-                limits.extend(self.limits(level));
-                continue;
-            }
-            let key = (level.reach.clone(), level.site.file.to_owned());
-            let plans = match self.shared.limits.get(&key) {
-                Some(plans) => plans.clone(),
-                None => {
-                    let plans = self.limits(level);
-                    self.shared.limits.insert(key, plans.clone());
-                    plans
-                }
-            };
-            limits.extend(plans);
-        }
-        limits
-    }
-
-    fn limits(&mut self, level: &Level<'a>) -> Vec<Arc<LimitPlan>> {
-        let all = level.admit.limits.as_deref().unwrap_or_default();
-        let mut plans = Vec::new();
-        for (i, doc) in all.iter().enumerate() {
-            // A limit is the same one when only its number changes: what was counted goes on counting.
-            let same = |other: &&LimitDoc| other.per == doc.per && other.window == doc.window;
-            let before = all[..i].iter().filter(same).count();
-            let key = format!("{}/{before}", doc.per.label());
-            plans.push(Arc::new(self.limit(level, i, doc, &key)));
-        }
-        plans
-    }
-
-    fn limits_make_sense(&mut self, level: &Level<'a>, known: bool) {
-        for (i, doc) in level.admit.limits.iter().flatten().enumerate() {
-            let at = level.site.node.locate(&limit_steps(level, i), false);
-            let mut error = |message: &str, help: &str| {
-                let finding = Finding::error(level.site.file, at, message).help(help);
-                self.findings.push(finding);
-            };
-            if doc.per == Per::Consumer && !known {
-                error(
-                    "a limit per consumer needs callers that are known",
-                    "add `credentials: [key]`, or count `per: address` or `per: everyone`",
-                );
-            }
-            if doc.requests == 0 {
-                error(
-                    "a limit of 0 lets nobody pass",
-                    "pause the operation instead",
-                );
-            }
-        }
-    }
-
-    fn limit(&mut self, level: &Level<'a>, i: usize, doc: &LimitDoc, key: &str) -> LimitPlan {
-        let window = duration_text(doc.window.0);
-        let seconds = doc.window.0.as_millis().div_ceil(1000);
-        let policy = format!("\"{}\";q={};w={seconds}", level.name, doc.requests);
-        let at = level.site.node.locate(&limit_steps(level, i), false);
-        LimitPlan {
-            id: stable_id(&format!("{}/{window}/{key}", level.counted)),
-            limit: Limit {
-                requests: doc.requests,
-                window: doc.window.0,
-            },
-            per: doc.per,
-            policy: HeaderValue::from_str(&policy).unwrap_or(HeaderValue::from_static("")),
-            name: level.name.into(),
-            place: RulePlace {
-                line: at.line,
-                ..self.said_at(level, &[], in_words(doc))
-            },
-        }
-    }
-
     fn max_body(&mut self) -> (u64, Arc<RulePlace>) {
         let asked = Asked {
             key: Relaxed::MaxBody,
@@ -367,15 +268,4 @@ impl<'a> FacadeCompiler<'a> {
         self.shared.media.push(made.clone());
         Some(made)
     }
-}
-
-fn in_words(doc: &LimitDoc) -> String {
-    let window = duration_text(doc.window.0);
-    format!("limit {} in {window} per {}", doc.requests, doc.per.label())
-}
-
-fn limit_steps(level: &Level<'_>, i: usize) -> Vec<Step> {
-    let mut steps = level.below(&["admit", "limits"]);
-    steps.push(Step::Index(i));
-    steps
 }

@@ -111,7 +111,12 @@ impl<'a> Level<'a> {
 
     /// Whether a narrower reach may relax what it says.
     pub(super) fn may_be_relaxed(&self, key: Relaxed) -> bool {
-        let own = [Relaxed::Credentials, Relaxed::Limits, Relaxed::MaxBody];
+        let own = [
+            Relaxed::Credentials,
+            Relaxed::Limits,
+            Relaxed::Quotas,
+            Relaxed::MaxBody,
+        ];
         match self.scope {
             Scope::Shared => self.defaults.contains(&key),
             Scope::Facade => !own.contains(&key),

@@ -16,6 +16,7 @@ mod keeping;
 mod keys;
 mod lent;
 mod levels;
+mod limits;
 mod networks;
 mod overlaps;
 mod problems;
@@ -27,6 +28,7 @@ mod shaped;
 
 pub(crate) use backend::{facade_of, no_address, no_backend};
 pub use callers::is_role;
+pub use limits::policy;
 
 use std::cell::{OnceCell, RefCell};
 use std::collections::{HashMap, HashSet};

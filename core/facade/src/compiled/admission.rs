@@ -4,15 +4,15 @@ use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::Arc;
 
-use http::{HeaderName, HeaderValue};
+use http::HeaderName;
 use ipnet::IpNet;
 use porch_contract::{ParamType, Place, Shape, Style};
-use porch_rules::limit::Limit;
 use porch_soap::generic::Mapping;
 use porch_valid::Validator;
 
+use super::Limits;
 use super::RulePlace;
-use crate::documents::{MediaType, Per};
+use crate::documents::MediaType;
 
 /// Who and what may pass.
 #[derive(Debug)]
@@ -23,8 +23,8 @@ pub struct Admission {
     pub credentials: Arc<Demanded>,
     /// Roles that callers must have, those of the widest reach first; all of them hold.
     pub roles: Vec<Arc<RoleRule>>,
-    /// Rate limits, the facade's first; all of them hold.
-    pub limits: Vec<Arc<LimitPlan>>,
+    /// Limits and quotas, those of the widest reach first; all of them hold.
+    pub limits: Limits,
     /// Greatest size of a request body in bytes.
     pub max_body: u64,
     /// Where that stands.
@@ -140,6 +140,8 @@ pub struct Demanded {
     pub proven: bool,
     /// The query parameters that may carry one.
     pub in_query: Box<[Box<str>]>,
+    /// The header fields of their own that do.
+    pub in_fields: Box<[HeaderName]>,
 }
 
 impl Demanded {
@@ -150,10 +152,15 @@ impl Demanded {
             CredentialKind::Key(KeyPlace::Query(name)) => Some(name.clone()),
             _ => None,
         });
+        let fields = kinds().filter_map(|k| match k {
+            CredentialKind::Key(KeyPlace::Header(name, _)) => Some(name.clone()),
+            _ => None,
+        });
         Self {
             in_authorization: kinds().any(CredentialKind::is_in_authorization),
             proven: kinds().any(CredentialKind::is_proven),
             in_query: query.collect(),
+            in_fields: fields.collect(),
             rules,
         }
     }
@@ -170,23 +177,6 @@ pub struct CredentialRule {
     /// Its kind.
     pub kind: CredentialKind,
     /// Where it is demanded.
-    pub place: RulePlace,
-}
-
-/// A rate limit, compiled.
-#[derive(Debug)]
-pub struct LimitPlan {
-    /// Number of its state, the same from release to release while the limit stays the same.
-    pub id: u64,
-    /// The limit.
-    pub limit: Limit,
-    /// Who shares it.
-    pub per: Per,
-    /// Name in the `RateLimit` fields.
-    pub name: Arc<str>,
-    /// `RateLimit-Policy` of the replies.
-    pub policy: HeaderValue,
-    /// Where it stands.
     pub place: RulePlace,
 }
 

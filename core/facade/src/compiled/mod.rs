@@ -13,6 +13,7 @@ mod cors;
 mod definition;
 mod examples;
 mod inside;
+mod limits;
 mod operation;
 mod place;
 mod problems;
@@ -28,7 +29,7 @@ use porch_contract::{Finding, PathTemplate, Segment, has_errors};
 pub use crate::index::OperationIndex;
 pub use admission::{
     Admission, BodyPlan, BodyType, CredentialKind, CredentialRule, Demanded, FormPlan, KeyPlace,
-    LimitPlan, Media, Networks, ParamPlan, RoleRule, ShapedKind, ShapedPlace, ShapedPlan,
+    Media, Networks, ParamPlan, RoleRule, ShapedKind, ShapedPlace, ShapedPlan,
 };
 pub use answers::{AnswersPlan, ResponsePlan, Statuses};
 pub use backend::{
@@ -41,6 +42,7 @@ pub use cors::Cors;
 pub use definition::Definition;
 pub use examples::{Example, Examples, Given};
 pub(crate) use inside::circles;
+pub use limits::{AtOncePlan, LimitPlan, Limits, Number, PeriodStart, Time, Who};
 pub use operation::{
     Call, CallRules, CompiledOperation, Each, Gathering, Overridden, Pages, Refusal, Reply, Route,
     Step, StepPlan,
@@ -58,8 +60,8 @@ use crate::route::Router;
 pub const NATIVE: &str = "native call";
 
 /// Roots that expressions of a request may name, in the order of their numbers.
-pub const REQUEST_ROOTS: [&str; 7] = [
-    "path", "query", "header", "body", "caller", "cookie", SECRET,
+pub const REQUEST_ROOTS: [&str; 8] = [
+    "path", "query", "header", "body", "caller", "cookie", SECRET, "terms",
 ];
 /// The root that secrets of the environment are named by. Their values are put in when documents are compiled.
 pub const SECRET: &str = "secret";

@@ -6,8 +6,10 @@ use http::HeaderValue;
 use serde_json::Value;
 
 /// The reasons of problems: the last parts of their types.
-pub const REASONS: [&str; 36] = [
+pub const REASONS: [&str; 43] = [
+    "agreement",
     "answer-contract",
+    "at-once",
     "backend-answer",
     "backend-broke-off",
     "backend-busy",
@@ -18,8 +20,10 @@ pub const REASONS: [&str; 36] = [
     "body-size",
     "coding",
     "contract",
+    "credential",
     "fault",
     "grpc",
+    "guessing",
     "host",
     "identity",
     "key",
@@ -29,6 +33,7 @@ pub const REASONS: [&str; 36] = [
     "network",
     "no-example",
     "not-acceptable",
+    "not-counted",
     "not-found",
     "not-granted",
     "not-kept",
@@ -36,11 +41,13 @@ pub const REASONS: [&str; 36] = [
     "overloaded",
     "path",
     "paused",
+    "quota",
     "random",
     "rate-limit",
     "refused",
     "request-broke-off",
     "request-slow",
+    "role",
     "transfer-coding",
     "wiring",
 ];

@@ -4,7 +4,8 @@ use schemars::JsonSchema;
 use serde::Deserialize;
 
 use super::callers::CredentialDoc;
-use crate::units::{Size, Span};
+use super::limits::{LimitDoc, QuotaDoc};
+use crate::units::Size;
 
 /// Who and what may pass.
 #[derive(Clone, Debug, Default, Deserialize, JsonSchema)]
@@ -16,8 +17,10 @@ pub struct AdmitDoc {
     pub credentials: Option<Vec<CredentialDoc>>,
     /// Roles of callers that may call; one of them is enough. What several documents say holds together.
     pub roles: Option<Vec<String>>,
-    /// Rate limits; all of them hold.
+    /// Limits; all of them hold.
     pub limits: Option<Vec<LimitDoc>>,
+    /// Quotas; all of them hold.
+    pub quotas: Option<Vec<QuotaDoc>>,
     /// Greatest size of a request body; 1MiB unless given.
     pub max_body: Option<Size>,
     /// HTTP: whether bodies and parameters are held against the contract's schemas; `check` unless given.
@@ -82,42 +85,4 @@ pub enum ReadOnly {
     Refuse,
     /// They are taken out of what the backend gets.
     Drop,
-}
-
-/// A rate limit: so many requests in any window of this length.
-#[derive(Clone, Debug, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct LimitDoc {
-    /// Greatest number of requests.
-    #[schemars(range(min = 1))]
-    pub requests: u32,
-    /// Length of the window.
-    pub window: Span,
-    /// Who shares it; `consumer` unless given.
-    #[serde(default)]
-    pub per: Per,
-}
-
-/// Who shares a limit.
-#[derive(Clone, Copy, Debug, Default, Deserialize, JsonSchema, PartialEq, Eq)]
-#[serde(rename_all = "kebab-case")]
-pub enum Per {
-    /// Each consumer has its own.
-    #[default]
-    Consumer,
-    /// Each address that calls has its own.
-    Address,
-    /// All callers share one.
-    Everyone,
-}
-
-impl Per {
-    /// As documents write it.
-    pub fn label(self) -> &'static str {
-        match self {
-            Per::Consumer => "consumer",
-            Per::Address => "address",
-            Per::Everyone => "everyone",
-        }
-    }
 }

@@ -67,6 +67,7 @@ impl RulesDoc {
             + self.problems.len()
             + self.refuse.len()
             + self.admit.limits.as_ref().map_or(0, Vec::len)
+            + self.admit.quotas.as_ref().map_or(0, Vec::len)
             + 1
     }
 }
@@ -164,6 +165,8 @@ pub enum Relaxed {
     Credentials,
     /// `admit.limits`.
     Limits,
+    /// `admit.quotas`.
+    Quotas,
     /// `admit.max-body`.
     MaxBody,
     /// `admit.contract`.

@@ -199,9 +199,19 @@ impl Templates<'_> {
                 }
             }
             "cookie" if first.optional => Ok(()),
+            // Which terms there are, agreements say.
+            "terms" if first.optional || self.values_are == Use::Counted => Ok(()),
+            "terms" => Err(absent(first, "terms")),
             "cookie" => Err(absent(first, "cookie")),
             "caller" => {
-                let known = ["consumer", "key", "address"];
+                let known = [
+                    "consumer",
+                    "key",
+                    "address",
+                    "account",
+                    "agreement",
+                    "roles",
+                ];
                 one_of(first, "of the caller is not known", &known)
             }
             "body" => match &self.operation.body {
@@ -298,6 +308,7 @@ impl Templates<'_> {
                     .map(|p| self.contract.view(&p.schema));
             }
             // Header fields are texts, whatever the contract says of them, and so is what is known of the caller.
+            ["caller", "roles"] => return None,
             ["header" | "caller" | "cookie" | "secret", _] => {
                 return Some(SchemaView::new(&TEXT, &TEXT));
             }

@@ -46,6 +46,8 @@ pub(crate) enum Use {
     Sent,
     /// They are sent in its path or query, which come back in references and stand in logs of others.
     Target,
+    /// They are counted by, and where they are not there the call is refused: what was agreed to may be named plainly.
+    Counted,
     /// They are told to callers, or decide what happens: a secret can be compared.
     Here,
 }
@@ -59,7 +61,7 @@ impl Use {
                 "a secret is not sent in a path or query of an expression",
                 "say it below `credentials: calling: query:` of the backend, or send it in a header field or body",
             )),
-            Self::Here => Some((
+            Self::Here | Self::Counted => Some((
                 "a secret is not shown: here it can only be compared, with `==` or `!=`",
                 "secrets are sent in header fields and bodies, below `send:` and `changes: request:`",
             )),

@@ -7,6 +7,7 @@
 mod addresses;
 mod again;
 mod cache;
+mod callers;
 mod definitions;
 mod described;
 mod edited;

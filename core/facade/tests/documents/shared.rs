@@ -224,8 +224,8 @@ fn limits_are_counted_by_all_that_they_reach() {
             assert!(!has_errors(&checked.findings), "{:?}", checked.findings);
             let facade = checked.compiled.clone().unwrap();
             let limits = &facade.operation(operation).unwrap().admission.limits;
-            assert_eq!(limits.len(), 1);
-            limits[0].id
+            assert_eq!(limits.plain.len(), 1);
+            limits.plain[0].id
         };
         [("f", "look"), ("f", "change"), ("g", "look")]
             .map(|(f, o)| of(f, o))

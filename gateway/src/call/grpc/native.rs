@@ -67,7 +67,7 @@ pub(super) fn prepare(
     };
     let mut request = super::prepare::request(call, cx, within, out)?;
     let own = std::mem::take(&mut request.fields);
-    let mut fields = forwarded_fields(&cx.parts.headers, &cx.facade.key_header, 8);
+    let mut fields = forwarded_fields(&cx.parts.headers, (cx.facade, cx.operation), 8);
     for (name, value) in own.into_list() {
         if !BETWEEN.contains(&name.as_str()) {
             fields.set(&name, value);

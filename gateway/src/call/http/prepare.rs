@@ -221,16 +221,20 @@ fn headers(call: &HttpCall, cx: &Context<'_>) -> Result<Fields, Failure> {
     // Four that every request has are among them.
     let room = call.headers.len() + cx.backend.credentials.headers.len() + 4;
     let mut headers = match call.own {
-        false => forwarded_fields(&cx.parts.headers, &cx.facade.key_header, room),
+        false => forwarded_fields(&cx.parts.headers, (cx.facade, cx.operation), room),
         true => own_fields(cx, room),
     };
     if cx.unpacked {
         headers.remove(&header::CONTENT_ENCODING);
     }
     if cx.backend.credentials.callers_key {
-        let own = cx.parts.headers.get_all(&cx.facade.key_header);
-        for value in own {
-            headers.append(cx.facade.key_header.clone(), value.clone());
+        let own = &cx.operation.admission.credentials;
+        let bearer = own.in_authorization.then_some(&header::AUTHORIZATION);
+        let names = own.in_fields.iter().chain(bearer);
+        for name in names.chain(own.in_fields.is_empty().then_some(&cx.facade.key_header)) {
+            for value in cx.parts.headers.get_all(name) {
+                headers.append(name.clone(), value.clone());
+            }
         }
     }
     if let Some(fixed) = &call.fixed {

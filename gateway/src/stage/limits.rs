@@ -1,0 +1,450 @@
+//! Limits and quotas: asked in the order of cost, given back where the call goes no further.
+
+use std::time::Duration;
+
+use http::HeaderValue;
+use porch_facade::{
+    AtOncePlan, CompiledFacade, CompiledOperation, LimitPlan, Number, PeriodStart, Time, Who,
+    policy,
+};
+use porch_rules::guess::counted;
+use porch_rules::limit::{Decision, Form, Limit, stable_id};
+
+use crate::caller::{Caller, RateFields};
+use crate::exchange::Origin;
+use crate::exchange::state::Exchange;
+use crate::problem::{self, Problem, Refused, seconds};
+use crate::scope::Scope;
+use crate::usage::{QuotaTold, Record};
+
+/// What one limit counted.
+#[derive(Clone, Copy)]
+pub(crate) struct Counted {
+    id: u64,
+    subject: u64,
+    limit: Limit,
+    weight: u64,
+    at: u64,
+}
+
+/// Bytes that are counted when all of them are known.
+pub(crate) struct Charge {
+    id: u64,
+    subject: u64,
+    limit: Limit,
+    told: Option<Box<QuotaTold>>,
+    warn_at: Box<[u8]>,
+    most: u64,
+}
+
+/// The nearest of several limits.
+#[derive(Default)]
+struct Nearest<'p>(Option<(&'p LimitPlan, Limit, Decision)>);
+
+impl<'p> Nearest<'p> {
+    /// The one of which the smallest part is left.
+    fn add(&mut self, plan: &'p LimitPlan, limit: Limit, decision: Decision) {
+        let part = |limit: &Limit, d: &Decision| d.remaining as f64 / limit.most.max(1) as f64;
+        let nearer = |(_, l, d): &(_, Limit, Decision)| part(&limit, &decision) < part(l, d);
+        if self.0.as_ref().is_none_or(nearer) {
+            self.0 = Some((plan, limit, decision));
+        }
+    }
+
+    fn fields(self) -> Option<RateFields> {
+        let (plan, limit, decision) = self.0?;
+        fields(plan, limit, &decision)
+    }
+}
+
+/// Asks the limits that take nothing but who calls.
+pub(super) fn plain(x: &mut Exchange<'_>, op: &CompiledOperation) -> Result<(), Box<Problem>> {
+    let shared = &x.worker.shared;
+    let now = shared.now_ms();
+    let plans = &op.admission.limits.plain;
+    let mut nearest = Nearest::default();
+    for plan in plans {
+        let Some(limit) = plan.plain else { continue };
+        let subject = subject(&plan.per, &x.caller, x.origin, x.facade_name());
+        let decision = shared.counters.ask(plan.id, subject, limit, 1, now);
+        if !decision.allowed {
+            give_back(x, op);
+            return Err(refused(x, plan, limit, 1, &decision));
+        }
+        match x.counted {
+            0 => x.counted = decision.at,
+            _ => x.rare().plain.push(decision.at),
+        }
+        nearest.add(plan, limit, decision);
+    }
+    x.rate = nearest.fields();
+    Ok(())
+}
+
+/// Asks those that take more.
+#[cold]
+pub(super) fn asked(
+    x: &mut Exchange<'_>,
+    (facade, op): (&CompiledFacade, &CompiledOperation),
+    scope: &Scope<'_>,
+) -> Result<(), Box<Problem>> {
+    let mut nearest = Nearest::default();
+    let outcome = each_asked(x, (facade, op), scope, &mut nearest);
+    if outcome.is_err() {
+        give_back(x, op);
+    }
+    outcome?;
+    // Those that were asked before have said theirs; of both the one with less left stays, and these are the slower ones.
+    if let Some(fields) = nearest.fields() {
+        x.rate = Some(fields);
+    }
+    Ok(())
+}
+
+fn each_asked<'p>(
+    x: &mut Exchange<'_>,
+    (facade, op): (&CompiledFacade, &'p CompiledOperation),
+    scope: &Scope<'_>,
+    nearest: &mut Nearest<'p>,
+) -> Result<(), Box<Problem>> {
+    for plan in &op.admission.limits.asked {
+        let most = number(&plan.most, scope).map_err(|why| {
+            problem::no_number(x.caller.consumer(), &plan.most, &why, &plan.place)
+        })?;
+        let weight = match plan.bytes {
+            // That there is room for one is all that can be known now.
+            true => 1,
+            false => {
+                number(&plan.weight, scope).map_err(|why| problem::no_weight(&why, &plan.place))?
+            }
+        };
+        let subject = match &plan.per {
+            Who::Value(template) => match template.render(scope) {
+                Ok(Some(value)) => stable_id(&value.to_string()),
+                Ok(None) => 0,
+                Err((_, e)) => return Err(problem::no_weight(&e.to_string(), &plan.place)),
+            },
+            per => subject(per, &x.caller, x.origin, &facade.name),
+        };
+        let limit = limit_of(x, plan, most, subject);
+        let shared = &x.worker.shared;
+        let (now, told) = (shared.now_ms(), plan.only_tells);
+        // What only tells has room for everything, and is counted against its number here.
+        let room = Limit {
+            most: if told { u64::MAX >> 1 } else { limit.most },
+            ..limit
+        };
+        let decision = shared.counters.ask(plan.id, subject, room, weight, now);
+        if !decision.allowed {
+            return Err(refused(x, plan, limit, weight, &decision));
+        }
+        let used = room.most - decision.remaining;
+        x.rare().counted.push(Counted {
+            id: plan.id,
+            subject,
+            limit: room,
+            weight,
+            at: decision.at,
+        });
+        let decision = Decision {
+            remaining: limit.most.saturating_sub(used),
+            ..decision
+        };
+        nearest.add(plan, limit, decision);
+        let warned = quota_told(x, facade, op, plan, limit);
+        if plan.bytes {
+            x.rare().charges.push(Charge {
+                id: plan.id,
+                subject,
+                limit: room,
+                told: (!plan.warn_at.is_empty()).then(|| Box::new(warned)),
+                warn_at: plan.warn_at.clone(),
+                most: limit.most,
+            });
+        } else if let Some(share) = crossed(&plan.warn_at, limit.most, (used - weight, used)) {
+            let told = QuotaTold {
+                share,
+                used,
+                ..warned
+            };
+            x.worker.shared.send(Record::Quota(Box::new(told)));
+        }
+    }
+    Ok(())
+}
+
+/// The limit as it is for this call: a quota's period, and what was added to it.
+fn limit_of(x: &Exchange<'_>, plan: &LimitPlan, most: u64, subject: u64) -> Limit {
+    let (periods, start) = match &plan.time {
+        Time::Window(window, form) => {
+            return Limit {
+                most,
+                window: *window,
+                form: *form,
+            };
+        }
+        Time::Period(periods, start) => (periods, *start),
+    };
+    let now = i64::try_from(x.worker.shared.now_ms()).unwrap_or(i64::MAX);
+    let agreed = x.caller.agreement().map(|a| a.from.saturating_mul(1000));
+    let (from, to) = match (start, agreed) {
+        (PeriodStart::Agreement, Some(agreed)) => periods.since(agreed, now),
+        _ => periods.of_calendar(now),
+    };
+    let from = u64::try_from(from).unwrap_or(0);
+    let to = u64::try_from(to).unwrap_or(u64::MAX);
+    let added = x.worker.shared.added(plan.id, subject, from);
+    Limit {
+        most: most.saturating_add(added),
+        window: Duration::from_millis(to - from),
+        form: Form::Fixed { from },
+    }
+}
+
+/// The greatest share that was passed by counting up.
+fn crossed(shares: &[u8], most: u64, (before, after): (u64, u64)) -> Option<u8> {
+    let at = |share: &u8| (u128::from(most) * u128::from(*share)).div_ceil(100);
+    let passed = shares
+        .iter()
+        .filter(|s| u128::from(before) < at(s) && at(s) <= u128::from(after));
+    passed.copied().next_back()
+}
+
+fn quota_told(
+    x: &Exchange<'_>,
+    facade: &CompiledFacade,
+    op: &CompiledOperation,
+    plan: &LimitPlan,
+    limit: Limit,
+) -> QuotaTold {
+    let from = match limit.form {
+        Form::Fixed { from } => from,
+        _ => 0,
+    };
+    QuotaTold {
+        at: x.now,
+        facade: facade.name.clone(),
+        operation: op.id.clone(),
+        consumer: x.caller.consumer_name().to_owned(),
+        rule: plan.place.rule.to_string(),
+        reach: plan.place.reach.to_string(),
+        share: 0,
+        used: 0,
+        most: limit.most,
+        until: i64::try_from(from).unwrap_or(0) + limit.window.as_millis() as i64,
+    }
+}
+
+/// A number that is known or asked for.
+fn number(number: &Number, scope: &Scope<'_>) -> Result<u64, String> {
+    let (template, source) = match number {
+        Number::Fixed(number) => return Ok(*number),
+        Number::Asked(template, source) => (template, source),
+    };
+    match template.render(scope) {
+        Ok(Some(value)) => value
+            .as_u64()
+            .ok_or_else(|| format!("“={source}” gives {value}, which is no whole number")),
+        Ok(None) => Err(format!("“={source}” has no value")),
+        Err((_, e)) => Err(format!("“={source}”: {e}")),
+    }
+}
+
+/// Takes back what was counted: the call is refused, and reaches no backend.
+#[cold]
+pub(crate) fn give_back(x: &mut Exchange<'_>, op: &CompiledOperation) {
+    let first = Some(std::mem::take(&mut x.counted)).filter(|at| *at > 0);
+    let rare = x.rare.take().unwrap_or_default();
+    let plain = first.into_iter().chain(rare.plain);
+    x.rate = None;
+    let shared = &x.worker.shared;
+    let now = shared.now_ms();
+    for (plan, at) in op.admission.limits.plain.iter().zip(plain) {
+        if let Some(limit) = plan.plain {
+            let subject = subject(&plan.per, &x.caller, x.origin, x.facade_name());
+            let when = (at, now);
+            shared.counters.give_back(plan.id, subject, limit, 1, when);
+        }
+    }
+    for a in rare.counted {
+        let when = (a.at, now);
+        shared
+            .counters
+            .give_back(a.id, a.subject, a.limit, a.weight, when);
+    }
+}
+
+impl Charge {
+    /// Counts the bytes of an exchange that is over; one was counted before.
+    pub(crate) fn pay(self, shared: &crate::Shared, bytes: u64) {
+        let more = bytes.saturating_sub(1);
+        let now = shared.now_ms();
+        let used = shared
+            .counters
+            .charge(self.id, self.subject, self.limit, more, now);
+        let before = used.saturating_sub(more);
+        let Some(mut told) = self.told else { return };
+        if let Some(share) = crossed(&self.warn_at, self.most, (before.saturating_sub(1), used)) {
+            (told.share, told.used) = (share, used);
+            shared.send(Record::Quota(told));
+        }
+    }
+}
+
+/// Waits for a place among those that may be under way at the same time, for each limit of that kind.
+pub(crate) async fn at_once(
+    x: &mut Exchange<'_>,
+    (facade, op): (&CompiledFacade, &CompiledOperation),
+    scope: Scope<'_>,
+) -> Result<(), Box<Problem>> {
+    for plan in &op.admission.limits.at_once {
+        let most = number(&plan.most, &scope).map_err(|why| {
+            problem::no_number(x.caller.consumer(), &plan.most, &why, &plan.place)
+        })?;
+        let subject = match &plan.per {
+            Who::Value(template) => match template.render(&scope) {
+                Ok(Some(value)) => stable_id(&value.to_string()),
+                Ok(None) => 0,
+                Err((_, e)) => return Err(problem::no_weight(&e.to_string(), &plan.place)),
+            },
+            per => self::subject(per, &x.caller, x.origin, &facade.name),
+        };
+        let shared = &x.worker.shared;
+        let entered = shared
+            .at_once
+            .enter((plan.id, subject), most, plan.waiting, plan.within)
+            .await;
+        match entered {
+            Ok(held) => x.rare().held.push(held),
+            Err(waiting) => return Err(busy(x, plan, most, waiting)),
+        }
+    }
+    Ok(())
+}
+
+fn busy(x: &Exchange<'_>, plan: &AtOncePlan, most: u64, waiting: usize) -> Box<Problem> {
+    let whose = whose(&plan.per, x);
+    problem::too_many_at_once(plan, most, waiting, &whose)
+}
+
+/// Who a limit is counted for.
+#[inline]
+fn subject(per: &Who, caller: &Caller, origin: &Origin, facade: &str) -> u64 {
+    match per {
+        Who::Consumer => caller.consumer_id() as u64,
+        Who::Address => {
+            let of_address = || stable_id(&counted(origin.address).to_string());
+            *origin.subject.get_or_init(of_address)
+        }
+        Who::Everyone | Who::Value(_) => 0,
+        Who::Facade => stable_id(facade),
+        Who::Key => stable_id(caller.shown()),
+        Who::Agreement => match caller.agreement() {
+            Some(agreement) => stable_id("agreement") ^ agreement.id as u64,
+            None => caller.consumer_id() as u64,
+        },
+        Who::Account => match caller.account() {
+            "" => caller.consumer_id() as u64,
+            account => stable_id(account),
+        },
+    }
+}
+
+/// Whose limit it is, for people.
+fn whose(per: &Who, x: &Exchange<'_>) -> (String, &'static str) {
+    let caller = &x.caller;
+    let consumer = || match caller.consumer() {
+        Some(c) => format!("the consumer “{}”", c.name),
+        None => "this caller".to_owned(),
+    };
+    match per {
+        Who::Consumer => (consumer(), "for each consumer"),
+        Who::Address => ("this address".into(), "for each address"),
+        Who::Everyone => ("all callers together".into(), "for all callers together"),
+        Who::Facade => ("all callers of the facade".into(), "for each facade"),
+        Who::Key => (caller.credential(), "for each key"),
+        Who::Agreement => match caller.agreement() {
+            Some(a) => (
+                format!("{} by “{}”", consumer(), a.offer),
+                "for each agreement",
+            ),
+            None => (consumer(), "for each agreement"),
+        },
+        Who::Account => match caller.account() {
+            "" => (consumer(), "for each account"),
+            account => (format!("the account “{account}”"), "for each account"),
+        },
+        Who::Value(_) => ("callers like this one".into(), "for each of its kind"),
+    }
+}
+
+fn refused(
+    x: &Exchange<'_>,
+    plan: &LimitPlan,
+    limit: Limit,
+    weight: u64,
+    decision: &Decision,
+) -> Box<Problem> {
+    let (whose, per) = whose(&plan.per, x);
+    let policy = plan
+        .policy
+        .clone()
+        .or_else(|| policy(&plan.name, limit.most, plan.bytes, limit.window));
+    problem::too_many(
+        plan,
+        &Refused {
+            limit,
+            weight,
+            decision,
+            whose,
+            per,
+            policy,
+            state: state(plan, decision),
+        },
+    )
+}
+
+fn fields(plan: &LimitPlan, limit: Limit, decision: &Decision) -> Option<RateFields> {
+    let known = plan.policy.clone();
+    Some(RateFields {
+        policy: known.or_else(|| policy(&plan.name, limit.most, plan.bytes, limit.window))?,
+        state: HeaderValue::from_str(&state(plan, decision)).ok()?,
+    })
+}
+
+fn state(plan: &LimitPlan, decision: &Decision) -> String {
+    let wait = if decision.remaining == 0 {
+        decision.retry_after
+    } else {
+        decision.reset
+    };
+    // Without the general machine for texts: every limited call has it.
+    let mut number = itoa::Buffer::new();
+    let mut text = String::with_capacity(plan.name.len() + 40);
+    text.push('"');
+    text.push_str(&plan.name);
+    text.push_str("\";r=");
+    text.push_str(number.format(decision.remaining));
+    text.push_str(";t=");
+    text.push_str(number.format(seconds(wait)));
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn shares_are_told_once_when_they_are_passed() {
+        let shares = [50, 80, 100];
+        let crossed = |before, after| crossed(&shares, 10, (before, after));
+        assert_eq!(crossed(0, 4), None);
+        assert_eq!(crossed(4, 5), Some(50));
+        assert_eq!(crossed(5, 6), None);
+        assert_eq!(crossed(7, 8), Some(80));
+        assert_eq!(crossed(4, 10), Some(100));
+        assert_eq!(crossed(10, 11), None);
+        assert_eq!(super::crossed(&[80], 3, (2, 3)), Some(80));
+        assert_eq!(super::crossed(&[100], u64::MAX, (0, 5)), None);
+    }
+}
