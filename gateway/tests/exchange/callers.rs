@@ -1,0 +1,431 @@
+//! Who calls: where credentials are shown, what is told of those that are not good, roles, and agreements.
+
+use argon2::Argon2;
+use argon2::password_hash::PasswordHasher;
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use porch_rules::grant::{Agreement, Proof};
+use serde_json::{Value, json};
+
+use super::*;
+
+/// A backend that answers with the head that it got.
+fn echo() -> Scripted {
+    Scripted::start(|_, request| plain(&Value::String(request.to_ascii_lowercase()).to_string()))
+}
+
+fn body(answer: &str) -> Value {
+    let text = answer.split_once("\r\n\r\n").map_or("", |(_, b)| b);
+    serde_json::from_str(text).unwrap_or_default()
+}
+
+fn hash(password: &str) -> Arc<Proof> {
+    let hash = Argon2::default().hash_password(password.as_bytes());
+    Arc::new(Proof::Password(hash.unwrap().to_string().into()))
+}
+
+fn basic(name: &str, password: &str) -> String {
+    let pair = STANDARD.encode(format!("{name}:{password}"));
+    format!("Authorization: Basic {pair}\r\n")
+}
+
+/// Puts grants in the place of those that every stage has.
+fn grant(stage: &Stage, hash: KeyHash, grant: Grant) {
+    let table = stage.shared.grants.load().with(hash, Some(grant));
+    stage.shared.grants.store(Arc::new(table));
+}
+
+fn consumer(name: &str, roles: &[&str], agreements: Vec<Agreement>) -> Arc<Consumer> {
+    Arc::new(Consumer {
+        id: 7,
+        name: name.into(),
+        account: "harbour office".into(),
+        paused: false,
+        roles: roles.iter().map(|r| (*r).into()).collect(),
+        agreements: agreements.into(),
+    })
+}
+
+fn of(consumer: &Arc<Consumer>, shown: &str) -> Grant {
+    Grant {
+        consumer: consumer.clone(),
+        shown: Shown::new(shown),
+        ends: i64::MAX,
+        paused: false,
+        opens: None,
+        proof: None,
+    }
+}
+
+fn agreement(id: i64, offer: &str, terms: Value) -> Agreement {
+    Agreement {
+        id,
+        offer: offer.into(),
+        terms,
+        facades: None,
+        from: 0,
+        until: i64::MAX,
+        paused: false,
+    }
+}
+
+#[test]
+fn a_key_is_shown_where_the_document_says_and_goes_no_further() {
+    let backend = echo();
+    let of = |credentials: &str| {
+        let facade = format!(
+            "admit: {{ credentials: [{credentials}] }}\noperations:\n  item: {{ call: {{ backend: b }} }}\n"
+        );
+        Stage::new(backend.address, &facade)
+    };
+    // Each line: what is demanded, the path, the fields, the status, and what the backend must not see.
+    for (demanded, path, fields, wanted) in [
+        ("key", "/f/item/1", "API-Key: one\r\n", 200),
+        ("key", "/f/item/1", "API-Key: \t one \t\r\n", 200),
+        ("key", "/f/item/1", "API-Key: one\r\nAPI-Key: one\r\n", 200),
+        ("key", "/f/item/1", "API-Key: one\r\nAPI-Key: two\r\n", 401),
+        ("key", "/f/item/1", "API-Key: ONE\r\n", 401),
+        ("key", "/f/item/1", "API-Key: on\r\n", 401),
+        ("key", "/f/item/1", "API-Key: \r\n", 401),
+        ("key", "/f/item/1", "api_key: one\r\n", 401),
+        ("key", "/f/item/1?key=one", "", 401),
+        (
+            "key: { name: Ferry-Key }",
+            "/f/item/1",
+            "Ferry-Key: one\r\n",
+            200,
+        ),
+        (
+            "key: { name: Ferry-Key }",
+            "/f/item/1",
+            "API-Key: one\r\n",
+            401,
+        ),
+        (
+            "key: { in: bearer }",
+            "/f/item/1",
+            "Authorization: Bearer one\r\n",
+            200,
+        ),
+        (
+            "key: { in: bearer }",
+            "/f/item/1",
+            "Authorization: bEARER   one \r\n",
+            200,
+        ),
+        (
+            "key: { in: bearer }",
+            "/f/item/1",
+            "Authorization: Bearerone\r\n",
+            401,
+        ),
+        (
+            "key: { in: bearer }",
+            "/f/item/1",
+            "Authorization: one\r\n",
+            401,
+        ),
+        ("key: { in: query }", "/f/item/1?key=one&n=1", "", 200),
+        (
+            "key: { in: query }",
+            "/f/item/1?n=1&%6bey=%20one%0A",
+            "",
+            200,
+        ),
+        ("key: { in: query }", "/f/item/1?key=one&key=one", "", 200),
+        ("key: { in: query }", "/f/item/1?key=one&key=two", "", 401),
+        ("key: { in: query }", "/f/item/1?key=", "", 401),
+        ("key: { in: query }", "/f/item/1?n=1", "", 401),
+        (
+            "key: { in: query, name: ferry key }",
+            "/f/item/1?ferry+key=one",
+            "",
+            200,
+        ),
+        (
+            "key, key: { in: bearer }",
+            "/f/item/1",
+            "Authorization: Bearer one\r\n",
+            200,
+        ),
+        (
+            "key, key: { in: bearer }",
+            "/f/item/1",
+            "API-Key: one\r\nAuthorization: Bearer no\r\n",
+            200,
+        ),
+        (
+            "key, key: { in: bearer }",
+            "/f/item/1",
+            "API-Key: no\r\nAuthorization: Bearer one\r\n",
+            401,
+        ),
+    ] {
+        let demanded = demanded
+            .replace(", key:", " }, { key:")
+            .replace("key, ", "key , ");
+        let demanded = match demanded.contains("key:") {
+            true => format!("{{ {demanded} }}").replace("{ key }", "key"),
+            false => demanded,
+        };
+        let demanded = demanded.replace("{ key }, ", "key, ");
+        let stage = of(&demanded);
+        let answer = stage.get(path, fields);
+        assert_eq!(
+            status(&answer),
+            wanted,
+            "{demanded} {path} {fields}\n{answer}"
+        );
+        if wanted == 200 {
+            let seen = body(&answer).as_str().unwrap().to_owned();
+            assert!(!seen.contains("key") && !seen.contains("bearer"), "{seen}");
+            assert!(path.contains("n=1") == seen.contains("?n=1 "), "{seen}");
+        }
+    }
+}
+
+#[test]
+fn what_is_not_good_is_refused_alike_and_what_may_not_is_told_why() {
+    let backend = echo();
+    let facade = "admit: { credentials: [key] }\noperations:\n  item: { call: { backend: b }, admit: { roles: [harbour-master, pilot] } }\n  putItem: { call: { backend: b } }\n";
+    let stage = Stage::new(backend.address, facade);
+    let master = consumer("Signal Mast", &["pilot"], Vec::new());
+    grant(&stage, KeyHash::of("good"), of(&master, "good"));
+    let ended = Grant {
+        ends: 5,
+        ..of(&master, "ended")
+    };
+    grant(&stage, KeyHash::of("ended"), ended);
+    let paused = Grant {
+        paused: true,
+        ..of(&master, "paused")
+    };
+    grant(&stage, KeyHash::of("paused"), paused);
+    grant(
+        &stage,
+        KeyHash::of_name("password", "mast"),
+        Grant {
+            proof: Some(hash("x")),
+            ..of(&master, "mast")
+        },
+    );
+    let told: Vec<Value> = ["unknown", "ended", "paused", "mast", "no key at all"]
+        .map(|key| {
+            let answer = stage.get("/f/item/1", &format!("API-Key: {key}\r\n"));
+            assert_eq!(status(&answer), 401, "{answer}");
+            assert!(
+                answer.contains("www-authenticate: Key realm=\"f\", header=\"API-Key\"\r\n"),
+                "{answer}"
+            );
+            let mut told = body(&answer);
+            told["instance"].take();
+            told
+        })
+        .into();
+    assert!(told.iter().all(|t| *t == told[0]), "{told:#?}");
+    assert_eq!(told[0]["detail"], "The key is not valid.");
+    // One that is good and has not the role.
+    let answer = stage.get("/f/item/1", "API-Key: one\r\n");
+    assert_eq!(status(&answer), 403);
+    let said = body(&answer);
+    assert_eq!(
+        said["detail"],
+        "This takes the role harbour-master or pilot."
+    );
+    assert_eq!(said["roles"], json!(["harbour-master", "pilot"]));
+    assert_eq!(said["type"], "urn:elm-porch:problem:role");
+    assert_eq!(status(&stage.get("/f/item/1", "API-Key: good\r\n")), 200);
+    let (traces, _) = stage.end();
+    let whys: Vec<String> = traces
+        .iter()
+        .filter_map(|t| Some(t.refusal.as_ref()?.why.clone()))
+        .collect();
+    assert_eq!(
+        whys.last().unwrap(),
+        "one has no role, and this takes harbour-master or pilot"
+    );
+}
+
+#[test]
+fn names_and_passwords_are_proven_and_forgotten_with_their_change() {
+    let backend = echo();
+    let facade = "admit: { credentials: [key, basic] }\noperations:\n  item: { call: { backend: b }, send: { headers: { X-Who: =caller.consumer } } }\n";
+    let stage = Stage::new(backend.address, facade);
+    let desk = consumer("Quayside Kiosk", &[], Vec::new());
+    let own = |password: &str| Grant {
+        proof: Some(hash(password)),
+        ..of(&desk, "kiosk")
+    };
+    grant(
+        &stage,
+        KeyHash::of_name("password", "kiosk"),
+        own("tern rock:7"),
+    );
+    let get = |fields: &str| stage.get("/f/item/1", fields);
+    for (fields, wanted) in [
+        (basic("kiosk", "tern rock:7"), 200),
+        (basic("kiosk", "tern rock:7"), 200),
+        (basic(" kiosk ", " tern rock:7\n"), 200),
+        (basic("kiosk", "tern rock:7").replace("Basic", "BASIC"), 200),
+        (basic("kiosk", "tern rock:8"), 401),
+        (basic("Kiosk", "tern rock:7"), 401),
+        (basic("kiosk", ""), 401),
+        (basic("one", "one"), 401),
+        (
+            basic("kiosk", "tern rock:7") + &basic("kiosk", "other"),
+            401,
+        ),
+        ("Authorization: Basic !!!\r\n".into(), 401),
+        (
+            format!("Authorization: Basic {}\r\n", STANDARD.encode("kiosk")),
+            401,
+        ),
+        (
+            format!(
+                "Authorization: Basic {}\r\n",
+                STANDARD.encode(b"kiosk:\xff")
+            ),
+            401,
+        ),
+        (basic("kiosk", &"x".repeat(2000)), 401),
+        (String::new(), 401),
+        // The first kind that is shown, in the document's order, is the one that counts.
+        (
+            "API-Key: one\r\n".to_owned() + &basic("kiosk", "wrong"),
+            200,
+        ),
+    ] {
+        let answer = get(&fields);
+        assert_eq!(status(&answer), wanted, "{fields}\n{answer}");
+        if wanted == 401 {
+            let head = answer.to_ascii_lowercase();
+            assert!(
+                head.contains("www-authenticate: key realm=\"f\", header=\"api-key\"\r\n"),
+                "{head}"
+            );
+            assert!(
+                head.contains("www-authenticate: basic realm=\"f\", charset=\"utf-8\"\r\n"),
+                "{head}"
+            );
+        } else {
+            assert!(!answer.contains("authorization"), "{answer}");
+        }
+    }
+    // Another password: the old one is nothing from now on, though it was right a moment ago.
+    grant(
+        &stage,
+        KeyHash::of_name("password", "kiosk"),
+        own("new one"),
+    );
+    assert_eq!(status(&get(&basic("kiosk", "tern rock:7"))), 401);
+    assert_eq!(status(&get(&basic("kiosk", "new one"))), 200);
+}
+
+#[test]
+fn who_guesses_is_slowed_down_and_the_owner_is_not_shut_out() {
+    let backend = echo();
+    let facade =
+        "admit: { credentials: [key, basic] }\noperations:\n  item: { call: { backend: b } }\n";
+    let stage = Stage::new(backend.address, facade);
+    let desk = consumer("Quayside Kiosk", &[], Vec::new());
+    let own = Grant {
+        proof: Some(hash("right")),
+        ..of(&desk, "kiosk")
+    };
+    grant(&stage, KeyHash::of_name("password", "kiosk"), own);
+    let from = |last: u8, fields: &str| {
+        let mut stream = connect_from(([127, 0, 0, last], 0).into(), stage.address()).unwrap();
+        let request =
+            format!("GET /f/item/1 HTTP/1.1\r\nHost: x\r\nConnection: close\r\n{fields}\r\n");
+        stream.write_all(request.as_bytes()).unwrap();
+        let mut answer = String::new();
+        stream.read_to_string(&mut answer).unwrap();
+        answer
+    };
+    // It was right once, and that is remembered.
+    assert_eq!(status(&from(9, &basic("kiosk", "right"))), 200);
+    let told: Vec<u16> = (0..11)
+        .map(|i| status(&from(5, &basic("kiosk", &format!("no {i}")))))
+        .collect();
+    assert_eq!(told[..10], [401; 10]);
+    assert_eq!(told[10], 429);
+    let answer = from(5, &basic("kiosk", "right"));
+    assert_eq!(
+        (status(&answer), body(&answer)["type"].clone()),
+        (200, Value::Null),
+        "what is remembered needs no guess"
+    );
+    assert_eq!(status(&from(6, &basic("kiosk", "right"))), 200);
+    // Keys that nobody has, from one address: refused for being many, and a good one passes all the same.
+    let told: Vec<u16> = (0..31)
+        .map(|i| status(&from(7, &format!("API-Key: no {i}\r\n"))))
+        .collect();
+    assert_eq!((&told[..30], told[30]), (&[401; 30][..], 429));
+    let answer = from(7, "API-Key: nobody\r\n");
+    assert!(answer.contains("retry-after: "), "{answer}");
+    assert_eq!(body(&answer)["type"], "urn:elm-porch:problem:guessing");
+    assert_eq!(status(&from(7, "API-Key: one\r\n")), 200);
+    assert_eq!(status(&from(8, "API-Key: nobody\r\n")), 401);
+}
+
+#[test]
+fn what_was_agreed_to_can_be_read_and_a_key_may_be_for_some_of_it() {
+    let backend = echo();
+    let facade = "admit: { credentials: [key] }\noperations:\n  item:\n    call: { backend: b }\n    send: { headers: { X-Told: \"=caller.agreement + ' ' + terms.?berth.orValue('none') + ' ' + caller.account + ' ' + string(size(caller.roles))\" } }\n";
+    let stage = Stage::new(backend.address, facade);
+    let mut over = agreement(3, "Fortnight Look", json!({ "berth": "west" }));
+    over.until = 100;
+    let agreements = vec![
+        over,
+        agreement(2, "Charter Hand", json!({ "berth": "north" })),
+    ];
+    let tours = consumer("Gullwing Tours", &["partner"], agreements);
+    grant(&stage, KeyHash::of("all"), of(&tours, "all"));
+    let named = |agreements: &[i64]| Grant {
+        opens: Some(Arc::new(Opens {
+            facades: None,
+            agreements: Some(agreements.into()),
+        })),
+        ..of(&tours, "named")
+    };
+    grant(&stage, KeyHash::of("second"), named(&[2]));
+    grant(&stage, KeyHash::of("over"), named(&[3]));
+    let told = |key: &str| stage.get("/f/item/1", &format!("API-Key: {key}\r\n"));
+    for (key, wanted) in [
+        ("all", "x-told: charter hand north harbour office 1"),
+        ("second", "x-told: charter hand north harbour office 1"),
+        ("one", "x-told:  none  0"),
+    ] {
+        let answer = told(key);
+        assert!(answer.contains(wanted), "{key}: {answer}");
+    }
+    let answer = told("over");
+    assert_eq!(status(&answer), 403);
+    assert_eq!(body(&answer)["type"], "urn:elm-porch:problem:agreement");
+    assert_eq!(body(&answer)["detail"], "No agreement holds for f now.");
+}
+
+#[test]
+fn the_use_of_a_credential_is_told_once_a_minute() {
+    let backend = echo();
+    let facade = "admit: { credentials: [key] }\noperations:\n  item: { call: { backend: b } }\n";
+    let stage = Stage::new(backend.address, facade);
+    for key in ["one", "one", "nobody", "two"] {
+        stage.get("/f/item/1", &format!("API-Key: {key}\r\n"));
+    }
+    let uses = stage.shared.take_uses();
+    let mut labels: Vec<&str> = uses
+        .keys()
+        .map(|(kind, label)| {
+            assert_eq!(*kind, "key");
+            &**label
+        })
+        .collect();
+    labels.sort_unstable();
+    assert_eq!(labels, ["one", "two"]);
+    let minute = stage.shared.now_ms() / 60_000;
+    assert!(
+        uses.values()
+            .all(|m| u64::from(*m) + 1 >= minute && u64::from(*m) <= minute)
+    );
+}
