@@ -103,12 +103,21 @@ impl Shared {
 
     /// The same, with a bound for the bytes of all replies that are kept, too.
     pub fn with_bounds(bytes: usize, kept: usize) -> (Arc<Self>, mpsc::Receiver<Record>) {
+        Self::with_counters(bytes, kept, Box::new(States::new()))
+    }
+
+    /// The same, with a place where requests are counted.
+    pub fn with_counters(
+        bytes: usize,
+        kept: usize,
+        counters: Box<dyn Counters>,
+    ) -> (Arc<Self>, mpsc::Receiver<Record>) {
         let (records, receiver) = mpsc::channel(4096);
         let shared = Self {
             porch: ArcSwap::from_pointee(CompiledPorch::default()),
             grants: ArcSwap::from_pointee(Grants::default()),
             pauses: ArcSwap::from_pointee(Pauses::default()),
-            counters: Box::new(States::new()),
+            counters,
             lost_records: AtomicU64::new(0),
             records,
             budget: Arc::new(Budget::new(bytes)),

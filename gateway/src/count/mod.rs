@@ -1,6 +1,9 @@
 //! Counts: how many requests of a subject a limit has let pass.
 
 pub(crate) mod at_once;
+mod journal;
+
+pub use journal::{JournalError, Journals};
 
 use porch_rules::limit::{Decision, Limit, States};
 
