@@ -165,7 +165,7 @@ async fn sweep(app: Arc<App>, shared: Arc<Shared>) {
     let (mut served, mut sweeps) = (None, 0u32);
     loop {
         tokio::time::sleep(SWEEP).await;
-        shared.counters.sweep(shared.now_ms());
+        shared.sweep();
         app.attempts.sweep();
         if sweeps.is_multiple_of(SWEEPS_AN_HOUR)
             && let Ok(store) = app.database.store()

@@ -1,11 +1,16 @@
 //! Commands and options: declared once; help, completion and man pages come from here.
 
+mod callers;
 mod definitions;
 
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 
+pub(crate) use self::callers::{
+    AgreementCommand, ConsumerChangeArgs, ConsumerCommand, KeyChangeArgs, KeyCommand, Opening,
+    QuotaCommand,
+};
 pub(crate) use self::definitions::{DeriveArgs, LookArgs, NameStyle, NewArgs, Reading};
 
 use crate::serve::ServeOptions;
@@ -107,9 +112,15 @@ pub(crate) enum Command {
     /// List, register and look after consumers.
     #[command(subcommand)]
     Consumer(ConsumerCommand),
-    /// List, make and end keys.
+    /// List, make, change, renew, end and look for keys.
     #[command(subcommand)]
     Key(KeyCommand),
+    /// List, make, change and end what consumers have agreed to.
+    #[command(subcommand)]
+    Agreement(AgreementCommand),
+    /// Show how far quotas are used, and add to them.
+    #[command(subcommand)]
+    Quota(QuotaCommand),
     /// List and set secrets.
     #[command(subcommand)]
     Secret(SecretCommand),
@@ -220,9 +231,15 @@ pub(crate) struct CallArgs {
     /// The consumer's key.
     #[arg(long, env = "ELM_PORCH_KEY", hide_env_values = true)]
     pub(crate) key: Option<String>,
-    /// The header that carries the key.
+    /// The header that carries the key; `Authorization` sends it as a bearer token.
     #[arg(long, default_value = "API-Key")]
     pub(crate) key_header: String,
+    /// A name that is shown with a password, in place of a key.
+    #[arg(long, value_name = "NAME", requires = "password")]
+    pub(crate) user: Option<String>,
+    /// The password of that name.
+    #[arg(long, env = "ELM_PORCH_PASSWORD", hide_env_values = true)]
+    pub(crate) password: Option<String>,
     /// Address of the gateway.
     #[arg(
         long,
@@ -256,8 +273,8 @@ pub(crate) struct TraceArgs {
 
 #[derive(Args)]
 pub(crate) struct PauseArgs {
-    /// `facade NAME`, `operation FACADE/ID`, `consumer NAME` or `key PREFIX`.
-    #[arg(value_parser = ["facade", "operation", "consumer", "key"])]
+    /// `facade NAME`, `operation FACADE/ID`, `consumer NAME`, `agreement NUMBER` or `key PREFIX`.
+    #[arg(value_parser = ["facade", "operation", "consumer", "agreement", "key"])]
     pub(crate) what: String,
     /// Its name.
     pub(crate) name: String,
@@ -274,45 +291,6 @@ pub(crate) enum FacadeCommand {
         /// Do not ask.
         #[arg(long)]
         yes: bool,
-    },
-}
-
-#[derive(Subcommand)]
-pub(crate) enum ConsumerCommand {
-    /// List consumers with their keys.
-    List,
-    /// Register a consumer.
-    Create {
-        /// Its name.
-        name: String,
-        /// Who looks after it.
-        #[arg(long, default_value = "")]
-        owner: String,
-    },
-}
-
-#[derive(Subcommand)]
-pub(crate) enum KeyCommand {
-    /// List keys, with whose they are and what they open.
-    List,
-    /// Make a key; it is shown whole this once.
-    Create {
-        /// The consumer it is for.
-        consumer: String,
-        /// What it is for.
-        #[arg(long, default_value = "")]
-        label: String,
-        /// Days until it ends.
-        #[arg(long)]
-        days: Option<u32>,
-        /// A facade that it opens; may stand several times. It opens every facade unless given.
-        #[arg(long = "facade", value_name = "NAME")]
-        facades: Vec<String>,
-    },
-    /// End a key now.
-    End {
-        /// What the key is known by.
-        prefix: String,
     },
 }
 
@@ -454,7 +432,15 @@ mod tests {
             "compare sailings",
             "release sailings vessels --note first",
             "consumer create Kiosk --owner desk",
-            "key create Kiosk --label one",
+            "consumer list --search kiosk",
+            "consumer change Kiosk --role clerk --role pilot",
+            "consumer delete Kiosk --yes",
+            "key create Kiosk --label one --facade sailings --agreement 3",
+            "key renew abcdefgh --keep 3 --days 90",
+            "key change abcdefgh --endless --every-facade",
+            "key find demo",
+            "agreement create Kiosk open-quay --term requests=7 --days 14",
+            "quota add Kiosk 100 --of sailings --why festival",
             "secret set name",
             "account create tove --role publisher",
             "--json compare",

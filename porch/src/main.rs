@@ -2,6 +2,7 @@
 
 mod accounts;
 mod backends;
+mod callers;
 mod cli;
 mod client;
 mod config;

@@ -12,7 +12,7 @@ use crate::input::read_input;
 use crate::pulled::write_below;
 use crate::show::{Show, list, text};
 use crate::trying::{find_operation, try_out};
-use crate::{accounts, backends, kept, objects, publishing, releasing, rules, watch};
+use crate::{accounts, backends, callers, kept, objects, publishing, releasing, rules, watch};
 
 pub(crate) async fn dispatch(
     command: Command,
@@ -43,8 +43,10 @@ pub(crate) async fn dispatch(
         }
         Command::Backend(c) => backends::backend(c, client, show).await,
         Command::Rules => rules::rules(client, show).await,
-        Command::Consumer(c) => objects::consumer(c, client, show).await,
-        Command::Key(c) => objects::key(c, client, show).await,
+        Command::Consumer(c) => callers::consumer(c, client, show).await,
+        Command::Key(c) => callers::key(c, client, show).await,
+        Command::Agreement(c) => callers::agreement(c, client, show).await,
+        Command::Quota(c) => callers::quota(c, client, show).await,
         Command::Secret(c) => objects::secret(c, client, show).await,
         Command::Account(c) => accounts::account(c, client, show).await,
         Command::Login { name } => login(&name, client, show).await,
@@ -131,6 +133,10 @@ async fn pause(
         }
         "consumer" => (
             format!("/api/consumers/{}/pause", segment(&args.name)),
+            json!({ "paused": paused }),
+        ),
+        "agreement" => (
+            format!("/api/agreements/{}", segment(&args.name)),
             json!({ "paused": paused }),
         ),
         _ => (

@@ -7,8 +7,10 @@ use std::time::Duration;
 use clap::Args;
 use porch_control::{App, AppConfig, FirstAccount};
 use porch_gateway::{
-    Bound, Certificates, GatewayConfig, Proxies, SecureConfig, Shared, StartError, Trials, Written,
+    Bound, Certificates, GatewayConfig, Journals, Proxies, SecureConfig, Shared, StartError,
+    Trials, Written,
 };
+use porch_rules::limit::States;
 use porch_store::Seal;
 
 use crate::config::ProxiesWrite;
@@ -266,8 +268,29 @@ pub(crate) fn run(options: ServeOptions) -> Result<bool, CliError> {
     runtime.block_on(serve(settings))
 }
 
+/// What was counted before, and where it is written down from now on.
+fn counts(state: &Path) -> Result<(States, Journals), CliError> {
+    let now = chrono::Utc::now().timestamp_millis();
+    let folder = state.join("counts");
+    Journals::open(&folder, u64::try_from(now).unwrap_or(0)).map_err(|e| {
+        CliError::new(e.to_string())
+            .help("each service has a state folder of its own: choose another with --state")
+    })
+}
+
+/// Has the kernel write counts back to the disk, ten times a second.
+async fn sync(journals: Journals) {
+    const TICK: Duration = Duration::from_millis(100);
+    loop {
+        tokio::time::sleep(TICK).await;
+        journals.sync();
+    }
+}
+
 async fn serve(settings: Settings) -> Result<bool, CliError> {
-    let (shared, records) = Shared::with_bounds(settings.body_memory, settings.cache_memory);
+    let (states, journals) = counts(&settings.state)?;
+    let (bodies, kept) = (settings.body_memory, settings.cache_memory);
+    let (shared, records) = Shared::with_counters(bodies, kept, Box::new(states));
     let trials = Trials::start(shared.clone()).map_err(|e| CliError::new(e.to_string()))?;
     // Both listeners are bound before anything else begins, so that a port in use leaves nothing half-started.
     let listener = tokio::net::TcpListener::bind(settings.console)
@@ -304,6 +327,7 @@ async fn serve(settings: Settings) -> Result<bool, CliError> {
         .await
         .map_err(|why| CliError::new(why.to_string()))?;
     // Whoever comes now finds what was released.
+    tokio::spawn(sync(journals));
     let gateway = bound.listen(&shared).map_err(not_there)?;
     if shares_a_name(gateway.address, console_address) {
         tracing::warn!(

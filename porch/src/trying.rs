@@ -278,9 +278,15 @@ pub(crate) async fn call(args: &CallArgs, show: &Show) -> Result<bool, CliError>
         .map_err(|_| CliError::new(format!("“{method}” is no method")).usage())?;
     let gateway = args.gateway.trim().trim_end_matches('/');
     let mut request = reqwest::Client::new().request(method, format!("{gateway}{path}"));
-    if let Some(key) = args.key.as_deref().map(str::trim).filter(|k| !k.is_empty()) {
-        request = request.header(&args.key_header, key);
-    }
+    let key = args.key.as_deref().map(str::trim).filter(|k| !k.is_empty());
+    request = match (&args.user, key) {
+        (Some(user), _) => request.basic_auth(user, args.password.as_deref()),
+        (None, Some(key)) if args.key_header.eq_ignore_ascii_case("authorization") => {
+            request.bearer_auth(key)
+        }
+        (None, Some(key)) => request.header(&args.key_header, key),
+        (None, None) => request,
+    };
     let body = body_of(args.body.as_deref())?;
     if !body.is_null() {
         request = request.json(&body);

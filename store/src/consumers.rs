@@ -2,16 +2,18 @@
 
 use std::collections::HashMap;
 
-use sea_orm::sea_query::OnConflict;
+use sea_orm::sea_query::{Expr, OnConflict};
 use sea_orm::{
-    ActiveModelTrait, ColumnTrait, ConnectionTrait, EntityTrait, IntoActiveModel, QueryFilter,
-    QueryOrder, QuerySelect, Set,
+    ActiveModelTrait, ColumnTrait, Condition, ConnectionTrait, EntityTrait, IntoActiveModel,
+    QueryFilter, QueryOrder, QuerySelect, Set,
 };
 
-use crate::entity::{api_key, consumer, pause, secret};
+use serde_json::json;
+
+use crate::entity::{consumer, pause, secret};
 use crate::{Change, Result, Store, StoreError, now_ms, taken};
 
-async fn consumer_of(db: &impl ConnectionTrait, name: &str) -> Result<consumer::Model> {
+pub(crate) async fn consumer_of(db: &impl ConnectionTrait, name: &str) -> Result<consumer::Model> {
     let found = consumer::Entity::find()
         .filter(consumer::Column::Name.eq(name))
         .one(db)
@@ -19,7 +21,52 @@ async fn consumer_of(db: &impl ConnectionTrait, name: &str) -> Result<consumer::
     found.ok_or_else(|| StoreError::Missing(format!("consumer “{name}”")))
 }
 
+/// What is changed of a consumer; what is none stays as it is.
+#[derive(Clone, Debug, Default)]
+pub struct ConsumerChange {
+    /// The account that looks after it.
+    pub owner: Option<String>,
+    /// What it may be.
+    pub roles: Option<Vec<String>>,
+    /// What people sort it by.
+    pub labels: Option<Vec<String>>,
+}
+
 impl Store {
+    /// So many consumers by name behind a name, those with a text in their names, owners or labels.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn consumers_behind(
+        &self,
+        name: &str,
+        search: &str,
+        most: u64,
+    ) -> Result<Vec<consumer::Model>> {
+        let mut found = consumer::Entity::find()
+            .filter(consumer::Column::Name.gt(name))
+            .order_by_asc(consumer::Column::Name)
+            .limit(most);
+        if !search.is_empty() {
+            // A text within another, whatever its characters mean to patterns.
+            let within = |column: &str| {
+                let sql = format!("strpos(lower({column}::text), lower($1)) > 0");
+                Expr::cust_with_values(sql, [search])
+            };
+            let any = ["name", "owner", "labels"].map(within);
+            found = found.filter(any.into_iter().fold(Condition::any(), Condition::add));
+        }
+        Ok(found.all(&self.db).await?)
+    }
+
+    /// The consumer of a number, where there is one.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn consumer_of_number(&self, id: i64) -> Result<Option<consumer::Model>> {
+        Ok(consumer::Entity::find_by_id(id).one(&self.db).await?)
+    }
+
     /// All consumers by name.
     ///
     /// # Errors
@@ -37,42 +84,6 @@ impl Store {
     /// When there is none.
     pub async fn consumer(&self, name: &str) -> Result<consumer::Model> {
         consumer_of(&self.db, name).await
-    }
-
-    /// All keys.
-    ///
-    /// # Errors
-    /// When the database does.
-    pub async fn keys(&self) -> Result<Vec<api_key::Model>> {
-        Ok(api_key::Entity::find()
-            .order_by_asc(api_key::Column::Id)
-            .all(&self.db)
-            .await?)
-    }
-
-    /// So many keys behind the one with a number, in the order of their numbers: for those who need not hold all of them at once.
-    ///
-    /// # Errors
-    /// When the database does.
-    pub async fn keys_behind(&self, number: i64, most: u64) -> Result<Vec<api_key::Model>> {
-        Ok(api_key::Entity::find()
-            .filter(api_key::Column::Id.gt(number))
-            .order_by_asc(api_key::Column::Id)
-            .limit(most)
-            .all(&self.db)
-            .await?)
-    }
-
-    /// The keys of one consumer.
-    ///
-    /// # Errors
-    /// When the database does.
-    pub async fn keys_of(&self, consumer: i64) -> Result<Vec<api_key::Model>> {
-        Ok(api_key::Entity::find()
-            .filter(api_key::Column::ConsumerId.eq(consumer))
-            .order_by_asc(api_key::Column::Id)
-            .all(&self.db)
-            .await?)
     }
 
     /// The names of an environment's secrets, with who changed them last and when.
@@ -124,9 +135,46 @@ impl Change {
             owner: Set(owner.into()),
             paused: Set(false),
             created_at: Set(now_ms()),
+            roles: Set(json!([])),
+            labels: Set(json!([])),
             ..Default::default()
         };
         model.insert(&self.transaction).await.map_err(taken(name))
+    }
+
+    /// Changes a consumer.
+    ///
+    /// # Errors
+    /// When there is none.
+    pub async fn change_consumer(
+        &self,
+        name: &str,
+        change: &ConsumerChange,
+    ) -> Result<consumer::Model> {
+        let found = consumer_of(&self.transaction, name).await?;
+        let mut model = found.into_active_model();
+        if let Some(owner) = &change.owner {
+            model.owner = Set(owner.clone());
+        }
+        if let Some(roles) = &change.roles {
+            model.roles = Set(json!(roles));
+        }
+        if let Some(labels) = &change.labels {
+            model.labels = Set(json!(labels));
+        }
+        Ok(model.update(&self.transaction).await?)
+    }
+
+    /// Takes a consumer away with its credentials and agreements.
+    ///
+    /// # Errors
+    /// When there is none.
+    pub async fn delete_consumer(&self, name: &str) -> Result<consumer::Model> {
+        let found = consumer_of(&self.transaction, name).await?;
+        consumer::Entity::delete_by_id(found.id)
+            .exec(&self.transaction)
+            .await?;
+        Ok(found)
     }
 
     /// Pauses a consumer, or ends its pause.
@@ -138,60 +186,6 @@ impl Change {
             .await?
             .into_active_model();
         model.paused = Set(paused);
-        Ok(model.update(&self.transaction).await?)
-    }
-
-    /// Keeps the hash of a new key.
-    ///
-    /// # Errors
-    /// When there is no such consumer.
-    pub async fn create_key(
-        &self,
-        consumer: &str,
-        label: &str,
-        prefix: &str,
-        hash: &str,
-        ends_at: Option<i64>,
-        opens: Option<&[String]>,
-    ) -> Result<api_key::Model> {
-        let owner = consumer_of(&self.transaction, consumer).await?;
-        let model = api_key::ActiveModel {
-            consumer_id: Set(owner.id),
-            label: Set(label.into()),
-            prefix: Set(prefix.into()),
-            hash: Set(hash.into()),
-            ends_at: Set(ends_at),
-            paused: Set(false),
-            created_at: Set(now_ms()),
-            facades: Set(opens.map(|all| all.join(","))),
-            ..Default::default()
-        };
-        model.insert(&self.transaction).await.map_err(taken(prefix))
-    }
-
-    /// Changes a key that is known by its prefix: when it ends, whether it is paused.
-    ///
-    /// # Errors
-    /// When there is none.
-    pub async fn change_key(
-        &self,
-        prefix: &str,
-        ends_at: Option<Option<i64>>,
-        paused: Option<bool>,
-    ) -> Result<api_key::Model> {
-        let found = api_key::Entity::find()
-            .filter(api_key::Column::Prefix.eq(prefix))
-            .one(&self.transaction)
-            .await?;
-        let mut model = found
-            .ok_or_else(|| StoreError::Missing(format!("key “{prefix}…”")))?
-            .into_active_model();
-        if let Some(ends_at) = ends_at {
-            model.ends_at = Set(ends_at);
-        }
-        if let Some(paused) = paused {
-            model.paused = Set(paused);
-        }
         Ok(model.update(&self.transaction).await?)
     }
 

@@ -7,11 +7,13 @@
 mod accounts;
 mod changes;
 mod consumers;
+mod credentials;
 #[expect(missing_docs, reason = "columns say what they hold")]
 pub mod entity;
 mod files;
 mod migrate;
 mod observed;
+mod quotas;
 mod seal;
 
 use std::time::Duration;
@@ -21,7 +23,12 @@ use sea_orm_migration::MigratorTrait;
 
 pub use accounts::{Role, hash_password};
 pub use changes::{Change, Listener, Topic};
+pub use consumers::ConsumerChange;
+pub use credentials::{
+    AgreementChange, CredentialChange, GrantChange, NewAgreement, NewCredential,
+};
 pub use observed::{TraceQuery, UsageTotals};
+pub use quotas::NewAddition;
 pub use seal::{Seal, SealError};
 
 /// What can go wrong with the store.

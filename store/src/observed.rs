@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use sea_orm::sea_query::OnConflict;
+use sea_orm::sea_query::{Expr, ExprTrait, OnConflict};
 use sea_orm::{ColumnTrait, Condition, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
 
 use crate::entity::{copies, trace, usage};
@@ -123,6 +123,28 @@ impl Store {
         Ok(usage::Entity::find()
             .filter(usage::Column::Minute.gte(minute))
             .order_by_asc(usage::Column::Minute)
+            .all(&self.db)
+            .await?)
+    }
+
+    /// What a consumer has called since a minute (in minutes since 1970): facade, operation and how often, the most first.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn calls_of(&self, consumer: i64, minute: i64) -> Result<Vec<(String, String, i64)>> {
+        let calls = usage::Column::Calls.sum().cast_as("bigint");
+        Ok(usage::Entity::find()
+            .select_only()
+            .column(usage::Column::Facade)
+            .column(usage::Column::Operation)
+            .column_as(calls, "calls")
+            .filter(usage::Column::Consumer.eq(consumer))
+            .filter(usage::Column::Minute.gte(minute))
+            .group_by(usage::Column::Facade)
+            .group_by(usage::Column::Operation)
+            .order_by_desc(Expr::col("calls"))
+            .limit(50)
+            .into_tuple()
             .all(&self.db)
             .await?)
     }

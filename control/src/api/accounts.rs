@@ -9,8 +9,8 @@ use porch_store::entity::account;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::consumers::tidy_name;
 use super::extract::{Json, Path};
-use super::objects::tidy_name;
 use super::session::Publisher;
 use crate::app::App;
 use crate::error::ApiError;

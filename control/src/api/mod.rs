@@ -1,17 +1,21 @@
 //! The console API: the handlers, and what role each of their routes needs.
 
 mod accounts;
+mod agreements;
 mod backends;
+mod consumers;
 mod document;
 mod draft;
 mod extract;
 mod facades;
 mod kept;
+mod keys;
 mod look;
-mod objects;
 mod observe;
+mod quotas;
 mod releases;
 mod rules;
+mod secrets;
 mod session;
 mod trials;
 mod update;
@@ -98,7 +102,10 @@ fn viewers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(observe::copies))
         .routes(routes!(observe::audit))
         .routes(routes!(kept::show))
-        .routes(routes!(objects::consumers))
+        .routes(routes!(consumers::consumers))
+        .routes(routes!(consumers::consumer))
+        .routes(routes!(quotas::quotas))
+        .routes(routes!(quotas::events))
         .routes(routes!(accounts::change_own_password))
 }
 
@@ -117,16 +124,29 @@ fn publishers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(releases::rollback))
         .routes(routes!(facades::pause, facades::delete))
         .routes(routes!(kept::purge))
-        .routes(routes!(objects::create_consumer))
-        .routes(routes!(objects::pause_consumer))
-        .routes(routes!(objects::create_key))
-        .routes(routes!(objects::change_key))
+        .routes(routes!(consumers::create_consumer))
+        .routes(routes!(
+            consumers::change_consumer,
+            consumers::delete_consumer
+        ))
+        .routes(routes!(consumers::pause_consumer))
+        .routes(routes!(keys::create_key))
+        .routes(routes!(keys::change_key, keys::delete_key))
+        .routes(routes!(keys::renew_key))
+        .routes(routes!(keys::set_password))
+        .routes(routes!(keys::delete_password))
+        .routes(routes!(agreements::create_agreement))
+        .routes(routes!(
+            agreements::change_agreement,
+            agreements::delete_agreement
+        ))
+        .routes(routes!(quotas::add))
 }
 
 /// Accounts and secrets.
 fn administrators() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
-        .routes(routes!(objects::secrets, objects::set_secret))
+        .routes(routes!(secrets::secrets, secrets::set_secret))
         .routes(routes!(accounts::accounts, accounts::create_account))
         .routes(routes!(accounts::change_account, accounts::end_account))
 }

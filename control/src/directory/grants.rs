@@ -4,12 +4,13 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use porch_gateway::Pauses;
-use porch_rules::grant::{Consumer, Grant, Grants};
+use porch_rules::grant::{Agreement, Consumer, Grant, Grants, Opens, Proof, Shown};
 use porch_rules::key::KeyHash;
-use porch_store::entity::api_key;
+use porch_store::entity::{agreement, consumer, credential};
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 
-/// One key as it is kept.
+/// One credential as it is kept.
 #[derive(Clone, Serialize, Deserialize)]
 pub(crate) struct GrantRow {
     pub(crate) hash: String,
@@ -21,17 +22,25 @@ pub(crate) struct GrantRow {
     /// The facades that it opens; none: every one.
     #[serde(default)]
     pub(crate) facades: Option<Vec<String>>,
+    /// The agreements that it is for; none: all of its consumer's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) agreements: Option<Vec<i64>>,
+    /// The hash of a password; none: it is a key.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) password: Option<String>,
 }
 
-impl From<api_key::Model> for GrantRow {
-    fn from(k: api_key::Model) -> Self {
+impl From<credential::Model> for GrantRow {
+    fn from(k: credential::Model) -> Self {
         Self {
             facades: k.opens(),
+            agreements: k.agreements(),
             hash: k.hash,
             prefix: k.prefix,
             consumer: k.consumer_id,
             ends_at: k.ends_at,
             paused: k.paused,
+            password: k.proof,
         }
     }
 }
@@ -39,36 +48,127 @@ impl From<api_key::Model> for GrantRow {
 impl GrantRow {
     /// The row of a grant that is in the table.
     pub(crate) fn of(hash: KeyHash, grant: &Grant) -> Self {
+        let opens = grant.opens.as_deref();
         Self {
             hash: hash.to_hex(),
-            prefix: grant.shown.to_string(),
+            prefix: grant.shown.label.to_string(),
             consumer: grant.consumer.id,
             ends_at: (grant.ends != i64::MAX).then(|| grant.ends.saturating_mul(1000)),
             paused: grant.paused,
-            facades: grant.facades.as_deref().map(<[String]>::to_vec),
+            facades: opens.and_then(|o| o.facades.as_deref().map(<[String]>::to_vec)),
+            agreements: opens.and_then(|o| o.agreements.as_deref().map(<[i64]>::to_vec)),
+            password: grant
+                .proof
+                .as_deref()
+                .map(|Proof::Password(hash)| hash.to_string()),
         }
     }
 
     /// The grant that follows from it.
     pub(super) fn grant(&self, consumer: &Arc<Consumer>) -> Option<(KeyHash, Grant)> {
+        let names_some = self.facades.is_some() || self.agreements.is_some();
+        let opens = names_some.then(|| {
+            Arc::new(Opens {
+                facades: self.facades.as_deref().map(Into::into),
+                agreements: self.agreements.as_deref().map(Into::into),
+            })
+        });
+        let password = self.password.as_deref();
         let grant = Grant {
             consumer: consumer.clone(),
-            shown: self.prefix.as_str().into(),
+            shown: Shown::new(self.prefix.as_str()),
             ends: self.ends_at.map_or(i64::MAX, |ms| ms / 1000),
             paused: self.paused,
-            facades: self.facades.as_deref().map(Into::into),
+            opens,
+            proof: password.map(|hash| Arc::new(Proof::Password(hash.into()))),
         };
         Some((KeyHash::from_hex(&self.hash)?, grant))
     }
 }
 
-pub(crate) fn consumer(id: i64, name: String, account: String, paused: bool) -> Arc<Consumer> {
-    Arc::new(Consumer {
-        id,
-        name,
-        account,
-        paused,
-    })
+/// A consumer as it is kept, with what it has agreed to.
+#[derive(Clone, Serialize, Deserialize)]
+pub(crate) struct ConsumerRow {
+    pub(crate) id: i64,
+    name: String,
+    account: String,
+    paused: bool,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    roles: Vec<String>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    agreements: Vec<AgreementRow>,
+}
+
+#[derive(Clone, Serialize, Deserialize)]
+struct AgreementRow {
+    id: i64,
+    offer: String,
+    terms: Value,
+    facades: Option<Vec<String>>,
+    from_at: i64,
+    until_at: Option<i64>,
+    paused: bool,
+}
+
+impl ConsumerRow {
+    pub(crate) fn of(c: consumer::Model, agreements: Vec<agreement::Model>) -> Self {
+        let agreements = agreements.into_iter().map(|a| AgreementRow {
+            facades: a.opens(),
+            id: a.id,
+            offer: a.offer,
+            terms: a.terms,
+            from_at: a.from_at,
+            until_at: a.until_at,
+            paused: a.paused,
+        });
+        Self {
+            roles: c.roles(),
+            id: c.id,
+            name: c.name,
+            account: c.owner,
+            paused: c.paused,
+            agreements: agreements.collect(),
+        }
+    }
+
+    /// All of them, with their agreements.
+    pub(crate) fn all(
+        consumers: Vec<consumer::Model>,
+        agreements: Vec<agreement::Model>,
+    ) -> Vec<Self> {
+        let mut of: HashMap<i64, Vec<agreement::Model>> = HashMap::new();
+        for agreement in agreements {
+            of.entry(agreement.consumer_id).or_default().push(agreement);
+        }
+        let consumers = consumers.into_iter();
+        consumers
+            .map(|c| {
+                let own = of.remove(&c.id).unwrap_or_default();
+                Self::of(c, own)
+            })
+            .collect()
+    }
+
+    /// The consumer as the data plane knows it.
+    pub(crate) fn consumer(self) -> Arc<Consumer> {
+        let agreements = self.agreements.into_iter().map(|a| Agreement {
+            id: a.id,
+            offer: a.offer.into(),
+            terms: a.terms,
+            facades: a.facades.map(Into::into),
+            from: a.from_at / 1000,
+            until: a.until_at.map_or(i64::MAX, |ms| ms / 1000),
+            paused: a.paused,
+        });
+        Arc::new(Consumer {
+            id: self.id,
+            name: self.name,
+            account: self.account,
+            paused: self.paused,
+            roles: self.roles.into_iter().map(Into::into).collect(),
+            agreements: agreements.collect(),
+        })
+    }
 }
 
 /// The whole table.

@@ -1,5 +1,6 @@
 //! Directory: accounts, consumers, keys and pauses, and the table of grants that follows from them.
 
+mod accounts;
 mod attempts;
 mod grants;
 mod objects;
@@ -9,12 +10,13 @@ use std::sync::Arc;
 
 use porch_gateway::Shared;
 use porch_rules::grant::{Consumer, Grants};
-use porch_store::{Store, Topic};
+use porch_rules::key::KeyHash;
+use porch_store::{GrantChange, Store, Topic};
 use tokio::sync::Mutex;
 
 pub(crate) use attempts::Attempts;
-pub(crate) use grants::{GrantRow, grants_of, pauses_of};
-pub(crate) use objects::{NewKeyOf, Pausing};
+pub(crate) use grants::{ConsumerRow, GrantRow, grants_of, pauses_of};
+pub(crate) use objects::{NewKeyOf, Pausing, Renewal};
 
 use crate::database::Database;
 use crate::error::ApiError;
@@ -39,24 +41,76 @@ impl Directory {
     /// Reads what the store has, when that is not what is in memory: after a start, and after another service's change.
     pub(crate) async fn catch_up(&self) -> Result<bool, ApiError> {
         let mut known = self.revision.lock().await;
+        self.follow(&mut known).await
+    }
+
+    /// The same while the revision is held: what has changed of a few consumers is read alone.
+    async fn follow(&self, known: &mut i64) -> Result<bool, ApiError> {
         let store = self.database.store()?;
         let revision = store.revisions().await?.get(&Topic::Grants.name()).copied();
-        if *known == revision.unwrap_or(0) {
+        let revision = revision.unwrap_or(0);
+        if *known == revision {
             return Ok(false);
         }
-        let consumers = store.consumers().await?;
-        let by_id: HashMap<i64, _> = consumers
-            .into_iter()
-            .map(|c| (c.id, grants::consumer(c.id, c.name, c.owner, c.paused)))
-            .collect();
-        self.shared
-            .grants
-            .store(Arc::new(read_grants(&store, &by_id).await?));
+        match store.grant_changes(*known, revision).await? {
+            Some(changes) => self.take_up(&store, &changes).await?,
+            None => {
+                let consumers = store.consumers().await?;
+                let agreements = store.agreements_of(None).await?;
+                let rows = ConsumerRow::all(consumers, agreements).into_iter();
+                let by_id = rows.map(|row| (row.id, row.consumer())).collect();
+                let grants = read_grants(&store, &by_id).await?;
+                self.shared.grants.store(Arc::new(grants));
+                self.read_the_rest(&store).await?;
+            }
+        }
+        *known = revision;
+        Ok(true)
+    }
+
+    /// Puts what has changed into the table, one entry at a time.
+    async fn take_up(&self, store: &Store, changes: &[GrantChange]) -> Result<(), ApiError> {
+        let mut ids: Vec<i64> = changes.iter().map(|c| c.consumer).collect();
+        ids.sort_unstable();
+        ids.dedup();
+        if ids.contains(&0) {
+            self.read_the_rest(store).await?;
+        }
+        ids.retain(|id| *id != 0);
+        let mut table = (*self.shared.grants.load_full()).clone();
+        let gone = changes.iter().filter_map(|c| c.gone.as_deref());
+        for hash in gone.filter_map(KeyHash::from_hex) {
+            table = table.with(hash, None);
+        }
+        let mut consumers = HashMap::new();
+        for id in &ids {
+            if let Some(found) = store.consumer_of_number(*id).await? {
+                let agreements = store.agreements_of(Some(&[*id])).await?;
+                consumers.insert(*id, ConsumerRow::of(found, agreements).consumer());
+            }
+        }
+        let rows = store.credentials_of(&ids).await?.into_iter();
+        for (hash, grant) in grants::each(&consumers, rows.map(GrantRow::from)) {
+            table = table.with(hash, Some(grant));
+        }
+        self.shared.grants.store(Arc::new(table));
+        Ok(())
+    }
+
+    /// What is paused, and what was added to quotas.
+    async fn read_the_rest(&self, store: &Store) -> Result<(), ApiError> {
         let pauses = store.pauses().await?.into_iter();
         let pauses = pauses_of(pauses.map(|p| (p.facade, p.operation)));
         self.shared.pauses.store(Arc::new(pauses));
-        *known = revision.unwrap_or(0);
-        Ok(true)
+        let mut additions = HashMap::new();
+        for a in store.additions().await? {
+            let from = u64::try_from(a.from_at).unwrap_or(0);
+            let key = (a.quota.cast_unsigned(), a.subject.cast_unsigned(), from);
+            let sum: &mut u64 = additions.entry(key).or_default();
+            *sum = sum.saturating_add(u64::try_from(a.amount).unwrap_or(0));
+        }
+        self.shared.additions.store(Arc::new(additions));
+        Ok(())
     }
 }
 
@@ -70,7 +124,7 @@ async fn read_grants(
 ) -> Result<Grants, ApiError> {
     let (mut grants, mut last) = (Grants::default(), i64::MIN);
     loop {
-        let page = store.keys_behind(last, PAGE).await?;
+        let page = store.credentials_behind(last, PAGE).await?;
         let Some(end) = page.last() else {
             grants.shrink();
             return Ok(grants);

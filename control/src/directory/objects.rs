@@ -1,13 +1,15 @@
-//! Changes of consumers, keys, pauses and accounts: each one change with its line in the audit, and one entry in the table.
-
-use std::sync::Arc;
+//! Changes of consumers, credentials, agreements and pauses: each one change with its line in the audit, and as many entries in
+//! the table as it has credentials.
 
 use porch_rules::key::{KeyHash, new_key, prefix};
-use porch_store::entity::{account, api_key, consumer};
-use porch_store::{Change, Role, Topic, now_ms};
-use serde_json::json;
+use porch_store::entity::{agreement, consumer, credential};
+use porch_store::{
+    AgreementChange, Change, ConsumerChange, CredentialChange, NewAddition, NewAgreement,
+    NewCredential, hash_password, now_ms,
+};
+use serde_json::{Value, json};
 
-use super::{Directory, GrantRow, grants, pauses_of};
+use super::Directory;
 use crate::error::ApiError;
 
 /// A key that is to be made.
@@ -17,6 +19,16 @@ pub(crate) struct NewKeyOf<'a> {
     pub(crate) ends_at: Option<i64>,
     /// The facades that it opens; none: every one.
     pub(crate) facades: Option<&'a [String]>,
+    /// The agreements that it is for; none: all of its consumer's.
+    pub(crate) agreements: Option<&'a [i64]>,
+}
+
+/// A key that takes the place of another one, which is good until a time.
+pub(crate) struct Renewal<'a> {
+    pub(crate) known_by: &'a str,
+    pub(crate) label: Option<&'a str>,
+    pub(crate) ends_at: Option<i64>,
+    pub(crate) old_until: i64,
 }
 
 /// What is paused or resumed: a facade, or one of its operations.
@@ -37,14 +49,53 @@ fn what(paused: bool) -> &'static str {
     if paused { "paused" } else { "resumed" }
 }
 
+/// A line of the audit: what was done to which object, and how.
+type Told<'a> = (&'a str, String, Value);
+
+/// A new key, and what it is known by.
+fn drawn() -> Result<(String, String), ApiError> {
+    let mut random = [0u8; 25];
+    getrandom::fill(&mut random)
+        .map_err(|_| ApiError::new(500, "The system gives no random bytes", ""))?;
+    let key = new_key(&random);
+    let known_by = prefix(&key).unwrap_or(&key).to_owned();
+    Ok((key, known_by))
+}
+
+fn not_over(ends_at: Option<i64>) -> Result<(), ApiError> {
+    if ends_at.is_some_and(|at| at <= now_ms()) {
+        let help = "Give a time to come, or none.";
+        return Err(ApiError::new(400, "It would have ended already", help));
+    }
+    Ok(())
+}
+
 impl Directory {
+    async fn change(&self, who: &str) -> Result<Change, ApiError> {
+        Ok(self.database.store()?.change(who).await?)
+    }
+
+    /// Commits a change of a consumer (0: of something else) with its line in the audit, and takes it up.
+    async fn commit(
+        &self,
+        change: Change,
+        (consumer, gone): (i64, &[String]),
+        (what, object, detail): Told<'_>,
+    ) -> Result<(), ApiError> {
+        change.audit(what, &object, detail).await?;
+        change.touch_grants(consumer, gone).await?;
+        let mut known = self.revision.lock().await;
+        change.commit().await?;
+        self.follow(&mut known).await.map(drop)
+    }
+
     pub(crate) async fn create_consumer(
         &self,
         who: &str,
         name: &str,
         owner: &str,
     ) -> Result<consumer::Model, ApiError> {
-        let change = self.database.store()?.change(who).await?;
+        let change = self.change(who).await?;
         let made = change.create_consumer(name, owner).await?;
         let object = format!("consumer {name}");
         let detail = json!({ "owner": owner });
@@ -53,23 +104,43 @@ impl Directory {
         Ok(made)
     }
 
-    /// Stops a consumer with all its keys at once, or ends that.
+    pub(crate) async fn change_consumer(
+        &self,
+        who: &str,
+        name: &str,
+        wanted: &ConsumerChange,
+    ) -> Result<consumer::Model, ApiError> {
+        let change = self.change(who).await?;
+        let changed = change.change_consumer(name, wanted).await?;
+        let detail =
+            json!({ "owner": changed.owner, "roles": changed.roles, "labels": changed.labels });
+        let told = ("changed", format!("consumer {name}"), detail);
+        self.commit(change, (changed.id, &[]), told).await?;
+        Ok(changed)
+    }
+
+    /// Takes a consumer away, with all that it could show.
+    pub(crate) async fn delete_consumer(&self, who: &str, name: &str) -> Result<(), ApiError> {
+        let change = self.change(who).await?;
+        let id = self.database.store()?.consumer(name).await?.id;
+        let gone = change.hashes_of(id).await?;
+        change.delete_consumer(name).await?;
+        let detail = json!({ "credentials": gone.len() });
+        let told = ("deleted", format!("consumer {name}"), detail);
+        self.commit(change, (id, &gone), told).await
+    }
+
+    /// Stops a consumer with all its credentials at once, or ends that.
     pub(crate) async fn pause_consumer(
         &self,
         who: &str,
         name: &str,
         paused: bool,
     ) -> Result<(), ApiError> {
-        let mut known = self.revision.lock().await;
-        let store = self.database.store()?;
-        let change = store.change(who).await?;
+        let change = self.change(who).await?;
         let of = change.pause_consumer(name, paused).await?;
-        let object = format!("consumer {name}");
-        change.audit(what(paused), &object, json!({})).await?;
-        self.commit(&mut known, change).await?;
-        let own = store.keys_of(of.id).await?.into_iter();
-        self.replace(of, own.map(GrantRow::from));
-        Ok(())
+        let told = (what(paused), format!("consumer {name}"), json!({}));
+        self.commit(change, (of.id, &[]), told).await
     }
 
     /// Makes a key; gives it whole, which is the only time that it is known.
@@ -77,69 +148,215 @@ impl Directory {
         &self,
         who: &str,
         new: &NewKeyOf<'_>,
-    ) -> Result<(api_key::Model, String), ApiError> {
-        if new.ends_at.is_some_and(|at| at <= now_ms()) {
-            return Err(ApiError::new(
-                400,
-                "The key would have ended already",
-                "Give a time to come, or none.",
-            ));
-        }
-        let mut random = [0u8; 25];
-        getrandom::fill(&mut random)
-            .map_err(|_| ApiError::new(500, "The system gives no random bytes", ""))?;
-        let key = new_key(&random);
-        let (known_by, hash) = (prefix(&key).unwrap_or(&key), KeyHash::of(&key).to_hex());
-        let mut known = self.revision.lock().await;
-        let store = self.database.store()?;
-        let change = store.change(who).await?;
+    ) -> Result<(credential::Model, String), ApiError> {
+        not_over(new.ends_at)?;
+        let (key, known_by) = drawn()?;
+        let change = self.change(who).await?;
         let made = change
-            .create_key(
-                new.consumer,
-                new.label,
-                known_by,
-                &hash,
-                new.ends_at,
-                new.facades,
-            )
+            .create_credential(&NewCredential {
+                consumer: new.consumer.to_owned(),
+                kind: "key".to_owned(),
+                label: new.label.to_owned(),
+                hash: KeyHash::of(&key).to_hex(),
+                prefix: known_by.clone(),
+                proof: None,
+                ends_at: new.ends_at,
+                facades: new.facades.map(<[String]>::to_vec),
+                agreements: new.agreements.map(<[i64]>::to_vec),
+            })
             .await?;
         let object = format!("consumer {}", new.consumer);
-        let detail = json!({ "key": known_by, "label": new.label, "facades": new.facades });
-        change.audit("made a key", &object, detail).await?;
-        self.commit(&mut known, change).await?;
-        let of = store.consumer(new.consumer).await?;
-        self.replace(of, [GrantRow::from(made.clone())].into_iter());
+        let detail = json!({ "key": known_by, "label": new.label, "facades": new.facades, "agreements": new.agreements });
+        let told = ("made a key", object, detail);
+        self.commit(change, (made.consumer_id, &[]), told).await?;
         Ok((made, key))
     }
 
-    /// Ends, pauses or resumes a key.
-    pub(crate) async fn change_key(
+    /// Makes a key that opens what another one does, which goes on being good for a while.
+    pub(crate) async fn renew_key(
         &self,
         who: &str,
-        known_by: &str,
-        ends_at: Option<Option<i64>>,
-        paused: Option<bool>,
-    ) -> Result<api_key::Model, ApiError> {
-        let mut known = self.revision.lock().await;
+        renewal: &Renewal<'_>,
+    ) -> Result<(credential::Model, credential::Model, String), ApiError> {
+        not_over(renewal.ends_at)?;
         let store = self.database.store()?;
-        let change = store.change(who).await?;
-        let changed = change.change_key(known_by, ends_at, paused).await?;
-        let detail = json!({ "ends_at": changed.ends_at, "paused": changed.paused });
-        let object = format!("key {known_by}");
-        change.audit("changed a key", &object, detail).await?;
-        self.commit(&mut known, change).await?;
-        let consumers = store.consumers().await?;
-        if let Some(of) = consumers.into_iter().find(|c| c.id == changed.consumer_id) {
-            self.replace(of, [GrantRow::from(changed.clone())].into_iter());
+        let old = store.credential("key", renewal.known_by).await?;
+        if old.ends_at.is_some_and(|at| at <= now_ms()) {
+            let help = "Make a new one with `porch key create`.";
+            return Err(ApiError::new(409, "The key has ended already", help));
         }
+        let of = store.consumer_of_number(old.consumer_id).await?;
+        let of = of.ok_or_else(|| ApiError::new(404, "Its consumer is gone", ""))?;
+        let (key, known_by) = drawn()?;
+        let change = self.change(who).await?;
+        let made = change
+            .create_credential(&NewCredential {
+                consumer: of.name.clone(),
+                kind: "key".to_owned(),
+                label: renewal.label.unwrap_or(&old.label).to_owned(),
+                hash: KeyHash::of(&key).to_hex(),
+                prefix: known_by.clone(),
+                proof: None,
+                ends_at: renewal.ends_at,
+                facades: old.opens(),
+                agreements: old.agreements(),
+            })
+            .await?;
+        // An end that was nearer stays.
+        let until = old
+            .ends_at
+            .map_or(renewal.old_until, |at| at.min(renewal.old_until));
+        let ends = CredentialChange {
+            ends_at: Some(Some(until)),
+            ..CredentialChange::default()
+        };
+        let ended = change
+            .change_credential("key", renewal.known_by, &ends)
+            .await?;
+        let detail = json!({ "key": renewal.known_by, "until": until, "new": known_by });
+        let told = ("renewed a key", format!("consumer {}", of.name), detail);
+        self.commit(change, (of.id, &[]), told).await?;
+        Ok((made, ended, key))
+    }
+
+    /// Changes a credential: of a key all but what it is, of a password that too.
+    pub(crate) async fn change_credential(
+        &self,
+        who: &str,
+        (kind, known_by): (&str, &str),
+        wanted: &CredentialChange,
+    ) -> Result<credential::Model, ApiError> {
+        let change = self.change(who).await?;
+        let changed = change.change_credential(kind, known_by, wanted).await?;
+        let detail = json!({ "label": changed.label, "ends_at": changed.ends_at, "paused": changed.paused, "facades": changed.facades, "agreements": changed.agreements });
+        let what = format!("changed a {kind}");
+        let told = (what.as_str(), format!("{kind} {known_by}"), detail);
+        self.commit(change, (changed.consumer_id, &[]), told)
+            .await?;
         Ok(changed)
+    }
+
+    /// Takes away a credential that has ended.
+    pub(crate) async fn delete_credential(
+        &self,
+        who: &str,
+        (kind, known_by): (&str, &str),
+    ) -> Result<(), ApiError> {
+        let change = self.change(who).await?;
+        let gone = change.delete_credential(kind, known_by).await?;
+        if kind == "key" && gone.ends_at.is_none_or(|at| at > now_ms()) {
+            let help = "End it first, and see that nobody misses it.";
+            return Err(ApiError::new(409, "The key is good still", help));
+        }
+        let what = format!("deleted a {kind}");
+        let told = (
+            what.as_str(),
+            format!("{kind} {known_by}"),
+            json!({ "label": gone.label }),
+        );
+        let hash = [gone.hash];
+        self.commit(change, (gone.consumer_id, &hash), told).await
+    }
+
+    /// Gives a consumer a name and password, or another password for a name that it has.
+    pub(crate) async fn set_password(
+        &self,
+        who: &str,
+        consumer: &str,
+        (name, password): (&str, &str),
+    ) -> Result<credential::Model, ApiError> {
+        let store = self.database.store()?;
+        let owner = store.consumer(consumer).await?;
+        let secret = password.to_owned();
+        let proof = tokio::task::spawn_blocking(move || hash_password(&secret)).await;
+        let proof = proof.ok().flatten();
+        let proof = proof.ok_or_else(|| ApiError::new(500, "The password cannot be hashed", ""))?;
+        let change = self.change(who).await?;
+        let made = match store.credential("password", name).await {
+            Ok(known) if known.consumer_id != owner.id => {
+                let title = format!("The name “{name}” is another consumer's");
+                return Err(ApiError::new(409, title, "Take another name."));
+            }
+            Ok(_) => {
+                let wanted = CredentialChange {
+                    proof: Some(proof),
+                    ..CredentialChange::default()
+                };
+                change.change_credential("password", name, &wanted).await?
+            }
+            Err(_) => {
+                let new = NewCredential {
+                    consumer: consumer.to_owned(),
+                    kind: "password".to_owned(),
+                    prefix: name.to_owned(),
+                    hash: KeyHash::of_name("password", name).to_hex(),
+                    proof: Some(proof),
+                    ..NewCredential::default()
+                };
+                change.create_credential(&new).await?
+            }
+        };
+        let told = (
+            "set a password",
+            format!("consumer {consumer}"),
+            json!({ "name": name }),
+        );
+        self.commit(change, (owner.id, &[]), told).await?;
+        Ok(made)
+    }
+
+    pub(crate) async fn create_agreement(
+        &self,
+        who: &str,
+        new: &NewAgreement,
+    ) -> Result<agreement::Model, ApiError> {
+        if new.until_at.is_some_and(|until| until <= new.from_at) {
+            let help = "Give an end behind its beginning, or none.";
+            return Err(ApiError::new(400, "It would end before it begins", help));
+        }
+        let change = self.change(who).await?;
+        let made = change.create_agreement(new).await?;
+        let detail = json!({ "agreement": made.id, "offer": made.offer, "terms": made.terms });
+        let told = ("agreed", format!("consumer {}", new.consumer), detail);
+        self.commit(change, (made.consumer_id, &[]), told).await?;
+        Ok(made)
+    }
+
+    pub(crate) async fn change_agreement(
+        &self,
+        who: &str,
+        id: i64,
+        wanted: &AgreementChange,
+    ) -> Result<agreement::Model, ApiError> {
+        let change = self.change(who).await?;
+        let changed = change.change_agreement(id, wanted).await?;
+        let detail = json!({ "offer": changed.offer, "terms": changed.terms, "until_at": changed.until_at, "paused": changed.paused });
+        let told = ("changed", format!("agreement {id}"), detail);
+        self.commit(change, (changed.consumer_id, &[]), told)
+            .await?;
+        Ok(changed)
+    }
+
+    pub(crate) async fn delete_agreement(&self, who: &str, id: i64) -> Result<(), ApiError> {
+        let change = self.change(who).await?;
+        let gone = change.delete_agreement(id).await?;
+        let detail = json!({ "offer": gone.offer });
+        let told = ("deleted", format!("agreement {id}"), detail);
+        self.commit(change, (gone.consumer_id, &[]), told).await
+    }
+
+    /// Adds something to a quota, once.
+    pub(crate) async fn add_to_quota(&self, who: &str, new: &NewAddition) -> Result<(), ApiError> {
+        let change = self.change(who).await?;
+        change.add_to_quota(new).await?;
+        let detail = json!({ "amount": new.amount, "why": new.why });
+        let told = ("added to a quota", new.told.clone(), detail);
+        self.commit(change, (0, &[]), told).await
     }
 
     /// Stops a facade or an operation at once, or ends that.
     pub(crate) async fn pause(&self, who: &str, pausing: &Pausing<'_>) -> Result<(), ApiError> {
-        let mut known = self.revision.lock().await;
-        let store = self.database.store()?;
-        let change = store.change(who).await?;
+        let change = self.change(who).await?;
         change
             .set_pause(pausing.facade, pausing.operation, pausing.paused)
             .await?;
@@ -147,72 +364,7 @@ impl Directory {
             "" => format!("facade {}", pausing.facade),
             operation => format!("operation {}/{operation}", pausing.facade),
         };
-        change.audit(pausing.what(), &object, json!({})).await?;
-        self.commit(&mut known, change).await?;
-        let pauses = store.pauses().await?.into_iter();
-        let pauses = pauses_of(pauses.map(|p| (p.facade, p.operation)));
-        self.shared.pauses.store(Arc::new(pauses));
-        Ok(())
-    }
-
-    pub(crate) async fn create_account(
-        &self,
-        who: &str,
-        name: &str,
-        password: &str,
-        role: Role,
-    ) -> Result<account::Model, ApiError> {
-        let change = self.database.store()?.change(who).await?;
-        let made = change.create_account(name, password, role).await?;
-        let detail = json!({ "role": made.role });
-        change.audit("made an account", name, detail).await?;
-        change.commit().await?;
-        Ok(made)
-    }
-
-    pub(crate) async fn change_account(
-        &self,
-        who: &str,
-        name: &str,
-        role: Option<Role>,
-        password: Option<&str>,
-    ) -> Result<account::Model, ApiError> {
-        let change = self.database.store()?.change(who).await?;
-        let changed = change.change_account(name, role, password).await?;
-        let detail = json!({ "role": changed.role, "new password": password.is_some() });
-        change.audit("changed an account", name, detail).await?;
-        change.commit().await?;
-        Ok(changed)
-    }
-
-    pub(crate) async fn end_account(&self, who: &str, name: &str) -> Result<(), ApiError> {
-        let change = self.database.store()?.change(who).await?;
-        change.end_account(name).await?;
-        change.audit("ended an account", name, json!({})).await?;
-        change.commit().await.map_err(ApiError::from)
-    }
-
-    /// Commits a change of what is in memory, too; the caller changes that.
-    async fn commit(&self, known: &mut i64, change: Change) -> Result<(), ApiError> {
-        change.touch(&Topic::Grants).await?;
-        change.commit().await?;
-        let store = self.database.store()?;
-        let revision = store.revisions().await?.get(&Topic::Grants.name()).copied();
-        let revision = revision.unwrap_or(0);
-        // More than one step: another service has changed something too, which is read in a moment.
-        if revision == *known + 1 {
-            *known = revision;
-        }
-        Ok(())
-    }
-
-    /// Replaces grants of a consumer in the table, one entry at a time.
-    fn replace(&self, of: consumer::Model, rows: impl Iterator<Item = GrantRow>) {
-        let of = grants::consumer(of.id, of.name, of.owner, of.paused);
-        let mut table = (*self.shared.grants.load_full()).clone();
-        for (hash, grant) in rows.filter_map(|row| row.grant(&of)) {
-            table = table.with(hash, Some(grant));
-        }
-        self.shared.grants.store(Arc::new(table));
+        let told = (pausing.what(), object, json!({}));
+        self.commit(change, (0, &[]), told).await
     }
 }

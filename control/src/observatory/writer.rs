@@ -7,8 +7,8 @@ use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
 
-use porch_gateway::{Record, Trace, UsageRow};
-use porch_store::entity::{trace, usage};
+use porch_gateway::{QuotaTold, Record, Trace, UsageRow};
+use porch_store::entity::{event, trace, usage};
 use porch_store::{Store, StoreError, now_ms};
 use sea_orm::Set;
 use tokio::sync::mpsc;
@@ -38,6 +38,8 @@ struct Waiting {
     dirty: HashSet<UsageKey>,
     traces: VecDeque<Trace>,
     copies: Copies,
+    told: Vec<QuotaTold>,
+    uses: HashMap<(&'static str, Box<str>), u32>,
     dropped: u64,
 }
 
@@ -47,6 +49,8 @@ struct Batch {
     usage: Vec<usage::ActiveModel>,
     traces: Vec<Trace>,
     copies: CopiesOf,
+    told: Vec<QuotaTold>,
+    uses: HashMap<(&'static str, Box<str>), u32>,
 }
 
 impl Observatory {
@@ -75,6 +79,7 @@ impl Observatory {
                 _ = tick.tick(), if !writing => {
                     let Ok(store) = self.database.store() else { continue };
                     writing = true;
+                    waiting.uses.extend(self.shared.take_uses());
                     let (batch, done) = (waiting.batch(boot), done.clone());
                     tokio::spawn(async move {
                         let result = batch.write(&store).await;
@@ -91,6 +96,8 @@ impl Waiting {
     fn take_in(&mut self, record: Record, minute: i64) {
         match record {
             Record::Usage(rows) => rows.into_iter().for_each(|row| self.add(row, minute)),
+            Record::Quota(told) if self.told.len() < MAX_WAITING => self.told.push(*told),
+            Record::Quota(_) => self.dropped += 1,
             Record::Copies(rows) => rows
                 .into_iter()
                 .for_each(|row| self.copies.add(row, minute)),
@@ -136,6 +143,8 @@ impl Waiting {
             keys,
             copies: self.copies.batch(boot),
             traces: self.traces.drain(..).collect(),
+            told: std::mem::take(&mut self.told),
+            uses: std::mem::take(&mut self.uses),
         }
     }
 
@@ -163,6 +172,11 @@ impl Waiting {
             Err(e) => {
                 self.dirty.extend(batch.keys);
                 self.copies.again(batch.copies);
+                self.told.splice(0..0, batch.told);
+                // What was used again in the meantime stays as it is now.
+                for (of, minute) in batch.uses {
+                    self.uses.entry(of).or_insert(minute);
+                }
                 for trace in batch.traces.into_iter().rev() {
                     if self.traces.len() < MAX_WAITING {
                         self.traces.push_front(trace);
@@ -186,11 +200,33 @@ impl Batch {
     async fn write(&self, store: &Store) -> Result<(), StoreError> {
         store.write_usage(self.usage.clone()).await?;
         store.write_copies(self.copies.models.clone()).await?;
+        let uses = self.uses.iter();
+        let uses = uses.map(|((kind, label), minute)| {
+            ((*kind).to_owned(), label.to_string(), i64::from(*minute))
+        });
+        store.used(&uses.collect::<Vec<_>>()).await?;
+        store
+            .tell(self.told.iter().map(event_model).collect())
+            .await?;
         for part in self.traces.chunks(AT_ONCE) {
             let models = part.iter().map(trace_model).collect();
             store.write_traces(models, KEEP_TRACES).await?;
         }
         Ok(())
+    }
+}
+
+fn event_model(told: &QuotaTold) -> event::ActiveModel {
+    event::ActiveModel {
+        at: Set(told.at),
+        kind: Set("quota".to_owned()),
+        facade: Set(told.facade.clone()),
+        consumer: Set(told.consumer.clone()),
+        detail: Set(serde_json::json!({
+            "operation": told.operation, "rule": told.rule, "reach": told.reach, "share": told.share,
+            "used": told.used, "most": told.most, "until": told.until,
+        })),
+        ..Default::default()
     }
 }
 

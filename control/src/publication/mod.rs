@@ -107,6 +107,11 @@ impl Publication {
         self.shared.porch.load_full()
     }
 
+    /// What the gateway's workers share.
+    pub(crate) fn shared(&self) -> &Arc<Shared> {
+        &self.shared
+    }
+
     /// Runs something to its end, whoever waits for it.
     async fn to_the_end<T: Send + 'static>(
         self: &Arc<Self>,

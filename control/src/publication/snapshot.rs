@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize, Serializer};
 
 use super::Publication;
 use super::content::Served;
-use crate::directory::{GrantRow, grants_of, pauses_of};
+use crate::directory::{ConsumerRow, GrantRow, grants_of, pauses_of};
 use crate::error::ApiError;
 
 const FILE: &str = "served.json";
@@ -25,6 +25,9 @@ struct Snapshot<K = Vec<GrantRow>> {
     consumers: Vec<ConsumerRow>,
     keys: K,
     pauses: Vec<(String, String)>,
+    /// What was added to quotas: limit, subject, beginning of the period, and how much.
+    #[serde(default)]
+    additions: Vec<(u64, u64, u64, u64)>,
     /// All secrets in one sealed text, in hexadecimal.
     secrets: String,
 }
@@ -37,14 +40,6 @@ impl Serialize for Rows {
         let rows = self.0.iter();
         serializer.collect_seq(rows.map(|(hash, grant)| GrantRow::of(hash, grant)))
     }
-}
-
-#[derive(Serialize, Deserialize)]
-struct ConsumerRow {
-    id: i64,
-    name: String,
-    account: String,
-    paused: bool,
 }
 
 /// Why a release cannot be served from disk.
@@ -82,20 +77,21 @@ impl Publication {
         let secrets = serde_json::to_string(&secrets)
             .map_err(|e| ApiError::new(500, "The secrets cannot be written", e.to_string()))?;
         let sealed = self.seal.seal(SEALED_AS, &secrets);
-        let consumers = store.consumers().await?.into_iter();
+        let agreements = store.agreements_of(None).await?;
+        let consumers = ConsumerRow::all(store.consumers().await?, agreements);
         let pauses = store.pauses().await?.into_iter();
         let snapshot = Snapshot {
             environment: self.environment.clone(),
             served: (*self.served()).clone(),
-            consumers: consumers
-                .map(|c| ConsumerRow {
-                    id: c.id,
-                    name: c.name,
-                    account: c.owner,
-                    paused: c.paused,
-                })
-                .collect(),
+            consumers,
             keys: Rows(self.shared.grants.load_full()),
+            additions: self
+                .shared
+                .additions
+                .load()
+                .iter()
+                .map(|((a, b, c), n)| (*a, *b, *c, *n))
+                .collect(),
             pauses: pauses.map(|p| (p.facade, p.operation)).collect(),
             secrets: to_hex(&sealed.map_err(StoreError::from)?),
         };
@@ -128,23 +124,15 @@ impl Publication {
             let wrong = format!("{}:{} {}", f.file, f.line, f.message);
             return Err(SnapshotError::Wrong(wrong));
         }
-        let consumers: HashMap<i64, _> = snapshot
-            .consumers
-            .into_iter()
-            .map(|c| {
-                let of = porch_rules::grant::Consumer {
-                    id: c.id,
-                    name: c.name,
-                    account: c.account,
-                    paused: c.paused,
-                };
-                (of.id, Arc::new(of))
-            })
-            .collect();
+        let consumers = snapshot.consumers.into_iter();
+        let consumers: HashMap<i64, _> = consumers.map(|c| (c.id, c.consumer())).collect();
         let grants = grants_of(&consumers, snapshot.keys.into_iter());
         self.shared.grants.store(Arc::new(grants));
         let pauses = pauses_of(snapshot.pauses.into_iter());
         self.shared.pauses.store(Arc::new(pauses));
+        let additions = snapshot.additions.into_iter();
+        let additions = additions.map(|(limit, subject, from, n)| ((limit, subject, from), n));
+        self.shared.additions.store(Arc::new(additions.collect()));
         let number = served.number;
         let served = Served {
             from_disk: true,

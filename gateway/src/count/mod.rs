@@ -2,8 +2,10 @@
 
 pub(crate) mod at_once;
 mod journal;
+mod quotas;
 
 pub use journal::{JournalError, Journals};
+pub use quotas::{agreed, counted_for, period_of};
 
 use porch_rules::limit::{Decision, Limit, States};
 
@@ -18,6 +20,9 @@ pub trait Counters: Send + Sync {
 
     /// Counts what has passed already, whether or not there is room; gives all that is counted now.
     fn charge(&self, limit: u64, subject: u64, rule: Limit, weight: u64, now: u64) -> u64;
+
+    /// What was counted in periods: limit, subject, the period's beginning, and how much; at most so many.
+    fn periods(&self, most: usize) -> Vec<(u64, u64, u64, u64)>;
 
     /// Forgets what no longer matters; to be called now and then.
     fn sweep(&self, now: u64);
@@ -40,6 +45,10 @@ impl Counters for States {
         };
         let decision = States::ask(self, limit, subject, room, weight, now);
         room.most - decision.remaining
+    }
+
+    fn periods(&self, most: usize) -> Vec<(u64, u64, u64, u64)> {
+        States::periods(self, most)
     }
 
     fn sweep(&self, now: u64) {

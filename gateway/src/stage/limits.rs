@@ -4,13 +4,13 @@ use std::time::Duration;
 
 use http::HeaderValue;
 use porch_facade::{
-    AtOncePlan, CompiledFacade, CompiledOperation, LimitPlan, Number, PeriodStart, Time, Who,
-    policy,
+    AtOncePlan, CompiledFacade, CompiledOperation, LimitPlan, Number, Time, Who, policy,
 };
 use porch_rules::guess::counted;
 use porch_rules::limit::{Decision, Form, Limit, stable_id};
 
 use crate::caller::{Caller, RateFields};
+use crate::count::{counted_for, period_of};
 use crate::exchange::Origin;
 use crate::exchange::state::Exchange;
 use crate::problem::{self, Problem, Refused, seconds};
@@ -175,22 +175,11 @@ fn each_asked<'p>(
 
 /// The limit as it is for this call: a quota's period, and what was added to it.
 fn limit_of(x: &Exchange<'_>, plan: &LimitPlan, most: u64, subject: u64) -> Limit {
-    let (periods, start) = match &plan.time {
-        Time::Window(window, form) => {
-            return Limit {
-                most,
-                window: *window,
-                form: *form,
-            };
-        }
-        Time::Period(periods, start) => (periods, *start),
-    };
+    if let Time::Window(window, form) = plan.time {
+        return Limit { most, window, form };
+    }
     let now = i64::try_from(x.worker.shared.now_ms()).unwrap_or(i64::MAX);
-    let agreed = x.caller.agreement().map(|a| a.from.saturating_mul(1000));
-    let (from, to) = match (start, agreed) {
-        (PeriodStart::Agreement, Some(agreed)) => periods.since(agreed, now),
-        _ => periods.of_calendar(now),
-    };
+    let (from, to) = period_of(plan, x.caller.agreement(), now).unwrap_or((0, i64::MAX));
     let from = u64::try_from(from).unwrap_or(0);
     let to = u64::try_from(to).unwrap_or(u64::MAX);
     let added = x.worker.shared.added(plan.id, subject, from);
@@ -339,14 +328,10 @@ fn subject(per: &Who, caller: &Caller, origin: &Origin, facade: &str) -> u64 {
         Who::Everyone | Who::Value(_) => 0,
         Who::Facade => stable_id(facade),
         Who::Key => stable_id(caller.shown()),
-        Who::Agreement => match caller.agreement() {
-            Some(agreement) => stable_id("agreement") ^ agreement.id as u64,
-            None => caller.consumer_id() as u64,
-        },
-        Who::Account => match caller.account() {
-            "" => caller.consumer_id() as u64,
-            account => stable_id(account),
-        },
+        Who::Agreement | Who::Account => {
+            let of = |consumer| counted_for(per, consumer, caller.agreement(), facade);
+            caller.consumer().and_then(of).unwrap_or(0)
+        }
     }
 }
 

@@ -226,7 +226,7 @@ fn publish(client: &Client, home: &Path, backends: Backends, operations: usize) 
 /// Keys of nobody in particular, straight into the table: a million by the client would take hours.
 fn insert_keys(database: &str, keys: usize) -> Outcome {
     let insert = format!(
-        "insert into api_key (consumer_id, label, prefix, hash, paused, created_at) \
+        "insert into credential (consumer_id, label, prefix, hash, paused, created_at) \
          select 1, '', 'p' || i, md5('a' || i) || md5('b' || i), false, 0 from generate_series(1, {keys}) i"
     );
     let psql = porch_cluster::installed()

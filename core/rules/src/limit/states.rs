@@ -269,6 +269,21 @@ impl States {
         }
     }
 
+    /// What was counted in periods: limit, subject, the period's beginning, and how much; at most so many.
+    pub fn periods(&self, most: usize) -> Vec<(u64, u64, u64, u64)> {
+        let mut all = Vec::new();
+        for shard in &self.shards {
+            let shard = lock(shard);
+            let of_period = |(key, (state, _)): (&(u64, u64), &(State, u64))| match state {
+                State::Fixed(tally) => Some((key.0, key.1, tally.from, tally.used)),
+                _ => None,
+            };
+            let found = shard.states.iter().filter_map(of_period);
+            all.extend(found.take(most - all.len()));
+        }
+        all
+    }
+
     fn shard(&self, (limit_id, subject): (u64, u64)) -> MutexGuard<'_, Shard> {
         let mixed = (limit_id ^ subject.rotate_left(32)).wrapping_mul(0x9e37_79b9_7f4a_7c15);
         lock(&self.shards[(mixed >> 56) as usize % SHARDS])

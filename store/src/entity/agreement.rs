@@ -1,35 +1,29 @@
-//! Keys: only hashes, with what a key is known by.
+//! What consumers have agreed to.
 
 use sea_orm::entity::prelude::*;
 
 #[derive(Clone, Debug, PartialEq, DeriveEntityModel, serde::Serialize)]
-#[sea_orm(table_name = "api_key")]
+#[sea_orm(table_name = "agreement")]
 pub struct Model {
     #[sea_orm(primary_key)]
     pub id: i64,
     pub consumer_id: i64,
-    pub label: String,
-    pub prefix: String,
-    #[sea_orm(unique)]
-    #[serde(skip)]
-    pub hash: String,
-    pub ends_at: Option<i64>,
-    pub paused: bool,
-    pub created_at: i64,
+    /// Name of what was offered.
+    pub offer: String,
+    /// Named numbers and texts, as they were agreed on.
+    pub terms: Json,
     /// Names of the facades that it opens, with a comma between them; none: every one.
     pub facades: Option<String>,
+    pub from_at: i64,
+    pub until_at: Option<i64>,
+    pub paused: bool,
+    pub created_at: i64,
 }
 
 impl Model {
     /// The facades that it opens; none: every one.
     pub fn opens(&self) -> Option<Vec<String>> {
-        let all = self.facades.as_ref()?;
-        Some(
-            all.split(',')
-                .filter(|f| !f.is_empty())
-                .map(str::to_owned)
-                .collect(),
-        )
+        Some(super::names(self.facades.as_ref()?))
     }
 }
 
