@@ -28,6 +28,11 @@ export const router = createBrowserRouter([
       { path: "documents", lazy: async () => ({ Component: (await import("./pages/documents/Documents")).Documents }) },
       { path: "release", lazy: async () => ({ Component: (await import("./pages/release/ReleasePage")).ReleasePage }) },
       { path: "consumers", lazy: async () => ({ Component: (await import("./pages/consumers/Consumers")).Consumers }) },
+      {
+        path: "consumers/:consumer",
+        lazy: async () => ({ Component: (await import("./pages/consumers/OneConsumer")).OneConsumer }),
+      },
+      { path: "quotas", lazy: async () => ({ Component: (await import("./pages/Quotas")).Quotas }) },
       { path: "traces", lazy: async () => ({ Component: (await import("./pages/traces/Traces")).Traces }) },
       { path: "traces/:id", lazy: async () => ({ Component: (await import("./pages/traces/TracePage")).TracePage }) },
       { path: "usage", lazy: async () => ({ Component: (await import("./pages/Usage")).Usage }) },

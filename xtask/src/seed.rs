@@ -11,6 +11,9 @@ use serde_json::Value;
 use crate::places::{ACCOUNT, CONSOLE, GATEWAY, PASSWORD, program};
 use crate::{Outcome, root};
 
+/// What the freight desk shows with its name.
+const FREIGHT_PASSWORD: &str = "crate 17 goes to Tern Rock";
+
 /// Runs the client; gives what it says in JSON.
 fn porch(arguments: &[&str], input: &str, token: &str) -> Outcome<Value> {
     let mut command = Command::new(program("porch"));
@@ -171,7 +174,30 @@ fn consumers(token: &str) -> Outcome<Vec<String>> {
             keys.push(made);
         }
     }
+    agreements(token)?;
     Ok(keys)
+}
+
+/// What some of them have agreed to; and an office that shows a name and a password, and may give ships their berths.
+fn agreements(token: &str) -> Outcome {
+    for (consumer, offer, terms, days) in [
+        ("Gullwing Tours", "Charter Hand", "requests=200", None),
+        ("Quayside Kiosk", "Open Quay", "requests=7", None),
+        ("Tide Clock", "Fortnight Look", "requests=5", Some("14")),
+    ] {
+        let agreement = ["agreement", "create", consumer, offer, "--term", terms];
+        let lasts = days.map(|days| ["--days", days]);
+        let lasts = lasts.as_ref().map_or(&[][..], |l| &l[..]);
+        porch(&[&agreement[..], lasts].concat(), "", token)?;
+    }
+    let desk = "Island Freight Desk";
+    let role = ["consumer", "change", desk, "--role", "harbour-master"];
+    porch(&role, "", token)?;
+    let label = ["consumer", "change", "Tide Clock", "--label", "hobby"];
+    porch(&label, "", token)?;
+    let password = ["consumer", "password", desk, "--name", "freight-desk"];
+    porch(&password, FREIGHT_PASSWORD, token)?;
+    Ok(())
 }
 
 fn key(token: &str, consumer: &str, label: &str) -> Outcome<String> {
@@ -256,6 +282,12 @@ fn traffic(keys: &[String]) {
         // More than its limit lets through.
         for _ in 0..8 {
             call("/sailings/v2/fares/MAR-TER/foot", clock);
+        }
+    }
+    // More than half of what the quota of a month has.
+    for _ in 0..22 {
+        if let Some(tours) = keys.first() {
+            call("/berths/v1/berths", tours);
         }
     }
     if let Some(tours) = keys.first() {

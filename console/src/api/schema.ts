@@ -13,6 +13,34 @@ export interface AccountView {
   created_at: number;
 }
 
+export interface AddToQuota {
+  consumer: string;
+  /** A facade that the quota is of. */
+  facade: string;
+  /** One of its operations, where not all have the same quota. */
+  operation?: string | null;
+  /** How much is added to the period that runs now. */
+  amount: number;
+  /** Why; it stands in the audit. */
+  why: string;
+}
+
+export interface AgreementView {
+  id: number;
+  consumer: string;
+  /** Name of what was offered. */
+  offer: string;
+  /** Named numbers and texts that rules read. */
+  terms: Record<string, unknown>;
+  /** The facades that it opens; none: every one. */
+  facades?: string[] | null;
+  /** Milliseconds since 1970. */
+  from_at: number;
+  /** Milliseconds since 1970; none: without end. */
+  until_at?: number | null;
+  paused: boolean;
+}
+
 export interface Allowed {
   /** Requests. */
   requests: number;
@@ -57,6 +85,12 @@ export interface BackendView {
   out: OutView[];
 }
 
+export interface CallsOf {
+  facade: string;
+  operation: string;
+  calls: number;
+}
+
 export interface CertificateView {
   subject: string;
   issuer: string;
@@ -75,6 +109,22 @@ export interface Change {
   what: string;
 }
 
+export interface ChangedConsumer {
+  owner?: string | null;
+  roles?: string[] | null;
+  labels?: string[] | null;
+}
+
+export interface ChangedTerms {
+  /** All terms from now on. */
+  terms?: Record<string, unknown> | null;
+  /** The facades that it opens; an empty list: every one. */
+  facades?: string[] | null;
+  /** Until when, in milliseconds since 1970; 0: until now. */
+  until_at?: number | null;
+  paused?: boolean | null;
+}
+
 export interface CheckRequest {
   /** Files to put over the draft's before checking; nothing is kept. */
   files?: Record<string, string>;
@@ -87,10 +137,18 @@ export interface Checked {
 
 export interface ConsumerView {
   name: string;
+  /** The account that looks after it. */
   owner: string;
+  /** What it may be, for operations that take only some. */
+  roles: string[];
+  /** What people sort consumers by. */
+  labels: string[];
   paused: boolean;
   created_at: number;
   keys: KeyView[];
+  /** Names that it shows with a password. */
+  passwords: PasswordView[];
+  agreements: AgreementView[];
 }
 
 export interface CopyLine {
@@ -221,6 +279,16 @@ export interface EffectiveRule {
   overridden_by?: RulePlace | null;
 }
 
+export interface EventView {
+  at: number;
+  /** `quota`: a share of a quota is used. */
+  kind: string;
+  facade: string;
+  consumer: string;
+  /** What is told, by its kind. */
+  detail: unknown;
+}
+
 export interface Explained {
   /** Why the reply was what it was, in sentences. */
   explanation: string[];
@@ -300,7 +368,14 @@ export interface KeptView {
 export interface KeyChange {
   /** When it ends, in milliseconds since 1970; 0: now. */
   ends_at?: number | null;
+  /** Whether it ends no more. */
+  endless?: boolean;
   paused?: boolean | null;
+  label?: string | null;
+  /** Names of the facades that it opens; an empty list: every one. */
+  facades?: string[] | null;
+  /** Numbers of the agreements that it is for; an empty list: all of its consumer's. */
+  agreements?: number[] | null;
 }
 
 export interface KeyView {
@@ -311,8 +386,12 @@ export interface KeyView {
   ends_at?: number | null;
   paused: boolean;
   created_at: number;
+  /** Milliseconds since 1970, to the minute; none: it was not used yet. */
+  last_used_at?: number | null;
   /** The facades that it opens; none: every one. */
   facades?: string[] | null;
+  /** Numbers of the agreements that it is for; none: all of its consumer's. */
+  agreements?: number[] | null;
   /** The whole key: shown once, when it is made. */
   key?: string | null;
 }
@@ -468,8 +547,21 @@ export interface NewAccount {
 
 export interface NewConsumer {
   name: string;
-  /** Who looks after it. */
+  /** The account that looks after it. */
   owner?: string;
+  /** What it may be. */
+  roles?: string[];
+  /** What people sort consumers by. */
+  labels?: string[];
+}
+
+export interface NewForOld {
+  /** Until when the old key is good, in milliseconds since 1970; 0: until now. */
+  old_until: number;
+  /** When the new key ends; none: it does not. */
+  ends_at?: number | null;
+  /** What the new key is for; as the old one unless given. */
+  label?: string | null;
 }
 
 export interface NewKey {
@@ -478,6 +570,15 @@ export interface NewKey {
   ends_at?: number | null;
   /** Names of the facades that it opens; none: every one. */
   facades?: string[] | null;
+  /** Numbers of the agreements that it is for; none: all of its consumer's. */
+  agreements?: number[] | null;
+}
+
+export interface NewPassword {
+  /** The name that is shown with it; that of the consumer unless given. */
+  name?: string | null;
+  /** At least 12 characters; white space around it is taken away. */
+  password: string;
 }
 
 export interface NewSecret {
@@ -486,11 +587,42 @@ export interface NewSecret {
   value: string;
 }
 
+export interface NewTerms {
+  /** Name of what was offered. */
+  offer: string;
+  /** Named whole numbers, texts and truth values. */
+  terms?: Record<string, unknown>;
+  /** The facades that it opens; none: every one. */
+  facades?: string[] | null;
+  /** From when, in milliseconds since 1970; from now on unless given. */
+  from_at?: number | null;
+  /** Until when; without end unless given. */
+  until_at?: number | null;
+}
+
 export interface OfferView {
   /** Where it is. */
   address: string;
   title: string;
   media_type: string;
+}
+
+export interface OneConsumer {
+  name: string;
+  /** The account that looks after it. */
+  owner: string;
+  /** What it may be, for operations that take only some. */
+  roles: string[];
+  /** What people sort consumers by. */
+  labels: string[];
+  paused: boolean;
+  created_at: number;
+  keys: KeyView[];
+  /** Names that it shows with a password. */
+  passwords: PasswordView[];
+  agreements: AgreementView[];
+  /** Calls of the last seven days, the most first. */
+  calls: CallsOf[];
 }
 
 export interface OperationSummary {
@@ -573,6 +705,14 @@ export interface ParameterView {
   /** Absent where a value must be given. */
   default?: unknown;
   description: string;
+}
+
+export interface PasswordView {
+  /** The name that the password belongs to. */
+  name: string;
+  created_at: number;
+  /** Milliseconds since 1970, to the minute; none: it was not used yet. */
+  last_used_at?: number | null;
 }
 
 export interface Pause {
@@ -663,6 +803,26 @@ export interface Pushed {
   unreleased: string[];
 }
 
+export interface QuotaView {
+  /** The quota, in words. */
+  rule: string;
+  /** What it reaches. */
+  reach: string;
+  /** A facade that it is of. */
+  facade: string;
+  /** Whose it is; empty where that is no consumer, agreement or account. */
+  whose: string;
+  used: number;
+  /** Of how much; none where that follows from each request. */
+  most?: number | null;
+  /** What of that was added. */
+  added: number;
+  /** Milliseconds since 1970. */
+  from_at: number;
+  /** When it begins anew. */
+  until_at: number;
+}
+
 export interface Refusal {
   /** The stage that said so. */
   stage: StageName;
@@ -706,6 +866,13 @@ export interface Released {
   /** All that callers are served now. */
   serves: ServedFacade[];
   call?: SampleCall | null;
+}
+
+export interface Renewed {
+  /** The new key, shown whole this once. */
+  new: KeyView;
+  /** The one whose place it takes. */
+  old: KeyView;
 }
 
 export interface RollbackRequest {
@@ -1071,19 +1238,27 @@ export interface Routes {
   "POST /api/accounts": { query: undefined; body: NewAccount; reply: AccountView };
   "DELETE /api/accounts/{name}": { query: undefined; body: undefined; reply: null };
   "PATCH /api/accounts/{name}": { query: undefined; body: AccountChange; reply: AccountView };
+  "PUT /api/agreements/{agreement}": { query: undefined; body: ChangedTerms; reply: null };
+  "DELETE /api/agreements/{agreement}": { query: undefined; body: undefined; reply: null };
   "GET /api/audit": { query: undefined; body: undefined; reply: AuditLine[] };
   "GET /api/backends": { query: undefined; body: undefined; reply: BackendView[] };
   "POST /api/backends/{backend}/probe": { query: undefined; body: undefined; reply: ProbeView };
   "POST /api/check": { query: undefined; body: CheckRequest; reply: Checked };
   "GET /api/compare": { query: undefined; body: undefined; reply: Difference[] };
-  "GET /api/consumers": { query: undefined; body: undefined; reply: ConsumerView[] };
+  "GET /api/consumers": { query: { search?: string; after?: string; most?: number | null }; body: undefined; reply: ConsumerView[] };
   "POST /api/consumers": { query: undefined; body: NewConsumer; reply: ConsumerView };
+  "GET /api/consumers/{consumer}": { query: undefined; body: undefined; reply: OneConsumer };
+  "DELETE /api/consumers/{consumer}": { query: undefined; body: undefined; reply: null };
+  "PATCH /api/consumers/{consumer}": { query: undefined; body: ChangedConsumer; reply: null };
+  "POST /api/consumers/{consumer}/agreements": { query: undefined; body: NewTerms; reply: AgreementView };
   "POST /api/consumers/{consumer}/keys": { query: undefined; body: NewKey; reply: KeyView };
+  "PUT /api/consumers/{consumer}/password": { query: undefined; body: NewPassword; reply: PasswordView };
   "PUT /api/consumers/{consumer}/pause": { query: undefined; body: Paused; reply: null };
   "GET /api/copies": { query: { minutes?: number | null }; body: undefined; reply: CopyLine[] };
   "POST /api/derive": { query: undefined; body: DeriveRequest; reply: DerivedDocuments };
   "GET /api/draft": { query: undefined; body: undefined; reply: DraftFile[] };
   "PUT /api/draft": { query: undefined; body: Push; reply: Pushed };
+  "GET /api/events": { query: { consumer?: string; most?: number | null }; body: undefined; reply: EventView[] };
   "GET /api/facades": { query: undefined; body: undefined; reply: FacadeSummary[] };
   "GET /api/facades/{facade}": { query: undefined; body: undefined; reply: FacadeView };
   "DELETE /api/facades/{facade}": { query: undefined; body: undefined; reply: Deleted };
@@ -1092,9 +1267,14 @@ export interface Routes {
   "GET /api/kept": { query: undefined; body: undefined; reply: KeptView };
   "POST /api/kept/purge": { query: undefined; body: PurgeOf; reply: Purged };
   "PUT /api/keys/{prefix}": { query: undefined; body: KeyChange; reply: KeyView };
+  "DELETE /api/keys/{prefix}": { query: undefined; body: undefined; reply: null };
+  "POST /api/keys/{prefix}/renew": { query: undefined; body: NewForOld; reply: Renewed };
   "POST /api/look": { query: undefined; body: LookRequest; reply: Looked };
   "GET /api/operations": { query: { id?: string }; body: undefined; reply: FoundOperation };
   "GET /api/overview": { query: undefined; body: undefined; reply: Overview };
+  "DELETE /api/passwords/{name}": { query: undefined; body: undefined; reply: null };
+  "GET /api/quotas": { query: undefined; body: undefined; reply: QuotaView[] };
+  "POST /api/quotas": { query: undefined; body: AddToQuota; reply: null };
   "GET /api/releases": { query: undefined; body: undefined; reply: Release[] };
   "POST /api/releases": { query: undefined; body: ReleaseRequest; reply: Released };
   "GET /api/releases/{number}/compare": { query: { facade?: string }; body: undefined; reply: Back };

@@ -26,6 +26,7 @@ export function Shell({ session }: { session: Session }) {
           {waiting > 0 && <Dot role="img" aria-label={`${waiting} not released`} />}
         </Item>
         <Item to="/consumers">Consumers and keys</Item>
+        <Item to="/quotas">Quotas</Item>
         <Item to="/traces">Traces</Item>
         <Item to="/usage">Usage</Item>
         <Item to="/audit">Audit</Item>

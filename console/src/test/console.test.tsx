@@ -3,14 +3,13 @@ import userEvent from "@testing-library/user-event";
 import { describe, expect, it } from "vitest";
 
 import { Root } from "../app/Root";
-import { Consumers } from "../pages/consumers/Consumers";
 import { Documents } from "../pages/documents/Documents";
 import { FacadePage } from "../pages/facade/FacadePage";
 import { OperationPage } from "../pages/operation/OperationPage";
 import { Overview } from "../pages/overview/Overview";
 import { TracePage } from "../pages/traces/TracePage";
 import { Usage } from "../pages/Usage";
-import { consumer, difference, overview, trace } from "./samples";
+import { difference, overview, trace } from "./samples";
 import { Refusal, Service, show } from "./stage";
 
 const session = { name: "inge", role: "administrator" };
@@ -64,44 +63,6 @@ describe("where things stand", () => {
     new Service({ "GET /api/overview": { ...overview, release: 0, minutes: [] } });
     show(<Overview />);
     expect(await screen.findByRole("link", { name: "Publish a backend" })).toHaveAttribute("href", "/publish");
-  });
-});
-
-describe("consumers and keys", () => {
-  it("shows a new key once and the state of older ones", async () => {
-    const service = new Service({
-      "GET /api/consumers": [consumer],
-      "POST /api/consumers/{consumer}/keys": { ...consumer.keys[0]!, key: "ep_abc_whole" },
-      "PUT /api/keys/{prefix}": consumer.keys[0]!,
-    });
-    show(<Consumers />);
-    const one = within(await screen.findByRole("region", { name: "Tide Clock" }));
-    expect(one.getByText("good")).toBeInTheDocument();
-    expect(one.getByText(/^ended/)).toBeInTheDocument();
-    await userEvent.type(one.getByLabelText("Label of a new key"), "second");
-    await userEvent.click(one.getByRole("button", { name: "Make a key" }));
-    expect(await one.findByText("ep_abc_whole")).toBeInTheDocument();
-    expect(service.bodies("POST /api/consumers/{consumer}/keys")).toEqual([{ label: "second" }]);
-    await userEvent.click(one.getByRole("button", { name: "End for good: ep_abc" }));
-    const question = within(await screen.findByRole("alertdialog"));
-    expect(question.getByText(/with this key get 401 from now on/)).toBeInTheDocument();
-    await userEvent.click(question.getByRole("button", { name: "End for good" }));
-    // One that has ended has nothing left to be done to it.
-    expect(one.getAllByRole("button", { name: /^End for good: / })).toHaveLength(1);
-    expect(service.bodies("PUT /api/keys/{prefix}")).toEqual([{ ends_at: 0 }]);
-    expect(service.asked.map((a) => a.address)).toContain("/api/consumers/Tide%20Clock/keys");
-  });
-
-  it("says when nobody is registered, and why somebody cannot be", async () => {
-    new Service({
-      "GET /api/consumers": [],
-      "POST /api/consumers": new Refusal(409, { title: "There is a consumer “Tide Clock” already" }),
-    });
-    show(<Consumers />);
-    expect(await screen.findByText("Nobody is registered yet.")).toBeInTheDocument();
-    await userEvent.type(screen.getByLabelText("Name of a new consumer"), "Tide Clock");
-    await userEvent.click(screen.getByRole("button", { name: "Register" }));
-    expect(await screen.findByRole("alert")).toHaveTextContent("already");
   });
 });
 

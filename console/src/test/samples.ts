@@ -1,4 +1,4 @@
-import type { ConsumerView, Difference, LookOperation, Looked, Overview, Trace } from "../api/schema";
+import type { OneConsumer, Difference, LookOperation, Looked, Overview, Trace } from "../api/schema";
 
 const traffic = { calls: 0, refused: 0, failed: 0, p50_us: 0, p99_us: 0 };
 
@@ -58,9 +58,16 @@ export const looked = (operations: LookOperation[], more: Partial<Looked> = {}):
   ...more,
 });
 
-export const consumer: ConsumerView = {
+export const consumer: OneConsumer = {
   name: "Tide Clock",
   owner: "a hobby project",
+  roles: ["pilot"],
+  labels: [],
+  passwords: [],
+  agreements: [
+    { id: 3, consumer: "Tide Clock", offer: "Open Quay", terms: { requests: 7 }, from_at: 0, paused: false },
+  ],
+  calls: [{ facade: "sailings", operation: "quoteFare", calls: 12 }],
   paused: false,
   created_at: 0,
   keys: [

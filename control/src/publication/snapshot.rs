@@ -231,6 +231,7 @@ mod tests {
             },
             consumers: Vec::new(),
             keys: Vec::new(),
+            additions: Vec::new(),
             pauses: Vec::new(),
             secrets: String::new(),
         }

@@ -4,6 +4,8 @@ use std::cell::Cell;
 
 use http::Response;
 use http::request::Parts;
+use porch_facade::CompiledOperation;
+use porch_rules::key::prefix;
 
 use crate::body::ReplyBody;
 use crate::exchange::state::{Exchange, Mode, target};
@@ -50,12 +52,42 @@ pub(crate) fn record(
         return None;
     }
     let mut trace = Box::new(trace(&x, parts, refusal, response));
+    told_of_keys(&x, &mut trace);
     trace.hide_keys();
     match x.mode {
         Mode::Trial | Mode::Inside => Some(trace),
         Mode::Live => {
             x.worker.shared.send(Record::Trace(trace));
             None
+        }
+    }
+}
+
+/// Tells of live keys that stand where others read them: in a target, which logs and histories keep, or in a body.
+fn told_of_keys(x: &Exchange<'_>, trace: &mut Trace) {
+    let found = trace.keys_in_the_open();
+    if found.is_empty() {
+        return;
+    }
+    let grants = x.worker.shared.grants.load();
+    let at = x.at.get().and_then(|index| x.porch.at(index));
+    let in_query = |op: &CompiledOperation| !op.admission.credentials.in_query.is_empty();
+    let by_rule = at.is_some_and(|(_, op)| in_query(op));
+    for (place, key) in found {
+        let (Ok(grant), Some(known)) = (grants.check(&key, x.now / 1000), prefix(&key)) else {
+            continue;
+        };
+        if place == "the target" && by_rule {
+            continue;
+        }
+        let note = format!(
+            "a good key of {}, “{known}…”, stands in {place}: it is masked here, but whoever saw the request can use it; renew it",
+            grant.consumer.name
+        );
+        if let Some(stage) = trace.stages.first_mut()
+            && !stage.notes.contains(&note)
+        {
+            stage.notes.push(note);
         }
     }
 }

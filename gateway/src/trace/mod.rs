@@ -5,7 +5,7 @@ pub(crate) mod sensitive;
 
 use http::HeaderMap;
 use porch_facade::{MASK, Mask, RulePlace};
-use porch_rules::key::hide_keys;
+use porch_rules::key::{hide_keys, keys_in};
 use serde::{Deserialize, Serialize};
 
 pub(crate) use recorder::{Recorder, came, sent};
@@ -101,6 +101,21 @@ pub struct Refusal {
 }
 
 impl Trace {
+    /// Whole keys that stand where they can be read on the way: in the target, or in a body.
+    pub(crate) fn keys_in_the_open(&self) -> Vec<(&'static str, String)> {
+        let messages = self.stages.iter().flat_map(|s| [&s.before, &s.after]);
+        let bodies = messages.flatten().map(|m| ("a body", &m.body));
+        let all = std::iter::once(("the target", &self.target)).chain(bodies);
+        let found = all.flat_map(|(place, text)| {
+            keys_in(text)
+                .into_iter()
+                .map(move |k| (place, k.to_owned()))
+        });
+        let mut found: Vec<_> = found.take(10).collect();
+        found.dedup();
+        found
+    }
+
     /// Takes keys out of everything that is shown, whether or not they are good, wherever they were sent.
     pub(crate) fn hide_keys(&mut self) {
         let hide = |text: &mut String| {

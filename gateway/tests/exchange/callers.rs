@@ -297,6 +297,11 @@ fn names_and_passwords_are_proven_and_forgotten_with_their_change() {
     ] {
         let answer = get(&fields);
         assert_eq!(status(&answer), wanted, "{fields}\n{answer}");
+        if fields.is_empty() {
+            let told = body(&answer)["detail"].clone();
+            let ways = "Send your key in the header “API-Key”, or name and password as “Authorization: Basic”.";
+            assert_eq!(told, ways);
+        }
         if wanted == 401 {
             let head = answer.to_ascii_lowercase();
             assert!(
@@ -427,5 +432,30 @@ fn the_use_of_a_credential_is_told_once_a_minute() {
     assert!(
         uses.values()
             .all(|m| u64::from(*m) + 1 >= minute && u64::from(*m) <= minute)
+    );
+}
+
+#[test]
+fn a_good_key_that_stands_in_the_open_is_masked_and_told() {
+    let backend = echo();
+    let facade = "admit: { credentials: [key] }\noperations:\n  item: { call: { backend: b } }\n";
+    let stage = Stage::new(backend.address, facade);
+    let key = porch_rules::key::new_key(&[7; 25]);
+    let other = porch_rules::key::new_key(&[9; 25]);
+    let desk = consumer("Quayside Kiosk", &[], Vec::new());
+    grant(&stage, KeyHash::of(&key), of(&desk, &key[..8]));
+    let path = format!("/f/item/{key}?others={other}");
+    stage.get(&path, &format!("API-Key: {key}\r\n"));
+    let (traces, _) = stage.end();
+    let text = serde_json::to_string(&traces).unwrap();
+    assert!(!text.contains(&key) && !text.contains(&other), "{text}");
+    let told = format!(
+        "a good key of Quayside Kiosk, “{}…”, stands in the target",
+        &key[..8]
+    );
+    assert_eq!(text.matches(&told).count(), 1, "{text}");
+    assert!(
+        !text.contains(&format!("“{}…”, stands", &other[..8])),
+        "{text}"
     );
 }

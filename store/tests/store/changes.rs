@@ -118,7 +118,7 @@ async fn accounts_keys_and_pauses_are_found_again() {
         .unwrap();
     change.create_consumer("Tide Clock", "").await.unwrap();
     let key = change
-        .create_key("Tide Clock", "wall", "abcdefgh", "00", None, None)
+        .create_credential(&super::key("Tide Clock", "wall", "abcdefgh", "00"))
         .await
         .unwrap();
     change
@@ -136,10 +136,20 @@ async fn accounts_keys_and_pauses_are_found_again() {
     }
     let change = store.change("inge").await.unwrap();
     let ended = change
-        .change_key("abcdefgh", Some(Some(5)), Some(true))
+        .change_credential(
+            "key",
+            "abcdefgh",
+            &CredentialChange {
+                ends_at: Some(Some(5)),
+                paused: Some(true),
+                ..CredentialChange::default()
+            },
+        )
         .await
         .unwrap();
-    let nobody = change.change_key("nothing", None, None).await.unwrap_err();
+    let nothing = CredentialChange::default();
+    let nobody = change.change_credential("key", "nothing", &nothing).await;
+    let nobody = nobody.unwrap_err();
     assert!(matches!(nobody, StoreError::Missing(_)), "{nobody:?}");
     change
         .set_pause("sailings", "quoteFare", false)
@@ -151,7 +161,7 @@ async fn accounts_keys_and_pauses_are_found_again() {
         (key.id, Some(5), true)
     );
     assert!(store.pauses().await.unwrap().is_empty());
-    assert_eq!(store.keys().await.unwrap().len(), 1);
+    assert_eq!(store.credentials_behind(0, 9).await.unwrap().len(), 1);
     assert!(
         store
             .traces(&TraceQuery::default())

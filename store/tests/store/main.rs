@@ -1,5 +1,6 @@
 //! The store against a real PostgreSQL.
 
+mod callers;
 mod changes;
 mod objects;
 mod observed;
@@ -7,7 +8,9 @@ mod observed;
 use std::time::Duration;
 
 use porch_cluster::Cluster;
-use porch_store::{Role, Seal, Store, StoreError, Topic, TraceQuery};
+use porch_store::{
+    CredentialChange, NewCredential, Role, Seal, Store, StoreError, Topic, TraceQuery,
+};
 use sea_orm::ActiveValue::Set;
 use serde_json::json;
 
@@ -34,4 +37,16 @@ fn url(name: &str) -> String {
     });
     cluster.ensure_database(name).unwrap();
     cluster.url(name)
+}
+
+/// A key that is to be kept.
+fn key(consumer: &str, label: &str, prefix: &str, hash: &str) -> NewCredential {
+    NewCredential {
+        consumer: consumer.into(),
+        kind: "key".into(),
+        label: label.into(),
+        prefix: prefix.into(),
+        hash: hash.into(),
+        ..NewCredential::default()
+    }
 }

@@ -21,7 +21,7 @@ async fn a_text_with_nul_is_told_as_that_and_changes_nothing() {
     let c = change().await;
     c.create_consumer("Tide Clock", "").await.unwrap();
     let made = c
-        .create_key("Tide Clock", nul, "abcdefgh", "00", None, None)
+        .create_credential(&key("Tide Clock", nul, "abcdefgh", "00"))
         .await;
     fails(made.map(drop), "a key's label");
     let made = change()
@@ -94,7 +94,7 @@ async fn what_is_not_there_is_named() {
         "Nobody",
     );
     let made = change
-        .create_key("Nobody", "", "abcdefgh", "00", None, None)
+        .create_credential(&key("Nobody", "", "abcdefgh", "00"))
         .await;
     missing(made.map(drop), "Nobody");
     missing(store.consumer("Nobody").await.map(drop), "Nobody");

@@ -34,7 +34,11 @@ async fn main() {
     for (path, wait, name) in [
         ("/facades", "Sailings, fares and seat holds", "facades"),
         ("/facades/sailings", "What a crossing costs", "facade"),
-        ("/consumers", "Gullwing Tours", "consumers"),
+        (
+            "/consumers/Gullwing%20Tours",
+            "Calls of the last seven days",
+            "consumers",
+        ),
         ("/usage", "Half within", "usage"),
         (
             "/documents?file=sailings/sailings.facade.yaml",

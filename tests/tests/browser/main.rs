@@ -140,21 +140,9 @@ async fn a_publisher_publishes_tries_releases_and_explains() {
     browser.go("/consumers").await;
     browser.fill("Name of a new consumer", "Crew Roster").await;
     browser.press("Register").await;
-    browser
-        .find(By::Css(
-            "section[aria-label='Crew Roster'] button:last-of-type",
-        ))
-        .await;
-    browser
-        .find(By::XPath(
-            "//section[@aria-label='Crew Roster']//button[contains(., 'Make a key')]",
-        ))
-        .await
-        .click()
-        .await
-        .unwrap();
+    browser.press("Make a key").await;
     let key = browser
-        .find(By::XPath("//section[@aria-label='Crew Roster']//pre"))
+        .find(By::XPath("//section[@aria-label='Keys']//pre"))
         .await
         .text()
         .await
@@ -389,6 +377,8 @@ async fn every_page_is_accessible_in_light_and_dark_and_by_keyboard() {
             ("/documents", "Save to the draft"),
             ("/release", "requests: 6"),
             ("/consumers", "Quayside Kiosk"),
+            ("/consumers/Quayside%20Kiosk", "Names and passwords"),
+            ("/quotas", "Add to a quota, once"),
             ("/traces", "Why refused"),
             (&format!("/traces/{id}"), "Stages"),
             ("/usage", "Half within"),

@@ -1,35 +1,74 @@
 import { useState } from "react";
+import { useNavigate, useParams } from "react-router";
 
-import { api, useChange } from "../../api/client";
-import type { ConsumerView } from "../../api/schema";
-import { Ask, Button, Code, Copy, Field, Notice, Problem, RowOf, Sheet, Soft, Tag } from "../../parts";
+import { api, useApi, useChange } from "../../api/client";
+import type { OneConsumer as Consumer } from "../../api/schema";
+import { Ask, Button, Field, Loaded, Page, Problem, RowOf, Sheet, Soft, Table, Tag } from "../../parts";
+import { useTitle } from "../../parts/title";
+import { Agreements } from "./Agreements";
 import { Keys } from "./Keys";
+import { listed } from "./listed";
+import { Passwords } from "./Passwords";
 
-export function OneConsumer({ consumer }: { consumer: ConsumerView }) {
-  const [label, setLabel] = useState("");
-  const [opens, setOpens] = useState("");
-  const names = opens
-    .split(",")
-    .map((name) => name.trim())
-    .filter(Boolean);
-  const facades = names.length > 0 ? names : undefined;
-  const make = useChange(() =>
-    api("POST /api/consumers/{consumer}/keys", { path: { consumer: consumer.name }, body: { label, facades } }),
-  );
-  const pause = useChange((paused: boolean) =>
-    api("PUT /api/consumers/{consumer}/pause", { path: { consumer: consumer.name }, body: { paused } }),
-  );
-  const error = make.error ?? pause.error;
+/** One consumer: what it may be, what it shows, what it has agreed to, and what it calls. */
+export function OneConsumer() {
+  const { consumer = "" } = useParams();
+  useTitle(consumer);
+  const found = useApi("GET /api/consumers/{consumer}", { path: { consumer } });
   return (
-    <Sheet aria-label={consumer.name}>
-      <RowOf>
-        <h2>{consumer.name}</h2>
-        <Soft>{consumer.owner}</Soft>
-        {consumer.paused && <Tag $tone="warn">paused</Tag>}
-        {consumer.paused ? (
-          <Button aria-label={`Resume ${consumer.name}`} onPress={() => pause.mutate(false)}>
-            Resume
+    <Page>
+      <h1>{consumer}</h1>
+      <Loaded of={found}>
+        {(c) => (
+          <>
+            <Itself consumer={c} />
+            <Keys consumer={c} />
+            <Passwords consumer={c} />
+            <Agreements consumer={c} />
+            <Calls consumer={c} />
+          </>
+        )}
+      </Loaded>
+    </Page>
+  );
+}
+
+function Itself({ consumer }: { consumer: Consumer }) {
+  const go = useNavigate();
+  const [owner, setOwner] = useState(consumer.owner);
+  const [roles, setRoles] = useState(consumer.roles.join(", "));
+  const [labels, setLabels] = useState(consumer.labels.join(", "));
+  const path = { consumer: consumer.name };
+  const change = useChange(() =>
+    api("PATCH /api/consumers/{consumer}", { path, body: { owner, roles: listed(roles), labels: listed(labels) } }),
+  );
+  const pause = useChange((paused: boolean) => api("PUT /api/consumers/{consumer}/pause", { path, body: { paused } }));
+  const remove = useChange(() => api("DELETE /api/consumers/{consumer}", { path }));
+  const error = change.error ?? pause.error ?? remove.error;
+  const shows = consumer.keys.length + consumer.passwords.length;
+  return (
+    <Sheet aria-label="Itself">
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          change.mutate(undefined);
+        }}
+      >
+        <RowOf>
+          <Field label="Account that looks after it" value={owner} onChange={setOwner} />
+          <Field label="Roles, with commas" value={roles} onChange={setRoles} />
+          <Field label="Labels, with commas" value={labels} onChange={setLabels} />
+          <Button type="submit" style={{ alignSelf: "end" }}>
+            Save
           </Button>
+        </RowOf>
+      </form>
+      <RowOf>
+        {consumer.paused ? (
+          <>
+            <Tag $tone="warn">paused</Tag>
+            <Button onPress={() => pause.mutate(false)}>Resume</Button>
+          </>
         ) : (
           <Ask
             label="Pause"
@@ -37,26 +76,44 @@ export function OneConsumer({ consumer }: { consumer: ConsumerView }) {
             title={`Pause ${consumer.name}?`}
             onYes={() => pause.mutate(true)}
           >
-            All of its keys are refused with 401 at once, until you resume it.
+            All that it shows is refused with 401 at once, until you resume it.
           </Ask>
         )}
+        <Ask
+          label="Delete"
+          name={`Delete ${consumer.name}`}
+          title={`Delete ${consumer.name}?`}
+          onYes={() => remove.mutate(undefined, { onSuccess: () => go("/consumers") })}
+        >
+          {shows === 1 ? "Its one credential ends" : `Its ${shows} credentials end`} at once.{" "}
+          {consumer.calls.length === 0
+            ? "It has called nothing in the last seven days."
+            : `In the last seven days it called ${consumer.calls
+                .slice(0, 3)
+                .map((c) => `${c.facade} / ${c.operation} ${c.calls} times`)
+                .join(", ")}.`}{" "}
+          This cannot be undone.
+        </Ask>
+        {change.isSuccess && <Soft role="status">Saved; it acts at once.</Soft>}
       </RowOf>
-      <Keys consumer={consumer} />
-      <RowOf>
-        <Field label="Label of a new key" value={label} onChange={setLabel} />
-        <Field label="Facades it opens, with commas; all unless given" value={opens} onChange={setOpens} />
-        <Button onPress={() => make.mutate(undefined)} style={{ alignSelf: "end" }}>
-          Make a key
-        </Button>
-      </RowOf>
-      {make.data?.key && (
-        <Notice $tone="accent">
-          This is the only time the key is shown whole. Older keys stay good until you end them.
-          <Code>{make.data.key}</Code>
-          <Copy text={make.data.key} what="the key" />
-        </Notice>
-      )}
       {error && <Problem error={error} />}
+    </Sheet>
+  );
+}
+
+function Calls({ consumer }: { consumer: Consumer }) {
+  return (
+    <Sheet aria-label="Calls">
+      <h2>Calls of the last seven days</h2>
+      <Table
+        label={`Calls of ${consumer.name}`}
+        head={["Facade", "Operation", "#Calls"]}
+        empty="It has called nothing in the last seven days."
+        rows={consumer.calls.map((c) => ({
+          key: `${c.facade}/${c.operation}`,
+          cells: [c.facade, c.operation, c.calls],
+        }))}
+      />
     </Sheet>
   );
 }

@@ -57,6 +57,10 @@ impl Credential for Basic {
         })
     }
 
+    fn way(&self, _: &CredentialKind) -> String {
+        "name and password as “Authorization: Basic”".to_owned()
+    }
+
     fn challenge(&self, _: &CredentialKind, facade: &CompiledFacade) -> String {
         format!("Basic realm=\"{}\", charset=\"UTF-8\"", facade.name)
     }

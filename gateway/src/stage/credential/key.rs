@@ -93,6 +93,10 @@ impl Credential for Key {
         })
     }
 
+    fn way(&self, kind: &CredentialKind) -> String {
+        format!("your key {}", where_to(kind))
+    }
+
     fn challenge(&self, kind: &CredentialKind, facade: &CompiledFacade) -> String {
         let realm = &facade.name;
         match place(kind) {
@@ -105,14 +109,18 @@ impl Credential for Key {
     }
 }
 
-/// What to do where no key was sent.
-#[cold]
-fn nothing(asked: Asked<'_>) -> NotGood {
-    let where_to = match place(asked.kind) {
+fn where_to(kind: &CredentialKind) -> String {
+    match place(kind) {
         Some(KeyPlace::Header(_, shown)) => format!("in the header “{shown}”"),
         Some(KeyPlace::Query(name)) => format!("as the query parameter “{name}”"),
         Some(KeyPlace::Bearer) | None => "as “Authorization: Bearer KEY”".to_owned(),
-    };
+    }
+}
+
+/// What to do where no key was sent.
+#[cold]
+fn nothing(asked: Asked<'_>) -> NotGood {
+    let where_to = where_to(asked.kind);
     let also = elsewhere(asked);
     NotGood {
         why: format!("no key {where_to}{also}"),

@@ -85,6 +85,9 @@ trait Credential {
     /// caller pass.
     fn check<'a>(&self, asked: Asked<'a>) -> Result<&'a Grant, NotGood>;
 
+    /// How one is shown, for people.
+    fn way(&self, kind: &CredentialKind) -> String;
+
     /// How one is shown (RFC 9110 §11.6.1).
     fn challenge(&self, kind: &CredentialKind, facade: &CompiledFacade) -> String;
 }
@@ -154,6 +157,18 @@ fn refuse(
 ) -> Box<Problem> {
     let demanded = &op.admission.credentials;
     let shared = &x.worker.shared;
+    let not_good = match not_good.hint {
+        // Where nothing was shown, everything that could be is told.
+        Some(_) if demanded.rules.len() > 1 => {
+            let rules = demanded.rules.iter();
+            let ways: Vec<String> = rules.map(|r| kind_of(&r.kind).way(&r.kind)).collect();
+            NotGood {
+                hint: Some(format!("Send {}.", ways.join(", or "))),
+                ..not_good
+            }
+        }
+        _ => not_good,
+    };
     if not_good.hint.is_none()
         && let Err(wait) = shared.guesses.failed(x.origin.address, shared.now_ms())
     {
