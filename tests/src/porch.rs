@@ -30,7 +30,8 @@ pub struct Porch {
     /// Folder with the demo's documents, the stand-ins' addresses filled in.
     pub documents: PathBuf,
     folder: tempfile::TempDir,
-    database: String,
+    /// Its database.
+    pub database: String,
     service: Option<Child>,
 }
 

@@ -5,6 +5,7 @@
 )]
 
 mod beginnings;
+mod callers;
 mod edited;
 mod first;
 mod inside;
