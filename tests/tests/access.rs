@@ -225,7 +225,7 @@ fn keys_in_the_wrong_place_are_told_where_they_belong() {
     );
     assert_eq!(
         call("api-key", "nonsense").json()["detail"],
-        "The key is not known."
+        "The key is not valid."
     );
     assert_eq!(call("api-key", &key[..40]).status, 401);
 }

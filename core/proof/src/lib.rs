@@ -1,0 +1,22 @@
+//! Proofs that callers show: signed tokens (RFC 7515, 7517, 7519, 9068), held against public keys.
+//!
+//! This crate decides and does not act: it fetches nothing and reads no clock. What it reads comes from strangers: everything is
+//! bounded in size before it is looked at, and nothing is guessed: which algorithms are taken is said by whoever asks, never by
+//! what is shown.
+#![warn(missing_docs)]
+
+mod alg;
+mod jwk;
+mod jwt;
+
+pub use alg::{Algorithm, NoKey, PublicKey};
+pub use jwk::{Jwk, KeySet};
+pub use jwt::{Expected, NotGood, Token};
+
+use base64::Engine;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+
+/// Bytes in base64url without padding, and nothing else (RFC 7515 §2).
+pub(crate) fn from_base64url(text: &str) -> Option<Vec<u8>> {
+    URL_SAFE_NO_PAD.decode(text).ok()
+}
