@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use http::HeaderValue;
-use porch_rules::grant::{Agreement, Consumer, Grant, Shown};
+use porch_rules::grant::{Agreement, Consumer, Grant, Says, Shown};
 
 /// Who calls, once that is known.
 #[derive(Clone, Debug, Default)]
@@ -49,9 +49,16 @@ impl Caller {
         self.consumer()?.agreements.get(at)
     }
 
-    /// What it may be.
-    pub(crate) fn roles(&self) -> &[Box<str>] {
-        self.consumer().map_or(&[], |c| &c.roles)
+    /// What it may be: by its consumer, and by what was shown.
+    pub(crate) fn roles(&self) -> impl Iterator<Item = &str> {
+        let own = self.consumer().map_or(&[][..], |c| &c.roles).iter();
+        let shown = self.says().map_or(&[][..], |s| &s.roles).iter();
+        own.chain(shown).map(|r| &**r)
+    }
+
+    /// What was shown says itself, where it is a token.
+    pub(crate) fn says(&self) -> Option<&Says> {
+        self.grant.as_ref()?.1.says.as_deref()
     }
 
     /// What the credential that was shown is known by.
@@ -61,7 +68,10 @@ impl Caller {
 
     /// The credential that was shown, as people are told of it.
     pub(crate) fn credential(&self) -> String {
-        crate::problem::credential(self.by_key, self.shown())
+        match self.says() {
+            Some(_) => format!("a token of {}", self.shown()),
+            None => crate::problem::credential(self.by_key, self.shown()),
+        }
     }
 }
 

@@ -87,6 +87,8 @@ const OF_CALLER: [&str; 6] = [
 ];
 /// Number of the root that what was agreed to is named by.
 const TERMS: usize = 7;
+/// The same for the claims of a token.
+const CLAIMED: usize = 8;
 
 impl Scope<'_> {
     fn answer(&self, root: usize) -> Option<Named<'_>> {
@@ -136,13 +138,14 @@ impl Names for Scope<'_> {
                     Some(Val::Str(Cow::Borrowed(offer)))
                 }
                 "roles" => {
-                    let roles = self.caller.roles().iter();
-                    let roles = roles.map(|r| Val::Str(Cow::Borrowed(&**r)));
+                    let roles = self.caller.roles();
+                    let roles = roles.map(|r| Val::Str(Cow::Borrowed(r)));
                     Some(Val::List(roles.collect()))
                 }
                 _ => None,
             },
             TERMS => self.caller.agreement()?.terms.get(name).map(Val::of),
+            CLAIMED => self.caller.says()?.claims.get(name).map(Val::of),
             COOKIE => cookie(self.headers, name).map(|v| Val::Str(Cow::Borrowed(v))),
             _ => self.answer(root)?.member(name),
         }
@@ -191,6 +194,7 @@ impl Names for Scope<'_> {
                     .map(|(name, value)| (name.to_owned(), Val::Str(Cow::Borrowed(value))))
                     .collect(),
             ),
+            CLAIMED => (self.caller.says()).map_or(Val::Absent, |s| Val::of(&s.claims)),
             TERMS => (self.caller.agreement()).map_or(Val::Absent, |a| Val::of(&a.terms)),
             _ => self.answer(root).map_or(Val::Absent, Named::whole),
         }

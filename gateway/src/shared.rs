@@ -22,6 +22,7 @@ use crate::cache::{self, Cache};
 use crate::count::Counters;
 use crate::count::at_once::AtOnce;
 use crate::exchange::unix_ms;
+use crate::issuers::Issuers;
 use crate::passwords::Passwords;
 
 /// Facades and operations that are stopped without a release.
@@ -75,6 +76,8 @@ pub struct Shared {
     pub additions: ArcSwap<HashMap<(u64, u64, u64), u64>>,
     /// Who is under way where only so many may be.
     pub(crate) at_once: AtOnce,
+    /// Keys of those who issue tokens.
+    pub(crate) issuers: Issuers,
     /// Passwords that were right lately.
     pub(crate) passwords: Passwords,
     /// Credentials that were not good lately.
@@ -128,6 +131,7 @@ impl Shared {
             cache: Arc::new(Cache::of(kept)),
             additions: ArcSwap::default(),
             at_once: AtOnce::default(),
+            issuers: Issuers::default(),
             passwords: Passwords::new(),
             guesses: Guesses::default(),
             uses: Mutex::default(),

@@ -4,6 +4,7 @@
 //! misbehave ([`Mood`]), by `PUT /_mood` with a JSON document.
 
 mod cargo_desk;
+mod crew_login;
 mod loyalty;
 mod mood;
 mod reservations;
@@ -40,6 +41,8 @@ pub enum Standin {
     Stores,
     /// Tides: HTTP and JSON, small and quick.
     Tides,
+    /// The crew's login: an issuer of tokens.
+    CrewLogin,
     /// The fleet: gRPC.
     Vessels,
 }
@@ -55,6 +58,7 @@ pub fn router(standin: Standin) -> Router {
         Standin::Loyalty => loyalty::routes(),
         Standin::Stores => stores::routes(),
         Standin::Tides => tides::routes(),
+        Standin::CrewLogin => crew_login::routes(),
         Standin::Vessels => vessels::routes(),
     };
     mood::with(routes, moods)

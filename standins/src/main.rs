@@ -41,6 +41,9 @@ struct Options {
     /// Port of the tides.
     #[arg(long, default_value_t = 3858)]
     tides: u16,
+    /// Port of the crew's login.
+    #[arg(long, default_value_t = 3861)]
+    crew_login: u16,
     /// Port of the members' programme by TLS.
     #[arg(long, default_value_t = 3856)]
     loyalty_tls: u16,
@@ -85,6 +88,7 @@ async fn start(options: Options) -> Result<Vec<Server>, String> {
         ("vessels", Standin::Vessels, options.vessels),
         ("stores", Standin::Stores, options.stores),
         ("tides", Standin::Tides, options.tides),
+        ("crew-login", Standin::CrewLogin, options.crew_login),
     ];
     for (name, standin, port) in all {
         let served = serve(standin, local(port), stop()).await;

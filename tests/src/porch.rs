@@ -27,6 +27,8 @@ pub struct Porch {
     pub vessels: Option<Backend>,
     /// The tides.
     pub tides: Option<Backend>,
+    /// The issuer of tokens.
+    pub crew_login: Option<Backend>,
     /// Folder with the demo's documents, the stand-ins' addresses filled in.
     pub documents: PathBuf,
     folder: tempfile::TempDir,
@@ -54,6 +56,7 @@ impl Porch {
         );
         let vessels = Backend::start(Standin::Vessels, 0);
         let tides = Backend::start(Standin::Tides, 0);
+        let crew_login = Backend::start(Standin::CrewLogin, 0);
         let timetable_next = Backend::start(Standin::TimetableNext, 0);
         let documents = folder.path().join("documents");
         let places: Vec<(String, String)> = [
@@ -64,6 +67,7 @@ impl Porch {
             (&vessels, 3854),
             (&tides, 3858),
             (&timetable_next, 3859),
+            (&crew_login, 3861),
         ]
         .map(|(b, port)| (format!("127.0.0.1:{port}"), b.address.to_string()))
         .into();
@@ -86,6 +90,7 @@ impl Porch {
             loyalty: Some(loyalty),
             vessels: Some(vessels),
             tides: Some(tides),
+            crew_login: Some(crew_login),
             documents,
             folder,
             database: database.to_owned(),

@@ -63,6 +63,8 @@ const ROLES: [(&str, &[&str]); 4] = [
             "DELETE /api/consumers/{consumer}",
             "PUT /api/consumers/{consumer}/password",
             "DELETE /api/passwords/{name}",
+            "POST /api/consumers/{consumer}/clients",
+            "DELETE /api/clients/{name}",
             "POST /api/consumers/{consumer}/agreements",
             "PUT /api/agreements/{agreement}",
             "DELETE /api/agreements/{agreement}",

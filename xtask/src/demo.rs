@@ -30,6 +30,7 @@ const PORTS: [(&str, u16); 14] = [
     ("stand-in tides", 3858),
     ("stand-in timetable to come", 3859),
     ("database", 3860),
+    ("stand-in crew-login", 3861),
 ];
 
 fn folder() -> PathBuf {

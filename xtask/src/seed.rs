@@ -197,6 +197,14 @@ fn agreements(token: &str) -> Outcome {
     porch(&label, "", token)?;
     let password = ["consumer", "password", desk, "--name", "freight-desk"];
     porch(&password, FREIGHT_PASSWORD, token)?;
+    // The crew's app has no key: it shows tokens of the crew's login.
+    let roster = "Crew Roster";
+    let new = ["consumer", "create", roster, "--owner", "skerry-line"];
+    porch(&new, "", token)?;
+    let login = "http://127.0.0.1:3861";
+    let client = ["--issuer", login, "--client", "roster-app"];
+    let tokens = [&["consumer", "token", roster][..], &client].concat();
+    porch(&tokens, "", token)?;
     Ok(())
 }
 

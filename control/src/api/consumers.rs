@@ -12,7 +12,7 @@ use utoipa::{IntoParams, ToSchema};
 
 use super::agreements::{AgreementView, agreement_view};
 use super::extract::{Json, Path, Query};
-use super::keys::{KeyView, PasswordView, key_view};
+use super::keys::{ClientView, KeyView, PasswordView, key_view};
 use super::session::Publisher;
 use crate::app::App;
 use crate::error::ApiError;
@@ -31,6 +31,8 @@ pub(crate) struct ConsumerView {
     keys: Vec<KeyView>,
     /// Names that it shows with a password.
     passwords: Vec<PasswordView>,
+    /// Clients of issuers whose tokens it shows.
+    clients: Vec<ClientView>,
     agreements: Vec<AgreementView>,
 }
 
@@ -40,11 +42,14 @@ fn view(
     agreements: Vec<agreement::Model>,
 ) -> ConsumerView {
     let (keys, others): (Vec<_>, Vec<_>) = credentials.into_iter().partition(|c| c.kind == "key");
+    let (clients, passwords): (Vec<_>, Vec<_>) =
+        others.into_iter().partition(|c| c.kind == "token");
     ConsumerView {
         roles: c.roles(),
         labels: c.labels(),
         keys: keys.into_iter().map(|k| key_view(k, None)).collect(),
-        passwords: others.into_iter().map(PasswordView::from).collect(),
+        passwords: passwords.into_iter().map(PasswordView::from).collect(),
+        clients: clients.into_iter().map(ClientView::from).collect(),
         agreements: agreements
             .into_iter()
             .map(|a| agreement_view(a, &c.name))

@@ -327,3 +327,74 @@ pub(crate) async fn delete_password(
     app.publication.write_snapshot().await;
     Ok(StatusCode::NO_CONTENT)
 }
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct ClientView {
+    /// What it is known by: the client and its issuer.
+    name: String,
+    /// The issuer, as its tokens name it.
+    issuer: String,
+    /// The client, as its tokens name it.
+    client: String,
+    created_at: i64,
+    /// Milliseconds since 1970, to the minute; none: it was not used yet.
+    last_used_at: Option<i64>,
+}
+
+impl From<credential::Model> for ClientView {
+    fn from(c: credential::Model) -> Self {
+        let behind = format!(" of {}", c.label);
+        let client = c.prefix.strip_suffix(&behind).unwrap_or(&c.prefix);
+        Self {
+            client: client.to_owned(),
+            name: c.prefix.clone(),
+            issuer: c.label,
+            created_at: c.created_at,
+            last_used_at: c.last_used_at,
+        }
+    }
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct NewClient {
+    /// The issuer, as its tokens name it (`iss`).
+    issuer: String,
+    /// The client, as its tokens name it: what the document's `consumer:` says of them.
+    client: String,
+}
+
+/// Notes that tokens of an issuer for a client are a consumer's.
+#[utoipa::path(post, path = "/api/consumers/{consumer}/clients", params(("consumer" = String, Path)), request_body = NewClient, responses((status = 201, body = ClientView), (status = 404), (status = 409)))]
+pub(crate) async fn create_client(
+    State(app): State<Arc<App>>,
+    Extension(publisher): Extension<Publisher>,
+    Path(consumer): Path<String>,
+    Json(body): Json<NewClient>,
+) -> Result<(StatusCode, Json<ClientView>), ApiError> {
+    let (issuer, client) = (body.issuer.trim(), body.client.trim());
+    let sound = |t: &str| (1..=300).contains(&t.len()) && !t.chars().any(char::is_control);
+    if !sound(issuer) || !sound(client) {
+        let title = "Issuer and client have 1 to 300 characters each";
+        return Err(ApiError::new(400, title, "Write them as its tokens do."));
+    }
+    let made = app
+        .directory
+        .set_client(&publisher.name, &consumer, (issuer, client))
+        .await?;
+    app.publication.write_snapshot().await;
+    Ok((StatusCode::CREATED, Json(ClientView::from(made))))
+}
+
+/// Tokens of a client are nobody's any more.
+#[utoipa::path(delete, path = "/api/clients/{name}", params(("name" = String, Path)), responses((status = 204), (status = 404)))]
+pub(crate) async fn delete_client(
+    State(app): State<Arc<App>>,
+    Extension(publisher): Extension<Publisher>,
+    Path(name): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    let client = ("token", name.as_str());
+    let directory = &app.directory;
+    directory.delete_credential(&publisher.name, client).await?;
+    app.publication.write_snapshot().await;
+    Ok(StatusCode::NO_CONTENT)
+}

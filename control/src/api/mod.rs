@@ -135,6 +135,8 @@ fn publishers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(keys::renew_key))
         .routes(routes!(keys::set_password))
         .routes(routes!(keys::delete_password))
+        .routes(routes!(keys::create_client))
+        .routes(routes!(keys::delete_client))
         .routes(routes!(agreements::create_agreement))
         .routes(routes!(
             agreements::change_agreement,

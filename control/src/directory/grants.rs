@@ -28,6 +28,9 @@ pub(crate) struct GrantRow {
     /// The hash of a password; none: it is a key.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub(crate) password: Option<String>,
+    /// Whether tokens of an issuer are what is shown.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub(crate) of_token: bool,
 }
 
 impl From<credential::Model> for GrantRow {
@@ -41,6 +44,7 @@ impl From<credential::Model> for GrantRow {
             ends_at: k.ends_at,
             paused: k.paused,
             password: k.proof,
+            of_token: k.kind == "token",
         }
     }
 }
@@ -57,10 +61,11 @@ impl GrantRow {
             paused: grant.paused,
             facades: opens.and_then(|o| o.facades.as_deref().map(<[String]>::to_vec)),
             agreements: opens.and_then(|o| o.agreements.as_deref().map(<[i64]>::to_vec)),
-            password: grant
-                .proof
-                .as_deref()
-                .map(|Proof::Password(hash)| hash.to_string()),
+            password: match grant.proof.as_deref() {
+                Some(Proof::Password(hash)) => Some(hash.to_string()),
+                _ => None,
+            },
+            of_token: matches!(grant.proof.as_deref(), Some(Proof::Token)),
         }
     }
 
@@ -74,13 +79,18 @@ impl GrantRow {
             })
         });
         let password = self.password.as_deref();
+        let proof = match password {
+            _ if self.of_token => Some(Proof::Token),
+            Some(hash) => Some(Proof::Password(hash.into())),
+            None => None,
+        };
         let grant = Grant {
             consumer: consumer.clone(),
             shown: Shown::new(self.prefix.as_str()),
             ends: self.ends_at.map_or(i64::MAX, |ms| ms / 1000),
             paused: self.paused,
             opens,
-            proof: password.map(|hash| Arc::new(Proof::Password(hash.into()))),
+            proof: proof.map(Arc::new),
         };
         Some((KeyHash::from_hex(&self.hash)?, grant))
     }

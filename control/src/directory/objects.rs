@@ -305,6 +305,33 @@ impl Directory {
         Ok(made)
     }
 
+    /// Notes that tokens of an issuer for a client are a consumer's.
+    pub(crate) async fn set_client(
+        &self,
+        who: &str,
+        consumer: &str,
+        (issuer, client): (&str, &str),
+    ) -> Result<credential::Model, ApiError> {
+        let name = format!("{client} of {issuer}");
+        let change = self.change(who).await?;
+        let new = NewCredential {
+            consumer: consumer.to_owned(),
+            kind: "token".to_owned(),
+            label: issuer.to_owned(),
+            hash: KeyHash::of_name("token", &name).to_hex(),
+            prefix: name.clone(),
+            ..NewCredential::default()
+        };
+        let made = change.create_credential(&new).await?;
+        let told = (
+            "took tokens",
+            format!("consumer {consumer}"),
+            json!({ "client": client, "issuer": issuer }),
+        );
+        self.commit(change, (made.consumer_id, &[]), told).await?;
+        Ok(made)
+    }
+
     pub(crate) async fn create_agreement(
         &self,
         who: &str,

@@ -69,6 +69,8 @@ fn is_among(facades: &Option<Box<[String]>>, facade: &str) -> bool {
 pub struct Shown {
     /// What people know it by.
     pub label: Box<str>,
+    /// What it says itself, where it is a token.
+    pub says: Option<Box<Says>>,
     /// The minute since 1970 in which it was last told that it is used; 0: not since the start.
     used: AtomicU32,
 }
@@ -78,6 +80,16 @@ impl Shown {
     pub fn new(label: impl Into<Box<str>>) -> Arc<Self> {
         Arc::new(Self {
             label: label.into(),
+            says: None,
+            used: AtomicU32::new(0),
+        })
+    }
+
+    /// Of a token, that says something itself.
+    pub fn saying(label: impl Into<Box<str>>, says: Says) -> Arc<Self> {
+        Arc::new(Self {
+            label: label.into(),
+            says: Some(Box::new(says)),
             used: AtomicU32::new(0),
         })
     }
@@ -88,6 +100,15 @@ impl Shown {
         self.used.load(Ordering::Relaxed) != minute
             && self.used.swap(minute, Ordering::Relaxed) != minute
     }
+}
+
+/// What a token says itself.
+#[derive(Debug, Default)]
+pub struct Says {
+    /// Its claims.
+    pub claims: Value,
+    /// The roles that follow from them.
+    pub roles: Box<[Box<str>]>,
 }
 
 /// What a credential opens, where that is not everything.
@@ -121,6 +142,8 @@ pub struct Grant {
 pub enum Proof {
     /// The argon2id hash of a password, as RFC 9106 and the PHC string format have it.
     Password(Box<str>),
+    /// Tokens of an issuer, for a client: what is shown proves itself.
+    Token,
 }
 
 /// What a grant opens of a facade.

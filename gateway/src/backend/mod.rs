@@ -1,5 +1,6 @@
 //! Backends as one worker sees them: connections, choice of an address, health, attempts, times. One for all protocols.
 
+mod asked;
 mod busy;
 mod chosen;
 pub(crate) mod circuit;
@@ -29,6 +30,7 @@ use http_body::{Body, Frame, SizeHint};
 use hyper::body::Incoming;
 use porch_facade::{Address, CompiledBackend, Transport};
 
+pub(crate) use asked::{failed, whole};
 pub(crate) use failure::{CallFailure, DialError, deepest};
 
 use tokio::time::Instant;

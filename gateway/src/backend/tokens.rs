@@ -7,14 +7,13 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use bytes::Bytes;
 use http::{HeaderValue, Method, StatusCode, Uri, header};
-use http_body_util::BodyExt;
 use porch_facade::{ClientGrant, Mask};
 use serde_json::Value;
 use tokio::time::Instant;
 
-use super::{Answered, Backends, CallFailure, deepest};
+use super::Backends;
+use super::asked::{failed, whole};
 use crate::body::OutBody;
 use crate::outgoing::{Fields, Outgoing};
 
@@ -160,39 +159,11 @@ async fn ask(backends: &Backends, grant: &ClientGrant) -> Result<(HeaderValue, D
     let within = server.timeout;
     let until = Instant::now() + within;
     let sent = backends.send(server, 0, &mut slot, until, within, &|| None);
-    let answered = sent.await.map_err(|e| told(failure(&e)))?;
+    let answered = sent.await.map_err(|e| told(failed(&e)))?;
     let status = answered.head.status;
-    let body = tokio::time::timeout_at(until, whole(answered)).await;
+    let body = tokio::time::timeout_at(until, whole(answered, MAX_ANSWER)).await;
     let body = body.map_err(|_| told("its answer does not end in time".into()))?;
     read(status, &body.map_err(told)?).map_err(told)
-}
-
-fn failure(failure: &CallFailure) -> String {
-    match failure {
-        CallFailure::Connect(e) => format!("it cannot be reached: {}", deepest(e)),
-        CallFailure::ConnectTimeout => "it takes no connection in time".into(),
-        CallFailure::Busy(_) => "all its connections are in use".into(),
-        CallFailure::Broken(why) => format!("it broke off: {why}"),
-        CallFailure::Timeout => "it does not answer in time".into(),
-        CallFailure::Resting(_) => "it is left alone".into(),
-    }
-}
-
-async fn whole(answered: Answered) -> Result<Bytes, String> {
-    let (mut body, mut all) = (answered.body, Vec::new());
-    while let Some(frame) = body.frame().await {
-        let frame = frame.map_err(|e| format!("it broke off: {e}"))?;
-        if let Ok(data) = frame.into_data() {
-            if all.len() + data.len() > MAX_ANSWER {
-                return Err(format!("its answer has more than {MAX_ANSWER} bytes"));
-            }
-            all.extend_from_slice(&data);
-        }
-    }
-    if let Some(lease) = answered.lease {
-        lease.give_back();
-    }
-    Ok(all.into())
 }
 
 /// Reads the answer of an authorization server (RFC 6749 §5.1, §5.2).

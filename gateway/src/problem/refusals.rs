@@ -128,13 +128,13 @@ pub(crate) fn credential(is_key: bool, label: &str) -> String {
 }
 
 /// A caller that is known and has not the role that it takes (RFC 9110 §15.5.4).
-pub(crate) fn no_role(consumer: &Consumer, rule: &RoleRule) -> Box<Problem> {
+pub(crate) fn no_role(consumer: &Consumer, own: &[&str], rule: &RoleRule) -> Box<Problem> {
     let wanted = rule.any.join(" or ");
     let title = "Another role is needed";
     let detail = format!("This takes the role {wanted}.");
-    let own = match consumer.roles.len() {
-        0 => "no role".to_owned(),
-        _ => consumer.roles.join(", "),
+    let own = match own {
+        [] => "no role".to_owned(),
+        some => some.join(", "),
     };
     Problem::new(403, "role", title, detail, StageName::Admit)
         .why(format!(
@@ -321,4 +321,22 @@ pub(crate) fn late_together(
 pub(crate) fn not_wired(op: &CompiledOperation) -> Box<Problem> {
     let detail = "This operation cannot be carried out.";
     Problem::new(500, "wiring", "Not wired", detail, StageName::Prepare).by(&op.place)
+}
+
+/// A token that cannot be held against the keys of its issuer, since these cannot be had: no fault of the caller.
+pub(crate) fn no_issuer(why: &str, place: &RulePlace) -> Box<Problem> {
+    let title = "The token cannot be checked";
+    let detail = "Its issuer gives no keys now. Try again in a moment.";
+    Problem::new(503, "issuer", title, detail, StageName::Admit)
+        .why(why)
+        .by(place)
+        .header(header::RETRY_AFTER, "5")
+}
+
+/// A good token that is no consumer's (RFC 9110 §15.5.4).
+pub(crate) fn nobodys(why: String, place: &RulePlace) -> Box<Problem> {
+    let detail = "The token is good, and nobody is registered for it here.";
+    Problem::new(403, "not-granted", "Not granted", detail, StageName::Admit)
+        .why(why)
+        .by(place)
 }

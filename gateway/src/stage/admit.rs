@@ -95,11 +95,13 @@ fn asked(
 /// Whether the caller has the roles that it takes.
 #[cold]
 fn roles(x: &Exchange<'_>, op: &CompiledOperation) -> Result<(), Box<Problem>> {
-    let own = x.caller.roles();
-    let has = |rule: &RoleRule| own.iter().any(|r| rule.any.iter().any(|a| **a == **r));
+    let has = |rule: &RoleRule| x.caller.roles().any(|r| rule.any.iter().any(|a| a == r));
     let mut rules = op.admission.roles.iter();
     match (rules.find(|rule| !has(rule)), x.caller.consumer()) {
-        (Some(rule), Some(consumer)) => Err(problem::no_role(consumer, rule)),
+        (Some(rule), Some(consumer)) => {
+            let own: Vec<&str> = x.caller.roles().collect();
+            Err(problem::no_role(consumer, &own, rule))
+        }
         _ => Ok(()),
     }
 }

@@ -106,7 +106,13 @@ fn consumer_lines(c: &Value) -> Vec<Vec<String>> {
             used(p),
         ]
     });
-    let mut lines: Vec<Vec<String>> = keys.chain(passwords).collect();
+    let clients = list(c, "clients").iter().map(|t| {
+        let name = format!("tokens of {}", text(t, "name"));
+        let every = "every facade".to_owned();
+        vec![name, String::new(), every, "good".into(), used(t)]
+    });
+    let all = keys.chain(passwords).chain(clients);
+    let mut lines: Vec<Vec<String>> = all.collect();
     if lines.is_empty() {
         let mut none = vec!["(none)".to_owned()];
         none.resize(5, String::new());
@@ -167,6 +173,29 @@ pub(crate) async fn consumer(
             name,
             remove,
         } => password(&consumer, name, remove, client, show).await?,
+        ConsumerCommand::Token {
+            consumer,
+            issuer,
+            client: id,
+            remove: false,
+        } => {
+            let path = format!("/api/consumers/{}/clients", segment(&consumer));
+            let new = json!({ "issuer": issuer, "client": id });
+            let made = client.send(Method::POST, &path, Some(new)).await?;
+            show.value(&made, |v| {
+                format!("tokens of {} are {consumer}'s", text(v, "name"))
+            });
+        }
+        ConsumerCommand::Token {
+            issuer, client: id, ..
+        } => {
+            let name = format!("{} of {}", id.trim(), issuer.trim());
+            let path = format!("/api/clients/{}", segment(&name));
+            client.send(Method::DELETE, &path, None).await?;
+            show.value(&json!({ "removed": name }), |_| {
+                format!("tokens of {name} are nobody's any more")
+            });
+        }
         ConsumerCommand::Delete { name, yes } => {
             let path = format!("/api/consumers/{}", segment(&name));
             let found = client.get(&path).await?;
@@ -183,7 +212,7 @@ pub(crate) async fn consumer(
 /// What stops working when a consumer is gone.
 fn what_breaks(found: &Value) -> String {
     let (keys, calls) = (list(found, "keys").len(), list(found, "calls"));
-    let shows = keys + list(found, "passwords").len();
+    let shows = keys + list(found, "passwords").len() + list(found, "clients").len();
     let mut told = format!("{} credentials end.\n", shows);
     for c in calls.iter().take(10) {
         told.push_str(&format!(

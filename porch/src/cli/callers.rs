@@ -44,6 +44,20 @@ pub(crate) enum ConsumerCommand {
         #[arg(long)]
         remove: bool,
     },
+    /// Note that tokens which an issuer signs for a client are a consumer's.
+    Token {
+        /// Its name.
+        consumer: String,
+        /// The issuer, as its tokens name it.
+        #[arg(long)]
+        issuer: String,
+        /// The client, as its tokens name it.
+        #[arg(long)]
+        client: String,
+        /// They are its no more.
+        #[arg(long)]
+        remove: bool,
+    },
     /// Take a consumer away, with all that it shows and has agreed to; what would break is said first.
     Delete {
         /// Its name.

@@ -276,6 +276,38 @@ impl FacadeCompiler<'_> {
     }
 }
 
+/// A server that is asked for something besides calls: tokens, keys.
+pub(super) fn of_addresses(
+    addresses: Vec<Address>,
+    trust: Trust,
+    identity: u64,
+    timeout: Duration,
+) -> CompiledBackend {
+    CompiledBackend {
+        name: format!("{}://{}", addresses[0].scheme(), addresses[0].authority),
+        kind: crate::kind::http::NAME,
+        identity,
+        transport: Transport::Http1,
+        offers_http2: false,
+        turns: turns(&addresses),
+        addresses,
+        trust,
+        server_name: None,
+        attempts: None,
+        circuit: None,
+        health: None,
+        connections: None,
+        waiting: None,
+        timeout,
+        connect: DEFAULT_CONNECT.min(timeout),
+        idle: timeout,
+        max_message: DEFAULT_MESSAGE,
+        compress: false,
+        xml: None,
+        credentials: Credentials::default(),
+    }
+}
+
 /// How long a connection may take.
 fn connect_time(backend: &Document<BackendDoc>) -> Duration {
     backend.doc.connect_timeout.map_or(DEFAULT_CONNECT, |t| t.0)

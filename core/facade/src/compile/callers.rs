@@ -51,25 +51,33 @@ impl<'a> FacadeCompiler<'a> {
         if let Some(known) = self.shared.credentials.get(&key) {
             return known.clone();
         }
-        let made = rules.into_iter().map(|(doc, i, level)| CredentialRule {
-            kind: self.within(level, |c| c.credential(level, i, doc)),
-            place: self.said_at(level, &keys, doc.in_words()),
+        let made = rules.into_iter().filter_map(|(doc, i, level)| {
+            Some(CredentialRule {
+                kind: self.within(level, |c| c.credential(level, i, doc))?,
+                place: self.said_at(level, &keys, doc.in_words()),
+            })
         });
         let made = Arc::new(Demanded::new(made.collect()));
         self.shared.credentials.insert(key, made.clone());
         made
     }
 
-    fn credential(&mut self, level: &Level<'a>, i: usize, doc: &CredentialDoc) -> CredentialKind {
-        match doc {
+    fn credential(
+        &mut self,
+        level: &Level<'a>,
+        i: usize,
+        doc: &CredentialDoc,
+    ) -> Option<CredentialKind> {
+        Some(match doc {
             CredentialDoc::Basic => CredentialKind::Basic,
+            CredentialDoc::Token(doc) => CredentialKind::Token(self.token(level, i, doc)?),
             CredentialDoc::Key(doc) => {
                 let mut steps = level.below(&["admit", "credentials"]);
                 steps.extend([Step::Index(i), Step::Key("key".into())]);
                 let place = self.key_place(level, &steps, doc.place, doc.name.as_deref());
                 CredentialKind::Key(place)
             }
-        }
+        })
     }
 
     fn key_place(

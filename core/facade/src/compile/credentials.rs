@@ -9,11 +9,10 @@ use serde_json::{Map, Value};
 
 use super::FacadeCompiler;
 use super::addresses::address;
-use super::backend::{DEFAULT_CONNECT, DEFAULT_MESSAGE, DEFAULT_TIMEOUT, identity};
+use super::backend::{DEFAULT_TIMEOUT, identity, of_addresses};
 use crate::Mask;
 use crate::compiled::{
-    Address, ClientGrant, CompiledBackend, Credentials, OwnCertificate, PLACEHOLDER, Secrets,
-    Transport, Trust, turns,
+    Address, ClientGrant, Credentials, OwnCertificate, PLACEHOLDER, Secrets, Transport, Trust,
 };
 use crate::documents::{BackendDoc, CertificateDoc, ClientDoc, LoginDoc, PasswordKind, ShownBy};
 use crate::read::{Document, beside};
@@ -229,29 +228,7 @@ impl Filling<'_, '_> {
         let timeout = self.backend.doc.timeout.map_or(DEFAULT_TIMEOUT, |t| t.0);
         ClientGrant {
             identity,
-            server: CompiledBackend {
-                name: format!("{}://{}", addresses[0].scheme(), addresses[0].authority),
-                kind: crate::kind::http::NAME,
-                identity,
-                transport: Transport::Http1,
-                offers_http2: false,
-                turns: turns(&addresses),
-                addresses,
-                trust,
-                server_name: None,
-                attempts: None,
-                circuit: None,
-                health: None,
-                connections: None,
-                waiting: None,
-                timeout,
-                connect: DEFAULT_CONNECT.min(timeout),
-                idle: timeout,
-                max_message: DEFAULT_MESSAGE,
-                compress: false,
-                xml: None,
-                credentials: Credentials::default(),
-            },
+            server: of_addresses(addresses, trust, identity, timeout),
             target,
             authorization,
             body: body.into(),

@@ -10,8 +10,11 @@ use porch_contract::{ParamType, Place, Shape, Style};
 use porch_soap::generic::Mapping;
 use porch_valid::Validator;
 
-use super::Limits;
+use porch_proof::Expected;
+use porch_rules::expr::Template;
+
 use super::RulePlace;
+use super::{CompiledBackend, Limits};
 use crate::documents::MediaType;
 
 /// Who and what may pass.
@@ -79,13 +82,35 @@ impl Networks {
 }
 
 /// A kind of credential, and where it is shown.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug)]
 pub enum CredentialKind {
     /// A consumer's key.
     Key(KeyPlace),
     /// A consumer's name and password (RFC 7617).
     Basic,
+    /// A token that an issuer signed.
+    Token(Arc<TokenRule>),
 }
+
+/// Tokens of an issuer, and what follows from them.
+#[derive(Debug)]
+pub struct TokenRule {
+    /// What they must be.
+    pub expected: Expected,
+    /// Who has the keys: what is learned hangs on its identity.
+    pub server: CompiledBackend,
+    /// Path and query of the keys, or of the discovery document.
+    pub target: String,
+    /// Whether it is that of the discovery document.
+    pub discovers: bool,
+    /// What a consumer is found by.
+    pub consumer: Template,
+    /// The roles that it gives.
+    pub roles: Option<Template>,
+}
+
+/// The root that the claims of a token are named by, in what follows from them.
+pub const CLAIMS: &str = "claims";
 
 /// Where a key is shown.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -101,12 +126,15 @@ pub enum KeyPlace {
 impl CredentialKind {
     /// Whether it stands in `Authorization`.
     pub fn is_in_authorization(&self) -> bool {
-        matches!(self, Self::Key(KeyPlace::Bearer) | Self::Basic)
+        matches!(
+            self,
+            Self::Key(KeyPlace::Bearer) | Self::Basic | Self::Token(_)
+        )
     }
 
     /// Whether it takes more than a look at the table of grants to hold it good.
     pub fn is_proven(&self) -> bool {
-        matches!(self, Self::Basic)
+        matches!(self, Self::Basic | Self::Token(_))
     }
 
     /// Where it is shown, in words.
@@ -116,6 +144,7 @@ impl CredentialKind {
             Self::Key(KeyPlace::Query(name)) => format!("in the query, as {name}"),
             Self::Key(KeyPlace::Bearer) => "as Authorization: Bearer".to_owned(),
             Self::Basic => "as Authorization: Basic".to_owned(),
+            Self::Token(_) => "as Authorization: Bearer".to_owned(),
         }
     }
 }

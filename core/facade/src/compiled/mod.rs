@@ -28,8 +28,8 @@ use porch_contract::{Finding, PathTemplate, Segment, has_errors};
 
 pub use crate::index::OperationIndex;
 pub use admission::{
-    Admission, BodyPlan, BodyType, CredentialKind, CredentialRule, Demanded, FormPlan, KeyPlace,
-    Media, Networks, ParamPlan, RoleRule, ShapedKind, ShapedPlace, ShapedPlan,
+    Admission, BodyPlan, BodyType, CLAIMS, CredentialKind, CredentialRule, Demanded, FormPlan,
+    KeyPlace, Media, Networks, ParamPlan, RoleRule, ShapedKind, ShapedPlace, ShapedPlan, TokenRule,
 };
 pub use answers::{AnswersPlan, ResponsePlan, Statuses};
 pub use backend::{
@@ -60,8 +60,8 @@ use crate::route::Router;
 pub const NATIVE: &str = "native call";
 
 /// Roots that expressions of a request may name, in the order of their numbers.
-pub const REQUEST_ROOTS: [&str; 8] = [
-    "path", "query", "header", "body", "caller", "cookie", SECRET, "terms",
+pub const REQUEST_ROOTS: [&str; 9] = [
+    "path", "query", "header", "body", "caller", "cookie", SECRET, "terms", CLAIMS,
 ];
 /// The root that secrets of the environment are named by. Their values are put in when documents are compiled.
 pub const SECRET: &str = "secret";

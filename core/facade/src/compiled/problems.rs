@@ -6,7 +6,7 @@ use http::HeaderValue;
 use serde_json::Value;
 
 /// The reasons of problems: the last parts of their types.
-pub const REASONS: [&str; 43] = [
+pub const REASONS: [&str; 44] = [
     "agreement",
     "answer-contract",
     "at-once",
@@ -26,6 +26,7 @@ pub const REASONS: [&str; 43] = [
     "guessing",
     "host",
     "identity",
+    "issuer",
     "key",
     "loop-detected",
     "media-type",

@@ -7,6 +7,8 @@ use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::de::{self, MapAccess, Visitor};
 use serde::{Deserialize, Deserializer};
 
+use crate::units::Span;
+
 /// A kind of credential, with where and how it is shown.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum CredentialDoc {
@@ -14,6 +16,50 @@ pub enum CredentialDoc {
     Key(KeyDoc),
     /// A consumer's name and password (RFC 7617).
     Basic,
+    /// A token that an issuer signed (RFC 7519, RFC 9068).
+    Token(Box<TokenDoc>),
+}
+
+/// Tokens of an issuer: signed, and shown as `Authorization: Bearer` (RFC 6750 §2.1).
+#[derive(Clone, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct TokenDoc {
+    /// The issuer, as its tokens name it (`iss`).
+    pub issuer: String,
+    /// Where its keys are (RFC 7517 §5); found by its discovery document (OpenID Connect Discovery 1.0 §4) unless given.
+    pub keys: Option<String>,
+    /// For whom its tokens are (`aud`): one of these.
+    pub audience: Audience,
+    /// The algorithms that are taken (RFC 7518 §3.1, RFC 8037 §3.1); ES256, RS256, PS256 and EdDSA unless given.
+    pub algorithms: Option<Vec<String>>,
+    /// What a token says that it is (`typ`); `at+jwt` (RFC 9068 §2.1) unless given. An empty text: nothing.
+    pub types: Option<Vec<String>>,
+    /// By how much clocks may differ; 30s unless given.
+    pub skew: Option<Span>,
+    /// What a consumer is found by, over `claims`; `=claims.client_id` (RFC 9068 §2.2) unless given.
+    pub consumer: Option<String>,
+    /// The roles that it gives besides those of the consumer, over `claims`: a list of texts, or texts with blanks between them.
+    pub roles: Option<String>,
+}
+
+/// For whom tokens are.
+#[derive(Clone, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(untagged, expecting = "a text, or a list of texts, is expected here")]
+pub enum Audience {
+    /// For one.
+    One(String),
+    /// For one of several.
+    Several(Vec<String>),
+}
+
+impl Audience {
+    /// All of them.
+    pub(crate) fn all(&self) -> &[String] {
+        match self {
+            Audience::One(one) => std::slice::from_ref(one),
+            Audience::Several(all) => all,
+        }
+    }
 }
 
 /// Where a key is shown.
@@ -42,7 +88,9 @@ pub enum KeyIn {
 }
 
 /// The kinds by their names.
-const KINDS: &[&str] = &["key", "basic"];
+const KINDS: &[&str] = &["key", "basic", "token"];
+/// Those that say nothing but their name.
+const PLAIN: &[&str] = &["key", "basic"];
 
 impl CredentialDoc {
     /// The kind's name, as documents write it.
@@ -50,6 +98,7 @@ impl CredentialDoc {
         match self {
             CredentialDoc::Key(_) => "key",
             CredentialDoc::Basic => "basic",
+            CredentialDoc::Token(_) => "token",
         }
     }
 
@@ -66,6 +115,7 @@ impl CredentialDoc {
                 }
             },
             CredentialDoc::Basic => "name and password are demanded".to_owned(),
+            CredentialDoc::Token(doc) => format!("a token of {} is demanded", doc.issuer),
         }
     }
 }
@@ -86,6 +136,9 @@ impl<'de> Visitor<'de> for Kind {
         match name {
             "key" => Ok(CredentialDoc::Key(KeyDoc::default())),
             "basic" => Ok(CredentialDoc::Basic),
+            "token" => Err(E::custom(
+                "a token says whose it is: write { token: { issuer: …, audience: … } }",
+            )),
             _ => Err(E::unknown_variant(name, KINDS)),
         }
     }
@@ -100,6 +153,7 @@ impl<'de> Visitor<'de> for Kind {
                 map.next_value::<Nothing>()?;
                 CredentialDoc::Basic
             }
+            "token" => CredentialDoc::Token(map.next_value()?),
             _ => return Err(de::Error::unknown_field(&name, KINDS)),
         };
         match map.next_key::<String>()? {
@@ -129,10 +183,11 @@ impl JsonSchema for CredentialDoc {
 
     fn json_schema(generator: &mut SchemaGenerator) -> Schema {
         let key = generator.subschema_for::<KeyDoc>();
+        let token = generator.subschema_for::<TokenDoc>();
         json_schema!({
             "description": "A kind of credential by its name, or with how it is shown.",
             "oneOf": [
-                { "enum": KINDS },
+                { "enum": PLAIN },
                 {
                     "type": "object",
                     "minProperties": 1,
@@ -140,7 +195,8 @@ impl JsonSchema for CredentialDoc {
                     "additionalProperties": false,
                     "properties": {
                         "key": key,
-                        "basic": { "type": "object", "additionalProperties": false }
+                        "basic": { "type": "object", "additionalProperties": false },
+                        "token": token
                     }
                 }
             ]

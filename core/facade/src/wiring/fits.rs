@@ -201,7 +201,8 @@ impl Templates<'_> {
             "cookie" if first.optional => Ok(()),
             // Which terms there are, agreements say.
             "terms" if first.optional || self.values_are == Use::Counted => Ok(()),
-            "terms" => Err(absent(first, "terms")),
+            "claims" if first.optional => Ok(()),
+            "terms" | "claims" => Err(absent(first, root)),
             "cookie" => Err(absent(first, "cookie")),
             "caller" => {
                 let known = [

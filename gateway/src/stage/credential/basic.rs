@@ -91,7 +91,10 @@ pub(super) async fn prove(
     if !guess.wait.is_zero() {
         tokio::time::sleep(guess.wait).await;
     }
-    let hash = proof.as_deref().map(|Proof::Password(hash)| hash.clone());
+    let hash = match proof.as_deref() {
+        Some(Proof::Password(hash)) => Some(hash.clone()),
+        _ => None,
+    };
     let fits = shared.passwords.check(hash, password).await;
     let what = format!("the name “{name}”");
     let grant = match found {

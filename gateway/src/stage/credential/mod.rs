@@ -2,6 +2,7 @@
 
 mod basic;
 mod key;
+mod token;
 
 use std::borrow::Cow;
 use std::net::IpAddr;
@@ -11,10 +12,11 @@ use http::request::Parts;
 use porch_facade::{
     CompiledFacade, CompiledOperation, CredentialKind, CredentialRule, Demanded, percent_decode,
 };
-use porch_rules::grant::{Grant, Grants, Opened, Refused};
+use porch_rules::grant::{Grant, Grants, Opened, Proof, Refused};
 
 use self::basic::Basic;
 use self::key::Key;
+use self::token::{Proven, Token};
 use crate::caller::Caller;
 use crate::exchange::state::Exchange;
 use crate::problem::{self, Problem};
@@ -96,6 +98,7 @@ fn kind_of(kind: &CredentialKind) -> &'static dyn Credential {
     match kind {
         CredentialKind::Key(_) => &Key,
         CredentialKind::Basic => &Basic,
+        CredentialKind::Token(_) => &Token,
     }
 }
 
@@ -137,7 +140,11 @@ fn granted(
         Opened::Yes(agreement) => {
             let minute = u32::try_from(now / 60).unwrap_or(u32::MAX);
             if grant.shown.is_first_use(minute) {
-                let kind = if grant.is_of_key() { "key" } else { "password" };
+                let kind = match grant.proof.as_deref() {
+                    None => "key",
+                    Some(Proof::Password(_)) => "password",
+                    Some(Proof::Token) => "token",
+                };
                 x.worker.shared.used(kind, &grant.shown.label, minute);
             }
             Ok(Caller::of(grant, agreement))
@@ -189,7 +196,7 @@ pub(crate) async fn prove(
 ) -> Result<Option<Caller>, Box<Problem>> {
     super::admit::networks_let(x, op)?;
     let rules = &op.admission.credentials.rules;
-    let (rule, given) = {
+    let rule = {
         let grants = x.worker.shared.grants.load();
         let is_shown = |r: &&CredentialRule| {
             let asked = Asked::of(x, &r.kind, parts, &grants);
@@ -197,11 +204,19 @@ pub(crate) async fn prove(
         };
         let shown = rules.iter().find(is_shown);
         match shown {
-            Some(rule) if rule.kind.is_proven() => (rule, basic::given(parts)),
+            Some(rule) if rule.kind.is_proven() => rule,
             _ => return Ok(None),
         }
     };
-    let Some((name, password)) = given else {
+    if let CredentialKind::Token(of) = &rule.kind {
+        return match token::prove(x, of, parts).await {
+            Proven::Good(grant) => granted(x, facade, rule, &grant).map(Some),
+            Proven::NotGood(not_good) => Err(refuse(x, facade, op, not_good)),
+            Proven::Nobodys(why) => Err(problem::nobodys(why, &rule.place)),
+            Proven::Unknown(why) => Err(problem::no_issuer(&why, &rule.place)),
+        };
+    }
+    let Some((name, password)) = basic::given(parts) else {
         let why = "what stands in `Authorization: Basic` is no name and password (RFC 7617 §2)";
         return Err(refuse(x, facade, op, NotGood::shown(why)));
     };
