@@ -282,13 +282,13 @@ fn in_facades_of_http() {
             facade,
             "=body.reason",
             "=resaon",
-            "loyalty.facade.yaml:26:23 “resaon” is not known here; known are path, query, header, body, caller, cookie, secret, terms ()",
+            "loyalty.facade.yaml:26:23 “resaon” is not known here; known are path, query, header, body, caller, cookie, secret, terms, claims ()",
         ),
         (
             facade,
             "=body.reason",
             "=answer.body.reason",
-            "loyalty.facade.yaml:26:23 “answer” is not known here; known are path, query, header, body, caller, cookie, secret, terms ()",
+            "loyalty.facade.yaml:26:23 “answer” is not known here; known are path, query, header, body, caller, cookie, secret, terms, claims ()",
         ),
         (
             facade,

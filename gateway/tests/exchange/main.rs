@@ -42,6 +42,7 @@ mod spread;
 mod through;
 mod tls;
 mod tokens;
+mod tokens_shown;
 mod unpacked;
 mod watched;
 mod worded;

@@ -135,7 +135,7 @@ fn what_is_wrong_with_callers_and_limits_is_told_where_it_stands() {
         ),
         (
             "credentials: [keys]",
-            "9:17 “keys” is not known here (known are key, basic)",
+            "9:17 “keys” is not known here (known are key, basic, token)",
         ),
         (
             "credentials: [{ key: { in: heder } }]",
@@ -160,6 +160,46 @@ fn what_is_wrong_with_callers_and_limits_is_told_where_it_stands() {
         (
             "credentials: [{ key: {}, basic: {} }]",
             "9:17 each kind of credential stands in an item of its own ()",
+        ),
+        (
+            "credentials: [{ token: { issuer: 'http://127.0.0.1:1', audience: me } }]",
+            "",
+        ),
+        (
+            "credentials: [{ token: { issuer: crew, keys: 'http://127.0.0.1:1/keys', audience: [me, us], consumer: =claims.azp, roles: '=claims.?roles', algorithms: [PS512], types: ['', JWT], skew: 1m } }]",
+            "",
+        ),
+        (
+            "credentials: [token]",
+            "9:17 a token says whose it is: write { token: { issuer: …, audience: … } } ()",
+        ),
+        (
+            "credentials: [{ token: { issuer: x } }]",
+            "9:19 “audience” is missing ()",
+        ),
+        (
+            "credentials: [{ token: { issuer: crew, audience: me } }]",
+            "9:36 “crew/.well-known/openid-configuration” is no address that can be called: http:// and https:// are (its keys are asked for at its address; say where they are with `keys:` where it is none)",
+        ),
+        (
+            "credentials: [{ token: { issuer: 'http://127.0.0.1:1', audience: me, algorithms: [HS256] } }]",
+            "9:85 “HS256” is no algorithm of signatures with public keys (did you mean “ES256”?)",
+        ),
+        (
+            "credentials: [{ token: { issuer: 'http://127.0.0.1:1', audience: [] } }]",
+            "9:68 tokens are for somebody: a name of this API (what others are shown is not taken here (RFC 9068 §4))",
+        ),
+        (
+            "credentials: [{ token: { issuer: 'http://login.skerry.example', audience: me } }]",
+            "9:36 whoever is on the way could put keys of their own in their place (ask for them by https)",
+        ),
+        (
+            "credentials: [{ token: { issuer: 'http://127.0.0.1:1', audience: me, roles: =claim.scope } }]",
+            "9:80 “claim” is not known here; did you mean “claims”? ()",
+        ),
+        (
+            "credentials: [{ token: { issuer: 'http://127.0.0.1:1', audience: me, consumer: azp } }]",
+            "9:82 “azp” is no expression (write `=azp`, or `=claims.azp`)",
         ),
         (
             "credentials: [{ basic: { realm: x } }]",

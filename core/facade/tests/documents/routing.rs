@@ -52,7 +52,7 @@ fn what_is_wrong_with_a_routing_is_told_where_it_stands() {
         (
             WHEN,
             "=answer.status == 200",
-            "16:48 “answer” is not known here; known are path, query, header, body, caller, cookie, secret, terms ()",
+            "16:48 “answer” is not known here; known are path, query, header, body, caller, cookie, secret, terms, claims ()",
         ),
         (
             WHEN,
