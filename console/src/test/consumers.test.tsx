@@ -76,6 +76,7 @@ describe("one consumer", () => {
       "PUT /api/consumers/{consumer}/password": { name: "Tide Clock", created_at: 0 },
       "POST /api/consumers/{consumer}/agreements": consumer.agreements[0]!,
       "PUT /api/agreements/{agreement}": null,
+      "POST /api/consumers/{consumer}/clients": { name: "", issuer: "", client: "", created_at: 0 },
     });
     showOne();
     const itself = within(await screen.findByRole("region", { name: "Itself" }));
@@ -92,6 +93,13 @@ describe("one consumer", () => {
     await userEvent.click(set);
     expect(service.bodies("PUT /api/consumers/{consumer}/password")).toEqual([
       { name: "Tide Clock", password: "tern rock at seven" },
+    ]);
+    const tokens = within(screen.getByRole("region", { name: "Tokens" }));
+    await userEvent.type(tokens.getByLabelText(/^Issuer/), "https://login.skerry.example");
+    await userEvent.type(tokens.getByLabelText(/^Client/), "roster-app");
+    await userEvent.click(tokens.getByRole("button", { name: "Take its tokens" }));
+    expect(service.bodies("POST /api/consumers/{consumer}/clients")).toEqual([
+      { issuer: "https://login.skerry.example", client: "roster-app" },
     ]);
     const agreements = within(screen.getByRole("region", { name: "Agreements" }));
     expect(agreements.getByText("requests=7")).toBeInTheDocument();

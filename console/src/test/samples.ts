@@ -64,6 +64,7 @@ export const consumer: OneConsumer = {
   roles: ["pilot"],
   labels: [],
   passwords: [],
+  clients: [],
   agreements: [
     { id: 3, consumer: "Tide Clock", offer: "Open Quay", terms: { requests: 7 }, from_at: 0, paused: false },
   ],

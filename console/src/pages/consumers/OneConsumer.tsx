@@ -6,6 +6,7 @@ import type { OneConsumer as Consumer } from "../../api/schema";
 import { Ask, Button, Field, Loaded, Page, Problem, RowOf, Sheet, Soft, Table, Tag } from "../../parts";
 import { useTitle } from "../../parts/title";
 import { Agreements } from "./Agreements";
+import { Clients } from "./Clients";
 import { Keys } from "./Keys";
 import { listed } from "./listed";
 import { Passwords } from "./Passwords";
@@ -24,6 +25,7 @@ export function OneConsumer() {
             <Itself consumer={c} />
             <Keys consumer={c} />
             <Passwords consumer={c} />
+            <Clients consumer={c} />
             <Agreements consumer={c} />
             <Calls consumer={c} />
           </>
@@ -45,7 +47,7 @@ function Itself({ consumer }: { consumer: Consumer }) {
   const pause = useChange((paused: boolean) => api("PUT /api/consumers/{consumer}/pause", { path, body: { paused } }));
   const remove = useChange(() => api("DELETE /api/consumers/{consumer}", { path }));
   const error = change.error ?? pause.error ?? remove.error;
-  const shows = consumer.keys.length + consumer.passwords.length;
+  const shows = consumer.keys.length + consumer.passwords.length + consumer.clients.length;
   return (
     <Sheet aria-label="Itself">
       <form
