@@ -203,7 +203,7 @@ fn agreements(token: &str) -> Outcome {
     porch(&new, "", token)?;
     let login = "http://127.0.0.1:3861";
     let client = ["--issuer", login, "--client", "roster-app"];
-    let tokens = [&["consumer", "token", roster][..], &client].concat();
+    let tokens = [&["consumer", "token", roster][..], &client[..]].concat();
     porch(&tokens, "", token)?;
     Ok(())
 }
