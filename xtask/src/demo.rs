@@ -15,7 +15,7 @@ use porch_cluster::{Cluster, place_for};
 use crate::places::{ACCOUNT, CONSOLE, GATEWAY, PASSWORD, program};
 use crate::{Outcome, history, install, root, run as run_command, seed};
 
-const PORTS: [(&str, u16); 14] = [
+const PORTS: [(&str, u16); 15] = [
     ("gateway by TLS", 3811),
     ("gateway", GATEWAY),
     ("console", CONSOLE),

@@ -135,6 +135,18 @@ export interface Checked {
   findings: Finding[];
 }
 
+export interface ClientView {
+  /** What it is known by: the client and its issuer. */
+  name: string;
+  /** The issuer, as its tokens name it. */
+  issuer: string;
+  /** The client, as its tokens name it. */
+  client: string;
+  created_at: number;
+  /** Milliseconds since 1970, to the minute; none: it was not used yet. */
+  last_used_at?: number | null;
+}
+
 export interface ConsumerView {
   name: string;
   /** The account that looks after it. */
@@ -148,6 +160,8 @@ export interface ConsumerView {
   keys: KeyView[];
   /** Names that it shows with a password. */
   passwords: PasswordView[];
+  /** Clients of issuers whose tokens it shows. */
+  clients: ClientView[];
   agreements: AgreementView[];
 }
 
@@ -545,6 +559,13 @@ export interface NewAccount {
   role: string;
 }
 
+export interface NewClient {
+  /** The issuer, as its tokens name it (`iss`). */
+  issuer: string;
+  /** The client, as its tokens name it: what the document's `consumer:` says of them. */
+  client: string;
+}
+
 export interface NewConsumer {
   name: string;
   /** The account that looks after it. */
@@ -620,6 +641,8 @@ export interface OneConsumer {
   keys: KeyView[];
   /** Names that it shows with a password. */
   passwords: PasswordView[];
+  /** Clients of issuers whose tokens it shows. */
+  clients: ClientView[];
   agreements: AgreementView[];
   /** Calls of the last seven days, the most first. */
   calls: CallsOf[];
@@ -1244,6 +1267,7 @@ export interface Routes {
   "GET /api/backends": { query: undefined; body: undefined; reply: BackendView[] };
   "POST /api/backends/{backend}/probe": { query: undefined; body: undefined; reply: ProbeView };
   "POST /api/check": { query: undefined; body: CheckRequest; reply: Checked };
+  "DELETE /api/clients/{name}": { query: undefined; body: undefined; reply: null };
   "GET /api/compare": { query: undefined; body: undefined; reply: Difference[] };
   "GET /api/consumers": { query: { search?: string; after?: string; most?: number | null }; body: undefined; reply: ConsumerView[] };
   "POST /api/consumers": { query: undefined; body: NewConsumer; reply: ConsumerView };
@@ -1251,6 +1275,7 @@ export interface Routes {
   "DELETE /api/consumers/{consumer}": { query: undefined; body: undefined; reply: null };
   "PATCH /api/consumers/{consumer}": { query: undefined; body: ChangedConsumer; reply: null };
   "POST /api/consumers/{consumer}/agreements": { query: undefined; body: NewTerms; reply: AgreementView };
+  "POST /api/consumers/{consumer}/clients": { query: undefined; body: NewClient; reply: ClientView };
   "POST /api/consumers/{consumer}/keys": { query: undefined; body: NewKey; reply: KeyView };
   "PUT /api/consumers/{consumer}/password": { query: undefined; body: NewPassword; reply: PasswordView };
   "PUT /api/consumers/{consumer}/pause": { query: undefined; body: Paused; reply: null };
