@@ -49,7 +49,11 @@ impl App {
                 trouble.clone(),
             )),
             kept: KeptInMind::new(shared.clone(), database.clone()),
-            directory: Arc::new(Directory::new(shared.clone(), database.clone())),
+            directory: Arc::new(Directory::new(
+                shared.clone(),
+                database.clone(),
+                seal.clone(),
+            )),
             observatory: Arc::new(Observatory::new(shared, database.clone())),
             database,
             trials,

@@ -105,7 +105,8 @@ impl<'x> Exchange<'x> {
         let captured = found.captured();
         let demanded = &found.operation.admission.credentials;
         if self.mode == Mode::Live && (demanded.proven || !demanded.in_query.is_empty()) {
-            match Box::pin(self.shown(&found, parts)).await? {
+            let has_body = body.length() != Some(0);
+            match Box::pin(self.shown(&found, parts, has_body)).await? {
                 None => {}
                 // Without what was shown in the query, as if it had not stood there.
                 Some(parts) => return Box::pin(self.stages(&parts, body, Ok(sound))).await,
@@ -119,6 +120,10 @@ impl<'x> Exchange<'x> {
                 }
                 return Err(problem);
             }
+        };
+        let body = match self.rare.as_ref().is_some_and(|r| r.digest.is_some()) {
+            false => body,
+            true => Box::pin(self.digested(&found, body)).await?,
         };
         if self.mode == Mode::Live && !found.operation.admission.limits.at_once.is_empty() {
             Box::pin(self.at_once(&found, parts, &admitted.parameters)).await?;
@@ -155,6 +160,7 @@ impl<'x> Exchange<'x> {
         &mut self,
         found: &Found<'_>,
         parts: &Parts,
+        has_body: bool,
     ) -> Result<Option<Box<Parts>>, Box<Problem>> {
         let (facade, op) = (found.facade, found.operation);
         let is_taken = self.rare.as_ref().is_some_and(|r| r.taken.is_some());
@@ -168,11 +174,25 @@ impl<'x> Exchange<'x> {
             return Ok(Some(rest));
         }
         if op.admission.credentials.proven
-            && let Some(caller) = stage::prove(self, facade, op, parts).await?
+            && let Some((caller, digest)) = stage::prove(self, facade, op, parts, has_body).await?
         {
             self.caller = caller;
+            if digest.is_some() {
+                self.rare().digest = digest;
+            }
         }
         Ok(None)
+    }
+
+    /// The body, once it is all here and is what its signed digest says.
+    async fn digested(&self, found: &Found<'_>, body: InBody) -> Result<InBody, Box<Problem>> {
+        let op = found.operation;
+        let bytes = body.collect(op.admission.max_body, &self.share).await;
+        let bytes = bytes.map_err(|failure| crate::problem::body_unreadable(failure, op))?;
+        let told = self.rare.as_ref().and_then(|r| r.digest.as_deref());
+        let same = porch_proof::is_digest_of(told.unwrap_or_default(), &bytes);
+        same.map_err(|why| crate::problem::other_body(why, &op.admission.credentials))?;
+        Ok(InBody::Full(bytes))
     }
 
     /// Waits for its place among those that are under way at the same time.

@@ -240,6 +240,15 @@ pub(crate) struct CallArgs {
     /// The password of that name.
     #[arg(long, env = "ELM_PORCH_PASSWORD", hide_env_values = true)]
     pub(crate) password: Option<String>,
+    /// Sign the request (RFC 9421) with the key that is known by this, in place of showing one.
+    #[arg(long, value_name = "KEYID", requires = "sign_key")]
+    pub(crate) sign: Option<String>,
+    /// A file with the private key in PEM (PKCS #8), or with the secret.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) sign_key: Option<PathBuf>,
+    /// The algorithm: hmac-sha256, ed25519, ecdsa-p256-sha256, ecdsa-p384-sha384, rsa-pss-sha512 or rsa-v1_5-sha256.
+    #[arg(long, value_name = "NAME", default_value = "ed25519")]
+    pub(crate) sign_by: String,
     /// Address of the gateway.
     #[arg(
         long,

@@ -19,6 +19,7 @@ mod remote;
 mod rules;
 mod serve;
 mod show;
+mod signing;
 mod sources;
 mod trying;
 mod watch;

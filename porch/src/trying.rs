@@ -292,7 +292,13 @@ pub(crate) async fn call(args: &CallArgs, show: &Show) -> Result<bool, CliError>
         request = request.json(&body);
     }
     let began = Instant::now();
-    let answer = request.send().await.map_err(|e| {
+    let mut request = request
+        .build()
+        .map_err(|e| CliError::new(format!("the call cannot be made: {e}")))?;
+    if let (Some(keyid), Some(file)) = (&args.sign, &args.sign_key) {
+        crate::signing::sign(&mut request, (keyid, &args.sign_by), file)?;
+    }
+    let answer = reqwest::Client::new().execute(request).await.map_err(|e| {
         CliError::new(format!("the gateway at {gateway} cannot be reached: {e}"))
             .help("give its address with --gateway or ELM_PORCH_GATEWAY")
     })?;

@@ -65,6 +65,8 @@ const ROLES: [(&str, &[&str]); 4] = [
             "DELETE /api/passwords/{name}",
             "POST /api/consumers/{consumer}/clients",
             "DELETE /api/clients/{name}",
+            "POST /api/consumers/{consumer}/signing-keys",
+            "DELETE /api/signing-keys/{keyid}",
             "POST /api/consumers/{consumer}/agreements",
             "PUT /api/agreements/{agreement}",
             "DELETE /api/agreements/{agreement}",

@@ -60,7 +60,7 @@ pub(crate) fn seed(folder: &Path, first: bool) -> Outcome<String> {
     // The client keeps its session in a folder of the demo, not in the home of whoever runs it.
     let token = sign_in()?;
     publish(folder, &token)?;
-    let keys = consumers(&token)?;
+    let keys = consumers(folder, &token)?;
     let kiosk = key(&token, "Quayside Kiosk", "demo")?;
     traffic(&keys);
     let text = format!(
@@ -156,7 +156,7 @@ fn copy(from: &Path, to: &Path) -> std::io::Result<()> {
 }
 
 /// Makes the consumers; the keys that traffic may use. The kiosk's limit is left whole for whoever tries the demo.
-fn consumers(token: &str) -> Outcome<Vec<String>> {
+fn consumers(folder: &Path, token: &str) -> Outcome<Vec<String>> {
     let mut keys = Vec::new();
     for (consumer, owner) in [
         ("Gullwing Tours", "gullwing"),
@@ -175,7 +175,27 @@ fn consumers(token: &str) -> Outcome<Vec<String>> {
         }
     }
     agreements(token)?;
+    signing_key(folder, token)?;
     Ok(keys)
+}
+
+/// What Gullwing Tours signs its requests with: drawn on the first start, and kept beside the demo's data.
+fn signing_key(folder: &Path, token: &str) -> Outcome {
+    let mut random = [0u8; 32];
+    getrandom::fill(&mut random).map_err(|e| e.to_string())?;
+    let secret: String = random.iter().map(|b| format!("{b:02x}")).collect();
+    let file = folder.join("gullwing.secret");
+    let told = |e: std::io::Error| format!("{}: {e}", file.display());
+    let _ = fs::remove_file(&file);
+    let mut made = fs::OpenOptions::new()
+        .write(true)
+        .create_new(true)
+        .mode(0o600)
+        .open(&file)
+        .map_err(told)?;
+    made.write_all(secret.as_bytes()).map_err(told)?;
+    let key = ["consumer", "signing-key", "Gullwing Tours", "gullwing-1"];
+    porch(&key, &secret, token).map(drop)
 }
 
 /// What some of them have agreed to; and an office that shows a name and a password, and may give ships their berths.

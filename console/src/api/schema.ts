@@ -162,6 +162,8 @@ export interface ConsumerView {
   passwords: PasswordView[];
   /** Clients of issuers whose tokens it shows. */
   clients: ClientView[];
+  /** Keys that it signs requests with. */
+  signing_keys: SigningKeyView[];
   agreements: AgreementView[];
 }
 
@@ -608,6 +610,15 @@ export interface NewSecret {
   value: string;
 }
 
+export interface NewSigningKey {
+  /** What it is known by (`keyid`). */
+  keyid: string;
+  /** A public key, in PEM (RFC 7468 §13) or as a JSON Web Key (RFC 7517). */
+  public_key?: string | null;
+  /** A secret that both have, for `hmac-sha256`: at least 32 characters; white space around it is taken away. */
+  secret?: string | null;
+}
+
 export interface NewTerms {
   /** Name of what was offered. */
   offer: string;
@@ -643,6 +654,8 @@ export interface OneConsumer {
   passwords: PasswordView[];
   /** Clients of issuers whose tokens it shows. */
   clients: ClientView[];
+  /** Keys that it signs requests with. */
+  signing_keys: SigningKeyView[];
   agreements: AgreementView[];
   /** Calls of the last seven days, the most first. */
   calls: CallsOf[];
@@ -1019,6 +1032,16 @@ export interface SignIn {
   label?: string;
 }
 
+export interface SigningKeyView {
+  /** What it is known by (`keyid`). */
+  keyid: string;
+  /** `shared`: a secret that both have; else the kind of the public key. */
+  kind: string;
+  created_at: number;
+  /** Milliseconds since 1970, to the minute; none: it was not used yet. */
+  last_used_at?: number | null;
+}
+
 export type SoapVersion = "1.1" | "1.2";
 
 export interface Stage {
@@ -1279,6 +1302,7 @@ export interface Routes {
   "POST /api/consumers/{consumer}/keys": { query: undefined; body: NewKey; reply: KeyView };
   "PUT /api/consumers/{consumer}/password": { query: undefined; body: NewPassword; reply: PasswordView };
   "PUT /api/consumers/{consumer}/pause": { query: undefined; body: Paused; reply: null };
+  "POST /api/consumers/{consumer}/signing-keys": { query: undefined; body: NewSigningKey; reply: SigningKeyView };
   "GET /api/copies": { query: { minutes?: number | null }; body: undefined; reply: CopyLine[] };
   "POST /api/derive": { query: undefined; body: DeriveRequest; reply: DerivedDocuments };
   "GET /api/draft": { query: undefined; body: undefined; reply: DraftFile[] };
@@ -1312,6 +1336,7 @@ export interface Routes {
   "POST /api/session": { query: undefined; body: SignIn; reply: Session };
   "DELETE /api/session": { query: undefined; body: undefined; reply: null };
   "PUT /api/session/password": { query: undefined; body: OwnPassword; reply: null };
+  "DELETE /api/signing-keys/{keyid}": { query: undefined; body: undefined; reply: null };
   "GET /api/traces": { query: { facade?: string; operation?: string; consumer?: string; status?: string; most?: number | null }; body: undefined; reply: TraceLine[] };
   "GET /api/traces/{id}": { query: undefined; body: undefined; reply: Explained };
   "POST /api/trials": { query: undefined; body: Trial; reply: TrialResult };

@@ -76,6 +76,7 @@ describe("one consumer", () => {
       "PUT /api/consumers/{consumer}/password": { name: "Tide Clock", created_at: 0 },
       "POST /api/consumers/{consumer}/agreements": consumer.agreements[0]!,
       "PUT /api/agreements/{agreement}": null,
+      "POST /api/consumers/{consumer}/signing-keys": { keyid: "", kind: "", created_at: 0 },
       "POST /api/consumers/{consumer}/clients": { name: "", issuer: "", client: "", created_at: 0 },
     });
     showOne();
@@ -101,6 +102,14 @@ describe("one consumer", () => {
     expect(service.bodies("POST /api/consumers/{consumer}/clients")).toEqual([
       { issuer: "https://login.skerry.example", client: "roster-app" },
     ]);
+    const signing = within(screen.getByRole("region", { name: "Signing keys" }));
+    expect(signing.getByText("Ed25519")).toBeInTheDocument();
+    await userEvent.type(signing.getByLabelText(/keyid/), "clock-2");
+    await userEvent.type(signing.getByLabelText(/^Public key/), "PEM");
+    await userEvent.click(signing.getByRole("button", { name: "Take the key" }));
+    expect(service.bodies("POST /api/consumers/{consumer}/signing-keys")).toEqual([
+      { keyid: "clock-2", public_key: "PEM" },
+    ]);
     const agreements = within(screen.getByRole("region", { name: "Agreements" }));
     expect(agreements.getByText("requests=7")).toBeInTheDocument();
     await userEvent.type(agreements.getByLabelText("What was offered"), "Charter Hand");
@@ -120,7 +129,7 @@ describe("one consumer", () => {
     const router = showOne();
     await userEvent.click(await screen.findByRole("button", { name: "Delete Tide Clock" }));
     const question = within(await screen.findByRole("alertdialog"));
-    expect(question.getByText(/Its 2 credentials end at once/)).toHaveTextContent("sailings / quoteFare 12 times");
+    expect(question.getByText(/Its 3 credentials end at once/)).toHaveTextContent("sailings / quoteFare 12 times");
     await userEvent.click(question.getByRole("button", { name: "Delete" }));
     await vi.waitFor(() => expect(router.state.location.pathname).toBe("/consumers"));
   });

@@ -65,6 +65,7 @@ export const consumer: OneConsumer = {
   labels: [],
   passwords: [],
   clients: [],
+  signing_keys: [{ keyid: "clock-1", kind: "Ed25519", created_at: 0 }],
   agreements: [
     { id: 3, consumer: "Tide Clock", offer: "Open Quay", terms: { requests: 7 }, from_at: 0, paused: false },
   ],

@@ -11,8 +11,9 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use super::agreements::{AgreementView, agreement_view};
+use super::clients::{ClientView, SigningKeyView};
 use super::extract::{Json, Path, Query};
-use super::keys::{ClientView, KeyView, PasswordView, key_view};
+use super::keys::{KeyView, PasswordView, key_view};
 use super::session::Publisher;
 use crate::app::App;
 use crate::error::ApiError;
@@ -33,6 +34,8 @@ pub(crate) struct ConsumerView {
     passwords: Vec<PasswordView>,
     /// Clients of issuers whose tokens it shows.
     clients: Vec<ClientView>,
+    /// Keys that it signs requests with.
+    signing_keys: Vec<SigningKeyView>,
     agreements: Vec<AgreementView>,
 }
 
@@ -42,14 +45,16 @@ fn view(
     agreements: Vec<agreement::Model>,
 ) -> ConsumerView {
     let (keys, others): (Vec<_>, Vec<_>) = credentials.into_iter().partition(|c| c.kind == "key");
-    let (clients, passwords): (Vec<_>, Vec<_>) =
-        others.into_iter().partition(|c| c.kind == "token");
+    let (clients, others): (Vec<_>, Vec<_>) = others.into_iter().partition(|c| c.kind == "token");
+    let (signing, passwords): (Vec<_>, Vec<_>) =
+        others.into_iter().partition(|c| c.kind == "signature");
     ConsumerView {
         roles: c.roles(),
         labels: c.labels(),
         keys: keys.into_iter().map(|k| key_view(k, None)).collect(),
         passwords: passwords.into_iter().map(PasswordView::from).collect(),
         clients: clients.into_iter().map(ClientView::from).collect(),
+        signing_keys: signing.into_iter().map(SigningKeyView::from).collect(),
         agreements: agreements
             .into_iter()
             .map(|a| agreement_view(a, &c.name))

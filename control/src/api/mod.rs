@@ -3,6 +3,7 @@
 mod accounts;
 mod agreements;
 mod backends;
+mod clients;
 mod consumers;
 mod document;
 mod draft;
@@ -135,8 +136,10 @@ fn publishers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(keys::renew_key))
         .routes(routes!(keys::set_password))
         .routes(routes!(keys::delete_password))
-        .routes(routes!(keys::create_client))
-        .routes(routes!(keys::delete_client))
+        .routes(routes!(clients::create_client))
+        .routes(routes!(clients::delete_client))
+        .routes(routes!(clients::create_signing_key))
+        .routes(routes!(clients::delete_signing_key))
         .routes(routes!(agreements::create_agreement))
         .routes(routes!(
             agreements::change_agreement,

@@ -4,9 +4,11 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use porch_gateway::Pauses;
-use porch_rules::grant::{Agreement, Consumer, Grant, Grants, Opens, Proof, Shown};
+use porch_proof::{PublicKey, SigningKey};
+use porch_rules::grant::{Agreement, Consumer, Grant, Grants, Opens, Proof, Shown, Signing};
 use porch_rules::key::KeyHash;
 use porch_store::entity::{agreement, consumer, credential};
+use porch_store::{Seal, SealError};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
@@ -31,6 +33,29 @@ pub(crate) struct GrantRow {
     /// Whether tokens of an issuer are what is shown.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub(crate) of_token: bool,
+    /// The key that requests are signed with, as it is kept: a public one as it was given, a secret sealed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) signing: Option<String>,
+}
+
+/// How a sealed secret begins.
+const SEALED: &str = "sealed:";
+
+/// A secret that requests are signed with, sealed for keeping.
+pub(crate) fn sealed(seal: &Seal, keyid: &str, secret: &str) -> Result<String, SealError> {
+    let bytes = seal.seal(&format!("signing/{keyid}"), secret)?;
+    Ok(SEALED.to_owned() + &to_hex(&bytes))
+}
+
+/// The key that is kept as a text; `None` where it cannot be read.
+fn signing_key(seal: &Seal, keyid: &str, kept: &str) -> Option<SigningKey> {
+    let Some(hex) = kept.strip_prefix(SEALED) else {
+        return PublicKey::read(kept).ok().map(SigningKey::Public);
+    };
+    let secret = seal
+        .open(&format!("signing/{keyid}"), &from_hex(hex)?)
+        .ok()?;
+    Some(SigningKey::Shared(secret.into_bytes().into()))
 }
 
 impl From<credential::Model> for GrantRow {
@@ -43,8 +68,9 @@ impl From<credential::Model> for GrantRow {
             consumer: k.consumer_id,
             ends_at: k.ends_at,
             paused: k.paused,
-            password: k.proof,
             of_token: k.kind == "token",
+            signing: k.proof.clone().filter(|_| k.kind == "signature"),
+            password: k.proof.filter(|_| k.kind == "password"),
         }
     }
 }
@@ -66,11 +92,15 @@ impl GrantRow {
                 _ => None,
             },
             of_token: matches!(grant.proof.as_deref(), Some(Proof::Token)),
+            signing: match grant.proof.as_deref() {
+                Some(Proof::Signing(key)) => Some(key.kept.to_string()),
+                _ => None,
+            },
         }
     }
 
     /// The grant that follows from it.
-    pub(super) fn grant(&self, consumer: &Arc<Consumer>) -> Option<(KeyHash, Grant)> {
+    pub(super) fn grant(&self, consumer: &Arc<Consumer>, seal: &Seal) -> Option<(KeyHash, Grant)> {
         let names_some = self.facades.is_some() || self.agreements.is_some();
         let opens = names_some.then(|| {
             Arc::new(Opens {
@@ -81,6 +111,18 @@ impl GrantRow {
         let password = self.password.as_deref();
         let proof = match password {
             _ if self.of_token => Some(Proof::Token),
+            None if self.signing.is_some() => {
+                let kept = self.signing.as_deref()?;
+                let Some(key) = signing_key(seal, &self.prefix, kept) else {
+                    tracing::error!(
+                        "the key “{}” that requests are signed with cannot be read",
+                        self.prefix
+                    );
+                    return None;
+                };
+                let kept = kept.into();
+                Some(Proof::Signing(Signing { key, kept }))
+            }
             Some(hash) => Some(Proof::Password(hash.into())),
             None => None,
         };
@@ -185,16 +227,18 @@ impl ConsumerRow {
 pub(crate) fn grants_of(
     consumers: &HashMap<i64, Arc<Consumer>>,
     rows: impl Iterator<Item = GrantRow>,
+    seal: &Seal,
 ) -> Grants {
-    Grants::new(each(consumers, rows))
+    Grants::new(each(consumers, rows, seal))
 }
 
 /// The grants of rows whose consumer there is.
 pub(super) fn each(
     consumers: &HashMap<i64, Arc<Consumer>>,
     rows: impl Iterator<Item = GrantRow>,
+    seal: &Seal,
 ) -> impl Iterator<Item = (KeyHash, Grant)> {
-    rows.filter_map(|row| row.grant(consumers.get(&row.consumer)?))
+    rows.filter_map(|row| row.grant(consumers.get(&row.consumer)?, seal))
 }
 
 /// Pauses by facade and operation; an empty operation means the whole facade.
@@ -208,4 +252,16 @@ pub(crate) fn pauses_of(list: impl Iterator<Item = (String, String)>) -> Pauses 
         }
     }
     pauses
+}
+
+/// Bytes in hexadecimal.
+pub(crate) fn to_hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|b| format!("{b:02x}")).collect()
+}
+
+/// Bytes from their hexadecimal spelling.
+pub(crate) fn from_hex(text: &str) -> Option<Vec<u8>> {
+    let whole = text.is_ascii() && text.len().is_multiple_of(2);
+    let pairs = (0..text.len() / 2).map(|i| u8::from_str_radix(&text[i * 2..i * 2 + 2], 16));
+    whole.then(|| pairs.collect::<Result<_, _>>().ok())?
 }

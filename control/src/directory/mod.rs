@@ -11,11 +11,11 @@ use std::sync::Arc;
 use porch_gateway::Shared;
 use porch_rules::grant::{Consumer, Grants};
 use porch_rules::key::KeyHash;
-use porch_store::{GrantChange, Store, Topic};
+use porch_store::{GrantChange, Seal, Store, Topic};
 use tokio::sync::Mutex;
 
 pub(crate) use attempts::Attempts;
-pub(crate) use grants::{ConsumerRow, GrantRow, grants_of, pauses_of};
+pub(crate) use grants::{ConsumerRow, GrantRow, from_hex, grants_of, pauses_of, to_hex};
 pub(crate) use objects::{NewKeyOf, Pausing, Renewal};
 
 use crate::database::Database;
@@ -25,15 +25,17 @@ use crate::error::ApiError;
 pub(crate) struct Directory {
     shared: Arc<Shared>,
     database: Database,
+    seal: Seal,
     /// The revision that the table in memory has; held by whoever changes it.
     revision: Mutex<i64>,
 }
 
 impl Directory {
-    pub(crate) fn new(shared: Arc<Shared>, database: Database) -> Self {
+    pub(crate) fn new(shared: Arc<Shared>, database: Database, seal: Seal) -> Self {
         Self {
             shared,
             database,
+            seal,
             revision: Mutex::new(-1),
         }
     }
@@ -59,7 +61,7 @@ impl Directory {
                 let agreements = store.agreements_of(None).await?;
                 let rows = ConsumerRow::all(consumers, agreements).into_iter();
                 let by_id = rows.map(|row| (row.id, row.consumer())).collect();
-                let grants = read_grants(&store, &by_id).await?;
+                let grants = read_grants(&store, &by_id, &self.seal).await?;
                 self.shared.grants.store(Arc::new(grants));
                 self.read_the_rest(&store).await?;
             }
@@ -90,7 +92,7 @@ impl Directory {
             }
         }
         let rows = store.credentials_of(&ids).await?.into_iter();
-        for (hash, grant) in grants::each(&consumers, rows.map(GrantRow::from)) {
+        for (hash, grant) in grants::each(&consumers, rows.map(GrantRow::from), &self.seal) {
             table = table.with(hash, Some(grant));
         }
         self.shared.grants.store(Arc::new(table));
@@ -121,6 +123,7 @@ const PAGE: u64 = 5000;
 async fn read_grants(
     store: &Store,
     consumers: &HashMap<i64, Arc<Consumer>>,
+    seal: &Seal,
 ) -> Result<Grants, ApiError> {
     let (mut grants, mut last) = (Grants::default(), i64::MIN);
     loop {
@@ -131,6 +134,6 @@ async fn read_grants(
         };
         last = end.id;
         let rows = page.into_iter().map(GrantRow::from);
-        grants.extend(grants::each(consumers, rows));
+        grants.extend(grants::each(consumers, rows, seal));
     }
 }

@@ -332,6 +332,35 @@ impl Directory {
         Ok(made)
     }
 
+    /// Notes a key that a consumer signs requests with: a public one, or a secret that both have.
+    pub(crate) async fn set_signing_key(
+        &self,
+        who: &str,
+        consumer: &str,
+        (keyid, kept): (&str, String),
+    ) -> Result<credential::Model, ApiError> {
+        let change = self.change(who).await?;
+        let new = NewCredential {
+            consumer: consumer.to_owned(),
+            kind: "signature".to_owned(),
+            hash: KeyHash::of_name("signature", keyid).to_hex(),
+            prefix: keyid.to_owned(),
+            proof: Some(kept),
+            ..NewCredential::default()
+        };
+        let made = change.create_credential(&new).await?;
+        let object = format!("consumer {consumer}");
+        let told = ("took a signing key", object, json!({ "key": keyid }));
+        self.commit(change, (made.consumer_id, &[]), told).await?;
+        Ok(made)
+    }
+
+    /// A secret for signing, as it is kept.
+    pub(crate) fn sealed(&self, keyid: &str, secret: &str) -> Result<String, ApiError> {
+        let sealed = super::grants::sealed(&self.seal, keyid, secret);
+        Ok(sealed.map_err(porch_store::StoreError::from)?)
+    }
+
     pub(crate) async fn create_agreement(
         &self,
         who: &str,

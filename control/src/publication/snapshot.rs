@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize, Serializer};
 
 use super::Publication;
 use super::content::Served;
-use crate::directory::{ConsumerRow, GrantRow, grants_of, pauses_of};
+use crate::directory::{ConsumerRow, GrantRow, from_hex, grants_of, pauses_of, to_hex};
 use crate::error::ApiError;
 
 const FILE: &str = "served.json";
@@ -126,7 +126,7 @@ impl Publication {
         }
         let consumers = snapshot.consumers.into_iter();
         let consumers: HashMap<i64, _> = consumers.map(|c| (c.id, c.consumer())).collect();
-        let grants = grants_of(&consumers, snapshot.keys.into_iter());
+        let grants = grants_of(&consumers, snapshot.keys.into_iter(), &self.seal);
         self.shared.grants.store(Arc::new(grants));
         let pauses = pauses_of(snapshot.pauses.into_iter());
         self.shared.pauses.store(Arc::new(pauses));
@@ -191,20 +191,6 @@ fn write<K: Serialize>(path: &Path, snapshot: &Snapshot<K>) -> std::io::Result<(
     serde_json::to_writer(&mut file, snapshot)?;
     file.flush()?;
     std::fs::rename(&beside, path)
-}
-
-fn to_hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|b| format!("{b:02x}")).collect()
-}
-
-fn from_hex(text: &str) -> Option<Vec<u8>> {
-    if !text.is_ascii() || text.len() % 2 == 1 {
-        return None;
-    }
-    let bytes = text.as_bytes().chunks(2);
-    bytes
-        .map(|pair| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok())
-        .collect()
 }
 
 #[cfg(test)]

@@ -10,6 +10,7 @@ use std::hash::{BuildHasherDefault, Hasher};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 
+use porch_proof::SigningKey;
 use serde_json::Value;
 
 use self::table::Table;
@@ -144,6 +145,17 @@ pub enum Proof {
     Password(Box<str>),
     /// Tokens of an issuer, for a client: what is shown proves itself.
     Token,
+    /// A key that requests are signed with.
+    Signing(Signing),
+}
+
+/// A key that requests are signed with.
+#[derive(Debug)]
+pub struct Signing {
+    /// The key.
+    pub key: SigningKey,
+    /// The same as it is kept: a public key as it was given, a secret sealed.
+    pub kept: Box<str>,
 }
 
 /// What a grant opens of a facade.

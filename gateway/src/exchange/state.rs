@@ -82,6 +82,8 @@ pub(crate) struct Rare {
     pub(crate) held: Vec<Held>,
     /// What stood in the query in place of a credential, a line for each time.
     pub(crate) taken: Option<Box<str>>,
+    /// The digest that its body must have, since it is signed.
+    pub(crate) digest: Option<Box<str>>,
 }
 
 /// One request and its reply passing through.

@@ -104,6 +104,11 @@ impl Problem {
         self
     }
 
+    /// With what must be signed (RFC 9421 §5.1).
+    pub(crate) fn accepting(self: Box<Self>, signed: &str) -> Box<Self> {
+        self.header(HeaderName::from_static("accept-signature"), signed)
+    }
+
     pub(crate) fn title(&self) -> &str {
         &self.title
     }

@@ -340,3 +340,14 @@ pub(crate) fn nobodys(why: String, place: &RulePlace) -> Box<Problem> {
         .why(why)
         .by(place)
 }
+
+/// A body that is not what its signed digest says (RFC 9530): somebody changed it on the way, or the caller took another one.
+pub(crate) fn other_body(why: String, demanded: &Demanded) -> Box<Problem> {
+    let title = "The body is not the one that was signed";
+    let detail = "Its Content-Digest says something else.";
+    let problem = Problem::new(401, "digest", title, detail, StageName::Admit).why(why);
+    match demanded.rules.first() {
+        Some(rule) => problem.by(&rule.place),
+        None => problem,
+    }
+}

@@ -38,6 +38,7 @@ mod sensitive;
 mod several;
 mod shaped;
 mod shown;
+mod signed;
 mod spread;
 mod through;
 mod tls;

@@ -4,6 +4,8 @@ mod agreements;
 mod keys;
 mod quotas;
 
+use std::path::Path;
+
 use reqwest::Method;
 use serde_json::{Value, json};
 
@@ -111,7 +113,12 @@ fn consumer_lines(c: &Value) -> Vec<Vec<String>> {
         let every = "every facade".to_owned();
         vec![name, String::new(), every, "good".into(), used(t)]
     });
-    let all = keys.chain(passwords).chain(clients);
+    let signing = list(c, "signing_keys").iter().map(|s| {
+        let name = format!("signatures of {}", text(s, "keyid"));
+        let every = "every facade".to_owned();
+        vec![name, text(s, "kind").into(), every, "good".into(), used(s)]
+    });
+    let all = keys.chain(passwords).chain(clients).chain(signing);
     let mut lines: Vec<Vec<String>> = all.collect();
     if lines.is_empty() {
         let mut none = vec!["(none)".to_owned()];
@@ -196,6 +203,15 @@ pub(crate) async fn consumer(
                 format!("tokens of {name} are nobody's any more")
             });
         }
+        ConsumerCommand::SigningKey {
+            consumer,
+            keyid,
+            public_key,
+            remove,
+        } => {
+            let of = (consumer.as_str(), keyid.as_str());
+            signing_key(of, public_key.as_deref(), remove, client, show).await?;
+        }
         ConsumerCommand::Delete { name, yes } => {
             let path = format!("/api/consumers/{}", segment(&name));
             let found = client.get(&path).await?;
@@ -209,10 +225,45 @@ pub(crate) async fn consumer(
     Ok(true)
 }
 
+async fn signing_key(
+    (consumer, keyid): (&str, &str),
+    public_key: Option<&Path>,
+    remove: bool,
+    client: &Client,
+    show: &Show,
+) -> Result<(), CliError> {
+    if remove {
+        let path = format!("/api/signing-keys/{}", segment(keyid));
+        client.send(Method::DELETE, &path, None).await?;
+        show.value(&json!({ "removed": keyid }), |_| {
+            format!("the key {keyid} is gone")
+        });
+        return Ok(());
+    }
+    let body = match public_key {
+        Some(file) => {
+            let read = std::fs::read_to_string(file);
+            let text = read.map_err(|e| CliError::new(format!("{}: {e}", file.display())))?;
+            json!({ "keyid": keyid, "public_key": text })
+        }
+        None => json!({ "keyid": keyid, "secret": read_input("secret")? }),
+    };
+    let path = format!("/api/consumers/{}/signing-keys", segment(consumer));
+    let made = client.send(Method::POST, &path, Some(body)).await?;
+    show.value(&made, |v| {
+        let (keyid, kind) = (text(v, "keyid"), text(v, "kind"));
+        format!("{consumer} signs with “{keyid}” ({kind}); it acts at once")
+    });
+    Ok(())
+}
+
 /// What stops working when a consumer is gone.
 fn what_breaks(found: &Value) -> String {
     let (keys, calls) = (list(found, "keys").len(), list(found, "calls"));
-    let shows = keys + list(found, "passwords").len() + list(found, "clients").len();
+    let shows = keys
+        + list(found, "passwords").len()
+        + list(found, "clients").len()
+        + list(found, "signing_keys").len();
     let mut told = format!("{} credentials end.\n", shows);
     for c in calls.iter().take(10) {
         told.push_str(&format!(

@@ -58,6 +58,19 @@ pub(crate) enum ConsumerCommand {
         #[arg(long)]
         remove: bool,
     },
+    /// Note a key that a consumer signs requests with (RFC 9421).
+    SigningKey {
+        /// Its name.
+        consumer: String,
+        /// What the key is known by (`keyid`).
+        keyid: String,
+        /// A file with the public key, in PEM or as a JSON Web Key; without it, a secret that both have is read from standard input.
+        #[arg(long, value_name = "FILE")]
+        public_key: Option<PathBuf>,
+        /// Take the key away.
+        #[arg(long)]
+        remove: bool,
+    },
     /// Take a consumer away, with all that it shows and has agreed to; what would break is said first.
     Delete {
         /// Its name.

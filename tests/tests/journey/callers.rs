@@ -3,10 +3,16 @@
 
 use super::*;
 
-const BERTHS: &str = "/berths/v1/berths";
+pub(super) const BERTHS: &str = "/berths/v1/berths";
 
 /// A call with fields of its own.
-fn with(porch: &Porch, method: &str, path: &str, fields: &[(&str, &str)], body: &str) -> Http {
+pub(super) fn with(
+    porch: &Porch,
+    method: &str,
+    path: &str,
+    fields: &[(&str, &str)],
+    body: &str,
+) -> Http {
     let url = format!("{}{path}", porch.gateway);
     Http::send(method, &url, fields, body.as_bytes().to_vec())
 }
@@ -388,118 +394,4 @@ fn what_one_service_changes_the_other_knows_within_a_second() {
 fn now_ms() -> i64 {
     let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
     since.unwrap().as_millis() as i64
-}
-
-/// A token of the crew's login.
-fn token(login: &str, scope: &str) -> String {
-    let form = format!(
-        "grant_type=client_credentials&client_id=roster-app&client_secret=seven%20bells&scope={scope}"
-    );
-    let fields = [("content-type", "application/x-www-form-urlencoded")];
-    let answer = Http::send(
-        "POST",
-        &format!("{login}/token"),
-        &fields,
-        form.into_bytes(),
-    );
-    answer.json()["access_token"].as_str().unwrap().to_owned()
-}
-
-#[test]
-fn a_token_of_the_crews_login_opens_what_its_consumer_and_its_scopes_may() {
-    let (mut porch, key) = Porch::published();
-    let login = format!("http://{}", porch.crew_login.as_ref().unwrap().address);
-    let assign = |porch: &Porch, token: &str| {
-        let shown = format!("Bearer {token}");
-        let fields = [
-            ("authorization", shown.as_str()),
-            ("content-type", "application/json"),
-        ];
-        with(
-            porch,
-            "POST",
-            "/berths/v1/berths/f1:assign",
-            &fields,
-            r#"{"vessel":"vessels/kettle"}"#,
-        )
-    };
-    let list =
-        |porch: &Porch, shown: &str| with(porch, "GET", BERTHS, &[("authorization", shown)], "");
-    let (crew, master) = (token(&login, "roster"), token(&login, "harbour-master"));
-    // Good, and nobody's yet.
-    let told = list(&porch, &format!("Bearer {crew}"));
-    assert_eq!(
-        (told.status, &told.json()["type"]),
-        (403, &json!("urn:elm-porch:problem:not-granted"))
-    );
-    porch.ok(&["consumer", "create", "Crew Roster"]);
-    porch.ok(&[
-        "consumer",
-        "token",
-        "Crew Roster",
-        "--issuer",
-        &login,
-        "--client",
-        "roster-app",
-    ]);
-    assert_eq!(list(&porch, &format!("Bearer {crew}")).status, 200);
-    assert_eq!(list(&porch, &format!("bearer  {crew} ")).status, 200);
-    // The role that one operation demands is a scope of some tokens.
-    let refused = assign(&porch, &crew);
-    assert_eq!(
-        (refused.status, &refused.json()["roles"]),
-        (403, &json!(["harbour-master"]))
-    );
-    assert_eq!(assign(&porch, &master).status, 200);
-    // A key beside it counts first, as the document has it; a wrong one hides nothing behind it.
-    let both = [("api-key", key.as_str()), ("authorization", "Bearer a.b.c")];
-    assert_eq!(with(&porch, "GET", BERTHS, &both, "").status, 200);
-    let changed = format!("Bearer {}x", crew);
-    let refused = list(&porch, &changed);
-    assert_eq!(
-        (refused.status, &refused.json()["detail"]),
-        (401, &json!("The credential is not valid."))
-    );
-    assert_eq!(list(&porch, "Bearer a.b.c").status, 401);
-    // Another key is asked for when a token names it, and no more than once in a while.
-    Http::send("POST", &format!("{login}/rotate"), &[], Vec::new());
-    let newer = token(&login, "roster");
-    let mut last = 0;
-    wait_until("the new key is known", || {
-        last = list(&porch, &format!("Bearer {newer}")).status;
-        last == 200
-    });
-    assert_eq!(list(&porch, &format!("Bearer {crew}")).status, 200);
-    // An issuer that is away takes nothing from what is known.
-    drop(porch.crew_login.take());
-    assert_eq!(list(&porch, &format!("Bearer {newer}")).status, 200);
-    porch.kill_service();
-    porch.start_service(&[]).unwrap();
-    wait_until("the service is back", || {
-        list(&porch, &format!("Bearer {newer}")).status == 503
-    });
-    let away = list(&porch, &format!("Bearer {newer}"));
-    assert_eq!(
-        (&away.json()["type"], away.header("retry-after")),
-        (&json!("urn:elm-porch:problem:issuer"), "5")
-    );
-    assert_eq!(porch.call("GET", BERTHS, &key, "").status, 200);
-    // Its consumer's no more.
-    porch.ok(&[
-        "consumer",
-        "token",
-        "Crew Roster",
-        "--issuer",
-        &login,
-        "--client",
-        "roster-app",
-        "--remove",
-    ]);
-    let one = porch.ok(&["consumer", "show", "Crew Roster"]);
-    assert_eq!(one["clients"], json!([]));
-    let text = serde_json::to_string(&porch.ok(&["trace", "--most", "50"])).unwrap();
-    assert!(
-        !text.contains(&crew) && !text.contains(&newer),
-        "a token stands in the traces"
-    );
 }

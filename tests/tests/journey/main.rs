@@ -15,6 +15,7 @@ mod releases;
 mod routed;
 mod several;
 mod shared;
+mod shown;
 mod withdrawing;
 
 use std::sync::Arc;

@@ -79,7 +79,10 @@ function ConsumerTable({ list, searched }: { list: ConsumerView[]; searched: boo
       head={["Consumer", "Owner", "Roles", "Labels", "#Good keys", "Agreements", "Used", "State"]}
       empty={searched ? "Nobody fits that." : "Nobody is registered yet."}
       rows={list.map((c) => {
-        const used = Math.max(0, ...[...c.keys, ...c.passwords, ...c.clients].map((k) => k.last_used_at ?? 0));
+        const used = Math.max(
+          0,
+          ...[...c.keys, ...c.passwords, ...c.clients, ...c.signing_keys].map((k) => k.last_used_at ?? 0),
+        );
         return {
           key: c.name,
           cells: [

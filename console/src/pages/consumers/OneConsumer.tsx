@@ -10,6 +10,7 @@ import { Clients } from "./Clients";
 import { Keys } from "./Keys";
 import { listed } from "./listed";
 import { Passwords } from "./Passwords";
+import { SigningKeys } from "./SigningKeys";
 
 /** One consumer: what it may be, what it shows, what it has agreed to, and what it calls. */
 export function OneConsumer() {
@@ -26,6 +27,7 @@ export function OneConsumer() {
             <Keys consumer={c} />
             <Passwords consumer={c} />
             <Clients consumer={c} />
+            <SigningKeys consumer={c} />
             <Agreements consumer={c} />
             <Calls consumer={c} />
           </>
@@ -47,7 +49,8 @@ function Itself({ consumer }: { consumer: Consumer }) {
   const pause = useChange((paused: boolean) => api("PUT /api/consumers/{consumer}/pause", { path, body: { paused } }));
   const remove = useChange(() => api("DELETE /api/consumers/{consumer}", { path }));
   const error = change.error ?? pause.error ?? remove.error;
-  const shows = consumer.keys.length + consumer.passwords.length + consumer.clients.length;
+  const shows =
+    consumer.keys.length + consumer.passwords.length + consumer.clients.length + consumer.signing_keys.length;
   return (
     <Sheet aria-label="Itself">
       <form

@@ -70,6 +70,9 @@ impl<'a> FacadeCompiler<'a> {
     ) -> Option<CredentialKind> {
         Some(match doc {
             CredentialDoc::Basic => CredentialKind::Basic,
+            CredentialDoc::Signature(doc) => {
+                CredentialKind::Signature(self.signature(level, i, doc)?)
+            }
             CredentialDoc::Token(doc) => CredentialKind::Token(self.token(level, i, doc)?),
             CredentialDoc::Key(doc) => {
                 let mut steps = level.below(&["admit", "credentials"]);

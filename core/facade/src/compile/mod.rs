@@ -25,6 +25,7 @@ mod routing;
 mod sensitive;
 mod several;
 mod shaped;
+mod signatures;
 mod tokens;
 
 pub(crate) use backend::{facade_of, no_address, no_backend};

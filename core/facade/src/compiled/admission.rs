@@ -10,7 +10,7 @@ use porch_contract::{ParamType, Place, Shape, Style};
 use porch_soap::generic::Mapping;
 use porch_valid::Validator;
 
-use porch_proof::Expected;
+use porch_proof::{Expected, SignedBy};
 use porch_rules::expr::Template;
 
 use super::RulePlace;
@@ -90,6 +90,27 @@ pub enum CredentialKind {
     Basic,
     /// A token that an issuer signed.
     Token(Arc<TokenRule>),
+    /// A signature of the request (RFC 9421).
+    Signature(Arc<SignatureRule>),
+}
+
+/// Which signed requests are taken.
+#[derive(Debug)]
+pub struct SignatureRule {
+    /// What must be signed.
+    pub covers: Box<[String]>,
+    /// Whether a body must be.
+    pub digest: bool,
+    /// How old it may be, in seconds.
+    pub within: i64,
+    /// By how many seconds clocks may differ.
+    pub skew: i64,
+    /// Whether it must have a nonce.
+    pub nonce: bool,
+    /// The algorithms that are taken.
+    pub algorithms: Box<[SignedBy]>,
+    /// What it must be for.
+    pub tag: Option<String>,
 }
 
 /// Tokens of an issuer, and what follows from them.
@@ -134,7 +155,7 @@ impl CredentialKind {
 
     /// Whether it takes more than a look at the table of grants to hold it good.
     pub fn is_proven(&self) -> bool {
-        matches!(self, Self::Basic | Self::Token(_))
+        matches!(self, Self::Basic | Self::Token(_) | Self::Signature(_))
     }
 
     /// Where it is shown, in words.
@@ -145,6 +166,7 @@ impl CredentialKind {
             Self::Key(KeyPlace::Bearer) => "as Authorization: Bearer".to_owned(),
             Self::Basic => "as Authorization: Basic".to_owned(),
             Self::Token(_) => "as Authorization: Bearer".to_owned(),
+            Self::Signature(_) => "in Signature-Input and Signature".to_owned(),
         }
     }
 }

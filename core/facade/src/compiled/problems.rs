@@ -6,7 +6,7 @@ use http::HeaderValue;
 use serde_json::Value;
 
 /// The reasons of problems: the last parts of their types.
-pub const REASONS: [&str; 44] = [
+pub const REASONS: [&str; 45] = [
     "agreement",
     "answer-contract",
     "at-once",
@@ -21,6 +21,7 @@ pub const REASONS: [&str; 44] = [
     "coding",
     "contract",
     "credential",
+    "digest",
     "fault",
     "grpc",
     "guessing",

@@ -18,6 +18,50 @@ pub enum CredentialDoc {
     Basic,
     /// A token that an issuer signed (RFC 7519, RFC 9068).
     Token(Box<TokenDoc>),
+    /// A signature of the request, with a consumer's key (RFC 9421).
+    Signature(SignatureDoc),
+}
+
+/// Signed requests (RFC 9421).
+#[derive(Clone, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct SignatureDoc {
+    /// What must be signed: `@method`, `@authority`, `@path`, `@query` and so on (RFC 9421 §2.2), and names of fields; these four
+    /// unless given.
+    pub covers: Option<Vec<String>>,
+    /// Whether a body must be signed, by its `Content-Digest` (RFC 9530); it must unless given. One that is signed is compared
+    /// in any case.
+    #[serde(default = "demanded")]
+    pub digest: bool,
+    /// How old a signature may be (`created`); 5m unless given.
+    pub within: Option<Span>,
+    /// By how much clocks may differ; 30s unless given.
+    pub skew: Option<Span>,
+    /// Whether each must have a `nonce`. One that has is taken once, in any case.
+    #[serde(default)]
+    pub nonce: bool,
+    /// The algorithms that are taken (RFC 9421 §6.2.2); all unless given.
+    pub algorithms: Option<Vec<String>>,
+    /// What it must say that it is for (`tag`); anything unless given.
+    pub tag: Option<String>,
+}
+
+fn demanded() -> bool {
+    true
+}
+
+impl Default for SignatureDoc {
+    fn default() -> Self {
+        Self {
+            covers: None,
+            digest: true,
+            within: None,
+            skew: None,
+            nonce: false,
+            algorithms: None,
+            tag: None,
+        }
+    }
 }
 
 /// Tokens of an issuer: signed, and shown as `Authorization: Bearer` (RFC 6750 §2.1).
@@ -88,9 +132,9 @@ pub enum KeyIn {
 }
 
 /// The kinds by their names.
-const KINDS: &[&str] = &["key", "basic", "token"];
+const KINDS: &[&str] = &["key", "basic", "token", "signature"];
 /// Those that say nothing but their name.
-const PLAIN: &[&str] = &["key", "basic"];
+const PLAIN: &[&str] = &["key", "basic", "signature"];
 
 impl CredentialDoc {
     /// The kind's name, as documents write it.
@@ -99,6 +143,7 @@ impl CredentialDoc {
             CredentialDoc::Key(_) => "key",
             CredentialDoc::Basic => "basic",
             CredentialDoc::Token(_) => "token",
+            CredentialDoc::Signature(_) => "signature",
         }
     }
 
@@ -115,6 +160,7 @@ impl CredentialDoc {
                 }
             },
             CredentialDoc::Basic => "name and password are demanded".to_owned(),
+            CredentialDoc::Signature(_) => "a signature of the request is demanded".to_owned(),
             CredentialDoc::Token(doc) => format!("a token of {} is demanded", doc.issuer),
         }
     }
@@ -136,6 +182,7 @@ impl<'de> Visitor<'de> for Kind {
         match name {
             "key" => Ok(CredentialDoc::Key(KeyDoc::default())),
             "basic" => Ok(CredentialDoc::Basic),
+            "signature" => Ok(CredentialDoc::Signature(SignatureDoc::default())),
             "token" => Err(E::custom(
                 "a token says whose it is: write { token: { issuer: …, audience: … } }",
             )),
@@ -154,6 +201,7 @@ impl<'de> Visitor<'de> for Kind {
                 CredentialDoc::Basic
             }
             "token" => CredentialDoc::Token(map.next_value()?),
+            "signature" => CredentialDoc::Signature(map.next_value()?),
             _ => return Err(de::Error::unknown_field(&name, KINDS)),
         };
         match map.next_key::<String>()? {
@@ -184,6 +232,7 @@ impl JsonSchema for CredentialDoc {
     fn json_schema(generator: &mut SchemaGenerator) -> Schema {
         let key = generator.subschema_for::<KeyDoc>();
         let token = generator.subschema_for::<TokenDoc>();
+        let signature = generator.subschema_for::<SignatureDoc>();
         json_schema!({
             "description": "A kind of credential by its name, or with how it is shown.",
             "oneOf": [
@@ -196,7 +245,8 @@ impl JsonSchema for CredentialDoc {
                     "properties": {
                         "key": key,
                         "basic": { "type": "object", "additionalProperties": false },
-                        "token": token
+                        "token": token,
+                        "signature": signature
                     }
                 }
             ]

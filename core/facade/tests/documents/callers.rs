@@ -135,7 +135,7 @@ fn what_is_wrong_with_callers_and_limits_is_told_where_it_stands() {
         ),
         (
             "credentials: [keys]",
-            "9:17 “keys” is not known here (known are key, basic, token)",
+            "9:17 “keys” is not known here (known are key, basic, token, signature)",
         ),
         (
             "credentials: [{ key: { in: heder } }]",
@@ -200,6 +200,31 @@ fn what_is_wrong_with_callers_and_limits_is_told_where_it_stands() {
         (
             "credentials: [{ token: { issuer: 'http://127.0.0.1:1', audience: me, consumer: azp } }]",
             "9:82 “azp” is no expression (write `=azp`, or `=claims.azp`)",
+        ),
+        ("credentials: [signature]", ""),
+        (
+            "credentials: [{ signature: { covers: ['@target-uri', date], within: 1m, skew: 5s, nonce: true, digest: false, algorithms: [ed25519], tag: skerry } }]",
+            "",
+        ),
+        (
+            "credentials: [{ signature: { covers: ['@metod'] } }]",
+            "9:41 “@metod” is no component (RFC 9421 §2.2) (did you mean “@method”?)",
+        ),
+        (
+            "credentials: [{ signature: { covers: [Date] } }]",
+            "9:41 “Date” is no name of a field in lower case (RFC 9421 §2.1)",
+        ),
+        (
+            "credentials: [{ signature: { covers: [] } }]",
+            "9:40 0 components, and 1 to 30 can be demanded (what is not signed can be changed on the way)",
+        ),
+        (
+            "credentials: [{ signature: { algorithms: [ed25518] } }]",
+            "9:45 “ed25518” is no algorithm of signatures (did you mean “ed25519”?)",
+        ),
+        (
+            "credentials: [{ signature: { within: 2d } }]",
+            "9:40 a signature is good for a second to a day (as in `within: 5m`)",
         ),
         (
             "credentials: [{ basic: { realm: x } }]",

@@ -21,7 +21,7 @@ enum Shown<'a> {
 fn place(kind: &CredentialKind) -> Option<&KeyPlace> {
     match kind {
         CredentialKind::Key(place) => Some(place),
-        CredentialKind::Basic | CredentialKind::Token(_) => None,
+        _ => None,
     }
 }
 

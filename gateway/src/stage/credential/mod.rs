@@ -2,6 +2,7 @@
 
 mod basic;
 mod key;
+mod signature;
 mod token;
 
 use std::borrow::Cow;
@@ -16,6 +17,7 @@ use porch_rules::grant::{Grant, Grants, Opened, Proof, Refused};
 
 use self::basic::Basic;
 use self::key::Key;
+use self::signature::Signature;
 use self::token::{Proven, Token};
 use crate::caller::Caller;
 use crate::exchange::state::Exchange;
@@ -99,6 +101,7 @@ fn kind_of(kind: &CredentialKind) -> &'static dyn Credential {
         CredentialKind::Key(_) => &Key,
         CredentialKind::Basic => &Basic,
         CredentialKind::Token(_) => &Token,
+        CredentialKind::Signature(_) => &Signature,
     }
 }
 
@@ -144,6 +147,7 @@ fn granted(
                     None => "key",
                     Some(Proof::Password(_)) => "password",
                     Some(Proof::Token) => "token",
+                    Some(Proof::Signing(_)) => "signature",
                 };
                 x.worker.shared.used(kind, &grant.shown.label, minute);
             }
@@ -184,7 +188,16 @@ fn refuse(
     }
     let rules = demanded.rules.iter();
     let challenges = rules.map(|r| kind_of(&r.kind).challenge(&r.kind, facade));
-    problem::no_credential(demanded, not_good.hint, not_good.why, challenges)
+    let problem = problem::no_credential(demanded, not_good.hint, not_good.why, challenges);
+    let mut rules = demanded.rules.iter();
+    let signed = rules.find_map(|r| match &r.kind {
+        CredentialKind::Signature(rule) => Some(signature::accepted(rule)),
+        _ => None,
+    });
+    match signed {
+        Some(accepted) => problem.accepting(&accepted),
+        None => problem,
+    }
 }
 
 /// The same for credentials that take more than a look at a table. `None`: another kind was shown.
@@ -193,7 +206,8 @@ pub(crate) async fn prove(
     facade: &CompiledFacade,
     op: &CompiledOperation,
     parts: &Parts,
-) -> Result<Option<Caller>, Box<Problem>> {
+    has_body: bool,
+) -> Result<Option<(Caller, Option<Box<str>>)>, Box<Problem>> {
     super::admit::networks_let(x, op)?;
     let rules = &op.admission.credentials.rules;
     let rule = {
@@ -208,9 +222,19 @@ pub(crate) async fn prove(
             _ => return Ok(None),
         }
     };
+    if let CredentialKind::Signature(of) = &rule.kind {
+        return match signature::prove(x, of, parts, has_body) {
+            Ok((grant, digest)) => {
+                let caller = granted(x, facade, rule, &grant)?;
+                Ok(Some((caller, digest)))
+            }
+            Err(not_good) => Err(refuse(x, facade, op, not_good)),
+        };
+    }
+    let alone = |caller| Some((caller, None));
     if let CredentialKind::Token(of) = &rule.kind {
         return match token::prove(x, of, parts).await {
-            Proven::Good(grant) => granted(x, facade, rule, &grant).map(Some),
+            Proven::Good(grant) => granted(x, facade, rule, &grant).map(alone),
             Proven::NotGood(not_good) => Err(refuse(x, facade, op, not_good)),
             Proven::Nobodys(why) => Err(problem::nobodys(why, &rule.place)),
             Proven::Unknown(why) => Err(problem::no_issuer(&why, &rule.place)),
@@ -221,7 +245,7 @@ pub(crate) async fn prove(
         return Err(refuse(x, facade, op, NotGood::shown(why)));
     };
     match basic::prove(x, &name, &password).await {
-        Ok(Ok(grant)) => granted(x, facade, rule, &grant).map(Some),
+        Ok(Ok(grant)) => granted(x, facade, rule, &grant).map(alone),
         Ok(Err(not_good)) => Err(refuse(x, facade, op, not_good)),
         Err(wait) => {
             let why = format!("the name “{name}” was tried too often");
