@@ -13,7 +13,7 @@ use crate::caller::Caller;
 use crate::failure::Mistake;
 use http::{HeaderMap, header};
 use porch_contract::{ParamType, Place};
-use porch_facade::{CompiledOperation, ParamPlan, REQUEST_ROOTS, percent_decode};
+use porch_facade::{CompiledOperation, OF_CALLER, ParamPlan, REQUEST_ROOTS, percent_decode};
 use porch_rules::expr::{NoXml, Scope as Names, Val};
 use porch_valid::Validator;
 use serde_json::{Value, json};
@@ -76,15 +76,6 @@ fn open_xml(text: &str) -> Result<Value, NoXml> {
 const ANSWER: usize = REQUEST_ROOTS.len();
 /// Number of the root that cookies are named by.
 const COOKIE: usize = 5;
-/// What can be said of the caller.
-const OF_CALLER: [&str; 6] = [
-    "consumer",
-    "key",
-    "address",
-    "account",
-    "agreement",
-    "roles",
-];
 /// Number of the root that what was agreed to is named by.
 const TERMS: usize = 7;
 /// The same for the claims of a token.

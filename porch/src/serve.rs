@@ -114,6 +114,18 @@ struct Settings {
 }
 
 impl Settings {
+    fn gateway_config(&self) -> GatewayConfig {
+        GatewayConfig {
+            address: self.gateway,
+            workers: self.workers,
+            drain: self.drain,
+            connections: self.connections,
+            secure: self.secure.clone(),
+            proxies: self.proxies.clone(),
+            ..GatewayConfig::at(self.gateway)
+        }
+    }
+
     fn of(options: ServeOptions, file: config::FileConfig) -> Result<Self, CliError> {
         let loopback = |port| SocketAddr::from(([127, 0, 0, 1], port));
         let database = options.database.or(file.database).ok_or_else(|| {
@@ -298,15 +310,7 @@ async fn serve(settings: Settings) -> Result<bool, CliError> {
         .map_err(|e| in_use("console", settings.console, "--console", &e))?;
     let console_address = listener.local_addr().unwrap_or(settings.console);
     let drain = settings.drain;
-    let config = GatewayConfig {
-        address: settings.gateway,
-        workers: settings.workers,
-        drain,
-        connections: settings.connections,
-        secure: settings.secure.clone(),
-        proxies: settings.proxies.clone(),
-        ..GatewayConfig::at(settings.gateway)
-    };
+    let config = settings.gateway_config();
     let not_there = |e: StartError| {
         CliError::new(e.to_string())
             .help("end what listens there, or choose another with --gateway")

@@ -257,6 +257,20 @@ fn answer_text(line: &str, v: &Value) -> String {
     out
 }
 
+/// A request with what the caller shows; whoever signs shows nothing else.
+fn shown(request: reqwest::RequestBuilder, args: &CallArgs) -> reqwest::RequestBuilder {
+    let key = args.key.as_deref().map(str::trim).filter(|k| !k.is_empty());
+    let key = key.filter(|_| args.sign.is_none());
+    match (&args.user, key) {
+        (Some(user), _) => request.basic_auth(user, args.password.as_deref()),
+        (None, Some(key)) if args.key_header.eq_ignore_ascii_case("authorization") => {
+            request.bearer_auth(key)
+        }
+        (None, Some(key)) => request.header(&args.key_header, key),
+        (None, None) => request,
+    }
+}
+
 /// `porch call`.
 pub(crate) async fn call(args: &CallArgs, show: &Show) -> Result<bool, CliError> {
     let usual = if args.body.is_some() { "POST" } else { "GET" };
@@ -278,15 +292,7 @@ pub(crate) async fn call(args: &CallArgs, show: &Show) -> Result<bool, CliError>
         .map_err(|_| CliError::new(format!("“{method}” is no method")).usage())?;
     let gateway = args.gateway.trim().trim_end_matches('/');
     let mut request = reqwest::Client::new().request(method, format!("{gateway}{path}"));
-    let key = args.key.as_deref().map(str::trim).filter(|k| !k.is_empty());
-    request = match (&args.user, key) {
-        (Some(user), _) => request.basic_auth(user, args.password.as_deref()),
-        (None, Some(key)) if args.key_header.eq_ignore_ascii_case("authorization") => {
-            request.bearer_auth(key)
-        }
-        (None, Some(key)) => request.header(&args.key_header, key),
-        (None, None) => request,
-    };
+    request = shown(request, args);
     let body = body_of(args.body.as_deref())?;
     if !body.is_null() {
         request = request.json(&body);

@@ -44,26 +44,7 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
     let matched = format!("{} {}{}", route.method, facade.base, route.path);
     let mut rules = vec![rule("match", wiring(matched))];
     rules.extend(op.cors.iter().map(|c| rule("match", c.place.clone())));
-    let networks = admission.networks.iter();
-    rules.extend(networks.map(|n| rule("admit", n.place.clone())));
-    for credential in admission.credentials.rules.iter() {
-        let (place, shown) = (&credential.place, credential.kind.shown_in());
-        let text = match place.rule.as_ref() {
-            "a key is demanded" => format!("a key is demanded {shown}"),
-            told => told.to_owned(),
-        };
-        rules.push(rule("admit", place.with_rule(text)));
-    }
-    let roles = admission.roles.iter();
-    rules.extend(roles.map(|r| rule("admit", r.place.clone())));
-    rules.extend(
-        admission
-            .limits
-            .of_time()
-            .map(|l| rule("admit", l.place.clone())),
-    );
-    let at_once = admission.limits.at_once.iter();
-    rules.extend(at_once.map(|l| rule("admit", l.place.clone())));
+    rules.extend(callers(admission));
     rules.push(rule("admit", (*admission.max_body_place).clone()));
     let said = |key: Option<Relaxed>, text: String| {
         let of_shared = op.said.iter().find(|(k, _)| Some(*k) == key);
@@ -102,6 +83,26 @@ pub fn effective(facade: &CompiledFacade, op: &CompiledOperation) -> Vec<Effecti
         overridden_by: Some(o.by.clone()),
         ..rule("overridden", o.place.clone())
     }));
+    rules
+}
+
+/// Who may call, and how much.
+fn callers(admission: &Admission) -> Vec<EffectiveRule> {
+    let rule = |place: &RulePlace| EffectiveRule::of("admit", place.clone());
+    let mut rules: Vec<EffectiveRule> = Vec::new();
+    rules.extend(admission.networks.iter().map(|n| rule(&n.place)));
+    for credential in admission.credentials.rules.iter() {
+        let (place, shown) = (&credential.place, credential.kind.shown_in());
+        let text = match place.rule.as_ref() {
+            "a key is demanded" => format!("a key is demanded {shown}"),
+            told => told.to_owned(),
+        };
+        rules.push(rule(&place.with_rule(text)));
+    }
+    rules.extend(admission.roles.iter().map(|r| rule(&r.place)));
+    let limits = &admission.limits;
+    rules.extend(limits.of_time().map(|l| rule(&l.place)));
+    rules.extend(limits.at_once.iter().map(|l| rule(&l.place)));
     rules
 }
 

@@ -118,14 +118,8 @@ fn each_asked<'p>(
                 number(&plan.weight, scope).map_err(|why| problem::no_weight(&why, &plan.place))?
             }
         };
-        let subject = match &plan.per {
-            Who::Value(template) => match template.render(scope) {
-                Ok(Some(value)) => stable_id(&value.to_string()),
-                Ok(None) => 0,
-                Err((_, e)) => return Err(problem::no_weight(&e.to_string(), &plan.place)),
-            },
-            per => subject(per, &x.caller, x.origin, &facade.name),
-        };
+        let subject = asked_for(x, &plan.per, &facade.name, scope)
+            .map_err(|why| problem::no_weight(&why, &plan.place))?;
         let limit = limit_of(x, plan, most, subject);
         let shared = &x.worker.shared;
         let (now, told) = (shared.now_ms(), plan.only_tells);
@@ -290,14 +284,8 @@ pub(crate) async fn at_once(
         let most = number(&plan.most, &scope).map_err(|why| {
             problem::no_number(x.caller.consumer(), &plan.most, &why, &plan.place)
         })?;
-        let subject = match &plan.per {
-            Who::Value(template) => match template.render(&scope) {
-                Ok(Some(value)) => stable_id(&value.to_string()),
-                Ok(None) => 0,
-                Err((_, e)) => return Err(problem::no_weight(&e.to_string(), &plan.place)),
-            },
-            per => self::subject(per, &x.caller, x.origin, &facade.name),
-        };
+        let subject = asked_for(x, &plan.per, &facade.name, &scope)
+            .map_err(|why| problem::no_weight(&why, &plan.place))?;
         let shared = &x.worker.shared;
         let entered = shared
             .at_once
@@ -314,6 +302,18 @@ pub(crate) async fn at_once(
 fn busy(x: &Exchange<'_>, plan: &AtOncePlan, most: u64, waiting: usize) -> Box<Problem> {
     let whose = whose(&plan.per, x);
     problem::too_many_at_once(plan, most, waiting, &whose)
+}
+
+/// Who a limit is counted for, where that may be asked of the request.
+fn asked_for(x: &Exchange<'_>, per: &Who, facade: &str, scope: &Scope<'_>) -> Result<u64, String> {
+    let Who::Value(template) = per else {
+        return Ok(subject(per, &x.caller, x.origin, facade));
+    };
+    match template.render(scope) {
+        Ok(Some(value)) => Ok(stable_id(&value.to_string())),
+        Ok(None) => Ok(0),
+        Err((_, e)) => Err(e.to_string()),
+    }
 }
 
 /// Who a limit is counted for.

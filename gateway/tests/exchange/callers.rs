@@ -459,3 +459,37 @@ fn a_good_key_that_stands_in_the_open_is_masked_and_told() {
         "{text}"
     );
 }
+
+#[test]
+fn what_is_made_of_terms_and_roles_is_kept_for_nobody_else() {
+    let count = Arc::new(AtomicUsize::new(0));
+    let backend = counting(&count);
+    let facade = "admit: { credentials: [key] }\noperations:\n  item:\n    call: { backend: b }\n    cache: { fresh: 1h, heeds-answers: false }\n    reply: { berth: \"=terms.?berth.orValue('none')\", roles: =caller.roles, n: =answer.body.?n }\n";
+    let stage = Stage::new(backend.address, facade);
+    let agreed = |id, berth: &str| vec![agreement(id, "Charter Hand", json!({ "berth": berth }))];
+    // Two keys of one consumer, each for another agreement, and a consumer of its own.
+    let tours = consumer(
+        "Gullwing Tours",
+        &["partner"],
+        [agreed(1, "west"), agreed(2, "north")].concat(),
+    );
+    let named = |shown: &str, number: i64| Grant {
+        opens: Some(Arc::new(Opens {
+            facades: None,
+            agreements: Some([number].into()),
+        })),
+        ..of(&tours, shown)
+    };
+    grant(&stage, KeyHash::of("west"), named("west", 1));
+    grant(&stage, KeyHash::of("north"), named("north", 2));
+    let told = |key: &str| body(&stage.get("/f/item/1", &format!("API-Key: {key}\r\n")));
+    for _ in 0..2 {
+        assert_eq!(told("west")["berth"], "west");
+        assert_eq!(told("north")["berth"], "north");
+        assert_eq!(
+            (&told("one")["berth"], &told("one")["roles"]),
+            (&json!("none"), &json!([]))
+        );
+    }
+    assert_eq!(count.load(Ordering::SeqCst), 3);
+}

@@ -54,6 +54,24 @@ pub(super) fn agreement_line(a: &Value) -> Vec<String> {
     ]
 }
 
+async fn agreement_list(search: &str, client: &Client, show: &Show) -> Result<(), CliError> {
+    let consumers = all(client, search).await?;
+    let agreements = rows(&consumers).flat_map(|c| list(c, "agreements").to_vec());
+    let head = [
+        "agreement",
+        "consumer",
+        "offer",
+        "terms",
+        "opens",
+        "from (utc)",
+        "is",
+    ];
+    show.value(&agreements.collect(), |v| {
+        table(&head, rows(v).map(agreement_line))
+    });
+    Ok(())
+}
+
 pub(crate) async fn agreement(
     command: AgreementCommand,
     client: &Client,
@@ -61,22 +79,7 @@ pub(crate) async fn agreement(
 ) -> Result<bool, CliError> {
     let at = |number: i64| format!("/api/agreements/{number}");
     match command {
-        AgreementCommand::List { search } => {
-            let consumers = all(client, &search).await?;
-            let agreements = rows(&consumers).flat_map(|c| list(c, "agreements").to_vec());
-            let head = [
-                "agreement",
-                "consumer",
-                "offer",
-                "terms",
-                "opens",
-                "from (utc)",
-                "is",
-            ];
-            show.value(&agreements.collect(), |v| {
-                table(&head, rows(v).map(agreement_line))
-            });
-        }
+        AgreementCommand::List { search } => agreement_list(&search, client, show).await?,
         AgreementCommand::Create {
             consumer,
             offer,

@@ -74,7 +74,7 @@ pub(crate) async fn key(
             let new = json!({ "label": label, "ends_at": days.map(days_from_now), "facades": facades, "agreements": agreements });
             let path = format!("/api/consumers/{}/keys", segment(&consumer));
             let made = client.send(Method::POST, &path, Some(new)).await?;
-            show.value(&made, |v| shown_once(v));
+            show.value(&made, shown_once);
         }
         KeyCommand::Change(args) => change_key(args, client, show).await?,
         KeyCommand::Renew {
@@ -83,20 +83,8 @@ pub(crate) async fn key(
             days,
             label,
         } => {
-            let until = if keep == 0 { 0 } else { days_from_now(keep) };
-            let path = format!("/api/keys/{}/renew", segment(&known_by(&prefix)));
-            let new =
-                json!({ "old_until": until, "ends_at": days.map(days_from_now), "label": label });
-            let renewed = client.send(Method::POST, &path, Some(new)).await?;
-            show.value(&renewed, |v| {
-                let (new, old) = (&v["new"], &v["old"]);
-                format!(
-                    "{}\nThe old one, {}…, is {}.",
-                    shown_once(new),
-                    text(old, "prefix"),
-                    key_state(old)
-                )
-            });
+            let new = json!({ "ends_at": days.map(days_from_now), "label": label });
+            renew_key(&prefix, keep, new, client, show).await?;
         }
         KeyCommand::End { prefix } => {
             let path = format!("/api/keys/{}", segment(&known_by(&prefix)));
@@ -115,6 +103,28 @@ pub(crate) async fn key(
         KeyCommand::Find { paths } => return find(&paths, client, show).await,
     }
     Ok(true)
+}
+
+async fn renew_key(
+    prefix: &str,
+    keep: u32,
+    mut new: Value,
+    client: &Client,
+    show: &Show,
+) -> Result<(), CliError> {
+    new["old_until"] = json!(if keep == 0 { 0 } else { days_from_now(keep) });
+    let path = format!("/api/keys/{}/renew", segment(&known_by(prefix)));
+    let renewed = client.send(Method::POST, &path, Some(new)).await?;
+    show.value(&renewed, |v| {
+        let (new, old) = (&v["new"], &v["old"]);
+        format!(
+            "{}\nThe old one, {}…, is {}.",
+            shown_once(new),
+            text(old, "prefix"),
+            key_state(old)
+        )
+    });
+    Ok(())
 }
 
 fn shown_once(key: &Value) -> String {

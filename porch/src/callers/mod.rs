@@ -131,6 +131,19 @@ fn consumer_lines(c: &Value) -> Vec<Vec<String>> {
         .collect()
 }
 
+/// What is listed of consumers.
+const LISTED: [&str; 9] = [
+    "consumer",
+    "owner",
+    "roles",
+    "state",
+    "shows",
+    "label",
+    "opens",
+    "is",
+    "used (utc)",
+];
+
 pub(crate) async fn consumer(
     command: ConsumerCommand,
     client: &Client,
@@ -139,19 +152,8 @@ pub(crate) async fn consumer(
     match command {
         ConsumerCommand::List { search } => {
             let consumers = all(client, &search).await?;
-            let head = [
-                "consumer",
-                "owner",
-                "roles",
-                "state",
-                "shows",
-                "label",
-                "opens",
-                "is",
-                "used (utc)",
-            ];
             show.value(&consumers, |v| {
-                table(&head, rows(v).flat_map(consumer_lines))
+                table(&LISTED, rows(v).flat_map(consumer_lines))
             });
         }
         ConsumerCommand::Show { name } => {
@@ -184,24 +186,10 @@ pub(crate) async fn consumer(
             consumer,
             issuer,
             client: id,
-            remove: false,
+            remove,
         } => {
-            let path = format!("/api/consumers/{}/clients", segment(&consumer));
-            let new = json!({ "issuer": issuer, "client": id });
-            let made = client.send(Method::POST, &path, Some(new)).await?;
-            show.value(&made, |v| {
-                format!("tokens of {} are {consumer}'s", text(v, "name"))
-            });
-        }
-        ConsumerCommand::Token {
-            issuer, client: id, ..
-        } => {
-            let name = format!("{} of {}", id.trim(), issuer.trim());
-            let path = format!("/api/clients/{}", segment(&name));
-            client.send(Method::DELETE, &path, None).await?;
-            show.value(&json!({ "removed": name }), |_| {
-                format!("tokens of {name} are nobody's any more")
-            });
+            let of = (issuer.trim(), id.trim());
+            token_client(&consumer, of, remove, client, show).await?;
         }
         ConsumerCommand::SigningKey {
             consumer,
@@ -213,16 +201,51 @@ pub(crate) async fn consumer(
             signing_key(of, public_key.as_deref(), remove, client, show).await?;
         }
         ConsumerCommand::Delete { name, yes } => {
-            let path = format!("/api/consumers/{}", segment(&name));
-            let found = client.get(&path).await?;
-            agreed(&what_breaks(&found), &format!("Delete {name}?"), yes)?;
-            client.send(Method::DELETE, &path, None).await?;
-            show.value(&json!({ "deleted": name }), |_| {
-                format!("{name} is no consumer any more")
-            });
+            delete_consumer(&name, yes, client, show).await?;
         }
     }
     Ok(true)
+}
+
+async fn token_client(
+    consumer: &str,
+    (issuer, id): (&str, &str),
+    remove: bool,
+    client: &Client,
+    show: &Show,
+) -> Result<(), CliError> {
+    if remove {
+        let name = format!("{id} of {issuer}");
+        let path = format!("/api/clients/{}", segment(&name));
+        client.send(Method::DELETE, &path, None).await?;
+        show.value(&json!({ "removed": name }), |_| {
+            format!("tokens of {name} are nobody's any more")
+        });
+        return Ok(());
+    }
+    let path = format!("/api/consumers/{}/clients", segment(consumer));
+    let new = json!({ "issuer": issuer, "client": id });
+    let made = client.send(Method::POST, &path, Some(new)).await?;
+    show.value(&made, |v| {
+        format!("tokens of {} are {consumer}'s", text(v, "name"))
+    });
+    Ok(())
+}
+
+async fn delete_consumer(
+    name: &str,
+    yes: bool,
+    client: &Client,
+    show: &Show,
+) -> Result<(), CliError> {
+    let path = format!("/api/consumers/{}", segment(name));
+    let found = client.get(&path).await?;
+    agreed(&what_breaks(&found), &format!("Delete {name}?"), yes)?;
+    client.send(Method::DELETE, &path, None).await?;
+    show.value(&json!({ "deleted": name }), |_| {
+        format!("{name} is no consumer any more")
+    });
+    Ok(())
 }
 
 async fn signing_key(

@@ -15,7 +15,7 @@ use self::fields::Place;
 use super::FacadeCompiler;
 use super::levels::{Level, Scope};
 use super::refusals::Seen;
-use crate::compiled::{BodyChanges, Changes, FieldChange, ITEM, RulePlace, StatusChange};
+use crate::compiled::{BodyChanges, Changes, FieldChange, ITEM, Reply, RulePlace, StatusChange};
 use crate::documents::{ChangeDoc, ChangesDoc, FieldChangeDoc};
 use crate::wiring::{AnswerShape, Use, looks_into, uses};
 
@@ -411,4 +411,14 @@ impl<'a> Context<'_, 'a> {
         let made = compiler.expression((steps, text, "condition"), self.contract_op, self.seen);
         self.noted(made)
     }
+}
+
+/// What a reply must be read for, where messages are changed.
+pub(super) fn with_changes(mut reply: Reply, changes: Option<&Changes>) -> Reply {
+    if let Some(changes) = changes {
+        reply.reads_body |= changes.reads_body || !changes.request_body.is_empty();
+        reply.looks_into |= changes.looks_into;
+        reply.is_changed = !changes.reply_body.is_empty();
+    }
+    reply
 }

@@ -190,37 +190,11 @@ impl<'a> FacadeCompiler<'a> {
             self.wrong_limit(of, None, "“window” is missing", "as in `window: 1m`");
             return None;
         };
-        self.only_of(
-            of,
-            &[
-                ("waiting", doc.waiting.is_some()),
-                ("within", doc.within.is_some()),
-            ],
-            "at-once",
-        );
-        self.only_of(
-            of,
-            &[("burst", doc.burst.is_some() && !doc.smooth)],
-            "smooth",
-        );
-        if bytes {
-            self.only_of(
-                of,
-                &[("weight", doc.weight.is_some()), ("smooth", doc.smooth)],
-                "requests",
-            );
-        }
+        self.beside_others(of, doc);
         let most = self.most(of, most, if bytes { "bytes" } else { "requests" })?;
         let weight = self.weight(of, doc.weight.as_ref(), most.fixed())?;
         let per = self.who(of, &doc.per)?;
-        let form = match (doc.smooth, most.fixed()) {
-            (false, _) => Form::Sliding,
-            (true, fixed) => {
-                let tenth = || fixed.map_or(1, |most| (most / 10).max(1));
-                let burst = doc.burst.map_or_else(tenth, u64::from);
-                Form::Smooth { burst }
-            }
-        };
+        let form = form_of(doc, most.fixed());
         let plain = match (&most, &weight) {
             (Number::Fixed(most), Number::Fixed(1)) if !per.is_asked() && !bytes => Some(Limit {
                 most: *most,
@@ -245,6 +219,21 @@ impl<'a> FacadeCompiler<'a> {
             policy: policy.flatten(),
             place: self.limit_place(of, doc.in_words()),
         })
+    }
+
+    /// Members that have a meaning beside others, where these are not.
+    fn beside_others(&mut self, of: Stands<'_, 'a>, doc: &LimitDoc) {
+        let waits = [
+            ("waiting", doc.waiting.is_some()),
+            ("within", doc.within.is_some()),
+        ];
+        self.only_of(of, &waits, "at-once");
+        let burst = [("burst", doc.burst.is_some() && !doc.smooth)];
+        self.only_of(of, &burst, "smooth");
+        if doc.bytes.is_some() {
+            let weighs = [("weight", doc.weight.is_some()), ("smooth", doc.smooth)];
+            self.only_of(of, &weighs, "requests");
+        }
     }
 
     fn at_once(
@@ -450,13 +439,17 @@ impl<'a> FacadeCompiler<'a> {
     ) -> Option<porch_rules::expr::Template> {
         let steps = of.steps(Some(member));
         let value = Value::String(text.into());
+        // What is counted by makes no reply another one.
+        let used = self.used.take();
         let made = self.structure_in(
             Use::Counted,
             (&steps, &value),
             of.contract_op,
             Seen::Request,
             false,
-        )?;
+        );
+        self.used.replace(used);
+        let made = made?;
         if ["body", "secret"].iter().any(|root| uses(&made, root)) {
             let message = "limits look at no bodies and no secrets";
             let help = "use path, query, header fields, caller and terms";
@@ -464,6 +457,16 @@ impl<'a> FacadeCompiler<'a> {
             return None;
         }
         Some(made)
+    }
+}
+
+fn form_of(doc: &LimitDoc, most: Option<u64>) -> Form {
+    let tenth = || most.map_or(1, |most| (most / 10).max(1));
+    match doc.smooth {
+        false => Form::Sliding,
+        true => Form::Smooth {
+            burst: doc.burst.map_or_else(tenth, u64::from),
+        },
     }
 }
 

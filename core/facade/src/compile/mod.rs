@@ -47,7 +47,7 @@ use porch_contract::{
 use serde_json::Value;
 
 use admission::Behind;
-use changes::Changed;
+use changes::{Changed, with_changes};
 use levels::{Level, Site};
 use refusals::Seen;
 use routing::Routed;
@@ -475,16 +475,6 @@ impl<'a> FacadeCompiler<'a> {
         };
         self.changes(contract_op, of)
     }
-}
-
-/// What a reply must be read for, where messages are changed.
-fn with_changes(mut reply: Reply, changes: Option<&Changes>) -> Reply {
-    if let Some(changes) = changes {
-        reply.reads_body |= changes.reads_body || !changes.request_body.is_empty();
-        reply.looks_into |= changes.looks_into;
-        reply.is_changed = !changes.reply_body.is_empty();
-    }
-    reply
 }
 
 /// Where the contract says that an operation is.

@@ -64,6 +64,15 @@ pub const NATIVE: &str = "native call";
 pub const REQUEST_ROOTS: [&str; 9] = [
     "path", "query", "header", "body", "caller", "cookie", SECRET, "terms", CLAIMS,
 ];
+/// What can be said of the caller.
+pub const OF_CALLER: [&str; 6] = [
+    "consumer",
+    "key",
+    "address",
+    "account",
+    "agreement",
+    "roles",
+];
 /// The root that secrets of the environment are named by. Their values are put in when documents are compiled.
 pub const SECRET: &str = "secret";
 /// The root that the answer of an operation's only step is named by; the first behind those of the request.

@@ -198,23 +198,7 @@ impl Templates<'_> {
                     Err(absent(first, "header"))
                 }
             }
-            "cookie" if first.optional => Ok(()),
-            // Which terms there are, agreements say.
-            "terms" if first.optional || self.values_are == Use::Counted => Ok(()),
-            "claims" if first.optional => Ok(()),
-            "terms" | "claims" => Err(absent(first, root)),
-            "cookie" => Err(absent(first, "cookie")),
-            "caller" => {
-                let known = [
-                    "consumer",
-                    "key",
-                    "address",
-                    "account",
-                    "agreement",
-                    "roles",
-                ];
-                one_of(first, "of the caller is not known", &known)
-            }
+            "cookie" | "terms" | "claims" | "caller" => self.of_caller(root, first),
             "body" => match &self.operation.body {
                 None => Err((
                     first.offset,

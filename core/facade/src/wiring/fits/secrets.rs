@@ -1,12 +1,13 @@
-//! What expressions may do with secrets.
+//! What expressions may do with secrets, and what they may name of callers.
 
 use std::sync::Arc;
 
 use porch_contract::{Finding, Step, suggest};
 use porch_rules::expr::{Expr, Reference, Template};
 
-use super::{Missing, Templates};
-use crate::compiled::{REQUEST_ROOTS, SECRET, Secrets};
+use super::walk::{absent, one_of};
+use super::{Missing, PathStep, Templates};
+use crate::compiled::{OF_CALLER, REQUEST_ROOTS, SECRET, Secrets};
 use crate::read::inside;
 use crate::wiring::lent::Use;
 
@@ -75,6 +76,22 @@ impl Templates<'_> {
                 ))
             }
             _ => Ok(()),
+        }
+    }
+
+    /// Whether what a reference names of the caller is known, and is there for sure.
+    pub(super) fn of_caller(&self, root: &str, first: &PathStep) -> Result<(), Missing> {
+        let may_be_absent = match root {
+            "caller" => {
+                return one_of(first, "of the caller is not known", &OF_CALLER);
+            }
+            // Which terms there are, agreements say; where they are counted by, a call without them is refused.
+            "terms" => self.values_are != Use::Counted,
+            _ => true,
+        };
+        match first.optional || !may_be_absent {
+            true => Ok(()),
+            false => Err(absent(first, root)),
         }
     }
 }
