@@ -121,12 +121,9 @@ impl<'x> Exchange<'x> {
                 return Err(problem);
             }
         };
-        let body = match self.rare.as_ref().is_some_and(|r| r.digest.is_some()) {
-            false => body,
-            true => Box::pin(self.digested(&found, body)).await?,
-        };
-        if self.mode == Mode::Live && !found.operation.admission.limits.at_once.is_empty() {
-            Box::pin(self.at_once(&found, parts, &admitted.parameters)).await?;
+        if self.mode == Mode::Live && self.goes_aside(&found) {
+            let taken = (parts, captured.as_slice());
+            return Box::pin(self.aside(&found, taken, admitted.parameters, body)).await;
         }
         let x: &Self = self;
         if let Some(plan) = &found.operation.cache {
@@ -182,6 +179,39 @@ impl<'x> Exchange<'x> {
             }
         }
         Ok(None)
+    }
+
+    /// Whether there is something to see to before it goes on: a body that is signed, or a line to wait in.
+    #[inline]
+    fn goes_aside(&self, found: &Found<'_>) -> bool {
+        let signed = self.rare.as_ref().is_some_and(|r| r.digest.is_some());
+        signed || !found.operation.admission.limits.at_once.is_empty()
+    }
+
+    /// The rest of the stages, behind that: all of it in a place of its own.
+    async fn aside(
+        &mut self,
+        found: &Found<'_>,
+        (parts, captured): (&Parts, &[&str]),
+        parameters: Parameters<'_>,
+        body: InBody,
+    ) -> Result<Response<ReplyBody>, Box<Problem>> {
+        let signed = self.rare.as_ref().is_some_and(|r| r.digest.is_some());
+        let body = match signed {
+            true => self.digested(found, body).await?,
+            false => body,
+        };
+        if !found.operation.admission.limits.at_once.is_empty() {
+            self.at_once(found, parts, &parameters).await?;
+        }
+        let (x, taken): (&Self, _) = (self, (parts, captured));
+        let Some(plan) = &found.operation.cache else {
+            return x.carried(found, taken, parameters, body).await;
+        };
+        match stage::kept(x, found, plan, parts, &body) {
+            Some(kept) => Ok(kept),
+            None => stage::cached(x, found, plan, taken, parameters, body).await,
+        }
     }
 
     /// The body, once it is all here and is what its signed digest says.

@@ -464,7 +464,7 @@ fn a_good_key_that_stands_in_the_open_is_masked_and_told() {
 fn what_is_made_of_terms_and_roles_is_kept_for_nobody_else() {
     let count = Arc::new(AtomicUsize::new(0));
     let backend = counting(&count);
-    let facade = "admit: { credentials: [key] }\noperations:\n  item:\n    call: { backend: b }\n    cache: { fresh: 1h, heeds-answers: false }\n    reply: { berth: \"=terms.?berth.orValue('none')\", roles: =caller.roles, n: =answer.body.?n }\n";
+    let facade = "admit: { credentials: [key] }\noperations:\n  item:\n    call: { backend: b }\n    cache: { fresh: 1h }\n    reply: { berth: \"=terms.?berth.orValue('none')\", roles: =caller.roles, n: =answer.body.?n }\n";
     let stage = Stage::new(backend.address, facade);
     let agreed = |id, berth: &str| vec![agreement(id, "Charter Hand", json!({ "berth": berth }))];
     // Two keys of one consumer, each for another agreement, and a consumer of its own.
