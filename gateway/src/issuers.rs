@@ -4,6 +4,7 @@
 //! for keys which it has not is asked no more than once in a while, whoever makes such tokens up.
 
 use std::collections::HashMap;
+use std::rc::Rc;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
@@ -17,6 +18,7 @@ use tokio::time::Instant;
 use crate::backend::{Answered, Backends};
 use crate::body::OutBody;
 use crate::outgoing::{Fields, Outgoing};
+use crate::worker::Worker;
 
 /// A set of keys, or a discovery document, has at most so many bytes.
 const MAX_ANSWER: usize = 256 << 10;
@@ -38,7 +40,7 @@ pub(crate) struct Issuers(Mutex<HashMap<u64, Arc<Slot>>>);
 #[derive(Default)]
 struct Slot {
     known: Mutex<Known>,
-    asking: tokio::sync::Mutex<()>,
+    asking: Arc<tokio::sync::Mutex<()>>,
 }
 
 #[derive(Clone, Default)]
@@ -46,13 +48,6 @@ struct Known {
     keys: Option<Arc<KeySet>>,
     asked: Option<Instant>,
     failed: Option<(String, Instant)>,
-}
-
-impl Slot {
-    fn known(&self) -> Known {
-        let known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
-        known.clone()
-    }
 }
 
 impl Issuers {
@@ -71,8 +66,8 @@ impl Issuers {
     /// Why there are none.
     pub(crate) async fn keys(
         &self,
-        backends: &Backends,
-        rule: &TokenRule,
+        worker: &Rc<Worker>,
+        rule: &Arc<TokenRule>,
         seen: Option<&Arc<KeySet>>,
     ) -> Result<Arc<KeySet>, String> {
         let slot = self.slot(rule);
@@ -86,7 +81,19 @@ impl Issuers {
             };
             age.is_some_and(|age| age < bound).then(|| keys.clone())
         };
-        if let Some(keys) = fresh(&slot.known(), Instant::now()) {
+        let known = slot.known();
+        if let Some(keys) = fresh(&known, Instant::now()) {
+            return Ok(keys);
+        }
+        if let (None, Some(keys)) = (seen, known.keys) {
+            // Nobody waits for newer ones: an issuer that is slow slows nothing down.
+            if let Ok(turn) = slot.asking.clone().try_lock_owned() {
+                let (worker, rule, slot) = (worker.clone(), rule.clone(), slot.clone());
+                tokio::task::spawn_local(async move {
+                    let _ = slot.renewed(&worker.backends, &rule).await;
+                    drop(turn);
+                });
+            }
             return Ok(keys);
         }
         let _turn = slot.asking.lock().await;
@@ -95,6 +102,19 @@ impl Issuers {
         if let Some(keys) = fresh(&known, now) {
             return Ok(keys);
         }
+        slot.renewed(&worker.backends, rule).await
+    }
+}
+
+impl Slot {
+    fn known(&self) -> Known {
+        let known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        known.clone()
+    }
+
+    /// The keys as the issuer gives them now; those that are known, where it gives none. Whoever calls this has the turn.
+    async fn renewed(&self, backends: &Backends, rule: &TokenRule) -> Result<Arc<KeySet>, String> {
+        let (known, now) = (self.known(), Instant::now());
         if let Some((why, until)) = &known.failed
             && now < *until
         {
@@ -102,7 +122,7 @@ impl Issuers {
         }
         let fetched = tokio::time::timeout(PATIENCE, fetch(backends, rule)).await;
         let fetched = fetched.unwrap_or_else(|_| Err("it does not answer in time".to_owned()));
-        let mut own = slot.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut own = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         match fetched {
             Ok(keys) => {
                 let keys = Arc::new(keys);

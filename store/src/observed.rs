@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use sea_orm::sea_query::{Expr, ExprTrait, OnConflict};
 use sea_orm::{ColumnTrait, Condition, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
 
-use crate::entity::{copies, trace, usage};
+use crate::entity::{addition, copies, event, trace, usage};
 use crate::{Result, Store};
 
 /// What to look for among the traces; empty texts mean all.
@@ -156,6 +156,14 @@ impl Store {
     pub async fn forget_usage(&self, before: i64) -> Result<u64> {
         let gone = usage::Entity::delete_many()
             .filter(usage::Column::Minute.lt(before))
+            .exec(&self.db)
+            .await?;
+        event::Entity::delete_many()
+            .filter(event::Column::At.lt(before.saturating_mul(60_000)))
+            .exec(&self.db)
+            .await?;
+        addition::Entity::delete_many()
+            .filter(addition::Column::UntilAt.lt(before.saturating_mul(60_000)))
             .exec(&self.db)
             .await?;
         copies::Entity::delete_many()

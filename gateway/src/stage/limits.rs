@@ -94,11 +94,27 @@ pub(super) fn asked(
         give_back(x, op);
     }
     outcome?;
-    // Those that were asked before have said theirs; of both the one with less left stays, and these are the slower ones.
-    if let Some(fields) = nearest.fields() {
-        x.rate = Some(fields);
+    // Those that were asked before have said theirs; of both the one of which less is left stays.
+    if let Some((_, limit, decision)) = &nearest.0 {
+        let part = decision.remaining as f64 / limit.most.max(1) as f64;
+        if x.rate.as_ref().is_none_or(|rate| part <= part_of(rate)) {
+            x.rate = nearest.fields();
+        }
     }
     Ok(())
+}
+
+/// The part of a limit that is left, as its fields say it.
+fn part_of(rate: &RateFields) -> f64 {
+    let number = |field: &HeaderValue, key: &str| {
+        let text = field.to_str().ok()?;
+        let (_, rest) = text.rsplit_once(key)?;
+        rest.split(';').next()?.parse::<f64>().ok()
+    };
+    match (number(&rate.state, ";r="), number(&rate.policy, ";q=")) {
+        (Some(left), Some(most)) if most > 0.0 => left / most,
+        _ => 1.0,
+    }
 }
 
 fn each_asked<'p>(
@@ -418,6 +434,22 @@ fn state(plan: &LimitPlan, decision: &Decision) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_part_that_is_left_is_read_from_the_fields() {
+        let of = |policy: &'static str, state: &'static str| {
+            part_of(&RateFields {
+                policy: HeaderValue::from_static(policy),
+                state: HeaderValue::from_static(state),
+            })
+        };
+        assert_eq!(of("\"a;q=1\";q=8;w=60", "\"a;r=7\";r=2;t=5"), 0.25);
+        assert_eq!(
+            of("\"a\";q=8;qu=\"content-bytes\";w=60", "\"a\";r=8;t=5"),
+            1.0
+        );
+        assert_eq!(of("nothing", "nothing"), 1.0);
+    }
 
     #[test]
     fn shares_are_told_once_when_they_are_passed() {

@@ -117,6 +117,22 @@ fn a_period_counts_from_its_beginning_and_begins_anew_with_the_next() {
     assert_eq!(states.used(1, 1, 3_600_000), Some(5));
 }
 
+#[test]
+fn subjects_that_are_made_up_share_what_is_left_when_there_are_too_many() {
+    let (states, limit) = (States::new(), Limit::of(1, SECOND));
+    let known = states.ask(1, 0, limit, 1, 0);
+    assert!(known.allowed);
+    let most = 64 * 200;
+    for subject in 1..most * 3 {
+        states.ask(1, subject, limit, 1, 0);
+    }
+    assert!(states.len() as u64 <= most + 64, "{}", states.len());
+    // Who was there is told apart still; others are not, and none of them passes in vain.
+    assert!(!states.ask(1, 0, limit, 1, 0).allowed);
+    let others = (0..1000).filter(|i| states.ask(1, most * 4 + i, limit, 1, 0).allowed);
+    assert!(others.count() <= 64);
+}
+
 /// A log in memory, with room for some.
 #[derive(Clone, Default)]
 struct Paper(Arc<Mutex<Vec<Counted>>>);

@@ -72,7 +72,14 @@ pub(super) fn bearer(value: &HeaderValue) -> Option<&str> {
 
 impl Credential for Key {
     fn is_shown(&self, asked: Asked<'_>) -> bool {
-        !matches!(shown(asked), Shown::Nothing)
+        match shown(asked) {
+            Shown::Nothing => false,
+            // A token may be a bearer token too, and has dots; no key has.
+            Shown::One(text) if matches!(place(asked.kind), Some(KeyPlace::Bearer)) => {
+                !text.contains('.')
+            }
+            _ => true,
+        }
     }
 
     #[inline]

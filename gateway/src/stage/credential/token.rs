@@ -1,5 +1,7 @@
 //! Tokens that issuers sign (RFC 7519, RFC 9068), shown as bearer tokens (RFC 6750 §2.1).
 
+use std::sync::Arc;
+
 use http::header;
 use http::request::Parts;
 use porch_facade::{CompiledFacade, CredentialKind, TokenRule};
@@ -84,29 +86,29 @@ impl Scope for Claims<'_> {
 }
 
 /// Whose a token is, where it is good.
-pub(super) async fn prove(x: &Exchange<'_>, rule: &TokenRule, parts: &Parts) -> Proven {
+pub(super) async fn prove(x: &Exchange<'_>, rule: &Arc<TokenRule>, parts: &Parts) -> Proven {
     let text = match shown(parts) {
         Some(Ok(text)) => text,
         Some(Err(not_good)) => return Proven::NotGood(not_good),
         None => return Proven::NotGood(NotGood::shown("no token")),
     };
     let now = x.now / 1000;
-    let (issuers, backends) = (&x.worker.shared.issuers, &x.worker.backends);
+    let issuers = &x.worker.shared.issuers;
     let read = || Read::read(text);
     let token = match read() {
         Ok(token) => token,
         Err(why) => return Proven::NotGood(NotGood::shown(why.to_string())),
     };
-    let mut keys = match issuers.keys(backends, rule, None).await {
+    let mut keys = match issuers.keys(x.worker, rule, None).await {
         Ok(keys) => keys,
         Err(why) => return Proven::Unknown(why),
     };
     let mut verified = token.verify(&keys, &rule.expected, now);
     if let Err(NoToken::UnknownKey(Some(_))) = &verified {
         // The issuer may have another key since.
-        let newer = issuers.keys(backends, rule, Some(&keys)).await;
+        let newer = issuers.keys(x.worker, rule, Some(&keys)).await;
         if let (Ok(newer), Ok(token)) = (newer, read())
-            && !std::sync::Arc::ptr_eq(&newer, &keys)
+            && !Arc::ptr_eq(&newer, &keys)
         {
             keys = newer;
             verified = token.verify(&keys, &rule.expected, now);
