@@ -29,6 +29,7 @@ fn whoever_has_read_the_last_line_finds_all_ports_and_certificates() {
         "tides",
         "reservations-tls",
         "loyalty-tls",
+        "crew-login",
     ];
     let mut command = Command::new(env!("CARGO_BIN_EXE_standins"));
     for port in ports {

@@ -35,6 +35,7 @@ fn signed_out_visitors_see_nothing() {
                 .replace("{number}", "1")
                 .replace("{id}", "abcdef")
                 .replace("{consumer}", "x")
+                .replace("{agreement}", "1")
                 .replace("{prefix}", "x");
             for token in ["", "not-a-session"] {
                 let reply = porch.api_as(token, &method.to_uppercase(), &path, &json!({}));

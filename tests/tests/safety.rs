@@ -324,7 +324,9 @@ fn refuses_what_is_no_json(porch: &Porch, method: &str, path: &str) {
     let url = format!(
         "{}{}",
         porch.console,
-        path.replace("{number}", "1").replace(['{', '}'], "")
+        path.replace("{number}", "1")
+            .replace("{agreement}", "1")
+            .replace(['{', '}'], "")
     );
     let token = format!("Bearer {}", porch.token);
     for (kind, body, status) in [
