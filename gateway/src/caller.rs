@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use http::HeaderValue;
-use porch_rules::grant::{Agreement, Consumer, Grant, Says, Shown};
+use porch_rules::grant::{Agreement, Consumer, Grant, Kind, Says, Shown};
 
 /// Who calls, once that is known.
 #[derive(Clone, Debug, Default)]
@@ -11,8 +11,8 @@ pub(crate) struct Caller {
     grant: Option<(Arc<Consumer>, Arc<Shown>)>,
     /// Place of the agreement by which it calls among the consumer's, counted from 1; 0: none.
     agreement: u32,
-    /// Whether it was a key that was shown.
-    by_key: bool,
+    /// What was shown.
+    kind: Kind,
 }
 
 impl Caller {
@@ -22,7 +22,7 @@ impl Caller {
         Self {
             grant: Some((grant.consumer.clone(), grant.shown.clone())),
             agreement: place.unwrap_or(0),
-            by_key: grant.is_of_key(),
+            kind: grant.kind(),
         }
     }
 
@@ -66,12 +66,14 @@ impl Caller {
         self.grant.as_ref().map_or("", |(_, shown)| &shown.label)
     }
 
+    /// The kind of credential that was shown.
+    pub(crate) fn kind(&self) -> Kind {
+        self.kind
+    }
+
     /// The credential that was shown, as people are told of it.
     pub(crate) fn credential(&self) -> String {
-        match self.says() {
-            Some(_) => format!("a token of {}", self.shown()),
-            None => crate::problem::credential(self.by_key, self.shown()),
-        }
+        self.kind.of(self.shown())
     }
 }
 

@@ -232,19 +232,9 @@ impl<'x> Exchange<'x> {
         parts: &Parts,
         parameters: &Parameters<'_>,
     ) -> Result<(), Box<Problem>> {
-        let (path, query) = parameters.clone();
-        let caller = self.caller.clone();
-        let scope = Scope {
-            operation: found.operation,
-            path,
-            query,
-            headers: &parts.headers,
-            body: None,
-            caller: &caller,
-            address: self.origin.address,
-            answers: Vec::new(),
-            within: None,
-        };
+        let (parameters, caller) = (parameters.clone(), self.caller.clone());
+        let by = (&caller, self.origin.address);
+        let scope = Scope::of(found.operation, &parts.headers, parameters, by);
         stage::at_once(self, (found.facade, found.operation), scope).await
     }
 
@@ -265,18 +255,9 @@ impl<'x> Exchange<'x> {
     }
 
     #[inline(always)]
-    fn scope<'a>(&'a self, request: &Request<'a>, (path, query): Parameters<'a>) -> Scope<'a> {
-        Scope {
-            operation: request.operation,
-            path,
-            query,
-            headers: &request.parts.headers,
-            body: None,
-            caller: &self.caller,
-            address: self.origin.address,
-            answers: Vec::new(),
-            within: None,
-        }
+    fn scope<'a>(&'a self, request: &Request<'a>, parameters: Parameters<'a>) -> Scope<'a> {
+        let by = (&self.caller, self.origin.address);
+        Scope::of(request.operation, &request.parts.headers, parameters, by)
     }
 
     /// Carries out a request that may pass, and gives what it is answered with.

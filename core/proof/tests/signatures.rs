@@ -105,17 +105,24 @@ fn the_examples_of_the_rfc_are_verified() {
     assert_eq!(is_digest_of(DIGEST, b"{\"hello\": \"world\"}"), Ok(()));
 }
 
+/// The line of a component.
+fn of(request: &Request, component: &str) -> Result<String, String> {
+    let signed = Signed::read(&format!("s=({component});keyid=\"k\""), "s=:AA==:")?;
+    let base = signed[0].base(request)?;
+    Ok(base.lines().next().unwrap_or_default().to_owned())
+}
+
+/// The example, with fields of several values and of none.
+fn with_fields() -> Request {
+    let mut request = example();
+    let more = [("x-a", " one "), ("x-a", "two, three"), ("x-empty", "")];
+    request.fields.extend(more);
+    request
+}
+
 #[test]
 fn every_component_of_a_request_is_what_the_rfc_says() {
-    let mut request = example();
-    request
-        .fields
-        .extend([("x-a", " one "), ("x-a", "two, three"), ("x-empty", "")]);
-    let of = |request: &Request, component: &str| {
-        let signed = Signed::read(&format!("s=({component});keyid=\"k\""), "s=:AA==:")?;
-        let base = signed[0].base(request)?;
-        Ok::<_, String>(base.lines().next().unwrap_or_default().to_owned())
-    };
+    let request = with_fields();
     for (component, wanted) in [
         ("\"@method\"", "\"@method\": POST"),
         (
@@ -149,6 +156,11 @@ fn every_component_of_a_request_is_what_the_rfc_says() {
     );
     assert_eq!(of(&bare, "\"@query\"").unwrap(), "\"@query\": ?");
     assert_eq!(of(&bare, "\"@path\"").unwrap(), "\"@path\": /");
+}
+
+#[test]
+fn components_that_mean_nothing_here_are_refused() {
+    let request = with_fields();
     for (component, part) in [
         ("\"@status\"", "not known here"),
         ("\"x-b\"", "not there"),
@@ -197,8 +209,11 @@ fn info(algorithm: &[u8], key: &[u8]) -> String {
     pem("PUBLIC KEY", &all)
 }
 
-#[test]
-fn what_is_signed_here_is_verified_here_and_no_other_key_or_algorithm_does() {
+/// Keys of a kind: the private one, and the public one where it is not shared.
+type Keys = (SignedBy, String, Option<String>);
+
+/// One for each algorithm.
+fn keys_of_all() -> Vec<Keys> {
     let random = SystemRandom::new();
     let edwards = Ed25519KeyPair::generate_pkcs8(&random).unwrap();
     let p256 = EcdsaKeyPair::generate_pkcs8(&ECDSA_P256_SHA256_FIXED_SIGNING, &random).unwrap();
@@ -226,43 +241,40 @@ fn what_is_signed_here_is_verified_here_and_no_other_key_or_algorithm_does() {
         .unwrap();
     let rsa = RsaKeyPair::from_pkcs8(&der).unwrap();
     let own = Ed25519KeyPair::from_pkcs8(edwards.as_ref()).unwrap();
-    let keys = [
+    let of = |by, private: &[u8], public: String| (by, pem("PRIVATE KEY", private), Some(public));
+    let edwards_name = [0x06, 0x03, 0x2b, 0x65, 0x70];
+    let rsa_public = info(&rsa_name, rsa.public().as_ref());
+    vec![
         (SignedBy::Hmac, "low water at noon".to_owned(), None),
-        (
+        of(
             SignedBy::Ed25519,
-            pem("PRIVATE KEY", edwards.as_ref()),
-            Some(info(
-                &[0x06, 0x03, 0x2b, 0x65, 0x70],
-                own.public_key().as_ref(),
-            )),
+            edwards.as_ref(),
+            info(&edwards_name, own.public_key().as_ref()),
         ),
-        (
+        of(
             SignedBy::P256,
-            pem("PRIVATE KEY", p256.as_ref()),
-            Some(info(
+            p256.as_ref(),
+            info(
                 &of_256,
                 &point(&ECDSA_P256_SHA256_FIXED_SIGNING, p256.as_ref()),
-            )),
+            ),
         ),
-        (
+        of(
             SignedBy::P384,
-            pem("PRIVATE KEY", p384.as_ref()),
-            Some(info(
+            p384.as_ref(),
+            info(
                 &of_384,
                 &point(&ECDSA_P384_SHA384_FIXED_SIGNING, p384.as_ref()),
-            )),
+            ),
         ),
-        (
-            SignedBy::RsaPss,
-            RSA.to_owned(),
-            Some(info(&rsa_name, rsa.public().as_ref())),
-        ),
-        (
-            SignedBy::RsaV15,
-            RSA.to_owned(),
-            Some(info(&rsa_name, rsa.public().as_ref())),
-        ),
-    ];
+        (SignedBy::RsaPss, RSA.to_owned(), Some(rsa_public.clone())),
+        (SignedBy::RsaV15, RSA.to_owned(), Some(rsa_public)),
+    ]
+}
+
+#[test]
+fn what_is_signed_here_is_verified_here_and_no_other_key_or_algorithm_does() {
+    let keys = keys_of_all();
     let read: Vec<(SignedBy, SigningKey)> = keys
         .iter()
         .map(|(by, _, public)| match public {
@@ -306,13 +318,13 @@ fn what_is_signed_here_is_verified_here_and_no_other_key_or_algorithm_does() {
                 .all(|(other, key)| !signed.is_of(key, *other, &base))
         );
     }
-    assert!(
-        Signer::of(
-            SignedBy::P256,
-            pem("PRIVATE KEY", edwards.as_ref()).as_bytes()
-        )
-        .is_err()
-    );
+}
+
+#[test]
+fn keys_that_are_of_another_kind_or_none_are_refused() {
+    let edwards = Ed25519KeyPair::generate_pkcs8(&SystemRandom::new()).unwrap();
+    let edwards = pem("PRIVATE KEY", edwards.as_ref());
+    assert!(Signer::of(SignedBy::P256, edwards.as_bytes()).is_err());
     assert!(Signer::of(SignedBy::Ed25519, b"nothing").is_err());
     for (bad, part) in [
         (RSA, "private key"),

@@ -254,32 +254,28 @@ fn by_hand(issuer: &Issuer, header: &str, payload: &str) -> String {
     format!("{message}.{}", b64(signature))
 }
 
+const USUAL: &str = r#"{"alg":"ES256","typ":"at+jwt"}"#;
+
+fn refused(issuer: &Issuer, token: &str, part: &str) {
+    let told = verified(token, &issuer.set, &expected())
+        .unwrap_err()
+        .to_string();
+    let shown: String = token.chars().take(80).collect();
+    assert!(told.contains(part), "{shown}: {told}");
+}
+
 #[test]
-fn what_is_no_token_or_means_something_else_is_refused() {
+fn a_header_that_means_something_else_is_refused() {
     let issuer = issuer();
     let payload = claims().to_string();
     let hand = |header: &str| by_hand(&issuer, header, &payload);
-    assert!(
-        verified(
-            &hand(r#"{"alg":"ES256","typ":"AT+JWT"}"#),
-            &issuer.set,
-            &expected()
-        )
-        .is_ok()
-    );
-    assert!(
-        verified(
-            &hand(r#"{"alg":"ES256","typ":"application/at+jwt"}"#),
-            &issuer.set,
-            &expected()
-        )
-        .is_ok()
-    );
+    for header in [
+        r#"{"alg":"ES256","typ":"AT+JWT"}"#,
+        r#"{"alg":"ES256","typ":"application/at+jwt"}"#,
+    ] {
+        assert!(verified(&hand(header), &issuer.set, &expected()).is_ok());
+    }
     // Confusion of keys: the public key as a shared secret, and no signature at all.
-    let good = hand(r#"{"alg":"ES256","typ":"at+jwt"}"#);
-    let (signed, _) = good.rsplit_once('.').unwrap();
-    let many: String = (0..10_000).map(|i| format!(",\"c{i}\":1")).collect();
-    let deep = format!("{}{}", "[".repeat(400), "]".repeat(400));
     let cases = [
         (hand(r#"{"alg":"none","typ":"at+jwt"}"#), "“none”"),
         (hand(r#"{"alg":"None","typ":"at+jwt"}"#), "“None”"),
@@ -322,42 +318,27 @@ fn what_is_no_token_or_means_something_else_is_refused() {
         ),
         (hand(r#"{"alg":"ECDH-ES","enc":"A128GCM"}"#), "encrypted"),
         (hand("[]"), "header"),
-        (
-            by_hand(&issuer, r#"{"alg":"ES256","typ":"at+jwt"}"#, "[]"),
-            "payload",
-        ),
-        (
-            by_hand(
-                &issuer,
-                r#"{"alg":"ES256","typ":"at+jwt"}"#,
-                r#"{"iss":"a","iss":"b"}"#,
-            ),
-            "stands twice",
-        ),
-        (
-            by_hand(
-                &issuer,
-                r#"{"alg":"ES256","typ":"at+jwt"}"#,
-                &format!("{{\"a\":1{many}}}"),
-            ),
-            "bytes",
-        ),
-        (
-            by_hand(
-                &issuer,
-                r#"{"alg":"ES256","typ":"at+jwt"}"#,
-                &format!("{{\"a\":[1{}]}}", ",1".repeat(1200)),
-            ),
-            "more than 1000 values",
-        ),
-        (
-            by_hand(
-                &issuer,
-                r#"{"alg":"ES256","typ":"at+jwt"}"#,
-                &format!("{{\"a\":{deep}}}"),
-            ),
-            "payload",
-        ),
+    ];
+    for (token, part) in cases {
+        refused(&issuer, &token, part);
+    }
+}
+
+#[test]
+fn what_is_no_token_is_refused() {
+    let issuer = issuer();
+    let hand = |payload: &str| by_hand(&issuer, USUAL, payload);
+    let good = hand(&claims().to_string());
+    let (signed, _) = good.rsplit_once('.').unwrap();
+    let many: String = (0..10_000).map(|i| format!(",\"c{i}\":1")).collect();
+    let deep = format!("{}{}", "[".repeat(400), "]".repeat(400));
+    let long = format!("{{\"a\":[1{}]}}", ",1".repeat(1200));
+    let cases = [
+        (hand("[]"), "payload"),
+        (hand(r#"{"iss":"a","iss":"b"}"#), "stands twice"),
+        (hand(&format!("{{\"a\":1{many}}}")), "bytes"),
+        (hand(&long), "more than 1000 values"),
+        (hand(&format!("{{\"a\":{deep}}}")), "payload"),
         (signed.to_owned() + ".", "signature"),
         (signed.to_owned(), "three parts"),
         (good.clone() + ".x", "three parts"),
@@ -369,11 +350,7 @@ fn what_is_no_token_or_means_something_else_is_refused() {
         ("x".repeat(17 << 10), "bytes"),
     ];
     for (token, part) in cases {
-        let told = verified(&token, &issuer.set, &expected())
-            .unwrap_err()
-            .to_string();
-        let shown: String = token.chars().take(80).collect();
-        assert!(told.contains(part), "{shown}: {told}");
+        refused(&issuer, &token, part);
     }
     // Every single change of a letter is seen.
     for at in (0..good.len()).step_by(7) {

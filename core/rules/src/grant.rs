@@ -3,6 +3,7 @@
 //! The table that the data plane looks them up in never blocks a reader: it is an immutable value; changes go into a small
 //! overlay that is copied, one entry at a time, and the overlay is folded into the large table when it has grown.
 
+mod kind;
 mod table;
 
 use std::collections::HashMap;
@@ -13,8 +14,8 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use porch_proof::SigningKey;
 use serde_json::Value;
 
+pub use self::kind::Kind;
 use self::table::Table;
-
 use crate::key::KeyHash;
 
 /// A consumer as the data plane knows it.

@@ -205,6 +205,10 @@ mod tests {
             let found = periods.of_calendar(at(now));
             assert_eq!(shown(found, periods.zone), wanted, "{length:?} {name}");
         }
+    }
+
+    #[test]
+    fn days_of_other_lengths_are_as_long_as_they_are() {
         // A day on which clocks are put forward has 23 hours; one without a midnight begins with its first moment.
         let day = |name: &str, now| {
             Periods {

@@ -119,14 +119,6 @@ pub(crate) fn no_credential(
     })
 }
 
-/// A credential that was shown, as people are told of it.
-pub(crate) fn credential(is_key: bool, label: &str) -> String {
-    match is_key {
-        true => format!("the key “{label}…”"),
-        false => format!("the password of “{label}”"),
-    }
-}
-
 /// A caller that is known and has not the role that it takes (RFC 9110 §15.5.4).
 pub(crate) fn no_role(consumer: &Consumer, own: &[&str], rule: &RoleRule) -> Box<Problem> {
     let wanted = rule.any.join(" or ");
@@ -155,7 +147,7 @@ pub(crate) fn no_agreement(
     let detail = format!("No agreement holds for {} now.", facade.name);
     let why = format!(
         "{} of {} is for agreements of which none holds for {} now",
-        credential(grant.is_of_key(), &grant.shown.label),
+        grant.told(),
         grant.consumer.name,
         facade.name
     );
@@ -237,7 +229,7 @@ pub(crate) fn not_granted(
     let opened: Vec<&str> = opened.map(String::as_str).collect();
     let why = format!(
         "{} of {} opens {} only",
-        credential(grant.is_of_key(), &grant.shown.label),
+        grant.told(),
         grant.consumer.name,
         opened.join(", ")
     );

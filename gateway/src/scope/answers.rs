@@ -1,12 +1,15 @@
 //! Answers of backends as expressions see them, and what is seen inside of another scope.
 
 use std::cell::OnceCell;
+use std::net::IpAddr;
 
 use http::{HeaderMap, HeaderValue};
+use porch_facade::CompiledOperation;
 use porch_rules::expr::Val;
 use serde_json::{Value, json};
 
-use super::Scope;
+use super::{Parameters, Scope};
+use crate::caller::Caller;
 
 /// What is seen inside of another scope.
 pub(crate) struct Within<'a> {
@@ -136,6 +139,29 @@ impl Within<'_> {
             None => self.around.answer(root),
             Some(0) => self.item.map(Named::Item),
             Some(_) => self.answer.map(Named::Answer),
+        }
+    }
+}
+
+impl<'a> Scope<'a> {
+    /// What is seen of a request before anything was answered.
+    #[inline(always)]
+    pub(crate) fn of(
+        operation: &'a CompiledOperation,
+        headers: &'a HeaderMap,
+        (path, query): Parameters<'a>,
+        (caller, address): (&'a Caller, IpAddr),
+    ) -> Self {
+        Self {
+            operation,
+            path,
+            query,
+            headers,
+            body: None,
+            caller,
+            address,
+            answers: Vec::new(),
+            within: None,
         }
     }
 }

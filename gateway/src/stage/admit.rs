@@ -76,19 +76,9 @@ fn asked(
     parts: &Parts,
     parameters: &Parameters<'_>,
 ) -> Result<(), Box<Problem>> {
-    let (path, query) = parameters.clone();
-    let caller = x.caller.clone();
-    let scope = Scope {
-        operation: found.operation,
-        path,
-        query,
-        headers: &parts.headers,
-        body: None,
-        caller: &caller,
-        address: x.origin.address,
-        answers: Vec::new(),
-        within: None,
-    };
+    let (parameters, caller) = (parameters.clone(), x.caller.clone());
+    let by = (&caller, x.origin.address);
+    let scope = Scope::of(found.operation, &parts.headers, parameters, by);
     limits::asked(x, (found.facade, found.operation), &scope)
 }
 

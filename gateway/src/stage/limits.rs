@@ -6,6 +6,7 @@ use http::HeaderValue;
 use porch_facade::{
     AtOncePlan, CompiledFacade, CompiledOperation, LimitPlan, Number, Time, Who, policy,
 };
+use porch_rules::grant::Kind;
 use porch_rules::guess::counted;
 use porch_rules::limit::{Decision, Form, Limit, stable_id};
 
@@ -332,6 +333,14 @@ fn asked_for(x: &Exchange<'_>, per: &Who, facade: &str, scope: &Scope<'_>) -> Re
     }
 }
 
+/// The same label of another kind is another credential.
+fn of_credential(caller: &Caller) -> u64 {
+    match caller.kind() {
+        Kind::Key => stable_id(caller.shown()),
+        kind => stable_id(&format!("{}\0{}", kind.name(), caller.shown())),
+    }
+}
+
 /// Who a limit is counted for.
 #[inline]
 fn subject(per: &Who, caller: &Caller, origin: &Origin, facade: &str) -> u64 {
@@ -343,7 +352,7 @@ fn subject(per: &Who, caller: &Caller, origin: &Origin, facade: &str) -> u64 {
         }
         Who::Everyone | Who::Value(_) => 0,
         Who::Facade => stable_id(facade),
-        Who::Key => stable_id(caller.shown()),
+        Who::Key => of_credential(caller),
         Who::Agreement | Who::Account => {
             let of = |consumer| counted_for(per, consumer, caller.agreement(), facade);
             caller.consumer().and_then(of).unwrap_or(0)

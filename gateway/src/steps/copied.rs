@@ -183,17 +183,10 @@ fn seen(
     let values = match view(x, &done.answer, !shadow.compare.is_empty()) {
         Err(why) => shadow.compare.iter().map(|_| Err(why.clone())).collect(),
         Ok(view) => {
-            let own = Scope {
-                operation: request.operation,
-                path: scope.path.clone(),
-                query: scope.query.clone(),
-                headers: scope.headers,
-                body: None,
-                caller: scope.caller,
-                address: scope.address,
-                answers: vec![view.into()],
-                within: None,
-            };
+            let parameters = (scope.path.clone(), scope.query.clone());
+            let by = (scope.caller, scope.address);
+            let mut own = Scope::of(request.operation, scope.headers, parameters, by);
+            own.answers.push(view.into());
             let value = |(_, template): &(String, Template)| {
                 let value = template.render(&own);
                 value.map_err(|(_, e)| e.to_string())

@@ -361,6 +361,11 @@ fn who_guesses_is_slowed_down_and_the_owner_is_not_shut_out() {
         "what is remembered needs no guess"
     );
     assert_eq!(status(&from(6, &basic("kiosk", "right"))), 200);
+    // Each attempt counts once for its address: of thirty, ten are used up.
+    let told: Vec<u16> = (0..21)
+        .map(|i| status(&from(5, &format!("API-Key: no {i}\r\n"))))
+        .collect();
+    assert_eq!((&told[..20], told[20]), (&[401; 20][..], 429));
     // Keys that nobody has, from one address: refused for being many, and a good one passes all the same.
     let told: Vec<u16> = (0..31)
         .map(|i| status(&from(7, &format!("API-Key: no {i}\r\n"))))

@@ -1,5 +1,9 @@
 //! Signed requests: what must be signed, when, once, and with which body.
 
+use argon2::Argon2;
+use argon2::password_hash::PasswordHasher;
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use porch_proof::{Message, PublicKey, Saying, SignedBy, Signer, SigningKey, digest_of};
 use porch_rules::grant::{Proof, Signing};
 use rcgen::{KeyPair, PKCS_ED25519};
@@ -116,8 +120,15 @@ fn send(stage: &Stage, signer: &Signer, how: &How<'_>) -> String {
 }
 
 fn stage(backend: &Scripted, credentials: &str) -> (Stage, KeyPair) {
+    stage_of(
+        backend,
+        &format!("credentials: [{credentials}], limits: [{{ requests: 100, window: 1h }}]"),
+    )
+}
+
+fn stage_of(backend: &Scripted, admit: &str) -> (Stage, KeyPair) {
     let facade = format!(
-        "admit: {{ credentials: [{credentials}], limits: [{{ requests: 100, window: 1h }}] }}\noperations:\n  item: {{ call: {{ backend: b }} }}\n  putItem: {{ call: {{ backend: b, method: PUT, path: '/item/{{id}}' }} }}\n"
+        "admit: {{ {admit} }}\noperations:\n  item: {{ call: {{ backend: b }} }}\n  putItem: {{ call: {{ backend: b, method: PUT, path: '/item/{{id}}' }} }}\n"
     );
     let stage = Stage::new(backend.address, &facade);
     let pair = KeyPair::generate_for(&PKCS_ED25519).unwrap();
@@ -366,4 +377,57 @@ fn a_shared_secret_signs_and_the_document_says_which_algorithms_are_taken() {
     ] {
         assert_eq!(status(&stage.get("/f/item/1", fields)), 401, "{fields}");
     }
+}
+
+#[test]
+fn the_same_name_of_another_kind_is_another_credential() {
+    let backend = Scripted::start(|_, _| plain("{}"));
+    let admit = "credentials: [basic, signature], limits: [{ requests: 1, window: 1h, per: key }]";
+    let (stage, _) = stage_of(&backend, admit);
+    let hash = Argon2::default().hash_password(b"tern rock").unwrap();
+    let office = Grant {
+        consumer: Arc::new(Consumer {
+            id: 5,
+            name: "Harbour Office".into(),
+            ..Consumer::default()
+        }),
+        shown: Shown::new("kiosk-2"),
+        ends: i64::MAX,
+        paused: false,
+        opens: None,
+        proof: Some(Arc::new(Proof::Password(hash.to_string().into()))),
+    };
+    let put = |kind: &str, grant: Grant| {
+        let hash = KeyHash::of_name(kind, "kiosk-2");
+        let table = stage.shared.grants.load().with(hash, Some(grant));
+        stage.shared.grants.store(Arc::new(table));
+    };
+    put("password", office);
+    let signer = Signer::of(SignedBy::Hmac, SECRET.as_bytes()).unwrap();
+    let how = How {
+        keyid: "kiosk-2",
+        ..How::default()
+    };
+    let pair = STANDARD.encode("kiosk-2:tern rock");
+    let basic = || stage.get("/f/item/1", &format!("Authorization: Basic {pair}\r\n"));
+    let signed = || status(&send(&stage, &signer, &how));
+    assert_eq!([signed(), signed()], [200, 429]);
+    assert_eq!([status(&basic()), status(&basic())], [200, 429]);
+
+    // And is told as what it is.
+    let grants = stage.shared.grants.load();
+    let own = grants.check_name("signature", "kiosk-2", now()).unwrap();
+    let elsewhere = Grant {
+        opens: Some(Arc::new(Opens {
+            facades: Some(["tides".to_owned()].into()),
+            ..Opens::default()
+        })),
+        ..own.clone()
+    };
+    put("signature", elsewhere);
+    assert_eq!(signed(), 403);
+    assert_eq!(
+        why(stage),
+        "a signature with the key “kiosk-2” of Quayside Kiosk opens tides only"
+    );
 }

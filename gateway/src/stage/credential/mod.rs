@@ -13,7 +13,7 @@ use http::request::Parts;
 use porch_facade::{
     CompiledFacade, CompiledOperation, CredentialKind, CredentialRule, Demanded, percent_decode,
 };
-use porch_rules::grant::{Grant, Grants, Opened, Proof, Refused};
+use porch_rules::grant::{Grant, Grants, Opened, Refused};
 
 use self::basic::Basic;
 use self::key::Key;
@@ -143,12 +143,7 @@ fn granted(
         Opened::Yes(agreement) => {
             let minute = u32::try_from(now / 60).unwrap_or(u32::MAX);
             if grant.shown.is_first_use(minute) {
-                let kind = match grant.proof.as_deref() {
-                    None => "key",
-                    Some(Proof::Password(_)) => "password",
-                    Some(Proof::Token) => "token",
-                    Some(Proof::Signing(_)) => "signature",
-                };
+                let kind = grant.kind().name();
                 x.worker.shared.used(kind, &grant.shown.label, minute);
             }
             Ok(Caller::of(grant, agreement))
@@ -168,6 +163,17 @@ fn refuse(
 ) -> Box<Problem> {
     let demanded = &op.admission.credentials;
     let shared = &x.worker.shared;
+    if not_good.hint.is_none()
+        && let Err(wait) = shared.guesses.failed(x.origin.address, shared.now_ms())
+    {
+        let place = &demanded.rules[0].place;
+        return problem::guessing(wait, x.origin.address, &not_good.why, place);
+    }
+    told(facade, demanded, not_good)
+}
+
+/// How the caller is told.
+fn told(facade: &CompiledFacade, demanded: &Demanded, not_good: NotGood) -> Box<Problem> {
     let not_good = match not_good.hint {
         // Where nothing was shown, everything that could be is told.
         Some(_) if demanded.rules.len() > 1 => {
@@ -180,12 +186,6 @@ fn refuse(
         }
         _ => not_good,
     };
-    if not_good.hint.is_none()
-        && let Err(wait) = shared.guesses.failed(x.origin.address, shared.now_ms())
-    {
-        let place = &demanded.rules[0].place;
-        return problem::guessing(wait, x.origin.address, &not_good.why, place);
-    }
     let rules = demanded.rules.iter();
     let challenges = rules.map(|r| kind_of(&r.kind).challenge(&r.kind, facade));
     let problem = problem::no_credential(demanded, not_good.hint, not_good.why, challenges);
@@ -246,7 +246,8 @@ pub(crate) async fn prove(
     };
     match basic::prove(x, &name, &password).await {
         Ok(Ok(grant)) => granted(x, facade, rule, &grant).map(alone),
-        Ok(Err(not_good)) => Err(refuse(x, facade, op, not_good)),
+        // It was counted as an attempt already.
+        Ok(Err(not_good)) => Err(told(facade, &op.admission.credentials, not_good)),
         Err(wait) => {
             let why = format!("the name “{name}” was tried too often");
             Err(problem::guessing(wait, x.origin.address, &why, &rule.place))
