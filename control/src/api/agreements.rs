@@ -87,6 +87,22 @@ fn tidy_terms(terms: Map<String, Value>) -> Result<Value, ApiError> {
     Ok(Value::Object(terms))
 }
 
+/// The last moment of the year 9999, in milliseconds since 1970: the last that RFC 3339 can say.
+const LAST: i64 = 253_402_300_799_999;
+
+/// Whether there is a time in which it holds.
+fn within_time(from: i64, until: Option<i64>) -> Result<(), ApiError> {
+    let can_be = |at: i64| (0..=LAST).contains(&at);
+    let title = match until {
+        _ if !can_be(from) => "It begins at no time that there is",
+        Some(until) if !can_be(until) => "It ends at no time that there is",
+        Some(until) if until <= from => "It would end before it begins",
+        _ => return Ok(()),
+    };
+    let help = "Times are milliseconds since 1970, up to the year 9999.";
+    Err(ApiError::new(400, title, help))
+}
+
 #[derive(Deserialize, ToSchema)]
 pub(crate) struct NewTerms {
     /// Name of what was offered.
@@ -113,12 +129,14 @@ pub(crate) async fn create_agreement(
     if let Some(facades) = &body.facades {
         known_facades(&app, facades).await?;
     }
+    let from_at = body.from_at.unwrap_or_else(now_ms);
+    within_time(from_at, body.until_at)?;
     let new = NewAgreement {
         consumer: consumer.clone(),
         offer: tidy_name(&body.offer)?,
         terms: tidy_terms(body.terms)?,
         facades: body.facades,
-        from_at: body.from_at.unwrap_or_else(now_ms),
+        from_at,
         until_at: body.until_at,
     };
     let made = app
@@ -153,6 +171,8 @@ pub(crate) async fn change_agreement(
         known_facades(&app, facades).await?;
     }
     let at = |at| Some(if at == 0 { now_ms() } else { at });
+    // One that ends before it began has ended.
+    within_time(0, body.until_at.filter(|at| *at != 0))?;
     let change = AgreementChange {
         terms: body.terms.map(tidy_terms).transpose()?,
         facades,

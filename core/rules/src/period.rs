@@ -96,8 +96,9 @@ impl Periods {
     }
 
     fn local(&self, at: i64) -> Option<NaiveDateTime> {
-        let utc = DateTime::<Utc>::from_timestamp_millis(at)?;
-        Some(utc.with_timezone(&self.zone).naive_local())
+        let utc = DateTime::<Utc>::from_timestamp_millis(at)?.naive_utc();
+        // The first and the last moments that can be said at all are none everywhere.
+        utc.checked_add_offset(self.zone.offset_from_utc_datetime(&utc).fix())
     }
 
     fn later(&self, first: NaiveDateTime, n: u64) -> NaiveDateTime {
@@ -204,6 +205,27 @@ mod tests {
             };
             let found = periods.of_calendar(at(now));
             assert_eq!(shown(found, periods.zone), wanted, "{length:?} {name}");
+        }
+    }
+
+    #[test]
+    fn moments_that_nobody_can_say_are_no_mistake_of_the_clock() {
+        let ends = [
+            DateTime::<Utc>::MIN_UTC.timestamp_millis(),
+            DateTime::<Utc>::MAX_UTC.timestamp_millis(),
+        ];
+        for (length, name) in ALL
+            .into_iter()
+            .zip(["Asia/Kathmandu", "UTC"].iter().cycle())
+        {
+            for zone in [name, &"America/Asuncion"].map(|n| zone(n).unwrap()) {
+                let periods = Periods { length, zone };
+                for from in ends.into_iter().chain([i64::MIN, i64::MAX]) {
+                    let (a, b) = periods.since(from, 1_800_000_000_000);
+                    assert!(a <= b, "{length:?} {zone} {from}: {a} to {b}");
+                    periods.of_calendar(from);
+                }
+            }
         }
     }
 

@@ -313,6 +313,34 @@ fn what_is_used_of_a_quota_is_told_added_to_and_kept_when_the_service_is_killed(
 }
 
 #[test]
+fn an_agreement_has_a_time_in_which_it_holds() {
+    let (porch, _) = Porch::published();
+    let path = "/api/consumers/Quayside%20Kiosk/agreements";
+    let make = |from: i64, until: Value| {
+        let body = json!({ "offer": "berths", "terms": {}, "from_at": from, "until_at": until });
+        porch.api("POST", path, &body)
+    };
+    for (from, until, title) in [
+        (i64::MIN, Value::Null, "It begins at no time that there is"),
+        (-1, Value::Null, "It begins at no time that there is"),
+        (i64::MAX, Value::Null, "It begins at no time that there is"),
+        (5, json!(i64::MAX), "It ends at no time that there is"),
+        (5, json!(5), "It would end before it begins"),
+    ] {
+        let told = make(from, until);
+        assert_eq!((told.status, &told.json()["title"]), (400, &json!(title)));
+    }
+    let made = make(5, json!(6));
+    assert_eq!(made.status, 201, "{}", made.text());
+    let path = format!("/api/agreements/{}", made.json()["id"]);
+    let end = |at: i64| porch.api("PUT", &path, &json!({ "until_at": at })).status;
+    assert_eq!(
+        [end(i64::MAX), end(-1), end(1), end(0)],
+        [400, 400, 204, 204]
+    );
+}
+
+#[test]
 fn a_limit_counts_on_when_the_service_is_killed_within_its_window() {
     let (mut porch, key) = Porch::published();
     let get = |porch: &Porch| {
