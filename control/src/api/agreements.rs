@@ -90,13 +90,12 @@ fn tidy_terms(terms: Map<String, Value>) -> Result<Value, ApiError> {
 /// The last moment of the year 9999, in milliseconds since 1970: the last that RFC 3339 can say.
 const LAST: i64 = 253_402_300_799_999;
 
-/// Whether there is a time in which it holds.
+/// Whether it begins and ends at times that there are.
 fn within_time(from: i64, until: Option<i64>) -> Result<(), ApiError> {
     let can_be = |at: i64| (0..=LAST).contains(&at);
     let title = match until {
         _ if !can_be(from) => "It begins at no time that there is",
         Some(until) if !can_be(until) => "It ends at no time that there is",
-        Some(until) if until <= from => "It would end before it begins",
         _ => return Ok(()),
     };
     let help = "Times are milliseconds since 1970, up to the year 9999.";
