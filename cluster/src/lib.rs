@@ -3,6 +3,10 @@
 //! It uses the server from Debian's packages, in a folder of its own, and dies with its parent. The system's own cluster is
 //! left alone.
 
+mod counting;
+
+pub use counting::CountServer;
+
 use std::fs;
 use std::hash::{Hash, Hasher};
 use std::io::{self, Write};

@@ -36,6 +36,11 @@ pub struct App {
 }
 
 impl App {
+    /// The store, once the database was reached.
+    pub fn store(&self) -> Option<Arc<porch_store::Store>> {
+        self.database.store().ok()
+    }
+
     /// Nothing connected yet, nothing served yet.
     pub fn new(config: AppConfig, shared: Arc<Shared>, trials: Trials, seal: Seal) -> Arc<Self> {
         let database = Database::default();

@@ -185,7 +185,9 @@ impl<'x> Exchange<'x> {
     #[inline]
     fn goes_aside(&self, found: &Found<'_>) -> bool {
         let signed = self.rare.as_ref().is_some_and(|r| r.digest.is_some());
-        signed || !found.operation.admission.limits.at_once.is_empty()
+        let limits = &found.operation.admission.limits;
+        let together = || self.worker.shared.common.is_some() && limits.of_time().next().is_some();
+        signed || !limits.at_once.is_empty() || together()
     }
 
     /// The rest of the stages, behind that: all of it in a place of its own.
@@ -201,8 +203,12 @@ impl<'x> Exchange<'x> {
             true => self.digested(found, body).await?,
             false => body,
         };
-        if !found.operation.admission.limits.at_once.is_empty() {
-            self.at_once(found, parts, &parameters).await?;
+        let limits = &found.operation.admission.limits;
+        if self.worker.shared.common.is_some() && limits.of_time().next().is_some() {
+            self.limits(found, parts, &parameters, false).await?;
+        }
+        if !limits.at_once.is_empty() {
+            self.limits(found, parts, &parameters, true).await?;
         }
         let (x, taken): (&Self, _) = (self, (parts, captured));
         let Some(plan) = &found.operation.cache else {
@@ -225,17 +231,22 @@ impl<'x> Exchange<'x> {
         Ok(InBody::Full(bytes))
     }
 
-    /// Waits for its place among those that are under way at the same time.
-    async fn at_once(
+    /// Waits for its place among those that are under way at the same time, or for limits that several nodes count together.
+    async fn limits(
         &mut self,
         found: &Found<'_>,
         parts: &Parts,
         parameters: &Parameters<'_>,
+        at_once: bool,
     ) -> Result<(), Box<Problem>> {
         let (parameters, caller) = (parameters.clone(), self.caller.clone());
         let by = (&caller, self.origin.address);
         let scope = Scope::of(found.operation, &parts.headers, parameters, by);
-        stage::at_once(self, (found.facade, found.operation), scope).await
+        let of = (&**found.facade, found.operation);
+        match at_once {
+            true => stage::at_once(self, of, scope).await,
+            false => stage::together(self, of, scope).await,
+        }
     }
 
     #[inline(always)]

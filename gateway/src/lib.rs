@@ -44,7 +44,10 @@ pub use body::Pace;
 pub use cache::{Cache, Kept, Purge};
 pub use connection::Paced;
 pub use connection::proxies::{NoNetwork, Proxies, Written};
-pub use count::{Counters, JournalError, Journals, agreed, counted_for, period_of};
+pub use count::{
+    Ask, Away, CommonCounts, CommonState, Counters, JournalError, Journals, Soon, agreed,
+    counted_for, period_of,
+};
 pub use listen::{Bound, Gateway, GatewayConfig, SecureConfig, StartError};
 pub use porch_tls::{Certificates, ServedError};
 pub use shared::{Pauses, Shared};

@@ -19,8 +19,8 @@ use crate::backend::tokens::Tokens;
 use crate::backend::watched::Watched;
 use crate::budget::{self, Budget};
 use crate::cache::{self, Cache};
-use crate::count::Counters;
 use crate::count::at_once::AtOnce;
+use crate::count::{Ask, Away, CommonCounts, Counters};
 use crate::exchange::unix_ms;
 use crate::issuers::Issuers;
 use crate::passwords::Passwords;
@@ -56,8 +56,10 @@ pub struct Shared {
     pub grants: ArcSwap<Grants>,
     /// What is paused.
     pub pauses: ArcSwap<Pauses>,
-    /// Where requests are counted.
+    /// Where requests are counted that this node counts alone.
     pub counters: Box<dyn Counters>,
+    /// Where limits and quotas are counted that several nodes share.
+    pub common: Option<Arc<dyn CommonCounts>>,
     /// Records that nobody took in time and that were dropped.
     pub lost_records: AtomicU64,
     pub(crate) records: mpsc::Sender<Record>,
@@ -106,14 +108,15 @@ impl Shared {
 
     /// The same, with a bound for the bytes of all replies that are kept, too.
     pub fn with_bounds(bytes: usize, kept: usize) -> (Arc<Self>, mpsc::Receiver<Record>) {
-        Self::with_counters(bytes, kept, Box::new(States::new()))
+        Self::with_counters(bytes, kept, Box::new(States::new()), None)
     }
 
-    /// The same, with a place where requests are counted.
+    /// The same, with the places where requests are counted: this node's own, and one that it shares with others.
     pub fn with_counters(
         bytes: usize,
         kept: usize,
         counters: Box<dyn Counters>,
+        common: Option<Arc<dyn CommonCounts>>,
     ) -> (Arc<Self>, mpsc::Receiver<Record>) {
         let (records, receiver) = mpsc::channel(4096);
         let shared = Self {
@@ -121,6 +124,7 @@ impl Shared {
             grants: ArcSwap::from_pointee(Grants::default()),
             pauses: ArcSwap::from_pointee(Pauses::default()),
             counters,
+            common,
             lost_records: AtomicU64::new(0),
             records,
             budget: Arc::new(Budget::new(bytes)),
@@ -154,6 +158,29 @@ impl Shared {
     /// Milliseconds since 1970, for limits: by the wall's clock at the start, and never back from then on.
     pub fn now_ms(&self) -> u64 {
         self.began + self.started.elapsed().as_millis() as u64
+    }
+
+    /// Whether this is asked for the first time, here and on the nodes that count with this one.
+    pub(crate) async fn is_first(&self, ask: Ask) -> Result<bool, Away> {
+        let Some(common) = &self.common else {
+            let (now, counters) = (self.now_ms(), &self.counters);
+            let one = counters.ask(ask.limit, ask.subject, ask.rule, ask.weight, now);
+            return Ok(one.allowed);
+        };
+        let decisions = common.ask(vec![ask]).await?;
+        Ok(decisions.iter().all(|d| d.allowed))
+    }
+
+    /// What was counted in periods, here or together with others: limit, subject, the period's beginning, and how much; at
+    /// most so many.
+    ///
+    /// # Errors
+    /// When the place where nodes count together gives no answer.
+    pub async fn periods(&self, most: usize) -> Result<Vec<(u64, u64, u64, u64)>, Away> {
+        match &self.common {
+            Some(common) => common.periods(most).await,
+            None => Ok(self.counters.periods(most)),
+        }
     }
 
     /// What was added to a quota in a period.

@@ -30,6 +30,7 @@ pub(crate) struct FileConfig {
     pub(crate) proxies_write: Option<ProxiesWrite>,
     pub(crate) console: Option<SocketAddr>,
     pub(crate) database: Option<String>,
+    pub(crate) counts: Option<String>,
     pub(crate) environment: Option<String>,
     pub(crate) state: Option<PathBuf>,
     pub(crate) secrets_key_file: Option<PathBuf>,

@@ -6,6 +6,7 @@ mod callers;
 mod cli;
 mod client;
 mod config;
+mod counting;
 mod descriptors;
 mod error;
 mod input;

@@ -7,13 +7,12 @@ use std::time::Duration;
 use clap::Args;
 use porch_control::{App, AppConfig, FirstAccount};
 use porch_gateway::{
-    Bound, Certificates, GatewayConfig, Journals, Proxies, SecureConfig, Shared, StartError,
-    Trials, Written,
+    Bound, Certificates, GatewayConfig, Proxies, SecureConfig, Shared, StartError, Trials, Written,
 };
-use porch_rules::limit::States;
 use porch_store::Seal;
 
 use crate::config::ProxiesWrite;
+use crate::counting::{self, Common, Counts};
 use crate::error::CliError;
 use crate::{config, descriptors};
 
@@ -64,6 +63,15 @@ pub(crate) struct ServeOptions {
     /// The environment that is served [default: live].
     #[arg(long, env = "ELM_PORCH_ENVIRONMENT")]
     environment: Option<String>,
+    /// Where limits and quotas are counted: by each node for itself (node), by all nodes of the database together (database), or by
+    /// all nodes of a server that speaks the Redis protocol (redis://HOST:PORT) [default: node].
+    #[arg(
+        long,
+        env = "ELM_PORCH_COUNTS",
+        value_name = "PLACE",
+        hide_env_values = true
+    )]
+    counts: Option<Counts>,
     /// Folder for what must survive without the database [default: porch-state].
     #[arg(long, env = "ELM_PORCH_STATE", value_name = "DIR")]
     state: Option<PathBuf>,
@@ -111,6 +119,7 @@ struct Settings {
     viewers_do_not_try: bool,
     secure: Option<SecureConfig>,
     proxies: Proxies,
+    counts: Counts,
 }
 
 impl Settings {
@@ -161,6 +170,7 @@ impl Settings {
             cache_memory: options.cache_memory.or(file.cache_memory).unwrap_or(64) << 20,
             viewers_do_not_try: options.viewers_do_not_try
                 || file.viewers_do_not_try.unwrap_or(false),
+            counts: counts(options.counts, file.counts.as_deref())?,
             proxies: proxies(
                 options.trusted_proxies.or(file.trusted_proxies),
                 options.proxies_write.or(file.proxies_write),
@@ -172,6 +182,14 @@ impl Settings {
             )?,
         })
     }
+}
+
+/// Where limits are counted: as the option says it, or the file.
+fn counts(option: Option<Counts>, file: Option<&str>) -> Result<Counts, CliError> {
+    let of_file = || file.map_or(Ok(Counts::default()), str::parse);
+    option
+        .map_or_else(of_file, Ok)
+        .map_err(|e| CliError::new(format!("counts: {e}")).usage())
 }
 
 /// Proxies that callers come by.
@@ -280,29 +298,11 @@ pub(crate) fn run(options: ServeOptions) -> Result<bool, CliError> {
     runtime.block_on(serve(settings))
 }
 
-/// What was counted before, and where it is written down from now on.
-fn counts(state: &Path) -> Result<(States, Journals), CliError> {
-    let now = chrono::Utc::now().timestamp_millis();
-    let folder = state.join("counts");
-    Journals::open(&folder, u64::try_from(now).unwrap_or(0)).map_err(|e| {
-        CliError::new(e.to_string())
-            .help("each service has a state folder of its own: choose another with --state")
-    })
-}
-
-/// Has the kernel write counts back to the disk, ten times a second.
-async fn sync(journals: Journals) {
-    const TICK: Duration = Duration::from_millis(100);
-    loop {
-        tokio::time::sleep(TICK).await;
-        journals.sync();
-    }
-}
-
 async fn serve(settings: Settings) -> Result<bool, CliError> {
-    let (states, journals) = counts(&settings.state)?;
+    let (states, journals) = counting::of_before(&settings.state)?;
     let (bodies, kept) = (settings.body_memory, settings.cache_memory);
-    let (shared, records) = Shared::with_counters(bodies, kept, Box::new(states));
+    let common = Common::of(&settings.counts, &settings.environment)?;
+    let (shared, records) = Shared::with_counters(bodies, kept, Box::new(states), common.counts());
     let trials = Trials::start(shared.clone()).map_err(|e| CliError::new(e.to_string()))?;
     // Both listeners are bound before anything else begins, so that a port in use leaves nothing half-started.
     let listener = tokio::net::TcpListener::bind(settings.console)
@@ -331,7 +331,8 @@ async fn serve(settings: Settings) -> Result<bool, CliError> {
         .await
         .map_err(|why| CliError::new(why.to_string()))?;
     // Whoever comes now finds what was released.
-    tokio::spawn(sync(journals));
+    tokio::spawn(counting::sync(journals));
+    let lent = common.start(&app);
     let gateway = bound.listen(&shared).map_err(not_there)?;
     if shares_a_name(gateway.address, console_address) {
         tracing::warn!(
@@ -352,6 +353,9 @@ async fn serve(settings: Settings) -> Result<bool, CliError> {
     };
     porch_control::serve(listener, app, descriptors::OF_CONSOLE, told).await;
     let _ = tokio::task::spawn_blocking(move || gateway.stop()).await;
+    if let Some(lent) = lent {
+        lent.stop().await;
+    }
     // What was counted last is written by the jobs' next tick.
     tokio::time::sleep(Duration::from_millis(700)).await;
     Ok(true)

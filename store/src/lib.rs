@@ -7,6 +7,7 @@
 mod accounts;
 mod changes;
 mod consumers;
+mod counts;
 mod credentials;
 #[expect(missing_docs, reason = "columns say what they hold")]
 pub mod entity;
@@ -24,6 +25,7 @@ use sea_orm_migration::MigratorTrait;
 pub use accounts::{Role, hash_password};
 pub use changes::{Change, Listener, Topic};
 pub use consumers::ConsumerChange;
+pub use counts::{CountKey, CountRow};
 pub use credentials::{
     AgreementChange, CredentialChange, GrantChange, NewAgreement, NewCredential,
 };

@@ -14,6 +14,7 @@ impl MigratorTrait for Migrator {
             Box::new(Misfits),
             Box::new(Copies),
             Box::new(Callers),
+            Box::new(Counts),
         ]
     }
 }
@@ -306,6 +307,37 @@ create index event_at on event (at);
 impl MigrationTrait for Callers {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(CALLERS).await?;
+        Ok(())
+    }
+}
+
+struct Counts;
+
+impl MigrationName for Counts {
+    fn name(&self) -> &str {
+        "m0007_counts"
+    }
+}
+
+/// Counts that nodes share: written often and read by their keys alone, so that a row is changed where it stands.
+const COUNTS: &str = "
+create table counted (
+    limit_id bigint not null,
+    subject bigint not null,
+    state bytea not null,
+    over_at bigint not null,
+    primary key (limit_id, subject)
+) with (fillfactor = 50);
+create table counting_node (
+    name text not null primary key,
+    seen_at timestamptz not null
+);
+";
+
+#[async_trait::async_trait]
+impl MigrationTrait for Counts {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        manager.get_connection().execute_unprepared(COUNTS).await?;
         Ok(())
     }
 }

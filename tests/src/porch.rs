@@ -106,6 +106,31 @@ impl Porch {
         porch
     }
 
+    /// Another node on the same database, with the same administrator and no stand-ins of its own.
+    pub fn beside(&self, extra: &[&str]) -> Self {
+        let mut porch = Self {
+            gateway: String::new(),
+            console: String::new(),
+            token: self.token.clone(),
+            reservations: None,
+            timetable: None,
+            timetable_next: None,
+            cargo_desk: None,
+            loyalty: None,
+            vessels: None,
+            tides: None,
+            crew_login: None,
+            documents: self.documents.clone(),
+            folder: tempfile::tempdir().unwrap(),
+            database: self.database.clone(),
+            service: None,
+        };
+        porch
+            .start_service(extra)
+            .unwrap_or_else(|e| panic!("the node did not start: {e}"));
+        porch
+    }
+
     /// Starts one with the demo's documents released and a consumer that has a key.
     pub fn published() -> (Self, String) {
         let porch = Self::start();

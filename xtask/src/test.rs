@@ -6,8 +6,9 @@ use std::process::{Command, Stdio};
 use crate::{Outcome, api, floor, install, root, run as run_command, suite};
 
 /// Debian packages that the tests need.
-const PACKAGES: [&str; 4] = [
+const PACKAGES: [&str; 5] = [
     "postgresql",
+    "redis-server",
     "python3-zeep",
     "python3-protobuf",
     "python3-pip",

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use axum::extract::State;
-use porch_gateway::Trace;
+use porch_gateway::{CommonState, Trace};
 use porch_store::{TraceQuery, UsageTotals};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -23,9 +23,28 @@ const AUDIT_LINES: u64 = 500;
 pub(crate) async fn health(State(app): State<Arc<App>>) -> Json<Value> {
     let served = app.publication.served();
     let database = app.database.is_up().await;
+    let counts =
+        counts(&app).map(|s| json!({ "place": s.place, "nodes": s.nodes, "away": s.away }));
     Json(
-        json!({ "ok": true, "environment": app.config.environment, "release": served.number, "from_disk": served.from_disk, "database": database }),
+        json!({ "ok": true, "environment": app.config.environment, "release": served.number, "from_disk": served.from_disk, "database": database, "counts": counts }),
     )
+}
+
+/// How things stand where several nodes count, where they do.
+fn counts(app: &App) -> Option<CommonState> {
+    let shared = app.publication.shared();
+    shared.common.as_ref().map(|common| common.state())
+}
+
+/// What went wrong lately: that of the counts too.
+fn trouble(app: &App) -> String {
+    let trouble = app.trouble.get();
+    let away = counts(app).and_then(|s| Some(format!("{} is away: {}", s.place, s.away?)));
+    match (trouble.as_str(), away) {
+        ("", Some(away)) => away,
+        (trouble, Some(away)) => format!("{trouble}; {away}"),
+        (trouble, None) => trouble.to_owned(),
+    }
 }
 
 #[derive(Serialize, ToSchema)]
@@ -67,7 +86,7 @@ pub(crate) async fn overview(State(app): State<Arc<App>>) -> Result<Json<Overvie
         made_at: served.made_at,
         gateway: app.config.gateway.clone(),
         from_disk: served.from_disk,
-        trouble: app.trouble.get(),
+        trouble: trouble(&app),
         unreleased: summary.unreleased().cloned().collect(),
         errors: summary.errors(),
         now: lately.now,

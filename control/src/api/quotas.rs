@@ -93,7 +93,14 @@ pub(crate) async fn quotas(State(app): State<Arc<App>>) -> Result<Json<Vec<Quota
     let consumers = consumers_of(&app).await?;
     let shared = app.publication.shared();
     let mut counted: HashMap<u64, Vec<(u64, u64, u64)>> = HashMap::new();
-    for (limit, subject, from, used) in shared.counters.periods(MOST) {
+    let periods = shared.periods(MOST).await.map_err(|away| {
+        ApiError::new(
+            503,
+            "What is used is counted elsewhere",
+            format!("There is no answer: {}.", away.0),
+        )
+    })?;
+    for (limit, subject, from, used) in periods {
         counted
             .entry(limit)
             .or_default()

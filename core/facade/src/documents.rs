@@ -40,8 +40,8 @@ pub(crate) use credentials::{
 };
 pub(crate) use health::HealthDoc;
 pub(crate) use json::*;
-pub use limits::Per;
 pub(crate) use limits::{Amount, Each, LimitDoc, PeriodsFrom, QuotaDoc, QuotaEnd};
+pub use limits::{Per, WhenApart};
 pub(crate) use problems::{ProblemDoc, Texts};
 pub(crate) use routing::{ChoiceDoc, RoutingDoc, ShadowDoc};
 pub use rules::{ParameterDoc, ParameterKind, ReachDoc, Relaxed, RulesDoc, RulesHead, UseDoc};

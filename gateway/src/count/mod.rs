@@ -1,9 +1,11 @@
 //! Counts: how many requests of a subject a limit has let pass.
 
 pub(crate) mod at_once;
+mod common;
 mod journal;
 mod quotas;
 
+pub use common::{Ask, Away, CommonCounts, CommonState, Soon};
 pub use journal::{JournalError, Journals};
 pub use quotas::{agreed, counted_for, period_of};
 

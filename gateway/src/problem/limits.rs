@@ -72,6 +72,57 @@ pub(crate) fn too_many(plan: &LimitPlan, refused: &Refused<'_>) -> Box<Problem> 
     problem.header(RATE_LIMIT, &refused.state)
 }
 
+impl Problem {
+    /// The limit that refuses is this node's share only.
+    pub(crate) fn of_a_share(mut self: Box<Self>, nodes: u64, why: &str) -> Box<Self> {
+        let share = format!(
+            " The place where the nodes count is away: this is the share of 1 of {nodes} nodes."
+        );
+        self.detail.push_str(&share);
+        let rates = self
+            .headers
+            .iter_mut()
+            .filter(|(name, _)| *name == RATE_LIMIT);
+        for (_, value) in rates {
+            let told = value.to_str().map(|said| format!("{said};apart"));
+            if let Some(told) = told.ok().and_then(|t| HeaderValue::from_str(&t).ok()) {
+                *value = told;
+            }
+        }
+        let why = format!(
+            "{}; {}: {why}",
+            self.refusal.why,
+            share.trim().trim_end_matches('.')
+        );
+        self.why(why).with("apart", json!(true))
+    }
+}
+
+/// A limit that several nodes count together, and cannot now.
+pub(crate) fn counts_away(why: &str, place: &RulePlace) -> Box<Problem> {
+    let title = "The limit cannot be asked now";
+    let detail =
+        "How much is used is counted elsewhere, and there is no answer. Try again in a moment.";
+    Problem::new(503, "counts-away", title, detail, StageName::Admit)
+        .why(format!(
+            "the place where the nodes count is away ({why}), and the limit says `apart: refuse`"
+        ))
+        .by(place)
+        .header(header::RETRY_AFTER, "1")
+}
+
+/// A nonce that may have been used on another node.
+pub(crate) fn nonces_away(why: &str, place: &RulePlace) -> Box<Problem> {
+    let title = "The signature cannot be checked now";
+    let detail = "Whether its nonce was used before is known elsewhere, and there is no answer. Try again in a moment.";
+    Problem::new(503, "counts-away", title, detail, StageName::Admit)
+        .why(format!(
+            "the place where the nodes remember nonces is away ({why})"
+        ))
+        .by(place)
+        .header(header::RETRY_AFTER, "1")
+}
+
 /// Too many are under way, and no more can wait.
 pub(crate) fn too_many_at_once(
     plan: &AtOncePlan,

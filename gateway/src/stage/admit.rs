@@ -38,7 +38,8 @@ pub(crate) fn admit<'x>(
         if !op.admission.roles.is_empty() {
             roles(x, op)?;
         }
-        if !op.admission.limits.plain.is_empty() {
+        // What several nodes count together is asked for when nothing else is left to look at.
+        if !op.admission.limits.plain.is_empty() && x.worker.shared.common.is_none() {
             limits::plain(x, op)?;
         }
     }
@@ -54,7 +55,8 @@ pub(crate) fn admit<'x>(
         parameters(op, captured, parts.uri.query(), &parts.headers)
             .map_err(|list| problem::mistakes(list, op, StageName::Admit))?
     };
-    let parameters = match op.admission.limits.asked.is_empty() || x.mode != Mode::Live {
+    let asked_here = x.mode == Mode::Live && x.worker.shared.common.is_none();
+    let parameters = match op.admission.limits.asked.is_empty() || !asked_here {
         true => parameters,
         false => {
             asked(x, found, parts, &parameters)?;
@@ -140,7 +142,8 @@ fn note(stage: &mut Stage, x: &Exchange<'_>, op: &CompiledOperation, parameters:
         }
         None => {}
     }
-    for limit in op.admission.limits.of_time() {
+    let counted_here = !live || x.worker.shared.common.is_none();
+    for limit in op.admission.limits.of_time().filter(|_| counted_here) {
         let counted = x.rate.as_ref().and_then(|r| r.state.to_str().ok());
         let state = if live {
             counted.unwrap_or_default()

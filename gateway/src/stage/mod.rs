@@ -22,7 +22,7 @@ pub(crate) use cache::{cached, kept};
 pub(crate) use credential::{prove, without_credentials};
 pub(crate) use find::{Found, find, operation_of};
 pub(crate) use kept_body::{Gathered, gather};
-pub(crate) use limits::{Charge, Counted, at_once, give_back};
+pub(crate) use limits::{Charge, Counted, at_once, give_back, together};
 pub(crate) use pack::pack;
 pub(crate) use record::record;
 pub(crate) use reply::reply;

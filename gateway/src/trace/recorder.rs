@@ -55,6 +55,13 @@ impl Recorder {
         self.stages.push(stage);
     }
 
+    /// Adds a note to the stage that ended last, where somebody looks.
+    pub(crate) fn note_last(&mut self, note: impl FnOnce() -> String) {
+        if let (true, Some(stage)) = (self.full, self.stages.last_mut()) {
+            stage.notes.push(note());
+        }
+    }
+
     /// The stage of a step, with everything masked that its backend must not see shown.
     pub(crate) fn of_step(
         &mut self,

@@ -215,6 +215,7 @@ impl<'a> FacadeCompiler<'a> {
             bytes,
             warn_at: Box::default(),
             only_tells: false,
+            apart: doc.apart.unwrap_or_default(),
             name: name.into(),
             policy: policy.flatten(),
             place: self.limit_place(of, doc.in_words()),
@@ -250,6 +251,7 @@ impl<'a> FacadeCompiler<'a> {
             ("weight", doc.weight.is_some()),
             ("smooth", doc.smooth),
             ("burst", doc.burst.is_some()),
+            ("apart", doc.apart.is_some()),
         ];
         self.only_of(of, &others, "requests");
         let waiting = doc.waiting.unwrap_or(0);
@@ -353,6 +355,7 @@ impl<'a> FacadeCompiler<'a> {
             bytes,
             warn_at: warn_at.into(),
             only_tells: doc.end == QuotaEnd::Tell,
+            apart: doc.apart.unwrap_or_default(),
             name: of.level.name.into(),
             policy: None,
             place: self.limit_place(of, doc.in_words()),

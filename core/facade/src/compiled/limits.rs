@@ -9,6 +9,7 @@ use porch_rules::limit::{Form, Limit};
 use porch_rules::period::Periods;
 
 use super::RulePlace;
+pub use crate::documents::WhenApart;
 
 /// A limit of requests or bytes in a time, or a quota.
 #[derive(Debug)]
@@ -31,6 +32,8 @@ pub struct LimitPlan {
     pub warn_at: Box<[u8]>,
     /// Whether calls go on when it is used up.
     pub only_tells: bool,
+    /// What happens while nodes cannot count together.
+    pub apart: WhenApart,
     /// Name in the `RateLimit` fields.
     pub name: Arc<str>,
     /// `RateLimit-Policy` of the replies, where its number is known.

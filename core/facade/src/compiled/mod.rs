@@ -43,7 +43,7 @@ pub use cors::Cors;
 pub use definition::Definition;
 pub use examples::{Example, Examples, Given};
 pub(crate) use inside::circles;
-pub use limits::{AtOncePlan, LimitPlan, Limits, Number, PeriodStart, Time, Who};
+pub use limits::{AtOncePlan, LimitPlan, Limits, Number, PeriodStart, Time, WhenApart, Who};
 pub use operation::{
     Call, CallRules, CompiledOperation, Each, Gathering, Overridden, Pages, Refusal, Reply, Route,
     Step, StepPlan,

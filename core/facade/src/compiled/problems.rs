@@ -6,7 +6,7 @@ use http::HeaderValue;
 use serde_json::Value;
 
 /// The reasons of problems: the last parts of their types.
-pub const REASONS: [&str; 45] = [
+pub const REASONS: [&str; 46] = [
     "agreement",
     "answer-contract",
     "at-once",
@@ -20,6 +20,7 @@ pub const REASONS: [&str; 45] = [
     "body-size",
     "coding",
     "contract",
+    "counts-away",
     "credential",
     "digest",
     "fault",

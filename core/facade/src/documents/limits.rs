@@ -37,6 +37,8 @@ pub struct LimitDoc {
     pub waiting: Option<u32>,
     /// How long each of them waits at most; 1s unless given.
     pub within: Option<Span>,
+    /// What happens while this node cannot count together with the others; `share` unless given.
+    pub apart: Option<WhenApart>,
 }
 
 /// A quota: so much in each hour, day, week or month.
@@ -64,6 +66,20 @@ pub struct QuotaDoc {
     /// What happens when it is used up; `refuse` unless given.
     #[serde(default)]
     pub end: QuotaEnd,
+    /// What happens while this node cannot count together with the others; `share` unless given.
+    pub apart: Option<WhenApart>,
+}
+
+/// What happens while the place in which several nodes count gives no answer.
+#[derive(Clone, Copy, Debug, Default, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub enum WhenApart {
+    /// Calls go on, within this node's share of the limit: all nodes' shares together are no more than the limit, beside what was
+    /// counted before.
+    #[default]
+    Share,
+    /// Calls are refused (503).
+    Refuse,
 }
 
 /// A period of the calendar.
@@ -343,7 +359,15 @@ impl LimitDoc {
         } else {
             ""
         };
-        format!("limit {amount} in {window} per {per}{weight}{smooth}")
+        let apart = apart_in_words(self.apart);
+        format!("limit {amount} in {window} per {per}{weight}{smooth}{apart}")
+    }
+}
+
+fn apart_in_words(apart: Option<WhenApart>) -> &'static str {
+    match apart {
+        Some(WhenApart::Refuse) => ", refused while it cannot be counted with the other nodes",
+        _ => "",
     }
 }
 
@@ -383,6 +407,7 @@ impl QuotaDoc {
         };
         let weight = weight_in_words(self.weight.as_ref());
         let (each, per) = (self.each.label(), self.per.label());
-        format!("quota {amount} each {each}{zone} per {per}{weight}{tells}")
+        let apart = apart_in_words(self.apart);
+        format!("quota {amount} each {each}{zone} per {per}{weight}{tells}{apart}")
     }
 }

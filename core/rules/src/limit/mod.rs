@@ -8,11 +8,15 @@
 //!   `most + burst − 1` pass.
 //! * **Fixed**: what is counted between two moments; for quotas.
 
+mod account;
+mod lease;
 mod states;
 mod window;
 
 use std::time::Duration;
 
+pub use account::{Account, Granted, Want};
+pub use lease::{Leases, Returned, Taken};
 pub use porch_contract::stable_id;
 pub use states::{Counted, Log, SHARDS, States};
 pub use window::Window;
@@ -179,5 +183,7 @@ impl Tally {
     }
 }
 
+#[cfg(test)]
+mod simulation;
 #[cfg(test)]
 mod tests;

@@ -48,7 +48,7 @@ struct Shard {
     latest: u64,
 }
 
-enum State {
+pub(super) enum State {
     Sliding(Window),
     Smooth(Pace),
     Fixed(Tally),
@@ -62,12 +62,12 @@ const OTHERS: u64 = u64::MAX;
 /// How many locks, and logs, there are.
 pub const SHARDS: usize = 64;
 
-const SLIDING: u8 = b's';
-const SMOOTH: u8 = b'm';
-const FIXED: u8 = b'f';
+pub(super) const SLIDING: u8 = b's';
+pub(super) const SMOOTH: u8 = b'm';
+pub(super) const FIXED: u8 = b'f';
 
 impl State {
-    fn of(form: Form) -> Self {
+    pub(super) fn of(form: Form) -> Self {
         match form {
             Form::Sliding => State::Sliding(Window::new()),
             Form::Smooth { .. } => State::Smooth(Pace::default()),
@@ -75,7 +75,7 @@ impl State {
         }
     }
 
-    fn fits(&self, form: Form) -> bool {
+    pub(super) fn fits(&self, form: Form) -> bool {
         matches!(
             (self, form),
             (State::Sliding(_), Form::Sliding)
@@ -84,7 +84,7 @@ impl State {
         )
     }
 
-    fn ask(&mut self, limit: Limit, weight: u64, now: u64) -> Decision {
+    pub(super) fn ask(&mut self, limit: Limit, weight: u64, now: u64) -> Decision {
         match (self, limit.form) {
             (State::Smooth(pace), Form::Smooth { burst }) => pace.ask(limit, burst, weight, now),
             (State::Fixed(tally), Form::Fixed { from }) => tally.ask(limit, from, weight, now),
@@ -94,7 +94,18 @@ impl State {
         }
     }
 
-    fn is_over(&self, window: u64, now: u64) -> bool {
+    pub(super) fn give_back(&mut self, limit: Limit, weight: u64, (at, now): (u64, u64)) {
+        match (self, limit.form) {
+            (State::Sliding(window), _) => window.give_back(weight, at),
+            (State::Fixed(tally), _) => tally.give_back(weight, at),
+            (State::Smooth(pace), Form::Smooth { burst }) => {
+                pace.give_back(limit, burst, weight, (at, now));
+            }
+            (State::Smooth(_), _) => {}
+        }
+    }
+
+    pub(super) fn is_over(&self, window: u64, now: u64) -> bool {
         match self {
             State::Sliding(of) => of.is_over(window, now),
             State::Smooth(pace) => pace.due / super::MS < now,
@@ -103,7 +114,7 @@ impl State {
     }
 
     /// What is written down of it, all in all.
-    fn written(&self, (limit, subject): (u64, u64), window: u64) -> Vec<Counted> {
+    pub(super) fn written(&self, (limit, subject): (u64, u64), window: u64) -> Vec<Counted> {
         let one = |at, weight: u64, form| Counted {
             limit,
             subject,
@@ -119,7 +130,7 @@ impl State {
         }
     }
 
-    fn read(&mut self, counted: &Counted) {
+    pub(super) fn read(&mut self, counted: &Counted) {
         let weight = counted.weight.unsigned_abs();
         match self {
             State::Sliding(of) if counted.weight < 0 => of.give_back(weight, counted.at),
@@ -253,14 +264,7 @@ impl States {
         let Some((state, _)) = shard.states.get_mut(&key) else {
             return;
         };
-        match (state, limit.form) {
-            (State::Sliding(window), _) => window.give_back(weight, at),
-            (State::Fixed(tally), _) => tally.give_back(weight, at),
-            (State::Smooth(pace), Form::Smooth { burst }) => {
-                pace.give_back(limit, burst, weight, (at, now));
-            }
-            (State::Smooth(_), _) => {}
-        }
+        state.give_back(limit, weight, (at, now));
         let weight = i64::try_from(weight).unwrap_or(i64::MAX);
         shard.note(key, -weight, at);
     }

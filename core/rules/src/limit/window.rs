@@ -14,7 +14,7 @@ pub struct Window {
 }
 
 /// How long what is counted at one moment counts on: a slice counts until its last moment has left the window.
-fn slice_of(limit: Limit) -> u64 {
+pub(super) fn slice_of(limit: Limit) -> u64 {
     match limit.most <= EXACT_UP_TO {
         true => 1,
         false => (limit.window_ms() / SLICES).max(1),

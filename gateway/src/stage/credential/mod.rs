@@ -17,7 +17,7 @@ use porch_rules::grant::{Grant, Grants, Opened, Refused};
 
 use self::basic::Basic;
 use self::key::Key;
-use self::signature::Signature;
+use self::signature::{Signature, Unproven};
 use self::token::{Proven, Token};
 use crate::caller::Caller;
 use crate::exchange::state::Exchange;
@@ -223,12 +223,13 @@ pub(crate) async fn prove(
         }
     };
     if let CredentialKind::Signature(of) = &rule.kind {
-        return match signature::prove(x, of, parts, has_body) {
+        return match signature::prove(x, of, parts, has_body).await {
             Ok((grant, digest)) => {
                 let caller = granted(x, facade, rule, &grant)?;
                 Ok(Some((caller, digest)))
             }
-            Err(not_good) => Err(refuse(x, facade, op, not_good)),
+            Err(Unproven::NotGood(not_good)) => Err(refuse(x, facade, op, not_good)),
+            Err(Unproven::Away(away)) => Err(problem::nonces_away(&away.0, &rule.place)),
         };
     }
     let alone = |caller| Some((caller, None));

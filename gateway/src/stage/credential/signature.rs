@@ -1,6 +1,7 @@
 //! Signed requests (RFC 9421), with digests of their bodies (RFC 9530).
 
 use std::borrow::Cow;
+use std::time::Duration;
 
 use http::request::Parts;
 use http::{HeaderMap, header};
@@ -10,6 +11,7 @@ use porch_rules::grant::{Grant, Proof};
 use porch_rules::limit::{Limit, stable_id};
 
 use super::{Asked, Credential, NotGood};
+use crate::count::{Ask, Away};
 use crate::exchange::state::Exchange;
 
 /// A signature of a consumer's key.
@@ -52,6 +54,19 @@ impl Credential for Signature {
     }
 }
 
+/// Why a signature is not taken.
+pub(super) enum Unproven {
+    NotGood(NotGood),
+    /// Whether it was used before cannot be known now.
+    Away(Away),
+}
+
+impl From<NotGood> for Unproven {
+    fn from(not_good: NotGood) -> Self {
+        Self::NotGood(not_good)
+    }
+}
+
 /// A request as its signature takes it apart.
 struct Seen<'p> {
     parts: &'p Parts,
@@ -87,18 +102,17 @@ impl Message for Seen<'_> {
 }
 
 /// Whose signature a request has, and the digest that its body must have.
-pub(super) fn prove(
+pub(super) async fn prove(
     x: &Exchange<'_>,
     rule: &SignatureRule,
     parts: &Parts,
     has_body: bool,
-) -> Result<(Grant, Option<Box<str>>), NotGood> {
+) -> Result<(Grant, Option<Box<str>>), Unproven> {
     let input = joined(&parts.headers, INPUT);
     let signature = joined(&parts.headers, SIGNATURE);
     let (Some(input), Some(signature)) = (input, signature) else {
-        return Err(NotGood::shown(
-            "one of the fields of the signature is not there, or no text",
-        ));
+        let why = "one of the fields of the signature is not there, or no text";
+        return Err(NotGood::shown(why).into());
     };
     let all = Signed::read(&input, &signature).map_err(NotGood::shown)?;
     let meant = |s: &&Signed| rule.tag.is_none() || s.tag == rule.tag;
@@ -106,7 +120,7 @@ pub(super) fn prove(
     // Several may have signed on the way; the first that is the caller's own counts.
     let Some(signed) = meant.next() else {
         let tag = rule.tag.as_deref().unwrap_or_default();
-        return Err(NotGood::shown(format!("no signature has the tag “{tag}”")));
+        return Err(NotGood::shown(format!("no signature has the tag “{tag}”")).into());
     };
     let digest = covered(rule, signed, parts, has_body)?;
     in_time(rule, signed, x.now / 1000)?;
@@ -117,7 +131,7 @@ pub(super) fn prove(
         found.map_err(|e| NotGood::refused(&what, e))?.clone()
     };
     let Some(Proof::Signing(key)) = grant.proof.as_deref() else {
-        return Err(NotGood::shown("its key signs nothing"));
+        return Err(NotGood::shown("its key signs nothing").into());
     };
     // Which algorithm it is, the key and the document say; what the signature says of itself can only be the same.
     let mut taken = rule.algorithms.iter().filter(|a| key.key.fits(**a));
@@ -126,9 +140,8 @@ pub(super) fn prove(
         None => taken.next(),
     };
     let Some(by) = by else {
-        return Err(NotGood::shown(
-            "its algorithm is not one that is taken with its key",
-        ));
+        let why = "its algorithm is not one that is taken with its key";
+        return Err(NotGood::shown(why).into());
     };
     let seen = Seen {
         parts,
@@ -136,12 +149,10 @@ pub(super) fn prove(
     };
     let base = signed.base(&seen).map_err(NotGood::shown)?;
     if !signed.is_of(&key.key, *by, &base) {
-        return Err(NotGood::shown(format!(
-            "it is not signed with the key “{}”",
-            signed.keyid
-        )));
+        let why = format!("it is not signed with the key “{}”", signed.keyid);
+        return Err(NotGood::shown(why).into());
     }
-    once(x, rule, signed)?;
+    once(x, rule, signed).await?;
     Ok((grant, digest))
 }
 
@@ -191,29 +202,26 @@ fn in_time(rule: &SignatureRule, signed: &Signed, now: i64) -> Result<(), NotGoo
     }
 }
 
-/// Whether its nonce was not used before; from now on it was.
-fn once(x: &Exchange<'_>, rule: &SignatureRule, signed: &Signed) -> Result<(), NotGood> {
+/// Whether its nonce was not used before, here or on another node; from now on it was.
+async fn once(x: &Exchange<'_>, rule: &SignatureRule, signed: &Signed) -> Result<(), Unproven> {
     let Some(nonce) = &signed.nonce else {
         return match rule.nonce {
-            true => Err(NotGood::shown("it has no `nonce`")),
+            true => Err(NotGood::shown("it has no `nonce`").into()),
             false => Ok(()),
         };
     };
     let seconds = rule.within.saturating_add(rule.skew.saturating_mul(2));
-    let window = std::time::Duration::from_secs(u64::try_from(seconds).unwrap_or(1).max(1));
-    let subject = stable_id(&format!("{}\0{nonce}", signed.keyid));
-    let shared = &x.worker.shared;
-    let limit = Limit::of(1, window);
-    let first = shared.counters.ask(
-        stable_id("nonces of signatures"),
-        subject,
-        limit,
-        1,
-        shared.now_ms(),
-    );
-    match first.allowed {
-        true => Ok(()),
-        false => Err(NotGood::shown("its `nonce` was used before")),
+    let seconds = u64::try_from(seconds).unwrap_or(1).max(1);
+    let ask = Ask {
+        limit: stable_id("nonces of signatures"),
+        subject: stable_id(&format!("{}\0{nonce}", signed.keyid)),
+        rule: Limit::of(1, Duration::from_secs(seconds)),
+        weight: 1,
+    };
+    match x.worker.shared.is_first(ask).await {
+        Ok(true) => Ok(()),
+        Ok(false) => Err(NotGood::shown("its `nonce` was used before").into()),
+        Err(away) => Err(Unproven::Away(away)),
     }
 }
 

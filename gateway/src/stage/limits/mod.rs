@@ -1,22 +1,32 @@
 //! Limits and quotas: asked in the order of cost, given back where the call goes no further.
 
+mod asked;
+mod at_once;
+mod common;
+
+use std::sync::Arc;
 use std::time::Duration;
 
 use http::HeaderValue;
-use porch_facade::{
-    AtOncePlan, CompiledFacade, CompiledOperation, LimitPlan, Number, Time, Who, policy,
-};
+use porch_facade::{CompiledOperation, LimitPlan, Number, Time, Who, policy};
 use porch_rules::grant::Kind;
 use porch_rules::guess::counted;
 use porch_rules::limit::{Decision, Form, Limit, stable_id};
 
+use crate::Shared;
 use crate::caller::{Caller, RateFields};
-use crate::count::{counted_for, period_of};
+use crate::count::{Ask, counted_for, period_of};
 use crate::exchange::Origin;
 use crate::exchange::state::Exchange;
 use crate::problem::{self, Problem, Refused, seconds};
 use crate::scope::Scope;
 use crate::usage::{QuotaTold, Record};
+
+pub(super) use asked::asked;
+pub(crate) use at_once::at_once;
+pub(crate) use common::together;
+
+use asked::crossed;
 
 /// What one limit counted.
 #[derive(Clone, Copy)]
@@ -26,6 +36,8 @@ pub(crate) struct Counted {
     limit: Limit,
     weight: u64,
     at: u64,
+    /// Whether it was counted together with other nodes.
+    common: bool,
 }
 
 /// Bytes that are counted when all of them are known.
@@ -36,25 +48,47 @@ pub(crate) struct Charge {
     told: Option<Box<QuotaTold>>,
     warn_at: Box<[u8]>,
     most: u64,
+    common: bool,
 }
 
 /// The nearest of several limits.
 #[derive(Default)]
-struct Nearest<'p>(Option<(&'p LimitPlan, Limit, Decision)>);
+struct Nearest<'p> {
+    found: Option<(&'p LimitPlan, Limit, Decision)>,
+    /// Whether it is this node's share only.
+    apart: bool,
+}
 
 impl<'p> Nearest<'p> {
     /// The one of which the smallest part is left.
     fn add(&mut self, plan: &'p LimitPlan, limit: Limit, decision: Decision) {
         let part = |limit: &Limit, d: &Decision| d.remaining as f64 / limit.most.max(1) as f64;
         let nearer = |(_, l, d): &(_, Limit, Decision)| part(&limit, &decision) < part(l, d);
-        if self.0.as_ref().is_none_or(nearer) {
-            self.0 = Some((plan, limit, decision));
+        if self.found.as_ref().is_none_or(nearer) {
+            self.found = Some((plan, limit, decision));
         }
     }
 
     fn fields(self) -> Option<RateFields> {
-        let (plan, limit, decision) = self.0?;
-        fields(plan, limit, &decision)
+        let (plan, limit, decision) = self.found?;
+        let mut fields = fields(plan, limit, &decision)?;
+        if self.apart {
+            // A parameter that says so (RFC 9651 §3.1.2); who does not know it passes it over.
+            let told = format!("{};apart", fields.state.to_str().ok()?);
+            fields.state = HeaderValue::from_str(&told).ok()?;
+        }
+        Some(fields)
+    }
+
+    /// Those of limits that were asked before have said theirs; of both the one of which less is left stays.
+    fn beside(self, rate: &mut Option<RateFields>) {
+        let Some((_, limit, decision)) = &self.found else {
+            return;
+        };
+        let part = decision.remaining as f64 / limit.most.max(1) as f64;
+        if rate.as_ref().is_none_or(|rate| part <= part_of(rate)) {
+            *rate = self.fields();
+        }
     }
 }
 
@@ -82,29 +116,6 @@ pub(super) fn plain(x: &mut Exchange<'_>, op: &CompiledOperation) -> Result<(), 
     Ok(())
 }
 
-/// Asks those that take more.
-#[cold]
-pub(super) fn asked(
-    x: &mut Exchange<'_>,
-    (facade, op): (&CompiledFacade, &CompiledOperation),
-    scope: &Scope<'_>,
-) -> Result<(), Box<Problem>> {
-    let mut nearest = Nearest::default();
-    let outcome = each_asked(x, (facade, op), scope, &mut nearest);
-    if outcome.is_err() {
-        give_back(x, op);
-    }
-    outcome?;
-    // Those that were asked before have said theirs; of both the one of which less is left stays.
-    if let Some((_, limit, decision)) = &nearest.0 {
-        let part = decision.remaining as f64 / limit.most.max(1) as f64;
-        if x.rate.as_ref().is_none_or(|rate| part <= part_of(rate)) {
-            x.rate = nearest.fields();
-        }
-    }
-    Ok(())
-}
-
 /// The part of a limit that is left, as its fields say it.
 fn part_of(rate: &RateFields) -> f64 {
     let number = |field: &HeaderValue, key: &str| {
@@ -116,72 +127,6 @@ fn part_of(rate: &RateFields) -> f64 {
         (Some(left), Some(most)) if most > 0.0 => left / most,
         _ => 1.0,
     }
-}
-
-fn each_asked<'p>(
-    x: &mut Exchange<'_>,
-    (facade, op): (&CompiledFacade, &'p CompiledOperation),
-    scope: &Scope<'_>,
-    nearest: &mut Nearest<'p>,
-) -> Result<(), Box<Problem>> {
-    for plan in &op.admission.limits.asked {
-        let most = number(&plan.most, scope).map_err(|why| {
-            problem::no_number(x.caller.consumer(), &plan.most, &why, &plan.place)
-        })?;
-        let weight = match plan.bytes {
-            // That there is room for one is all that can be known now.
-            true => 1,
-            false => {
-                number(&plan.weight, scope).map_err(|why| problem::no_weight(&why, &plan.place))?
-            }
-        };
-        let subject = asked_for(x, &plan.per, &facade.name, scope)
-            .map_err(|why| problem::no_weight(&why, &plan.place))?;
-        let limit = limit_of(x, plan, most, subject);
-        let shared = &x.worker.shared;
-        let (now, told) = (shared.now_ms(), plan.only_tells);
-        // What only tells has room for everything, and is counted against its number here.
-        let room = Limit {
-            most: if told { u64::MAX >> 1 } else { limit.most },
-            ..limit
-        };
-        let decision = shared.counters.ask(plan.id, subject, room, weight, now);
-        if !decision.allowed {
-            return Err(refused(x, plan, limit, weight, &decision));
-        }
-        let used = room.most - decision.remaining;
-        x.rare().counted.push(Counted {
-            id: plan.id,
-            subject,
-            limit: room,
-            weight,
-            at: decision.at,
-        });
-        let decision = Decision {
-            remaining: limit.most.saturating_sub(used),
-            ..decision
-        };
-        nearest.add(plan, limit, decision);
-        let warned = quota_told(x, facade, op, plan, limit);
-        if plan.bytes {
-            x.rare().charges.push(Charge {
-                id: plan.id,
-                subject,
-                limit: room,
-                told: (!plan.warn_at.is_empty()).then(|| Box::new(warned)),
-                warn_at: plan.warn_at.clone(),
-                most: limit.most,
-            });
-        } else if let Some(share) = crossed(&plan.warn_at, limit.most, (used - weight, used)) {
-            let told = QuotaTold {
-                share,
-                used,
-                ..warned
-            };
-            x.worker.shared.send(Record::Quota(Box::new(told)));
-        }
-    }
-    Ok(())
 }
 
 /// The limit as it is for this call: a quota's period, and what was added to it.
@@ -198,40 +143,6 @@ fn limit_of(x: &Exchange<'_>, plan: &LimitPlan, most: u64, subject: u64) -> Limi
         most: most.saturating_add(added),
         window: Duration::from_millis(to - from),
         form: Form::Fixed { from },
-    }
-}
-
-/// The greatest share that was passed by counting up.
-fn crossed(shares: &[u8], most: u64, (before, after): (u64, u64)) -> Option<u8> {
-    let at = |share: &u8| (u128::from(most) * u128::from(*share)).div_ceil(100);
-    let passed = shares
-        .iter()
-        .filter(|s| u128::from(before) < at(s) && at(s) <= u128::from(after));
-    passed.copied().next_back()
-}
-
-fn quota_told(
-    x: &Exchange<'_>,
-    facade: &CompiledFacade,
-    op: &CompiledOperation,
-    plan: &LimitPlan,
-    limit: Limit,
-) -> QuotaTold {
-    let from = match limit.form {
-        Form::Fixed { from } => from,
-        _ => 0,
-    };
-    QuotaTold {
-        at: x.now,
-        facade: facade.name.clone(),
-        operation: op.id.clone(),
-        consumer: x.caller.consumer_name().to_owned(),
-        rule: plan.place.rule.to_string(),
-        reach: plan.place.reach.to_string(),
-        share: 0,
-        used: 0,
-        most: limit.most,
-        until: i64::try_from(from).unwrap_or(0) + limit.window.as_millis() as i64,
     }
 }
 
@@ -267,6 +178,16 @@ pub(crate) fn give_back(x: &mut Exchange<'_>, op: &CompiledOperation) {
         }
     }
     for a in rare.counted {
+        if let (true, Some(common)) = (a.common, &shared.common) {
+            let ask = Ask {
+                limit: a.id,
+                subject: a.subject,
+                rule: a.limit,
+                weight: a.weight,
+            };
+            common.give_back(ask, a.at);
+            continue;
+        }
         let when = (a.at, now);
         shared
             .counters
@@ -276,12 +197,31 @@ pub(crate) fn give_back(x: &mut Exchange<'_>, op: &CompiledOperation) {
 
 impl Charge {
     /// Counts the bytes of an exchange that is over; one was counted before.
-    pub(crate) fn pay(self, shared: &crate::Shared, bytes: u64) {
+    pub(crate) fn pay(self, shared: &Arc<Shared>, bytes: u64) {
         let more = bytes.saturating_sub(1);
+        if let (true, Some(common)) = (self.common, &shared.common) {
+            let ask = Ask {
+                limit: self.id,
+                subject: self.subject,
+                rule: self.limit,
+                weight: more,
+            };
+            let (answer, shared) = (common.charge(ask), shared.clone());
+            tokio::spawn(async move {
+                if let Ok(used) = answer.await {
+                    self.tell(&shared, more, used);
+                }
+            });
+            return;
+        }
         let now = shared.now_ms();
         let used = shared
             .counters
             .charge(self.id, self.subject, self.limit, more, now);
+        self.tell(shared, more, used);
+    }
+
+    fn tell(self, shared: &Shared, more: u64, used: u64) {
         let before = used.saturating_sub(more);
         let Some(mut told) = self.told else { return };
         if let Some(share) = crossed(&self.warn_at, self.most, (before.saturating_sub(1), used)) {
@@ -289,36 +229,6 @@ impl Charge {
             shared.send(Record::Quota(told));
         }
     }
-}
-
-/// Waits for a place among those that may be under way at the same time, for each limit of that kind.
-pub(crate) async fn at_once(
-    x: &mut Exchange<'_>,
-    (facade, op): (&CompiledFacade, &CompiledOperation),
-    scope: Scope<'_>,
-) -> Result<(), Box<Problem>> {
-    for plan in &op.admission.limits.at_once {
-        let most = number(&plan.most, &scope).map_err(|why| {
-            problem::no_number(x.caller.consumer(), &plan.most, &why, &plan.place)
-        })?;
-        let subject = asked_for(x, &plan.per, &facade.name, &scope)
-            .map_err(|why| problem::no_weight(&why, &plan.place))?;
-        let shared = &x.worker.shared;
-        let entered = shared
-            .at_once
-            .enter((plan.id, subject), most, plan.waiting, plan.within)
-            .await;
-        match entered {
-            Ok(held) => x.rare().held.push(held),
-            Err(waiting) => return Err(busy(x, plan, most, waiting)),
-        }
-    }
-    Ok(())
-}
-
-fn busy(x: &Exchange<'_>, plan: &AtOncePlan, most: u64, waiting: usize) -> Box<Problem> {
-    let whose = whose(&plan.per, x);
-    problem::too_many_at_once(plan, most, waiting, &whose)
 }
 
 /// Who a limit is counted for, where that may be asked of the request.
@@ -396,10 +306,7 @@ fn refused(
     decision: &Decision,
 ) -> Box<Problem> {
     let (whose, per) = whose(&plan.per, x);
-    let policy = plan
-        .policy
-        .clone()
-        .or_else(|| policy(&plan.name, limit.most, plan.bytes, limit.window));
+    let policy = policy_of(plan, limit);
     problem::too_many(
         plan,
         &Refused {
@@ -414,10 +321,16 @@ fn refused(
     )
 }
 
+/// `RateLimit-Policy`, which is known before anybody calls unless the number is another one for this call.
+fn policy_of(plan: &LimitPlan, limit: Limit) -> Option<HeaderValue> {
+    let is_known = plan.most.fixed() == Some(limit.most);
+    let known = plan.policy.clone().filter(|_| is_known);
+    known.or_else(|| policy(&plan.name, limit.most, plan.bytes, limit.window))
+}
+
 fn fields(plan: &LimitPlan, limit: Limit, decision: &Decision) -> Option<RateFields> {
-    let known = plan.policy.clone();
     Some(RateFields {
-        policy: known.or_else(|| policy(&plan.name, limit.most, plan.bytes, limit.window))?,
+        policy: policy_of(plan, limit)?,
         state: HeaderValue::from_str(&state(plan, decision)).ok()?,
     })
 }
