@@ -114,7 +114,7 @@ async fn all_limits_of_a_call_count_or_none() {
 
 #[tokio::test]
 async fn what_has_passed_is_counted_beyond_the_limit_and_periods_are_told() {
-    let (mut server, _folder, counts) = server();
+    let (_server, _folder, counts) = server();
     let from = now() / 3_600_000 * 3_600_000;
     let rule = Limit {
         form: Form::Fixed { from },
@@ -170,9 +170,25 @@ async fn what_has_passed_is_counted_beyond_the_limit_and_periods_are_told() {
         (told[0].allowed, room.most - told[0].remaining),
         (true, 181)
     );
-    // Written down: it is all there after a crash, and the scripts are told again.
+}
+
+#[tokio::test]
+async fn what_was_counted_outlives_the_server_and_scripts_are_told_again() {
+    let (mut server, _folder, counts) = server();
+    let from = now() / 3_600_000 * 3_600_000;
+    let rule = Limit {
+        form: Form::Fixed { from },
+        ..Limit::of(200, HOUR)
+    };
+    let ask = Ask {
+        limit: 1,
+        subject: 2,
+        rule,
+        weight: 181,
+    };
+    assert!(counts.ask(vec![ask]).await.unwrap()[0].allowed);
     server.kill();
-    assert!(counts.ask(vec![other]).await.is_err());
+    assert!(counts.ask(vec![ask]).await.is_err());
     server.start_again().unwrap();
     let mut again = counts.periods(10).await;
     while again.is_err() {

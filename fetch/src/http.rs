@@ -46,6 +46,22 @@ pub struct Got {
 pub(crate) trait Stream: AsyncRead + AsyncWrite + Unpin + Send {}
 impl<T: AsyncRead + AsyncWrite + Unpin + Send> Stream for T {}
 
+/// Carries out one exchange with a server by HTTP/1.1, within so much time; no redirect is followed.
+///
+/// # Errors
+/// When there is no answer, or no whole one.
+pub async fn call(
+    address: &str,
+    request: Request<Bytes>,
+    allowed: &Allowed,
+    within: Duration,
+) -> Result<Got, FetchError> {
+    let url =
+        Url::parse(address).map_err(|e| FetchError::Address(address.to_owned(), e.to_string()))?;
+    let request = request.map(Full::new);
+    exchange(&url, request, allowed, Instant::now() + within).await
+}
+
 /// Carries out one exchange; no redirect is followed.
 pub(crate) async fn exchange(
     url: &Url,

@@ -34,6 +34,7 @@ const TIME: Duration = Duration::from_secs(30);
 
 pub use catalogue::{Offer, offers, only_own};
 pub use health::ask as ask_health;
+pub use http::call;
 pub use http::{Connection, Got};
 pub use probe::{Probed, Reached, probe};
 pub use reflection::{is_server, reflect};

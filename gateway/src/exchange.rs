@@ -3,7 +3,7 @@
 mod context;
 pub(crate) mod state;
 
-pub(crate) use context::{Copied, Copy, Inner, Origin, again, unix_ms};
+pub(crate) use context::{Copied, Copy, Inner, Origin, ShownCertificate, again, unix_ms};
 
 use std::rc::Rc;
 use std::sync::Arc;

@@ -81,7 +81,9 @@ pub(crate) fn forwarded_fields(
             || own.in_authorization && name == header::AUTHORIZATION
             || own.in_fields.contains(name)
             // Who called and how is told in `Forwarded`, by us alone.
-            || text.starts_with("x-forwarded-");
+            || text.starts_with("x-forwarded-")
+            // What callers or proxies say of certificates is no word of ours (RFC 9440 §2.4).
+            || text.starts_with("client-cert");
         if !ends_here {
             headers.append(name.clone(), value.clone());
         }

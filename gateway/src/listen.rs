@@ -7,6 +7,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::thread::{self, JoinHandle};
 use std::time::Duration;
 
+use porch_tls::AskCallers;
 use porch_tls::{Certificates, ServedError};
 use socket2::{Domain, Protocol, Socket, Type};
 use tokio::net::TcpListener;
@@ -197,13 +198,14 @@ impl Bound {
         let (Some(secure), Some(address)) = (&self.config.secure, self.secure) else {
             return Ok((Door::Plain, None));
         };
-        let config = secure.certificates.server(&PROTOCOLS);
+        let asks = Arc::new(AskCallers::default());
+        let config = secure.certificates.server(&PROTOCOLS, asks.clone());
         let config = Arc::new(config.map_err(StartError::Secure)?);
         let plain = match secure.only {
             true => Door::Elsewhere(address.port()),
             false => Door::Plain,
         };
-        Ok((plain, Some(Door::Secure(TlsAcceptor::from(config)))))
+        Ok((plain, Some(Door::Secure(TlsAcceptor::from(config), asks))))
     }
 }
 

@@ -249,6 +249,15 @@ pub(crate) struct CallArgs {
     /// The algorithm: hmac-sha256, ed25519, ecdsa-p256-sha256, ecdsa-p384-sha384, rsa-pss-sha512 or rsa-v1_5-sha256.
     #[arg(long, value_name = "NAME", default_value = "ed25519")]
     pub(crate) sign_by: String,
+    /// A file with the certificate that is shown by TLS, in PEM.
+    #[arg(long, value_name = "FILE", requires = "certificate_key")]
+    pub(crate) certificate: Option<PathBuf>,
+    /// A file with its private key, in PEM.
+    #[arg(long, value_name = "FILE", requires = "certificate")]
+    pub(crate) certificate_key: Option<PathBuf>,
+    /// A file with the certificates that the gateway's own may be signed with, in PEM; those of the machine unless given.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) trust: Option<PathBuf>,
     /// Address of the gateway.
     #[arg(
         long,

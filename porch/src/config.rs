@@ -28,6 +28,7 @@ pub(crate) struct FileConfig {
     pub(crate) tls_only: Option<bool>,
     pub(crate) trusted_proxies: Option<Vec<String>>,
     pub(crate) proxies_write: Option<ProxiesWrite>,
+    pub(crate) proxies_write_certificates: Option<bool>,
     pub(crate) console: Option<SocketAddr>,
     pub(crate) database: Option<String>,
     pub(crate) counts: Option<String>,

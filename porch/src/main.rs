@@ -3,6 +3,7 @@
 mod accounts;
 mod backends;
 mod callers;
+mod calling;
 mod cli;
 mod client;
 mod config;

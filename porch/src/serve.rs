@@ -49,6 +49,10 @@ pub(crate) struct ServeOptions {
     /// What these proxies write of whom they come for; the other fields are then whoever called them's, and dropped.
     #[arg(long, env = "ELM_PORCH_PROXIES_WRITE", value_name = "FIELDS")]
     proxies_write: Option<ProxiesWrite>,
+    /// Whether these proxies also write which certificate they were shown (`Client-Cert`, RFC 9440), or take away what callers
+    /// wrote there.
+    #[arg(long, env = "ELM_PORCH_PROXIES_WRITE_CERTIFICATES")]
+    proxies_write_certificates: bool,
     /// Where console and console API are served [default: 127.0.0.1:3820].
     #[arg(long, env = "ELM_PORCH_CONSOLE_LISTEN", value_name = "ADDRESS")]
     console: Option<SocketAddr>,
@@ -174,7 +178,11 @@ impl Settings {
             proxies: proxies(
                 options.trusted_proxies.or(file.trusted_proxies),
                 options.proxies_write.or(file.proxies_write),
-            )?,
+            )?
+            .with_certificates(
+                options.proxies_write_certificates
+                    || file.proxies_write_certificates.unwrap_or(false),
+            ),
             secure: secure(
                 options.tls.or(file.tls),
                 options.certificates.or(file.certificates),

@@ -5,6 +5,7 @@ use std::time::Instant;
 use reqwest::Method;
 use serde_json::{Map, Value, json};
 
+use crate::calling;
 use crate::cli::{CallArgs, TryArgs};
 use crate::client::{Client, segment};
 use crate::error::CliError;
@@ -260,7 +261,7 @@ fn answer_text(line: &str, v: &Value) -> String {
 /// A request with what the caller shows; whoever signs shows nothing else.
 fn shown(request: reqwest::RequestBuilder, args: &CallArgs) -> reqwest::RequestBuilder {
     let key = args.key.as_deref().map(str::trim).filter(|k| !k.is_empty());
-    let key = key.filter(|_| args.sign.is_none());
+    let key = key.filter(|_| args.sign.is_none() && args.certificate.is_none());
     match (&args.user, key) {
         (Some(user), _) => request.basic_auth(user, args.password.as_deref()),
         (None, Some(key)) if args.key_header.eq_ignore_ascii_case("authorization") => {
@@ -304,20 +305,11 @@ pub(crate) async fn call(args: &CallArgs, show: &Show) -> Result<bool, CliError>
     if let (Some(keyid), Some(file)) = (&args.sign, &args.sign_key) {
         crate::signing::sign(&mut request, (keyid, &args.sign_by), file)?;
     }
-    let answer = reqwest::Client::new().execute(request).await.map_err(|e| {
-        CliError::new(format!("the gateway at {gateway} cannot be reached: {e}"))
-            .help("give its address with --gateway or ELM_PORCH_GATEWAY")
-    })?;
-    let status = answer.status();
-    let headers: Map<String, Value> = answer
-        .headers()
+    let (status, headers, bytes) = calling::carried_out(request, gateway, args).await?;
+    let headers: Map<String, Value> = headers
         .iter()
         .map(|(k, v)| (k.to_string(), json!(String::from_utf8_lossy(v.as_bytes()))))
         .collect();
-    let bytes = answer
-        .bytes()
-        .await
-        .map_err(|e| CliError::new(format!("the gateway broke off: {e}")))?;
     let us = began.elapsed().as_micros() as i64;
     let body_text = String::from_utf8_lossy(&bytes).into_owned();
     let body = serde_json::from_str(&body_text).unwrap_or(Value::String(body_text));

@@ -24,8 +24,15 @@ pub struct Authority {
     config: Arc<ServerConfig>,
 }
 
-/// The files of an authority in its folder: its certificate, the server's, and the server's key.
-const FILES: [&str; 3] = ["ca.pem", "localhost.pem", "localhost.key"];
+/// The files of an authority in its folder: its certificate, the server's with its key, and those of the boarding gates, which call
+/// the gateway.
+const FILES: [&str; 5] = [
+    "ca.pem",
+    "localhost.pem",
+    "localhost.key",
+    "gates.pem",
+    "gates.key",
+];
 
 impl Authority {
     /// A new one, which is nowhere but here.
@@ -33,7 +40,7 @@ impl Authority {
     /// # Errors
     /// When no key can be made.
     pub fn new() -> io::Result<Self> {
-        let [pem, certificate, key] = made()?;
+        let [pem, certificate, key, ..] = made()?;
         Self::of(pem, &certificate, &key)
     }
 
@@ -49,7 +56,7 @@ impl Authority {
                 std::fs::write(path, text)?;
             }
         }
-        let [pem, certificate, key] = paths.map(std::fs::read_to_string);
+        let [pem, certificate, key, ..] = paths.map(std::fs::read_to_string);
         Self::of(pem?, &certificate?, &key?)
     }
 
@@ -72,7 +79,7 @@ impl Authority {
     }
 }
 
-fn made() -> io::Result<[String; 3]> {
+fn made() -> io::Result<[String; 5]> {
     let other = |e: rcgen::Error| io::Error::other(e);
     let mut authority = rcgen::CertificateParams::new(Vec::new()).map_err(other)?;
     authority.is_ca = rcgen::IsCa::Ca(rcgen::BasicConstraints::Constrained(0));
@@ -87,11 +94,26 @@ fn made() -> io::Result<[String; 3]> {
     let issuer = rcgen::Issuer::new(authority, key);
     let names = vec!["localhost".to_owned(), "127.0.0.1".to_owned()];
     let mut server = rcgen::CertificateParams::new(names).map_err(other)?;
-    server.distinguished_name.push(name, "Skerry Line backends");
+    server
+        .distinguished_name
+        .push(name.clone(), "Skerry Line backends");
     server.not_after = rcgen::date_time_ymd(2032, 1, 1);
     let own = rcgen::KeyPair::generate().map_err(other)?;
     let certificate = server.signed_by(&own, &issuer).map_err(other)?;
-    Ok([signed.pem(), certificate.pem(), own.serialize_pem()])
+    let mut gates =
+        rcgen::CertificateParams::new(vec!["gates.skerry-line.example".into()]).map_err(other)?;
+    gates.distinguished_name.push(name, "Boarding gates");
+    gates.extended_key_usages = vec![rcgen::ExtendedKeyUsagePurpose::ClientAuth];
+    gates.not_after = rcgen::date_time_ymd(2032, 1, 1);
+    let theirs = rcgen::KeyPair::generate().map_err(other)?;
+    let shown = gates.signed_by(&theirs, &issuer).map_err(other)?;
+    Ok([
+        signed.pem(),
+        certificate.pem(),
+        own.serialize_pem(),
+        shown.pem(),
+        theirs.serialize_pem(),
+    ])
 }
 
 /// Marks requests that came by TLS.

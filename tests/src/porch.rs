@@ -214,6 +214,10 @@ impl Porch {
         for address in [&mut self.gateway, &mut self.console] {
             let mut line = String::new();
             output.read_line(&mut line).unwrap();
+            if line.starts_with("gateway https://") {
+                line.clear();
+                output.read_line(&mut line).unwrap();
+            }
             match line.split_whitespace().nth(1) {
                 Some(url) => *address = url.to_owned(),
                 None => {

@@ -67,6 +67,8 @@ const ROLES: [(&str, &[&str]); 4] = [
             "DELETE /api/clients/{name}",
             "POST /api/consumers/{consumer}/signing-keys",
             "DELETE /api/signing-keys/{keyid}",
+            "POST /api/consumers/{consumer}/certificates",
+            "DELETE /api/certificates/{known_by}",
             "POST /api/consumers/{consumer}/agreements",
             "PUT /api/agreements/{agreement}",
             "DELETE /api/agreements/{agreement}",

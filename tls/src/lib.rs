@@ -4,6 +4,7 @@
 #![forbid(unsafe_code)]
 #![warn(missing_docs)]
 
+mod callers;
 mod served;
 mod shown;
 
@@ -21,6 +22,7 @@ use tokio_rustls::rustls::{
     CertificateError, ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme,
 };
 
+pub use callers::{AskCallers, Authorities, OfCaller};
 pub use served::{Certificates, ServedError};
 pub use shown::{Shown, shown};
 

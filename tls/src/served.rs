@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
+use crate::AskCallers;
 use rustls_pki_types::pem::PemObject;
 use rustls_pki_types::{CertificateDer, PrivateKeyDer};
 use tokio_rustls::rustls::ServerConfig;
@@ -89,16 +90,21 @@ impl Certificates {
         names
     }
 
-    /// A server's configuration: TLS 1.2 and 1.3, and the protocols that callers may choose (RFC 7301 §3.1).
+    /// A server's configuration: TLS 1.2 and 1.3, the protocols that callers may choose (RFC 7301 §3.1), and whether they are asked for
+    /// certificates.
     ///
     /// # Errors
     /// When the library takes no such configuration.
-    pub fn server(self: &Arc<Self>, protocols: &[&[u8]]) -> Result<ServerConfig, ServedError> {
+    pub fn server(
+        self: &Arc<Self>,
+        protocols: &[&[u8]],
+        asks: Arc<AskCallers>,
+    ) -> Result<ServerConfig, ServedError> {
         let wrong = |e: &dyn std::fmt::Display| ServedError::Config(e.to_string());
         let mut config = ServerConfig::builder_with_provider(self.provider.clone())
             .with_safe_default_protocol_versions()
             .map_err(|e| wrong(&e))?
-            .with_no_client_auth()
+            .with_client_cert_verifier(asks)
             .with_cert_resolver(self.clone());
         config.alpn_protocols = protocols.iter().map(|p| p.to_vec()).collect();
         config.ticketer = Ticketer::new().map_err(|e| wrong(&e))?;

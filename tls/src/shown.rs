@@ -45,7 +45,7 @@ pub fn shown(certificate: &CertificateDer<'_>) -> Option<Shown> {
     })
 }
 
-fn address(bytes: &[u8]) -> Option<String> {
+pub(crate) fn address(bytes: &[u8]) -> Option<String> {
     if let Ok(four) = <[u8; 4]>::try_from(bytes) {
         return Some(std::net::Ipv4Addr::from(four).to_string());
     }

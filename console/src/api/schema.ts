@@ -85,6 +85,14 @@ export interface BackendView {
   out: OutView[];
 }
 
+export interface CallersCertificateView {
+  /** What it is known by: `sha256:`, `dns:`, `uri:`, `email:`, `ip:` or `subject:` with what follows. */
+  known_by: string;
+  created_at: number;
+  /** Milliseconds since 1970, to the minute; none: it was not used yet. */
+  last_used_at?: number | null;
+}
+
 export interface CallsOf {
   facade: string;
   operation: string;
@@ -164,6 +172,8 @@ export interface ConsumerView {
   clients: ClientView[];
   /** Keys that it signs requests with. */
   signing_keys: SigningKeyView[];
+  /** Certificates that it shows by TLS. */
+  certificates: CallersCertificateView[];
   agreements: AgreementView[];
 }
 
@@ -561,6 +571,13 @@ export interface NewAccount {
   role: string;
 }
 
+export interface NewCertificate {
+  /** The certificate in PEM (RFC 7468 §5): it is known by its fingerprint from now on. */
+  certificate?: string | null;
+  /** In place of it, a name in it, for certificates that a document's authorities signed: `dns:NAME`, `uri:URI`, `email:ADDRESS`, `ip:ADDRESS`, `subject:SUBJECT`; or `sha256:` with its fingerprint. */
+  known_by?: string | null;
+}
+
 export interface NewClient {
   /** The issuer, as its tokens name it (`iss`). */
   issuer: string;
@@ -656,6 +673,8 @@ export interface OneConsumer {
   clients: ClientView[];
   /** Keys that it signs requests with. */
   signing_keys: SigningKeyView[];
+  /** Certificates that it shows by TLS. */
+  certificates: CallersCertificateView[];
   agreements: AgreementView[];
   /** Calls of the last seven days, the most first. */
   calls: CallsOf[];
@@ -1289,6 +1308,7 @@ export interface Routes {
   "GET /api/audit": { query: undefined; body: undefined; reply: AuditLine[] };
   "GET /api/backends": { query: undefined; body: undefined; reply: BackendView[] };
   "POST /api/backends/{backend}/probe": { query: undefined; body: undefined; reply: ProbeView };
+  "DELETE /api/certificates/{known_by}": { query: undefined; body: undefined; reply: null };
   "POST /api/check": { query: undefined; body: CheckRequest; reply: Checked };
   "DELETE /api/clients/{name}": { query: undefined; body: undefined; reply: null };
   "GET /api/compare": { query: undefined; body: undefined; reply: Difference[] };
@@ -1298,6 +1318,7 @@ export interface Routes {
   "DELETE /api/consumers/{consumer}": { query: undefined; body: undefined; reply: null };
   "PATCH /api/consumers/{consumer}": { query: undefined; body: ChangedConsumer; reply: null };
   "POST /api/consumers/{consumer}/agreements": { query: undefined; body: NewTerms; reply: AgreementView };
+  "POST /api/consumers/{consumer}/certificates": { query: undefined; body: NewCertificate; reply: CallersCertificateView };
   "POST /api/consumers/{consumer}/clients": { query: undefined; body: NewClient; reply: ClientView };
   "POST /api/consumers/{consumer}/keys": { query: undefined; body: NewKey; reply: KeyView };
   "PUT /api/consumers/{consumer}/password": { query: undefined; body: NewPassword; reply: PasswordView };

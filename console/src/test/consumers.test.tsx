@@ -78,6 +78,8 @@ describe("one consumer", () => {
       "PUT /api/agreements/{agreement}": null,
       "POST /api/consumers/{consumer}/signing-keys": { keyid: "", kind: "", created_at: 0 },
       "POST /api/consumers/{consumer}/clients": { name: "", issuer: "", client: "", created_at: 0 },
+      "POST /api/consumers/{consumer}/certificates": { known_by: "", created_at: 0 },
+      "DELETE /api/certificates/{known_by}": null,
     });
     showOne();
     const itself = within(await screen.findByRole("region", { name: "Itself" }));
@@ -110,6 +112,19 @@ describe("one consumer", () => {
     expect(service.bodies("POST /api/consumers/{consumer}/signing-keys")).toEqual([
       { keyid: "clock-2", public_key: "PEM" },
     ]);
+    const certificates = within(screen.getByRole("region", { name: "Certificates" }));
+    const takes = certificates.getByRole("button", { name: "Take the certificate" });
+    await userEvent.type(certificates.getByLabelText(/^Or a name in it/), "dns:clock-2.example");
+    await userEvent.type(certificates.getByLabelText(/^Certificate, in PEM/), "PEM");
+    expect(takes).toBeDisabled();
+    await userEvent.clear(certificates.getByLabelText(/^Certificate, in PEM/));
+    await userEvent.click(takes);
+    expect(service.bodies("POST /api/consumers/{consumer}/certificates")).toEqual([
+      { known_by: "dns:clock-2.example" },
+    ]);
+    await userEvent.click(certificates.getByRole("button", { name: "Take away dns:clock.example" }));
+    await userEvent.click(within(await screen.findByRole("alertdialog")).getByRole("button", { name: "Take away" }));
+    expect(service.asked.map((a) => a.address)).toContain("/api/certificates/dns%3Aclock.example");
     const agreements = within(screen.getByRole("region", { name: "Agreements" }));
     expect(agreements.getByText("requests=7")).toBeInTheDocument();
     await userEvent.type(agreements.getByLabelText("What was offered"), "Charter Hand");
@@ -129,7 +144,7 @@ describe("one consumer", () => {
     const router = showOne();
     await userEvent.click(await screen.findByRole("button", { name: "Delete Tide Clock" }));
     const question = within(await screen.findByRole("alertdialog"));
-    expect(question.getByText(/Its 3 credentials end at once/)).toHaveTextContent("sailings / quoteFare 12 times");
+    expect(question.getByText(/Its 4 credentials end at once/)).toHaveTextContent("sailings / quoteFare 12 times");
     await userEvent.click(question.getByRole("button", { name: "Delete" }));
     await vi.waitFor(() => expect(router.state.location.pathname).toBe("/consumers"));
   });

@@ -11,6 +11,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use super::agreements::{AgreementView, agreement_view};
+use super::certificates::CallersCertificateView;
 use super::clients::{ClientView, SigningKeyView};
 use super::extract::{Json, Path, Query};
 use super::keys::{KeyView, PasswordView, key_view};
@@ -36,6 +37,8 @@ pub(crate) struct ConsumerView {
     clients: Vec<ClientView>,
     /// Keys that it signs requests with.
     signing_keys: Vec<SigningKeyView>,
+    /// Certificates that it shows by TLS.
+    certificates: Vec<CallersCertificateView>,
     agreements: Vec<AgreementView>,
 }
 
@@ -46,8 +49,10 @@ fn view(
 ) -> ConsumerView {
     let (keys, others): (Vec<_>, Vec<_>) = credentials.into_iter().partition(|c| c.kind == "key");
     let (clients, others): (Vec<_>, Vec<_>) = others.into_iter().partition(|c| c.kind == "token");
-    let (signing, passwords): (Vec<_>, Vec<_>) =
+    let (signing, others): (Vec<_>, Vec<_>) =
         others.into_iter().partition(|c| c.kind == "signature");
+    let (certificates, passwords): (Vec<_>, Vec<_>) =
+        others.into_iter().partition(|c| c.kind == "certificate");
     ConsumerView {
         roles: c.roles(),
         labels: c.labels(),
@@ -55,6 +60,10 @@ fn view(
         passwords: passwords.into_iter().map(PasswordView::from).collect(),
         clients: clients.into_iter().map(ClientView::from).collect(),
         signing_keys: signing.into_iter().map(SigningKeyView::from).collect(),
+        certificates: certificates
+            .into_iter()
+            .map(CallersCertificateView::from)
+            .collect(),
         agreements: agreements
             .into_iter()
             .map(|a| agreement_view(a, &c.name))

@@ -3,6 +3,7 @@
 mod accounts;
 mod agreements;
 mod backends;
+mod certificates;
 mod clients;
 mod consumers;
 mod document;
@@ -140,6 +141,8 @@ fn publishers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(clients::delete_client))
         .routes(routes!(clients::create_signing_key))
         .routes(routes!(clients::delete_signing_key))
+        .routes(routes!(certificates::create_certificate))
+        .routes(routes!(certificates::delete_certificate))
         .routes(routes!(agreements::create_agreement))
         .routes(routes!(
             agreements::change_agreement,

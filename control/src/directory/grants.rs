@@ -33,6 +33,9 @@ pub(crate) struct GrantRow {
     /// Whether tokens of an issuer are what is shown.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub(crate) of_token: bool,
+    /// Whether a certificate is.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub(crate) of_certificate: bool,
     /// The key that requests are signed with, as it is kept: a public one as it was given, a secret sealed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub(crate) signing: Option<String>,
@@ -69,6 +72,7 @@ impl From<credential::Model> for GrantRow {
             ends_at: k.ends_at,
             paused: k.paused,
             of_token: k.kind == "token",
+            of_certificate: k.kind == "certificate",
             signing: k.proof.clone().filter(|_| k.kind == "signature"),
             password: k.proof.filter(|_| k.kind == "password"),
         }
@@ -92,6 +96,7 @@ impl GrantRow {
                 _ => None,
             },
             of_token: matches!(grant.proof.as_deref(), Some(Proof::Token)),
+            of_certificate: matches!(grant.proof.as_deref(), Some(Proof::Certificate)),
             signing: match grant.proof.as_deref() {
                 Some(Proof::Signing(key)) => Some(key.kept.to_string()),
                 _ => None,
@@ -111,6 +116,7 @@ impl GrantRow {
         let password = self.password.as_deref();
         let proof = match password {
             _ if self.of_token => Some(Proof::Token),
+            _ if self.of_certificate => Some(Proof::Certificate),
             None if self.signing.is_some() => {
                 let kept = self.signing.as_deref()?;
                 let Some(key) = signing_key(seal, &self.prefix, kept) else {

@@ -355,6 +355,32 @@ impl Directory {
         Ok(made)
     }
 
+    /// Notes a certificate that a consumer shows, by what it is known by.
+    pub(crate) async fn set_certificate(
+        &self,
+        who: &str,
+        consumer: &str,
+        known_by: &str,
+    ) -> Result<credential::Model, ApiError> {
+        let change = self.change(who).await?;
+        let new = NewCredential {
+            consumer: consumer.to_owned(),
+            kind: "certificate".to_owned(),
+            hash: KeyHash::of_name("certificate", known_by).to_hex(),
+            prefix: known_by.to_owned(),
+            ..NewCredential::default()
+        };
+        let made = change.create_credential(&new).await?;
+        let object = format!("consumer {consumer}");
+        let told = (
+            "took a certificate",
+            object,
+            json!({ "certificate": known_by }),
+        );
+        self.commit(change, (made.consumer_id, &[]), told).await?;
+        Ok(made)
+    }
+
     /// A secret for signing, as it is kept.
     pub(crate) fn sealed(&self, keyid: &str, secret: &str) -> Result<String, ApiError> {
         let sealed = super::grants::sealed(&self.seal, keyid, secret);

@@ -29,7 +29,7 @@ pub(crate) use admit::{AdmitDoc, AnswersKept, Kept, NetworksDoc, ReadOnly, Unkno
 pub(crate) use attempts::AttemptsDoc;
 pub(crate) use cache::CacheDoc;
 pub use callers::CredentialDoc;
-pub(crate) use callers::{KeyIn, QUERY_NAME, SignatureDoc, TokenDoc};
+pub(crate) use callers::{CallersCertificateDoc, KeyIn, QUERY_NAME, SignatureDoc, TokenDoc};
 pub(crate) use calls::{NamedCallDoc, PagesDoc, RefusalDoc};
 pub use changes::patch_of;
 pub(crate) use changes::{ChangeDoc, ChangesDoc, FieldChangeDoc, FieldOp, substitution};

@@ -5,7 +5,7 @@ mod inside;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::{Arc, OnceLock};
 
-use porch_contract::{Contract, Finding, Position, Severity, Step, has_errors, suggest};
+use porch_contract::{Contract, Finding, Node, Position, Severity, Step, has_errors, suggest};
 
 use crate::compile::{self, Sources};
 use crate::compiled::{Checked, CompiledPorch, Definition, Secrets};
@@ -298,6 +298,20 @@ impl Model {
             facade.file.clone(),
             beside(&facade.file, &facade.doc.contract),
         ]);
+        let mut add = |file: &str, level: &Node| {
+            names.extend(files_of(level).map(|name| beside(file, name)));
+        };
+        add(&facade.file, &facade.node);
+        for operation in facade
+            .node
+            .get("operations")
+            .into_iter()
+            .flat_map(Node::entries)
+        {
+            add(&facade.file, &operation.2);
+        }
+        let rules = shared::reaching(&self.documents, &facade.doc);
+        rules.for_each(|r| add(&r.file, &r.node));
         let rules = shared::reaching(&self.documents, &facade.doc);
         names.extend(rules.map(|r| r.file.clone()));
         for backend in self.backends_of(facade) {
@@ -433,4 +447,13 @@ fn tidy(findings: &mut Vec<Finding>) {
             .cmp(&a.severity)
             .then_with(|| (&a.file, a.line, a.column).cmp(&(&b.file, b.line, b.column)))
     });
+}
+
+/// The files that the credentials of a level name.
+fn files_of(level: &Node) -> impl Iterator<Item = &str> {
+    let all = level.get("admit").and_then(|a| a.get("credentials"));
+    let all = all.into_iter().flat_map(Node::items);
+    let all = all.filter_map(|c| c.get("certificate"));
+    all.flat_map(|c| ["authorities", "revoked"].map(|name| c.get(name)?.text()))
+        .flatten()
 }

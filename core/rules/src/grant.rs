@@ -148,6 +148,8 @@ pub enum Proof {
     Token,
     /// A key that requests are signed with.
     Signing(Signing),
+    /// A certificate: who shows it has proven that it has its key.
+    Certificate,
 }
 
 /// A key that requests are signed with.

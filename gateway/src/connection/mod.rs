@@ -12,6 +12,7 @@ mod through;
 use std::convert::Infallible;
 use std::net::IpAddr;
 use std::rc::Rc;
+use std::sync::Arc;
 use std::task::Poll;
 use std::time::Duration;
 
@@ -21,13 +22,14 @@ use hyper::body::Incoming;
 use hyper::server::conn::{http1, http2};
 use hyper::service::{Service, service_fn};
 use hyper_util::rt::{TokioIo, TokioTimer};
+use porch_tls::{AskCallers, OfCaller};
 use tokio::net::TcpStream;
 use tokio::sync::watch;
 use tokio_rustls::TlsAcceptor;
 
 use crate::body::{InBody, ReplyBody};
 use crate::exchange::state::Mode;
-use crate::exchange::{Origin, run};
+use crate::exchange::{Origin, ShownCertificate, run};
 use crate::stage;
 use crate::worker::Worker;
 pub(crate) use line::CallersBody;
@@ -54,8 +56,8 @@ pub(crate) enum Door {
     Plain,
     /// They are told to come by TLS, at this port.
     Elsewhere(u16),
-    /// By TLS.
-    Secure(TlsAcceptor),
+    /// By TLS; whether they are asked for certificates hangs on what is served.
+    Secure(TlsAcceptor, Arc<AskCallers>),
 }
 
 /// Serves one connection until it ends, or the gateway stops.
@@ -67,13 +69,15 @@ pub(crate) async fn connection(
     stop: watch::Receiver<bool>,
 ) {
     let _ = stream.set_nodelay(true);
+    let mut certificate = None;
     let begun = match &door {
-        Door::Secure(acceptor) => {
-            // What goes wrong in a handshake is told to the caller by an alert (RFC 8446 §6.2).
-            let accepted = tokio::time::timeout(PATIENCE, acceptor.accept(stream)).await;
-            let Ok(Ok(stream)) = accepted else { return };
-            let is_http2 = stream.get_ref().1.alpn_protocol() == Some(HTTP2);
-            (CallersSocket::Secure(Box::new(stream)), is_http2)
+        Door::Secure(acceptor, asks) => {
+            asks.want(worker.shared.porch.load().takes_certificates);
+            let Some(shaken) = shaken(acceptor, stream).await else {
+                return;
+            };
+            certificate = shaken.1;
+            shaken.0
         }
         Door::Plain | Door::Elsewhere(_) => {
             // HTTP/2 without an upgrade begins with its preface (RFC 9113 §3.3); no HTTP/1 request does.
@@ -88,8 +92,9 @@ pub(crate) async fn connection(
         Door::Elsewhere(port) => Some(port),
         _ => None,
     };
-    let is_secure = matches!(door, Door::Secure(_));
-    let origin = Rc::new(Origin::of(peer).by_tls(is_secure));
+    let is_secure = matches!(door, Door::Secure(..));
+    let origin = Origin::of(peer).by_tls(is_secure);
+    let origin = Rc::new(origin.showing(certificate));
     let cache = std::cell::RefCell::new(Cache::new(&worker.shared.porch));
     let of_proxy = worker.proxies.trusts(peer);
     let exchange = |request: Request<CallersBody>| {
@@ -123,6 +128,23 @@ pub(crate) async fn connection(
     let line = Line::new(stream, PATIENCE);
     let service = service_fn(|r: Request<Incoming>| exchange(r.map(|body| line.begin(body))));
     requests(&line, service, stop).await;
+}
+
+/// What a handshake came to: the connection, whether HTTP/2 was chosen, and the certificate that was shown.
+type Shaken = ((CallersSocket, bool), Option<Rc<ShownCertificate>>);
+
+/// Carries out a handshake. What goes wrong in it is told to the caller by an alert (RFC 8446 §6.2).
+async fn shaken(acceptor: &TlsAcceptor, stream: TcpStream) -> Option<Shaken> {
+    let accepted = tokio::time::timeout(PATIENCE, acceptor.accept(stream)).await;
+    let stream = accepted.ok()?.ok()?;
+    let session = stream.get_ref().1;
+    let is_http2 = session.alpn_protocol() == Some(HTTP2);
+    let chain = session.peer_certificates();
+    let certificate = chain.map(|chain| ShownCertificate::of(OfCaller::read(chain)));
+    Some((
+        (CallersSocket::Secure(Box::new(stream)), is_http2),
+        certificate,
+    ))
 }
 
 /// Serves a connection of HTTP/1.1.

@@ -6,16 +6,22 @@ use std::net::IpAddr;
 use std::rc::Rc;
 use std::sync::Arc;
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use http::{HeaderMap, HeaderName, header};
 use ipnet::IpNet;
+use porch_tls::OfCaller;
+use rustls_pki_types::CertificateDer;
 
-use crate::exchange::Origin;
+use crate::exchange::{Origin, ShownCertificate};
 
 /// Networks of proxies whose word is taken, and where it stands.
 #[derive(Clone, Debug, Default)]
 pub struct Proxies {
     networks: Arc<[IpNet]>,
     write: Written,
+    /// Whether they write which certificate whoever they come for has shown (RFC 9440).
+    certificates: bool,
 }
 
 /// What proxies write of whom they come for.
@@ -35,6 +41,10 @@ pub struct NoNetwork(pub String);
 
 const FORWARDED_FOR: HeaderName = HeaderName::from_static("x-forwarded-for");
 const FORWARDED_PROTO: HeaderName = HeaderName::from_static("x-forwarded-proto");
+const CLIENT_CERT: HeaderName = HeaderName::from_static("client-cert");
+const CLIENT_CERT_CHAIN: HeaderName = HeaderName::from_static("client-cert-chain");
+/// Characters of a certificate at most.
+const MOST_OF_CERTIFICATE: usize = 32 << 10;
 /// So many proxies may stand behind one another.
 const MOST: usize = 32;
 
@@ -58,7 +68,16 @@ impl Proxies {
         Ok(Self {
             networks: all.collect::<Result<_, _>>()?,
             write,
+            certificates: false,
         })
+    }
+
+    /// The same, where they write `Client-Cert` and `Client-Cert-Chain` (RFC 9440 §2), or take away what callers wrote there.
+    pub fn with_certificates(self, certificates: bool) -> Self {
+        Self {
+            certificates,
+            ..self
+        }
     }
 
     /// Whether a peer's word is taken.
@@ -71,7 +90,8 @@ impl Proxies {
     #[cold]
     pub(super) fn origin(&self, peer: IpAddr, secure: bool, headers: &HeaderMap) -> Rc<Origin> {
         let (address, secure) = self.comes_from(peer, secure, headers);
-        Rc::new(Origin::of(address).by_tls(secure))
+        let certificate = self.certificates.then(|| certificate(headers)).flatten();
+        Rc::new(Origin::of(address).by_tls(secure).showing(certificate))
     }
 
     /// The nearest address that is none of the proxies', and whether it came by TLS, as the nearest proxy says.
@@ -94,6 +114,31 @@ impl Proxies {
         let last = hops.last().and_then(|hop| hop.secure);
         (at, last.unwrap_or(secure))
     }
+}
+
+/// The certificate that a proxy was shown (RFC 9440 §2.2, §2.3): byte sequences of RFC 9651 §3.3.5.
+fn certificate(headers: &HeaderMap) -> Option<Rc<ShownCertificate>> {
+    let mut own = headers.get_all(CLIENT_CERT).iter();
+    let first = own.next()?;
+    let unreadable = "the proxy's field “Client-Cert” is no byte sequence (RFC 9440 §2.2)";
+    let read = |text: &str| -> Option<CertificateDer<'static>> {
+        let text = text.trim().strip_prefix(':')?.strip_suffix(':')?;
+        (text.len() <= MOST_OF_CERTIFICATE).then_some(())?;
+        Some(STANDARD.decode(text).ok()?.into())
+    };
+    let mut whole = || -> Option<Vec<CertificateDer<'static>>> {
+        // Of its own field there is one.
+        own.next().is_none().then_some(())?;
+        let mut chain = vec![read(first.to_str().ok()?)?];
+        for field in headers.get_all(CLIENT_CERT_CHAIN) {
+            for one in field.to_str().ok()?.split(',').take(MOST) {
+                chain.push(read(one)?);
+            }
+        }
+        Some(chain)
+    };
+    let read = whole().ok_or(unreadable);
+    Some(ShownCertificate::of(read.and_then(|c| OfCaller::read(&c))))
 }
 
 /// One proxy's word.

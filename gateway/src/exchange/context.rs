@@ -8,6 +8,7 @@ use std::time::{SystemTime, UNIX_EPOCH};
 use bytes::Bytes;
 use http::request::Parts;
 use http::{HeaderMap, HeaderValue, Request, header};
+use porch_tls::OfCaller;
 use serde_json::Value;
 use smallvec::SmallVec;
 
@@ -87,12 +88,34 @@ pub(crate) struct Origin {
     forwarded: RefCell<Option<(HeaderValue, HeaderValue)>>,
     /// Whether they come by TLS.
     secure: bool,
+    /// The certificate that was shown, by TLS or by a proxy that says so.
+    pub(crate) certificate: Option<Rc<ShownCertificate>>,
     /// What an exchange is part of that is carried out inside of another one.
     pub(crate) inner: Option<Inner>,
     /// Answers in place of calls, for trial runs.
     pub(crate) given: Vec<(String, GivenAnswer)>,
     /// The same as they came once.
     pub(crate) recorded: Vec<(String, RecordedAnswer)>,
+}
+
+/// A certificate that a caller has shown.
+pub(crate) struct ShownCertificate {
+    /// What it says; or why it cannot be read.
+    pub(crate) read: Result<OfCaller, &'static str>,
+    /// What was found out of it by the last rule that asked, and when, in seconds since 1970: a connection carries many calls.
+    pub(crate) found: RefCell<Option<FoundOut>>,
+}
+
+/// The number of a rule, when it asked, and whether what was shown is good.
+pub(crate) type FoundOut = (u64, i64, Result<(), String>);
+
+impl ShownCertificate {
+    pub(crate) fn of(read: Result<OfCaller, &'static str>) -> Rc<Self> {
+        Rc::new(Self {
+            read,
+            found: RefCell::default(),
+        })
+    }
 }
 
 /// A copy of a call, for comparison.
@@ -158,9 +181,18 @@ impl Origin {
             subject: OnceCell::new(),
             forwarded: RefCell::new(None),
             secure: false,
+            certificate: None,
             inner: None,
             given: Vec::new(),
             recorded: Vec::new(),
+        }
+    }
+
+    /// The same, with the certificate that was shown.
+    pub(crate) fn showing(self, certificate: Option<Rc<ShownCertificate>>) -> Self {
+        Self {
+            certificate,
+            ..self
         }
     }
 

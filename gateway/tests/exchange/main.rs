@@ -11,6 +11,7 @@ mod by_tls;
 mod cache;
 mod cache_stale;
 mod callers;
+mod certificates;
 mod changes;
 mod circuit;
 mod connections;

@@ -1,6 +1,7 @@
 //! Who calls: consumers, what they show, what they have agreed to, and how much they have used.
 
 mod agreements;
+mod certificates;
 mod keys;
 mod quotas;
 
@@ -118,7 +119,13 @@ fn consumer_lines(c: &Value) -> Vec<Vec<String>> {
         let every = "every facade".to_owned();
         vec![name, text(s, "kind").into(), every, "good".into(), used(s)]
     });
-    let all = keys.chain(passwords).chain(clients).chain(signing);
+    let certificates = list(c, "certificates").iter().map(|s| {
+        let name = format!("certificate {}", text(s, "known_by"));
+        let every = "every facade".to_owned();
+        vec![name, String::new(), every, "good".into(), used(s)]
+    });
+    let others = clients.chain(signing).chain(certificates);
+    let all = keys.chain(passwords).chain(others);
     let mut lines: Vec<Vec<String>> = all.collect();
     if lines.is_empty() {
         let mut none = vec!["(none)".to_owned()];
@@ -177,6 +184,21 @@ pub(crate) async fn consumer(
             });
         }
         ConsumerCommand::Change(args) => change_consumer(args, client, show).await?,
+        ConsumerCommand::Delete { name, yes } => {
+            delete_consumer(&name, yes, client, show).await?;
+        }
+        shows => what_it_shows(shows, client, show).await?,
+    }
+    Ok(true)
+}
+
+/// What a consumer shows besides keys.
+async fn what_it_shows(
+    command: ConsumerCommand,
+    client: &Client,
+    show: &Show,
+) -> Result<(), CliError> {
+    match command {
         ConsumerCommand::Password {
             consumer,
             name,
@@ -200,11 +222,18 @@ pub(crate) async fn consumer(
             let of = (consumer.as_str(), keyid.as_str());
             signing_key(of, public_key.as_deref(), remove, client, show).await?;
         }
-        ConsumerCommand::Delete { name, yes } => {
-            delete_consumer(&name, yes, client, show).await?;
+        ConsumerCommand::Certificate {
+            consumer,
+            file,
+            known_by,
+            remove,
+        } => {
+            let of = (file.as_deref(), known_by.as_deref().map(str::trim));
+            certificates::certificate(&consumer, of, remove, client, show).await?;
         }
+        _ => {}
     }
-    Ok(true)
+    Ok(())
 }
 
 async fn token_client(
@@ -286,7 +315,8 @@ fn what_breaks(found: &Value) -> String {
     let shows = keys
         + list(found, "passwords").len()
         + list(found, "clients").len()
-        + list(found, "signing_keys").len();
+        + list(found, "signing_keys").len()
+        + list(found, "certificates").len();
     let mut told = format!("{} credentials end.\n", shows);
     for c in calls.iter().take(10) {
         told.push_str(&format!(

@@ -71,6 +71,26 @@ pub(crate) enum ConsumerCommand {
         #[arg(long)]
         remove: bool,
     },
+    /// Note a certificate that a consumer shows by TLS: it is known by its fingerprint, or, where a document's authorities signed
+    /// it, by a name in it.
+    Certificate {
+        /// Its name.
+        consumer: String,
+        /// A file with the certificate, in PEM.
+        #[arg(
+            long,
+            value_name = "FILE",
+            required_unless_present = "known_by",
+            conflicts_with = "known_by"
+        )]
+        file: Option<PathBuf>,
+        /// What it is known by in place of that: dns:NAME, uri:URI, email:ADDRESS, ip:ADDRESS, subject:SUBJECT or sha256:FINGERPRINT.
+        #[arg(long, value_name = "NAME")]
+        known_by: Option<String>,
+        /// Take the certificate away.
+        #[arg(long, requires = "known_by")]
+        remove: bool,
+    },
     /// Take a consumer away, with all that it shows and has agreed to; what would break is said first.
     Delete {
         /// Its name.

@@ -81,7 +81,9 @@ function ConsumerTable({ list, searched }: { list: ConsumerView[]; searched: boo
       rows={list.map((c) => {
         const used = Math.max(
           0,
-          ...[...c.keys, ...c.passwords, ...c.clients, ...c.signing_keys].map((k) => k.last_used_at ?? 0),
+          ...[...c.keys, ...c.passwords, ...c.clients, ...c.signing_keys, ...c.certificates].map(
+            (k) => k.last_used_at ?? 0,
+          ),
         );
         return {
           key: c.name,

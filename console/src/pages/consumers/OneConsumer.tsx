@@ -10,6 +10,7 @@ import { Clients } from "./Clients";
 import { Keys } from "./Keys";
 import { listed } from "./listed";
 import { Passwords } from "./Passwords";
+import { Certificates } from "./Certificates";
 import { SigningKeys } from "./SigningKeys";
 
 /** One consumer: what it may be, what it shows, what it has agreed to, and what it calls. */
@@ -28,6 +29,7 @@ export function OneConsumer() {
             <Passwords consumer={c} />
             <Clients consumer={c} />
             <SigningKeys consumer={c} />
+            <Certificates consumer={c} />
             <Agreements consumer={c} />
             <Calls consumer={c} />
           </>
@@ -50,7 +52,11 @@ function Itself({ consumer }: { consumer: Consumer }) {
   const remove = useChange(() => api("DELETE /api/consumers/{consumer}", { path }));
   const error = change.error ?? pause.error ?? remove.error;
   const shows =
-    consumer.keys.length + consumer.passwords.length + consumer.clients.length + consumer.signing_keys.length;
+    consumer.keys.length +
+    consumer.passwords.length +
+    consumer.clients.length +
+    consumer.signing_keys.length +
+    consumer.certificates.length;
   return (
     <Sheet aria-label="Itself">
       <form

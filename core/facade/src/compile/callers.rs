@@ -74,6 +74,9 @@ impl<'a> FacadeCompiler<'a> {
                 CredentialKind::Signature(self.signature(level, i, doc)?)
             }
             CredentialDoc::Token(doc) => CredentialKind::Token(self.token(level, i, doc)?),
+            CredentialDoc::Certificate(doc) => {
+                CredentialKind::Certificate(self.certificate(level, i, doc)?)
+            }
             CredentialDoc::Key(doc) => {
                 let mut steps = level.below(&["admit", "credentials"]);
                 steps.extend([Step::Index(i), Step::Key("key".into())]);

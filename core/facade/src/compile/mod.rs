@@ -7,6 +7,7 @@ mod attempts;
 mod backend;
 mod cache;
 mod callers;
+mod certificates;
 mod changes;
 mod cors;
 mod credentials;

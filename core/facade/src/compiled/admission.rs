@@ -12,6 +12,7 @@ use porch_valid::Validator;
 
 use porch_proof::{Expected, SignedBy};
 use porch_rules::expr::Template;
+use porch_tls::Authorities;
 
 use super::RulePlace;
 use super::{CompiledBackend, Limits};
@@ -92,6 +93,17 @@ pub enum CredentialKind {
     Token(Arc<TokenRule>),
     /// A signature of the request (RFC 9421).
     Signature(Arc<SignatureRule>),
+    /// A certificate, shown by TLS.
+    Certificate(Arc<CertificateRule>),
+}
+
+/// Which certificates are taken.
+#[derive(Debug)]
+pub struct CertificateRule {
+    /// A number for what follows, by which what was found out of a certificate is remembered.
+    pub id: u64,
+    /// Who must have signed them; none: they are known by their fingerprints.
+    pub authorities: Option<Authorities>,
 }
 
 /// Which signed requests are taken.
@@ -155,7 +167,7 @@ impl CredentialKind {
 
     /// Whether it takes more than a look at the table of grants to hold it good.
     pub fn is_proven(&self) -> bool {
-        matches!(self, Self::Basic | Self::Token(_) | Self::Signature(_))
+        !matches!(self, Self::Key(_))
     }
 
     /// Where it is shown, in words.
@@ -167,6 +179,7 @@ impl CredentialKind {
             Self::Basic => "as Authorization: Basic".to_owned(),
             Self::Token(_) => "as Authorization: Bearer".to_owned(),
             Self::Signature(_) => "in Signature-Input and Signature".to_owned(),
+            Self::Certificate(_) => "by TLS".to_owned(),
         }
     }
 }

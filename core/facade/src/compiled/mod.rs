@@ -28,9 +28,9 @@ use porch_contract::{Finding, PathTemplate, Segment, has_errors};
 
 pub use crate::index::OperationIndex;
 pub use admission::{
-    Admission, BodyPlan, BodyType, CLAIMS, CredentialKind, CredentialRule, Demanded, FormPlan,
-    KeyPlace, Media, Networks, ParamPlan, RoleRule, ShapedKind, ShapedPlace, ShapedPlan,
-    SignatureRule, TokenRule,
+    Admission, BodyPlan, BodyType, CLAIMS, CertificateRule, CredentialKind, CredentialRule,
+    Demanded, FormPlan, KeyPlace, Media, Networks, ParamPlan, RoleRule, ShapedKind, ShapedPlace,
+    ShapedPlan, SignatureRule, TokenRule,
 };
 pub use answers::{AnswersPlan, ResponsePlan, Statuses};
 pub use backend::{
@@ -95,6 +95,8 @@ pub struct CompiledPorch {
     pub facades: Vec<Arc<CompiledFacade>>,
     /// The methods of operations that take back what they did where something fails.
     pub takes_back: Vec<Box<str>>,
+    /// Whether callers may show certificates somewhere.
+    pub takes_certificates: bool,
 }
 
 /// A facade, compiled alone.
@@ -168,7 +170,9 @@ impl CompiledPorch {
             router: Router::default(),
             facades,
             takes_back: Vec::new(),
+            takes_certificates: false,
         };
+        porch.takes_certificates = porch.somewhere_by_certificate();
         porch.takes_back = porch.methods_that_take_back();
         let mut findings = Vec::new();
         let all: Vec<OperationIndex> = porch.indexes().collect();
@@ -180,6 +184,12 @@ impl CompiledPorch {
         }
         porch.router.shrink();
         (porch, findings)
+    }
+
+    fn somewhere_by_certificate(&self) -> bool {
+        let all = self.facades.iter().flat_map(|f| &f.operations);
+        let mut rules = all.flat_map(|op| op.admission.credentials.rules.iter());
+        rules.any(|r| matches!(r.kind, CredentialKind::Certificate(_)))
     }
 
     fn methods_that_take_back(&self) -> Vec<Box<str>> {

@@ -20,6 +20,19 @@ pub enum CredentialDoc {
     Token(Box<TokenDoc>),
     /// A signature of the request, with a consumer's key (RFC 9421).
     Signature(SignatureDoc),
+    /// A consumer's certificate, shown by TLS (RFC 8446 §4.4.2).
+    Certificate(CallersCertificateDoc),
+}
+
+/// Certificates of callers.
+#[derive(Clone, Debug, Default, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct CallersCertificateDoc {
+    /// A file with the certificates of those who sign callers', in PEM. Without it, consumers' certificates are known by their
+    /// fingerprints alone, and whoever signed them does not matter.
+    pub authorities: Option<String>,
+    /// A file with what these have revoked (RFC 5280 §5), in PEM.
+    pub revoked: Option<String>,
 }
 
 /// Signed requests (RFC 9421).
@@ -132,9 +145,9 @@ pub enum KeyIn {
 }
 
 /// The kinds by their names.
-const KINDS: &[&str] = &["key", "basic", "token", "signature"];
+const KINDS: &[&str] = &["key", "basic", "token", "signature", "certificate"];
 /// Those that say nothing but their name.
-const PLAIN: &[&str] = &["key", "basic", "signature"];
+const PLAIN: &[&str] = &["key", "basic", "signature", "certificate"];
 
 impl CredentialDoc {
     /// The kind's name, as documents write it.
@@ -144,6 +157,7 @@ impl CredentialDoc {
             CredentialDoc::Basic => "basic",
             CredentialDoc::Token(_) => "token",
             CredentialDoc::Signature(_) => "signature",
+            CredentialDoc::Certificate(_) => "certificate",
         }
     }
 
@@ -162,6 +176,10 @@ impl CredentialDoc {
             CredentialDoc::Basic => "name and password are demanded".to_owned(),
             CredentialDoc::Signature(_) => "a signature of the request is demanded".to_owned(),
             CredentialDoc::Token(doc) => format!("a token of {} is demanded", doc.issuer),
+            CredentialDoc::Certificate(doc) => match &doc.authorities {
+                None => "a certificate is demanded".to_owned(),
+                Some(file) => format!("a certificate is demanded that {file} signed"),
+            },
         }
     }
 }
@@ -183,6 +201,7 @@ impl<'de> Visitor<'de> for Kind {
             "key" => Ok(CredentialDoc::Key(KeyDoc::default())),
             "basic" => Ok(CredentialDoc::Basic),
             "signature" => Ok(CredentialDoc::Signature(SignatureDoc::default())),
+            "certificate" => Ok(CredentialDoc::Certificate(CallersCertificateDoc::default())),
             "token" => Err(E::custom(
                 "a token says whose it is: write { token: { issuer: …, audience: … } }",
             )),
@@ -202,6 +221,7 @@ impl<'de> Visitor<'de> for Kind {
             }
             "token" => CredentialDoc::Token(map.next_value()?),
             "signature" => CredentialDoc::Signature(map.next_value()?),
+            "certificate" => CredentialDoc::Certificate(map.next_value()?),
             _ => return Err(de::Error::unknown_field(&name, KINDS)),
         };
         match map.next_key::<String>()? {
@@ -233,6 +253,7 @@ impl JsonSchema for CredentialDoc {
         let key = generator.subschema_for::<KeyDoc>();
         let token = generator.subschema_for::<TokenDoc>();
         let signature = generator.subschema_for::<SignatureDoc>();
+        let certificate = generator.subschema_for::<CallersCertificateDoc>();
         json_schema!({
             "description": "A kind of credential by its name, or with how it is shown.",
             "oneOf": [
@@ -246,7 +267,8 @@ impl JsonSchema for CredentialDoc {
                         "key": key,
                         "basic": { "type": "object", "additionalProperties": false },
                         "token": token,
-                        "signature": signature
+                        "signature": signature,
+                        "certificate": certificate
                     }
                 }
             ]

@@ -14,6 +14,8 @@ pub enum Kind {
     Token,
     /// A signature of the request.
     Signature,
+    /// A certificate.
+    Certificate,
 }
 
 impl Kind {
@@ -24,6 +26,7 @@ impl Kind {
             Self::Password => "password",
             Self::Token => "token",
             Self::Signature => "signature",
+            Self::Certificate => "certificate",
         }
     }
 
@@ -34,6 +37,7 @@ impl Kind {
             Self::Password => format!("the password of “{label}”"),
             Self::Token => format!("a token of {label}"),
             Self::Signature => format!("a signature with the key “{label}”"),
+            Self::Certificate => format!("the certificate “{label}”"),
         }
     }
 }
@@ -46,6 +50,7 @@ impl Grant {
             Some(Proof::Password(_)) => Kind::Password,
             Some(Proof::Token) => Kind::Token,
             Some(Proof::Signing(_)) => Kind::Signature,
+            Some(Proof::Certificate) => Kind::Certificate,
         }
     }
 

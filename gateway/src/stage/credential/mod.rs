@@ -1,6 +1,7 @@
 //! Credentials: one trait for the kinds, tried in the order in which the documents name them.
 
 mod basic;
+mod certificate;
 mod key;
 mod signature;
 mod token;
@@ -16,10 +17,12 @@ use porch_facade::{
 use porch_rules::grant::{Grant, Grants, Opened, Refused};
 
 use self::basic::Basic;
+use self::certificate::Certificate;
 use self::key::Key;
 use self::signature::{Signature, Unproven};
 use self::token::{Proven, Token};
 use crate::caller::Caller;
+use crate::exchange::ShownCertificate;
 use crate::exchange::state::Exchange;
 use crate::problem::{self, Problem};
 
@@ -30,6 +33,8 @@ struct Asked<'a> {
     parts: &'a Parts,
     /// What stood in the query in place of a credential, and was taken out of it.
     taken: Option<&'a str>,
+    /// What was shown by TLS.
+    certificate: Option<&'a ShownCertificate>,
     grants: &'a Grants,
     /// Seconds since 1970.
     now: i64,
@@ -46,6 +51,7 @@ impl<'a> Asked<'a> {
             kind,
             parts,
             taken: x.rare.as_ref().and_then(|r| r.taken.as_deref()),
+            certificate: x.origin.certificate.as_deref(),
             grants,
             now: x.now / 1000,
         }
@@ -102,6 +108,7 @@ fn kind_of(kind: &CredentialKind) -> &'static dyn Credential {
         CredentialKind::Basic => &Basic,
         CredentialKind::Token(_) => &Token,
         CredentialKind::Signature(_) => &Signature,
+        CredentialKind::Certificate(_) => &Certificate,
     }
 }
 
@@ -233,6 +240,12 @@ pub(crate) async fn prove(
         };
     }
     let alone = |caller| Some((caller, None));
+    if let CredentialKind::Certificate(of) = &rule.kind {
+        return match certificate::prove(x, of) {
+            Ok(grant) => granted(x, facade, rule, &grant).map(alone),
+            Err(not_good) => Err(refuse(x, facade, op, not_good)),
+        };
+    }
     if let CredentialKind::Token(of) = &rule.kind {
         return match token::prove(x, of, parts).await {
             Proven::Good(grant) => granted(x, facade, rule, &grant).map(alone),
