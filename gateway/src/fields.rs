@@ -83,7 +83,9 @@ pub(crate) fn forwarded_fields(
             // Who called and how is told in `Forwarded`, by us alone.
             || text.starts_with("x-forwarded-")
             // What callers or proxies say of certificates is no word of ours (RFC 9440 §2.4).
-            || text.starts_with("client-cert");
+            || text.starts_with("client-cert")
+            // A proof that whoever called us has a key is none that we have it (RFC 9449 §4).
+            || own.in_authorization && text == "dpop";
         if !ends_here {
             headers.append(name.clone(), value.clone());
         }

@@ -161,6 +161,13 @@ impl OfCaller {
         Self::read(&chain)
     }
 
+    /// Its SHA-256 as tokens name it (`x5t#S256`, RFC 8705 §3.1).
+    pub fn thumbprint(&self) -> String {
+        use base64::Engine;
+        let hash = ring::digest::digest(&ring::digest::SHA256, &self.own);
+        base64::engine::general_purpose::URL_SAFE_NO_PAD.encode(hash)
+    }
+
     /// Whether it holds at a time, in seconds since 1970.
     ///
     /// # Errors

@@ -28,7 +28,7 @@ pub use addresses::Addresses;
 pub(crate) use admit::{AdmitDoc, AnswersKept, Kept, NetworksDoc, ReadOnly, UnknownQuery};
 pub(crate) use attempts::AttemptsDoc;
 pub(crate) use cache::CacheDoc;
-pub use callers::CredentialDoc;
+pub use callers::{Bound, CredentialDoc};
 pub(crate) use callers::{CallersCertificateDoc, KeyIn, QUERY_NAME, SignatureDoc, TokenDoc};
 pub(crate) use calls::{NamedCallDoc, PagesDoc, RefusalDoc};
 pub use changes::patch_of;

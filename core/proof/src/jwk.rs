@@ -58,7 +58,7 @@ impl KeySet {
 
 impl Jwk {
     /// Reads one key; `None` where it is of a kind that is not known, secret, or for something else.
-    fn of(value: &Value) -> Option<Self> {
+    pub(crate) fn of(value: &Value) -> Option<Self> {
         let text = |name: &str| value.get(name).and_then(Value::as_str);
         let bytes = |name: &str| text(name).and_then(from_base64url);
         // RFC 7517 §4.2 and §4.3: a key that is for something else verifies nothing.

@@ -68,11 +68,13 @@ pub struct Token<'t> {
     pub algorithm: Algorithm,
     /// The name of the key that it is signed with.
     pub kid: Option<String>,
-    kind: String,
+    pub(crate) kind: String,
+    /// The key that stands in its header; heeded nowhere but in proofs of possession.
+    pub(crate) jwk: Option<Value>,
     /// What it claims; true only once it is verified.
-    claims: Map<String, Value>,
-    signed: &'t str,
-    signature: Vec<u8>,
+    pub(crate) claims: Map<String, Value>,
+    pub(crate) signed: &'t str,
+    pub(crate) signature: Vec<u8>,
 }
 
 /// An object each of whose members stands once (RFC 7515 §4, RFC 7519 §4).
@@ -173,6 +175,7 @@ impl<'t> Token<'t> {
                 .strip_prefix("application/")
                 .unwrap_or(&kind)
                 .to_owned(),
+            jwk: header.get("jwk").cloned(),
             claims: object(claims, "payload", MOST_CLAIMS)?,
             signed: &text[..text.len() - signature.len() - 1],
             signature: from_base64url(signature)

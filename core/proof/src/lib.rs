@@ -1,4 +1,4 @@
-//! Proofs that callers show: signed tokens (RFC 7515, 7517, 7519, 9068) and signed requests (RFC 9421, 9530), held against keys.
+//! Proofs that callers show: signed tokens (RFC 7515, 7517, 7519, 9068, 9449) and signed requests (RFC 9421, 9530), held against keys.
 //!
 //! This crate decides and does not act: it fetches nothing and reads no clock. What it reads comes from strangers: everything is
 //! bounded in size before it is looked at, and nothing is guessed: which algorithms are taken is said by whoever asks, never by
@@ -7,6 +7,7 @@
 
 mod alg;
 mod digest;
+mod dpop;
 mod fields;
 mod jwk;
 mod jwt;
@@ -16,6 +17,7 @@ mod signature;
 
 pub use alg::{Algorithm, NoKey, PublicKey};
 pub use digest::{digest_of, is_digest_of};
+pub use dpop::{Possession, Shown, possession};
 pub use jwk::{Jwk, KeySet};
 pub use jwt::{Expected, NotGood, Token};
 pub use sign::{Saying, Signer};

@@ -113,8 +113,8 @@ pub(crate) fn counts_away(why: &str, place: &RulePlace) -> Box<Problem> {
 
 /// A nonce that may have been used on another node.
 pub(crate) fn nonces_away(why: &str, place: &RulePlace) -> Box<Problem> {
-    let title = "The signature cannot be checked now";
-    let detail = "Whether its nonce was used before is known elsewhere, and there is no answer. Try again in a moment.";
+    let title = "What was shown cannot be checked now";
+    let detail = "Whether it was used before is known elsewhere, and there is no answer. Try again in a moment.";
     Problem::new(503, "counts-away", title, detail, StageName::Admit)
         .why(format!(
             "the place where the nodes remember nonces is away ({why})"

@@ -341,3 +341,40 @@ fn who_takes_no_certificates_asks_for_none() {
     assert_eq!(status(&doors.call(Some(&own), "API-Key: one\r\n")), 200);
     assert!(!doors.stage.shared.porch.load().takes_certificates);
 }
+
+#[test]
+fn a_token_of_a_certificate_is_taken_from_who_shows_it() {
+    let (own, other) = (certificate(None, |_| {}), certificate(None, |_| {}));
+    let signs = Arc::new(super::bound::key());
+    let keys = super::bound::jwk(&signs, "one");
+    let issuer = Scripted::start(move |_, _| plain(&format!("{{\"keys\":[{keys}]}}")));
+    let name = format!("http://{}", issuer.address);
+    let token = format!(
+        "token: {{ issuer: '{name}', keys: '{name}/keys', audience: me, bound: [certificate] }}"
+    );
+    let doors = Doors::open(&token, &[], &[], Proxies::default());
+    let client = format!("roster of {name}");
+    let grant = Grant {
+        consumer: Arc::default(),
+        shown: Shown::new(&*client),
+        ends: i64::MAX,
+        paused: false,
+        opens: None,
+        proof: Some(Arc::new(Proof::Token)),
+    };
+    let hash = KeyHash::of_name("token", &client);
+    let table = doors.stage.shared.grants.load().with(hash, Some(grant));
+    doors.stage.shared.grants.store(Arc::new(table));
+    let read = porch_tls::OfCaller::read(std::slice::from_ref(&own.der)).unwrap();
+    let claims = serde_json::json!({
+        "iss": name, "aud": "me", "exp": 4_000_000_000_i64, "client_id": "roster",
+        "cnf": { "x5t#S256": read.thumbprint() },
+    });
+    let made = super::bound::signed("at+jwt", &signs, |h| h.kid = Some("one".into()), &claims);
+    let field = format!("Authorization: Bearer {made}\r\n");
+    // It is asked for in the handshake, since tokens are to be bound to it.
+    assert_eq!(status(&doors.call(Some(&own), &field)), 200);
+    assert_eq!(status(&doors.call(Some(&other), &field)), 401);
+    assert_eq!(status(&doors.call(None, &field)), 401);
+    assert!(doors.why().contains("none was shown"));
+}

@@ -7,6 +7,7 @@
 mod alpn;
 mod answers;
 mod attempts;
+mod bound;
 mod by_tls;
 mod cache;
 mod cache_stale;

@@ -62,7 +62,14 @@ impl<'a> FacadeCompiler<'a> {
             None => None,
             Some(text) => Some(self.of_claims(&of, "roles", text)?),
         };
+        let bound = doc.bound.clone().unwrap_or_default();
+        if doc.bound.as_ref().is_some_and(Vec::is_empty) {
+            let message = "tokens that must be bound are so in some way".to_owned();
+            let help = "write `bound: [dpop]`, or leave it out";
+            self.wrong_token(&of, &[Step::Key("bound".into())], message, help);
+        }
         Some(Arc::new(TokenRule {
+            bound: bound.into(),
             expected: expected?,
             server: server(address, &target),
             target,

@@ -16,6 +16,7 @@ use porch_tls::Authorities;
 
 use super::RulePlace;
 use super::{CompiledBackend, Limits};
+pub use crate::documents::Bound;
 use crate::documents::MediaType;
 
 /// Who and what may pass.
@@ -136,6 +137,8 @@ pub struct TokenRule {
     pub target: String,
     /// Whether it is that of the discovery document.
     pub discovers: bool,
+    /// How they must be bound; nothing: as they are.
+    pub bound: Box<[Bound]>,
     /// What a consumer is found by.
     pub consumer: Template,
     /// The roles that it gives.
@@ -168,6 +171,15 @@ impl CredentialKind {
     /// Whether it takes more than a look at the table of grants to hold it good.
     pub fn is_proven(&self) -> bool {
         !matches!(self, Self::Key(_))
+    }
+
+    /// Whether callers are asked for a certificate for it.
+    pub fn asks_for_certificates(&self) -> bool {
+        match self {
+            Self::Certificate(_) => true,
+            Self::Token(rule) => rule.bound.contains(&Bound::Certificate),
+            _ => false,
+        }
     }
 
     /// Where it is shown, in words.

@@ -28,7 +28,7 @@ use porch_contract::{Finding, PathTemplate, Segment, has_errors};
 
 pub use crate::index::OperationIndex;
 pub use admission::{
-    Admission, BodyPlan, BodyType, CLAIMS, CertificateRule, CredentialKind, CredentialRule,
+    Admission, BodyPlan, BodyType, Bound, CLAIMS, CertificateRule, CredentialKind, CredentialRule,
     Demanded, FormPlan, KeyPlace, Media, Networks, ParamPlan, RoleRule, ShapedKind, ShapedPlace,
     ShapedPlan, SignatureRule, TokenRule,
 };
@@ -189,7 +189,7 @@ impl CompiledPorch {
     fn somewhere_by_certificate(&self) -> bool {
         let all = self.facades.iter().flat_map(|f| &f.operations);
         let mut rules = all.flat_map(|op| op.admission.credentials.rules.iter());
-        rules.any(|r| matches!(r.kind, CredentialKind::Certificate(_)))
+        rules.any(|r| r.kind.asks_for_certificates())
     }
 
     fn methods_that_take_back(&self) -> Vec<Box<str>> {

@@ -93,10 +93,22 @@ pub struct TokenDoc {
     pub types: Option<Vec<String>>,
     /// By how much clocks may differ; 30s unless given.
     pub skew: Option<Span>,
+    /// How a token must be bound to whoever shows it: in one of these ways; a token that is bound is held to it in any case.
+    pub bound: Option<Vec<Bound>>,
     /// What a consumer is found by, over `claims`; `=claims.client_id` (RFC 9068 §2.2) unless given.
     pub consumer: Option<String>,
     /// The roles that it gives besides those of the consumer, over `claims`: a list of texts, or texts with blanks between them.
     pub roles: Option<String>,
+}
+
+/// How a token is bound to whoever shows it (`cnf`, RFC 7800 §3.1).
+#[derive(Clone, Copy, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub enum Bound {
+    /// To a key, which is shown to be there by a proof with each request (RFC 9449).
+    Dpop,
+    /// To a certificate that is shown by TLS (RFC 8705 §3).
+    Certificate,
 }
 
 /// For whom tokens are.

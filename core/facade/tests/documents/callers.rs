@@ -30,6 +30,14 @@ fn what_is_wrong_with_callers_and_limits_is_told_where_it_stands() {
             "",
         ),
         (
+            "limits: [{ requests: 7, window: 1m, per: everyone, apart: refuse }]",
+            "",
+        ),
+        (
+            "limits: [{ at-once: 7, per: everyone, apart: refuse }]",
+            "9:48 “apart” has no meaning here (it is for limits with `requests`)",
+        ),
+        (
             "limits: [{ requests: 600, window: 1m, per: facade, smooth: true, burst: 20, weight: 2 }]",
             "",
         ),
@@ -135,7 +143,7 @@ fn what_is_wrong_with_callers_and_limits_is_told_where_it_stands() {
         ),
         (
             "credentials: [keys]",
-            "9:17 “keys” is not known here (known are key, basic, token, signature)",
+            "9:17 “keys” is not known here (known are key, basic, token, signature, certificate)",
         ),
         (
             "credentials: [{ key: { in: heder } }]",
@@ -202,6 +210,27 @@ fn what_is_wrong_with_callers_and_limits_is_told_where_it_stands() {
             "9:82 “azp” is no expression (write `=azp`, or `=claims.azp`)",
         ),
         ("credentials: [signature]", ""),
+        ("credentials: [certificate]", ""),
+        (
+            "credentials: [{ certificate: { authorities: none.pem } }]",
+            "9:47 there is no file “timetable/none.pem” ()",
+        ),
+        (
+            "credentials: [{ certificate: { authorities: timetable.openapi.yaml } }]",
+            "9:47 it cannot be used: it holds no certificate in PEM ()",
+        ),
+        (
+            "credentials: [{ certificate: { revoked: none.pem } }]",
+            "9:43 what nobody signed is not revoked (say whose list it is with `authorities`)",
+        ),
+        (
+            "credentials: [{ token: { issuer: 'https://x.example', audience: me, bound: [dpop, certificate] } }]",
+            "",
+        ),
+        (
+            "credentials: [{ token: { issuer: 'https://x.example', audience: me, bound: [] } }]",
+            "9:78 tokens that must be bound are so in some way (write `bound: [dpop]`, or leave it out)",
+        ),
         (
             "credentials: [{ signature: { covers: ['@target-uri', date], within: 1m, skew: 5s, nonce: true, digest: false, algorithms: [ed25519], tag: skerry } }]",
             "",

@@ -251,6 +251,7 @@ pub(crate) async fn prove(
             Proven::Good(grant) => granted(x, facade, rule, &grant).map(alone),
             Proven::NotGood(not_good) => Err(refuse(x, facade, op, not_good)),
             Proven::Nobodys(why) => Err(problem::nobodys(why, &rule.place)),
+            Proven::Away(away) => Err(problem::nonces_away(&away.0, &rule.place)),
             Proven::Unknown(why) => Err(problem::no_issuer(&why, &rule.place)),
         };
     }
