@@ -2,6 +2,7 @@
 
 mod accounts;
 mod backends;
+mod backtest;
 mod callers;
 mod calling;
 mod cli;

@@ -12,7 +12,9 @@ use crate::input::read_input;
 use crate::pulled::write_below;
 use crate::show::{Show, list, text};
 use crate::trying::{find_operation, try_out};
-use crate::{accounts, backends, callers, kept, objects, publishing, releasing, rules, watch};
+use crate::{
+    accounts, backends, backtest, callers, kept, objects, publishing, releasing, rules, watch,
+};
 
 pub(crate) async fn dispatch(
     command: Command,
@@ -47,6 +49,7 @@ pub(crate) async fn dispatch(
         Command::Key(c) => callers::key(c, client, show).await,
         Command::Agreement(c) => callers::agreement(c, client, show).await,
         Command::Quota(c) => callers::quota(c, client, show).await,
+        Command::Backtest(args) => backtest::backtest(&args, client, show).await,
         Command::Secret(c) => objects::secret(c, client, show).await,
         Command::Account(c) => accounts::account(c, client, show).await,
         Command::Login { name } => login(&name, client, show).await,

@@ -127,6 +127,41 @@ impl Store {
             .await?)
     }
 
+    /// What some facades were called for since a minute (in minutes since 1970), whoever called and however it went but for calls
+    /// without a good credential: minute, facade, operation, consumer, calls and bytes; by minute, at most so many.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn calls_by_minute(
+        &self,
+        facades: &[String],
+        since: i64,
+        most: u64,
+    ) -> Result<Vec<(i64, String, String, i64, i64, i64)>> {
+        let sum = |e: sea_orm::sea_query::SimpleExpr| e.cast_as("bigint");
+        let bytes = Expr::expr(usage::Column::BytesIn.sum()).add(usage::Column::BytesOut.sum());
+        Ok(usage::Entity::find()
+            .select_only()
+            .column(usage::Column::Minute)
+            .column(usage::Column::Facade)
+            .column(usage::Column::Operation)
+            .column(usage::Column::Consumer)
+            .column_as(sum(usage::Column::Calls.sum()), "calls")
+            .column_as(sum(bytes), "bytes")
+            .filter(usage::Column::Facade.is_in(facades))
+            .filter(usage::Column::Minute.gte(since))
+            .filter(usage::Column::Status.is_not_in([401, 403]))
+            .group_by(usage::Column::Minute)
+            .group_by(usage::Column::Facade)
+            .group_by(usage::Column::Operation)
+            .group_by(usage::Column::Consumer)
+            .order_by_asc(usage::Column::Minute)
+            .limit(most)
+            .into_tuple()
+            .all(&self.db)
+            .await?)
+    }
+
     /// What a consumer has called since a minute (in minutes since 1970): facade, operation and how often, the most first.
     ///
     /// # Errors

@@ -29,6 +29,7 @@ const ROLES: [(&str, &[&str]); 4] = [
             "GET /api/facades/{facade}",
             "GET /api/facades/{facade}/operations/{operation}",
             "POST /api/trials",
+            "POST /api/backtests",
             "GET /api/backends",
             "POST /api/backends/{backend}/probe",
             "GET /api/rules",

@@ -85,6 +85,24 @@ export interface BackendView {
   out: OutView[];
 }
 
+export interface Backtest {
+  facade: string;
+  /** Days that are looked back; 7 unless given, 31 at most. */
+  days?: number | null;
+  /** Files to put over the draft's for this once. */
+  files?: Record<string, string>;
+}
+
+export interface Backtested {
+  /** From when on, in milliseconds since 1970. */
+  since_at: number;
+  /** Calls that were looked at. */
+  calls: number;
+  limits: LimitTested[];
+  /** What of the draft's limits could not be tried. */
+  findings: Finding[];
+}
+
 export interface CallersCertificateView {
   /** What it is known by: `sha256:`, `dns:`, `uri:`, `email:`, `ip:` or `subject:` with what follows. */
   known_by: string;
@@ -420,6 +438,21 @@ export interface KeyView {
   agreements?: number[] | null;
   /** The whole key: shown once, when it is made. */
   key?: string | null;
+}
+
+export interface LimitTested {
+  /** The limit or quota in words. */
+  rule: string;
+  /** What it reaches. */
+  reach: string;
+  /** Why it could not be tried; empty where it could. */
+  not_tried: string;
+  /** Calls that it would have been asked for. */
+  calls: number;
+  /** How many of these it would have refused. */
+  refused: number;
+  /** Whose calls, those who would have been refused most first. */
+  whose: SubjectTested[];
 }
 
 export interface Look {
@@ -1080,6 +1113,21 @@ export interface Stage {
 
 export type StageName = "match" | "admit" | "prepare" | "call" | "reply" | "record";
 
+export interface SubjectTested {
+  /** Consumer, agreement or account; `everyone` where all share it. */
+  name: string;
+  calls: number;
+  refused: number;
+  /** Minutes in which calls would have been refused. */
+  minutes: number;
+  /** The first and the last of these, in milliseconds since 1970; none: no call would have been. */
+  first_at?: number | null;
+  last_at?: number | null;
+  /** The minute with the most refusals, and how many these are. */
+  worst_at?: number | null;
+  worst: number;
+}
+
 export interface Table {
   /** From caller to backend. */
   request: Row[];
@@ -1308,6 +1356,7 @@ export interface Routes {
   "GET /api/audit": { query: undefined; body: undefined; reply: AuditLine[] };
   "GET /api/backends": { query: undefined; body: undefined; reply: BackendView[] };
   "POST /api/backends/{backend}/probe": { query: undefined; body: undefined; reply: ProbeView };
+  "POST /api/backtests": { query: undefined; body: Backtest; reply: Backtested };
   "DELETE /api/certificates/{known_by}": { query: undefined; body: undefined; reply: null };
   "POST /api/check": { query: undefined; body: CheckRequest; reply: Checked };
   "DELETE /api/clients/{name}": { query: undefined; body: undefined; reply: null };

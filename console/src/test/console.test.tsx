@@ -141,10 +141,53 @@ describe("facades and operations", () => {
         findings: [],
       },
       "PUT /api/facades/{facade}/pause": null,
+      "POST /api/backtests": {
+        since_at: 0,
+        calls: 400,
+        findings: [],
+        limits: [
+          {
+            rule: "limit 5 in 2m per consumer",
+            reach: "operation quoteFare",
+            not_tried: "",
+            calls: 400,
+            refused: 30,
+            whose: [
+              {
+                name: "Tide Clock",
+                calls: 50,
+                refused: 30,
+                minutes: 4,
+                first_at: 0,
+                last_at: 0,
+                worst_at: 0,
+                worst: 9,
+              },
+              { name: "Gullwing Tours", calls: 350, refused: 0, minutes: 0, worst: 0 },
+            ],
+          },
+          {
+            rule: "limit 9 in 1m per address",
+            reach: "facade",
+            not_tried: "not recorded",
+            calls: 0,
+            refused: 0,
+            whose: [],
+          },
+        ],
+      },
     });
     show(<FacadePage />, "/facades/:facade", "/facades/sailings");
     expect(await screen.findByText(/callers are served something else/)).toBeInTheDocument();
     expect(screen.getByText("not wired")).toBeInTheDocument();
+    const limits = within(screen.getByRole("region", { name: "Limits" }));
+    await userEvent.selectOptions(limits.getByLabelText("Look back"), "31 days");
+    await userEvent.click(limits.getByRole("button", { name: "Try them" }));
+    expect(await limits.findByText("30 of 400 calls would have been refused")).toBeInTheDocument();
+    expect(limits.getByText("not tried: not recorded")).toBeInTheDocument();
+    expect(limits.getByText("Tide Clock")).toBeInTheDocument();
+    expect(limits.queryByText("Gullwing Tours")).not.toBeInTheDocument();
+    expect(service.bodies("POST /api/backtests")).toEqual([{ facade: "sailings", days: 31 }]);
     await userEvent.click(screen.getByRole("button", { name: /^Pause/ }));
     const question = within(await screen.findByRole("alertdialog"));
     expect(question.getByText(/Every caller gets 503 at once/)).toBeInTheDocument();

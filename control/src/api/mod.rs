@@ -3,6 +3,7 @@
 mod accounts;
 mod agreements;
 mod backends;
+mod backtests;
 mod certificates;
 mod clients;
 mod consumers;
@@ -95,6 +96,7 @@ fn viewers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(facades::facade))
         .routes(routes!(facades::operation))
         .routes(routes!(trials::run))
+        .routes(routes!(backtests::run))
         .routes(routes!(backends::list))
         .routes(routes!(backends::probe))
         .routes(routes!(rules::list))

@@ -61,14 +61,14 @@ fn agreement_of<'c>(consumer: &'c Consumer, facade: &str) -> Option<&'c Agreemen
     consumer.agreements.iter().find(|a| a.holds(facade, now))
 }
 
-async fn consumers_of(app: &App) -> Result<Vec<Arc<Consumer>>, ApiError> {
+pub(super) async fn consumers_of(app: &App) -> Result<Vec<Arc<Consumer>>, ApiError> {
     let store = app.database.store()?;
     let agreements = store.agreements_of(None).await?;
     let rows = ConsumerRow::all(store.consumers().await?, agreements);
     Ok(rows.into_iter().map(ConsumerRow::consumer).collect())
 }
 
-fn whose(per: &Who, consumer: &Consumer, agreement: Option<&Agreement>) -> String {
+pub(super) fn whose(per: &Who, consumer: &Consumer, agreement: Option<&Agreement>) -> String {
     match per {
         Who::Consumer => consumer.name.clone(),
         Who::Agreement => match agreement {

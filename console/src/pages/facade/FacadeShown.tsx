@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import { api, useChange } from "../../api/client";
 import type { FacadeView } from "../../api/schema";
 import { Ask, Button, Copy, DraftTag, Findings, Notice, Problem, RowOf, Sheet, Soft, Tag } from "../../parts";
+import { Backtest } from "./Backtest";
 import { Operations } from "./Operations";
 
 export function FacadeShown({ data }: { data: FacadeView }) {
@@ -48,6 +49,7 @@ export function FacadeShown({ data }: { data: FacadeView }) {
           <Findings findings={data.findings} />
         </Sheet>
       )}
+      <Backtest facade={data.name} />
       <Sheet>
         <h2>Documents</h2>
         <RowOf>

@@ -9,6 +9,7 @@
 //! * **Fixed**: what is counted between two moments; for quotas.
 
 mod account;
+mod again;
 mod lease;
 mod states;
 mod window;
@@ -16,6 +17,7 @@ mod window;
 use std::time::Duration;
 
 pub use account::{Account, Granted, Want};
+pub use again::Again;
 pub use lease::{Leases, Returned, Taken};
 pub use porch_contract::stable_id;
 pub use states::{Counted, Log, SHARDS, States};
