@@ -59,7 +59,7 @@ function Tested({ limit }: { limit: LimitTested }) {
       ? `none of ${limit.calls} calls would have been refused`
       : `${limit.refused} of ${limit.calls} calls would have been refused`;
   return (
-    <>
+    <section style={{ marginTop: 16 }}>
       <h3>
         {limit.rule} <Soft>({limit.reach})</Soft>
       </h3>
@@ -84,6 +84,6 @@ function Tested({ limit }: { limit: LimitTested }) {
           }))}
         />
       )}
-    </>
+    </section>
   );
 }
