@@ -20,6 +20,7 @@ mod count;
 mod exchange;
 mod failure;
 mod fields;
+mod introspected;
 mod issuers;
 mod language;
 mod listen;

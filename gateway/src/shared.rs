@@ -22,6 +22,7 @@ use crate::cache::{self, Cache};
 use crate::count::at_once::AtOnce;
 use crate::count::{Ask, Away, CommonCounts, Counters};
 use crate::exchange::unix_ms;
+use crate::introspected::Introspected;
 use crate::issuers::Issuers;
 use crate::passwords::Passwords;
 
@@ -80,6 +81,8 @@ pub struct Shared {
     pub(crate) at_once: AtOnce,
     /// Keys of those who issue tokens.
     pub(crate) issuers: Issuers,
+    /// What issuers said of tokens.
+    pub(crate) introspected: Introspected,
     /// Passwords that were right lately.
     pub(crate) passwords: Passwords,
     /// Credentials that were not good lately.
@@ -136,6 +139,7 @@ impl Shared {
             additions: ArcSwap::default(),
             at_once: AtOnce::default(),
             issuers: Issuers::default(),
+            introspected: Introspected::default(),
             passwords: Passwords::new(),
             guesses: Guesses::default(),
             uses: Mutex::default(),

@@ -29,7 +29,9 @@ pub(crate) use admit::{AdmitDoc, AnswersKept, Kept, NetworksDoc, ReadOnly, Unkno
 pub(crate) use attempts::AttemptsDoc;
 pub(crate) use cache::CacheDoc;
 pub use callers::{Bound, CredentialDoc};
-pub(crate) use callers::{CallersCertificateDoc, KeyIn, QUERY_NAME, SignatureDoc, TokenDoc};
+pub(crate) use callers::{
+    CallersCertificateDoc, IntrospectDoc, KeyIn, QUERY_NAME, SignatureDoc, TokenDoc,
+};
 pub(crate) use calls::{NamedCallDoc, PagesDoc, RefusalDoc};
 pub use changes::patch_of;
 pub(crate) use changes::{ChangeDoc, ChangesDoc, FieldChangeDoc, FieldOp, substitution};

@@ -164,6 +164,10 @@ mod tests {
             "0ZcOCORZNYy-DWpqq30jZyJGHTN0d2HglBV3uiguA4I"
         );
         assert_eq!(good.jti, "e1j3V_bKic8-LAEB");
+    }
+
+    #[test]
+    fn it_is_good_for_no_other_request() {
         let same = Shown {
             origin: "HTTPS://Resource.example.org:443",
             now: SHOWN.now + 60,

@@ -21,6 +21,7 @@ mod cors;
 mod envelopes;
 mod examples;
 mod forms;
+mod introspected;
 mod keeping;
 mod letter;
 mod letter_back;

@@ -4,8 +4,10 @@
     reason = "a scenario, or a table of cases, is told in one piece"
 )]
 
+mod backtest;
 mod beginnings;
 mod callers;
+mod certificates;
 mod edited;
 mod first;
 mod inside;

@@ -1,7 +1,9 @@
 //! Compiling which tokens are taken, and what follows from them.
 
 use std::sync::Arc;
+use std::time::Duration;
 
+use http::HeaderValue;
 use porch_contract::{Finding, Severity, Step, suggest};
 use porch_proof::{Algorithm, Expected};
 use porch_rules::expr::Template;
@@ -11,8 +13,10 @@ use super::FacadeCompiler;
 use super::addresses::address;
 use super::backend::{DEFAULT_TIMEOUT, identity, of_addresses};
 use super::levels::Level;
-use crate::compiled::{Address, CLAIMS, CompiledBackend, Credentials, TokenRule, Transport, Trust};
-use crate::documents::TokenDoc;
+use crate::compiled::{
+    Address, CLAIMS, CompiledBackend, Credentials, Introspection, TokenRule, Transport, Trust,
+};
+use crate::documents::{IntrospectDoc, TokenDoc};
 use crate::read::inside;
 
 /// Where an issuer says where its keys are (OpenID Connect Discovery 1.0 §4.1).
@@ -27,6 +31,9 @@ const USUAL: [Algorithm; 4] = [
     Algorithm::Ps256,
     Algorithm::EdDsa,
 ];
+/// How long what an issuer says of a token is remembered.
+const REMEMBERED: Duration = Duration::from_secs(30);
+const MOST_REMEMBERED: Duration = Duration::from_secs(600);
 /// What a client is found by.
 const CLIENT: &str = "=claims.client_id";
 
@@ -47,14 +54,23 @@ impl<'a> FacadeCompiler<'a> {
         steps.extend([Step::Index(i), Step::Key("token".into())]);
         let of = Stands { level, steps };
         let expected = self.expected(&of, doc);
-        let (text, discovers) = match &doc.keys {
-            Some(keys) => (keys.trim().to_owned(), false),
-            None => {
+        let introspection = match &doc.introspect {
+            Some(introspect) => Some(self.introspection(&of, doc, introspect)?),
+            None => None,
+        };
+        let (text, discovers) = match (&doc.introspect, &doc.keys) {
+            (Some(introspect), _) => (introspect.at.trim().to_owned(), false),
+            (None, Some(keys)) => (keys.trim().to_owned(), false),
+            (None, None) => {
                 let issuer = doc.issuer.trim().trim_end_matches('/');
                 (format!("{issuer}{DISCOVERY}"), true)
             }
         };
-        let at = if discovers { "issuer" } else { "keys" };
+        let at = match (&doc.introspect, discovers) {
+            (Some(_), _) => "introspect",
+            (None, true) => "issuer",
+            (None, false) => "keys",
+        };
         let (address, target) = self.key_address(&of, at, &text)?;
         let consumer = doc.consumer.as_deref().unwrap_or(CLIENT);
         let consumer = self.of_claims(&of, "consumer", consumer)?;
@@ -69,6 +85,7 @@ impl<'a> FacadeCompiler<'a> {
             self.wrong_token(&of, &[Step::Key("bound".into())], message, help);
         }
         Some(Arc::new(TokenRule {
+            introspection,
             bound: bound.into(),
             expected: expected?,
             server: server(address, &target),
@@ -77,6 +94,52 @@ impl<'a> FacadeCompiler<'a> {
             consumer,
             roles,
         }))
+    }
+
+    /// How the issuer is asked, with the secret that it is shown.
+    fn introspection(
+        &mut self,
+        of: &Stands<'_, 'a>,
+        doc: &TokenDoc,
+        introspect: &IntrospectDoc,
+    ) -> Option<Introspection> {
+        let key = |k: &str| Step::Key(k.into());
+        let others = [
+            ("keys", doc.keys.is_some()),
+            ("algorithms", doc.algorithms.is_some()),
+            ("types", doc.types.is_some()),
+        ];
+        for (name, _) in others.iter().filter(|(_, said)| *said) {
+            let message =
+                format!("“{name}” has no meaning where the issuer is asked of each token");
+            self.wrong_token(of, &[key(name)], message, "leave it out, or `introspect`");
+        }
+        let remember = introspect.remember.map_or(REMEMBERED, |span| span.0);
+        if remember > MOST_REMEMBERED {
+            let message = "what an issuer says is remembered for ten minutes at most".to_owned();
+            let help = "a token that it takes back is good here for as long";
+            self.wrong_token(of, &[key("introspect"), key("remember")], message, help);
+        }
+        let name = introspect.secret.secret.trim();
+        let Some(secret) = self.lent.value(name) else {
+            let message = format!("the environment has no secret “{name}”");
+            let help = format!("set it with `porch secret set {name}`");
+            self.wrong_token(of, &[key("introspect"), key("secret")], message, &help);
+            return None;
+        };
+        // RFC 6749 §2.3.1: both are encoded as in forms before they are put together.
+        let pair = [introspect.client.trim(), secret.trim()].map(|text| {
+            let mut encoded = String::new();
+            crate::percent_encode_segment(&mut encoded, text);
+            encoded
+        });
+        let encoded = porch_soap::to_base64(pair.join(":").as_bytes());
+        let mut authorization = HeaderValue::from_str(&format!("Basic {encoded}")).ok()?;
+        authorization.set_sensitive(true);
+        Some(Introspection {
+            authorization,
+            remember,
+        })
     }
 
     fn wrong_token(&mut self, of: &Stands<'_, 'a>, keys: &[Step], message: String, help: &str) {

@@ -3,8 +3,9 @@
 use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::Arc;
+use std::time::Duration;
 
-use http::HeaderName;
+use http::{HeaderName, HeaderValue};
 use ipnet::IpNet;
 use porch_contract::{ParamType, Place, Shape, Style};
 use porch_soap::generic::Mapping;
@@ -126,6 +127,15 @@ pub struct SignatureRule {
     pub tag: Option<String>,
 }
 
+/// How an issuer is asked whether a token is good.
+#[derive(Debug)]
+pub struct Introspection {
+    /// What this gateway shows there.
+    pub authorization: HeaderValue,
+    /// How long what is said is remembered.
+    pub remember: Duration,
+}
+
 /// Tokens of an issuer, and what follows from them.
 #[derive(Debug)]
 pub struct TokenRule {
@@ -137,6 +147,8 @@ pub struct TokenRule {
     pub target: String,
     /// Whether it is that of the discovery document.
     pub discovers: bool,
+    /// How the issuer is asked of each, where it is.
+    pub introspection: Option<Introspection>,
     /// How they must be bound; nothing: as they are.
     pub bound: Box<[Bound]>,
     /// What a consumer is found by.

@@ -29,8 +29,8 @@ use porch_contract::{Finding, PathTemplate, Segment, has_errors};
 pub use crate::index::OperationIndex;
 pub use admission::{
     Admission, BodyPlan, BodyType, Bound, CLAIMS, CertificateRule, CredentialKind, CredentialRule,
-    Demanded, FormPlan, KeyPlace, Media, Networks, ParamPlan, RoleRule, ShapedKind, ShapedPlace,
-    ShapedPlan, SignatureRule, TokenRule,
+    Demanded, FormPlan, Introspection, KeyPlace, Media, Networks, ParamPlan, RoleRule, ShapedKind,
+    ShapedPlace, ShapedPlan, SignatureRule, TokenRule,
 };
 pub use answers::{AnswersPlan, ResponsePlan, Statuses};
 pub use backend::{

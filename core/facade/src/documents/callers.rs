@@ -85,6 +85,8 @@ pub struct TokenDoc {
     pub issuer: String,
     /// Where its keys are (RFC 7517 §5); found by its discovery document (OpenID Connect Discovery 1.0 §4) unless given.
     pub keys: Option<String>,
+    /// In place of keys: the issuer is asked of each token whether it is good (RFC 7662), whatever it looks like.
+    pub introspect: Option<IntrospectDoc>,
     /// For whom its tokens are (`aud`): one of these.
     pub audience: Audience,
     /// The algorithms that are taken (RFC 7518 §3.1, RFC 8037 §3.1); ES256, RS256, PS256 and EdDSA unless given.
@@ -99,6 +101,28 @@ pub struct TokenDoc {
     pub consumer: Option<String>,
     /// The roles that it gives besides those of the consumer, over `claims`: a list of texts, or texts with blanks between them.
     pub roles: Option<String>,
+}
+
+/// How an issuer is asked whether a token is good (RFC 7662 §2).
+#[derive(Clone, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct IntrospectDoc {
+    /// Where it is asked.
+    pub at: String,
+    /// What this gateway is known by there.
+    pub client: String,
+    /// The name of the secret that it shows there.
+    pub secret: SecretName,
+    /// How long what it says is remembered; 30s unless given, and never longer than the token is good.
+    pub remember: Option<Span>,
+}
+
+/// A secret of the environment.
+#[derive(Clone, Debug, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(deny_unknown_fields)]
+pub struct SecretName {
+    /// Its name.
+    pub secret: String,
 }
 
 /// How a token is bound to whoever shows it (`cnf`, RFC 7800 §3.1).

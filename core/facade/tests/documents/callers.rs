@@ -212,6 +212,18 @@ fn what_is_wrong_with_callers_and_limits_is_told_where_it_stands() {
         ("credentials: [signature]", ""),
         ("credentials: [certificate]", ""),
         (
+            "credentials: [{ token: { issuer: 'https://x.example', audience: me, introspect: { at: 'https://x.example/i', client: gate, secret: { secret: login } } } }]",
+            "",
+        ),
+        (
+            "credentials: [{ token: { issuer: 'https://x.example', audience: me, types: [JWT], introspect: { at: 'nowhere', client: gate, secret: { secret: login }, remember: 1h } } }]",
+            "9:78 “types” has no meaning where the issuer is asked of each token (leave it out, or `introspect`)",
+        ),
+        (
+            "credentials: [{ token: { issuer: 'https://x.example', audience: me, introspect: { at: 'https://x.example/i', client: gate, secret: tide } } }]",
+            "9:134 “tide” is a text; an object is expected here ()",
+        ),
+        (
             "credentials: [{ certificate: { authorities: none.pem } }]",
             "9:47 there is no file “timetable/none.pem” ()",
         ),

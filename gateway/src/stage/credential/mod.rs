@@ -1,6 +1,7 @@
 //! Credentials: one trait for the kinds, tried in the order in which the documents name them.
 
 mod basic;
+mod bound;
 mod certificate;
 mod key;
 mod signature;

@@ -1,21 +1,20 @@
 //! Tokens that issuers sign (RFC 7519, RFC 9068), shown as bearer tokens (RFC 6750 §2.1).
 
 use std::sync::Arc;
-use std::time::Duration;
 
+use http::header;
 use http::request::Parts;
-use http::{HeaderName, header};
-use porch_facade::{Bound, CompiledFacade, CredentialKind, TokenRule};
-use porch_proof::{Algorithm, NotGood as NoToken, Possession, Token as Read};
+use porch_facade::{Bound, CompiledFacade, CredentialKind, Introspection, TokenRule};
+use porch_proof::{Algorithm, NotGood as NoToken, Token as Read};
 use porch_rules::expr::{NoXml, Scope, Template, Val};
 use porch_rules::grant::{Grant, Refused, Says, Shown};
-use porch_rules::limit::{Limit, stable_id};
 use serde_json::Value;
 
 use super::basic::behind;
+use super::bound::held;
 use super::key::bearer;
 use super::{Asked, Credential, NotGood};
-use crate::count::{Ask, Away};
+use crate::count::Away;
 use crate::exchange::state::Exchange;
 
 /// A token of an issuer.
@@ -53,8 +52,13 @@ fn shown(parts: &Parts) -> Option<Result<(&str, bool), NotGood>> {
 
 impl Credential for Token {
     fn is_shown(&self, asked: Asked<'_>) -> bool {
-        // A key may be a bearer token too, and has no dots.
-        shown(asked.parts).is_some_and(|t| t.is_err() || t.is_ok_and(|(t, _)| t.contains('.')))
+        // A key may be a bearer token too, and has no dots; of what an issuer is asked, nothing is known.
+        let opaque = match asked.kind {
+            CredentialKind::Token(rule) => rule.introspection.is_some(),
+            _ => false,
+        };
+        let is_one = |(token, _): (&str, bool)| opaque || token.contains('.');
+        shown(asked.parts).is_some_and(|t| t.map_or(true, is_one))
     }
 
     fn check<'a>(&self, _: Asked<'a>) -> Result<&'a Grant, NotGood> {
@@ -111,15 +115,36 @@ pub(super) async fn prove(x: &Exchange<'_>, rule: &Arc<TokenRule>, parts: &Parts
         None => return Proven::NotGood(NotGood::shown("no token")),
     };
     let now = x.now / 1000;
+    let claims = match &rule.introspection {
+        Some(how) => told(x, (rule, how), (text, now)).await,
+        None => verified(x, rule, (text, now)).await,
+    };
+    let claims = match claims {
+        Ok(claims) => claims,
+        Err(not) => return not,
+    };
+    match held(x, rule, (&claims, text), proven, parts).await {
+        Ok(()) => of_claims(x, rule, claims),
+        Err(not) => not,
+    }
+}
+
+/// What a token claims that its issuer has signed.
+async fn verified(
+    x: &Exchange<'_>,
+    rule: &Arc<TokenRule>,
+    (text, now): (&str, i64),
+) -> Result<Value, Proven> {
+    let wrong = |why: String| Err(Proven::NotGood(NotGood::shown(why)));
     let issuers = &x.worker.shared.issuers;
     let read = || Read::read(text);
     let token = match read() {
         Ok(token) => token,
-        Err(why) => return Proven::NotGood(NotGood::shown(why.to_string())),
+        Err(why) => return wrong(why.to_string()),
     };
     let mut keys = match issuers.keys(x.worker, rule, None).await {
         Ok(keys) => keys,
-        Err(why) => return Proven::Unknown(why),
+        Err(why) => return Err(Proven::Unknown(why)),
     };
     let mut verified = token.verify(&keys, &rule.expected, now);
     if let Err(NoToken::UnknownKey(Some(_))) = &verified {
@@ -132,112 +157,32 @@ pub(super) async fn prove(x: &Exchange<'_>, rule: &Arc<TokenRule>, parts: &Parts
             verified = token.verify(&keys, &rule.expected, now);
         }
     }
-    let claims = match verified {
-        Ok(claims) => Value::Object(claims),
-        Err(why) => return Proven::NotGood(NotGood::shown(why.to_string())),
-    };
-    match held_by(x, rule, (&claims, text), proven, parts).await {
-        Ok(()) => of_claims(x, rule, claims),
-        Err(not) => not,
+    match verified {
+        Ok(claims) => Ok(Value::Object(claims)),
+        Err(why) => wrong(why.to_string()),
     }
 }
 
-/// So many seconds old, or ahead, a proof may be.
-const PROOF: i64 = 60;
-
-/// Whether whoever shows a token is who it is bound to: by a certificate (RFC 8705 §3), or by the key of a proof (RFC 9449 §7).
-async fn held_by(
+/// What its issuer says of a token.
+async fn told(
     x: &Exchange<'_>,
-    rule: &TokenRule,
-    (claims, token): (&Value, &str),
-    proven: bool,
-    parts: &Parts,
-) -> Result<(), Proven> {
-    let wrong = |why: &str| Err(Proven::NotGood(NotGood::shown(why)));
-    let to = |name: &str| {
-        claims
-            .get("cnf")
-            .and_then(|c| c.get(name))
-            .map(|v| v.as_str())
-    };
-    let (certificate, key) = (to("x5t#S256"), to("jkt"));
-    let is_bound = |way: &Bound| match way {
-        Bound::Certificate => certificate.is_some(),
-        Bound::Dpop => key.is_some(),
-    };
-    if !rule.bound.is_empty() && !rule.bound.iter().any(is_bound) {
-        return wrong("the token is bound to nobody (`cnf`), and must be");
-    }
-    let known = |name: &String| name == "x5t#S256" || name == "jkt";
-    let bound = claims
-        .get("cnf")
-        .map(|c| c.as_object().is_some_and(|c| c.keys().all(known)));
-    if bound == Some(false) {
-        return wrong("the token is bound in a way that is not known (`cnf`)");
-    }
-    if let Some(wanted) = certificate {
-        let shown = x
-            .origin
-            .certificate
-            .as_ref()
-            .and_then(|c| c.read.as_ref().ok());
-        let Some(shown) = shown else {
-            return wrong("the token is bound to a certificate, and none was shown");
-        };
-        if wanted != Some(&shown.thumbprint()) {
-            return wrong("the token is bound to another certificate");
+    (rule, how): (&TokenRule, &Introspection),
+    (text, now): (&str, i64),
+) -> Result<Value, Proven> {
+    let introspected = &x.worker.shared.introspected;
+    let told = introspected.told(x.worker, (rule, how), (text, now)).await;
+    let said = match told {
+        Ok(Some(said)) => said,
+        Ok(None) => {
+            let why = format!("{} says that the token is not active", rule.expected.issuer);
+            return Err(Proven::NotGood(NotGood::shown(why)));
         }
-    }
-    let proofs = parts.headers.get_all(DPOP).iter().count();
-    match (key, proven) {
-        (None, false) => return Ok(()),
-        (None, true) => return wrong("the token is bound to no key, and was shown as one that is"),
-        (Some(_), false) => {
-            return wrong("the token is bound to a key, and was shown as a bearer's");
-        }
-        (Some(_), true) if proofs != 1 => {
-            return wrong("there is not one field “DPoP” with a proof");
-        }
-        (Some(_), true) => {}
-    }
-    let possession = possessed(x, token, parts)
-        .map_err(|why| Proven::NotGood(NotGood::shown(format!("the proof in “DPoP”: {why}"))))?;
-    if key.flatten() != Some(&possession.thumbprint) {
-        return wrong("the token is bound to another key than its proof");
-    }
-    let ask = Ask {
-        limit: stable_id("proofs of possession"),
-        subject: stable_id(&format!("{}\0{}", possession.thumbprint, possession.jti)),
-        rule: Limit::of(1, Duration::from_secs(2 * PROOF.unsigned_abs() + 1)),
-        weight: 1,
+        Err(why) => return Err(Proven::Unknown(why)),
     };
-    match x.worker.shared.is_first(ask).await {
-        Ok(true) => Ok(()),
-        Ok(false) => wrong("the proof in “DPoP” was used before"),
-        Err(away) => Err(Proven::Away(away)),
+    match rule.expected.hold_told(&said, now) {
+        Ok(()) => Ok(Value::Object((*said).clone())),
+        Err(why) => Err(Proven::NotGood(NotGood::shown(why.to_string()))),
     }
-}
-
-const DPOP: HeaderName = HeaderName::from_static("dpop");
-
-fn possessed(x: &Exchange<'_>, token: &str, parts: &Parts) -> Result<Possession, String> {
-    let text = |name: &HeaderName| parts.headers.get(name).and_then(|v| v.to_str().ok());
-    let scheme = if x.origin.is_secure() {
-        "https"
-    } else {
-        "http"
-    };
-    let host = text(&header::HOST).unwrap_or_default();
-    let shown = porch_proof::Shown {
-        method: parts.method.as_str(),
-        origin: &format!("{scheme}://{host}"),
-        path: parts.uri.path(),
-        token,
-        now: x.now / 1000,
-        within: PROOF,
-    };
-    let proof = text(&DPOP).unwrap_or_default().trim();
-    porch_proof::possession(proof, &shown).map_err(|why| why.to_string())
 }
 
 /// The consumer that a token is for, with the roles that it gives.
