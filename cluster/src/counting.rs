@@ -14,6 +14,8 @@ pub struct CountServer {
     /// Port on 127.0.0.1.
     pub port: u16,
     folder: PathBuf,
+    /// Whether it writes each change to the disk before it answers.
+    durable: bool,
     server: Option<Child>,
 }
 
@@ -23,10 +25,19 @@ impl CountServer {
     /// # Errors
     /// When it is not installed, or does not answer within ten seconds.
     pub fn start(folder: &Path) -> io::Result<Self> {
+        Self::start_with(folder, true)
+    }
+
+    /// The same; one that is not durable writes to the disk once a second.
+    ///
+    /// # Errors
+    /// When it is not installed, or does not answer within ten seconds.
+    pub fn start_with(folder: &Path, durable: bool) -> io::Result<Self> {
         fs::create_dir_all(folder)?;
         let mut server = Self {
             port: free_port()?,
             folder: folder.to_owned(),
+            durable,
             server: None,
         };
         server.start_again()?;
@@ -56,7 +67,8 @@ impl CountServer {
         let child = Command::new("setpriv")
             .args(["--pdeathsig", "KILL", "redis-server"])
             .args(["--bind", "127.0.0.1", "--port", &port])
-            .args(["--appendonly", "yes", "--appendfsync", "always"])
+            .args(["--appendonly", "yes", "--appendfsync"])
+            .arg(if self.durable { "always" } else { "everysec" })
             .args(["--save", "", "--dir"])
             .arg(&self.folder)
             .stdin(Stdio::null())

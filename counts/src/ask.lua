@@ -60,10 +60,11 @@ local function sliding(key, most, window, weight, _, slice)
       redis.call('LSET', list, -1, at .. ' ' .. (count_of(last) + weight))
     else
       redis.call('RPUSH', list, at .. ' ' .. weight)
+      -- What is counted with the last lasts no longer than it does.
+      redis.call('PEXPIRE', list, window * 2 + slice)
+      redis.call('SET', sum, total, 'PX', window * 2 + slice)
     end
     redis.call('INCRBY', sum, weight)
-    redis.call('PEXPIRE', list, window * 2 + slice)
-    redis.call('PEXPIRE', sum, window * 2 + slice)
   end
 end
 

@@ -212,7 +212,7 @@ impl ConsumerRow {
         let agreements = self.agreements.into_iter().map(|a| Agreement {
             id: a.id,
             offer: a.offer.into(),
-            terms: a.terms,
+            terms: porch_rules::grant::shared(a.terms),
             facades: a.facades.map(Into::into),
             from: a.from_at / 1000,
             until: a.until_at.map_or(i64::MAX, |ms| ms / 1000),

@@ -5,6 +5,7 @@
 
 mod kind;
 mod table;
+mod terms;
 
 use std::collections::HashMap;
 use std::hash::{BuildHasherDefault, Hasher};
@@ -14,8 +15,8 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use porch_proof::SigningKey;
 use serde_json::Value;
 
-pub use self::kind::Kind;
 use self::table::Table;
+pub use self::{kind::Kind, terms::shared};
 use crate::key::KeyHash;
 
 /// A consumer as the data plane knows it.
@@ -43,7 +44,7 @@ pub struct Agreement {
     /// Name of what was offered.
     pub offer: Box<str>,
     /// Numbers and texts that rules read.
-    pub terms: Value,
+    pub terms: Arc<Value>,
     /// The facades that it opens; none: every one.
     pub facades: Option<Box<[String]>>,
     /// From when, in seconds since 1970.
@@ -432,7 +433,7 @@ mod tests {
         let agreement = |id, facades: Option<&[&str]>, from, until, paused| Agreement {
             id,
             offer: "open-quay".into(),
-            terms: serde_json::json!({ "requests": id }),
+            terms: Arc::new(serde_json::json!({ "requests": id })),
             facades: facades.map(|all| all.iter().map(|f| (*f).to_owned()).collect()),
             from,
             until,

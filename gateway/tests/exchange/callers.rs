@@ -61,7 +61,7 @@ fn agreement(id: i64, offer: &str, terms: Value) -> Agreement {
     Agreement {
         id,
         offer: offer.into(),
-        terms,
+        terms: terms.into(),
         facades: None,
         from: 0,
         until: i64::MAX,

@@ -49,7 +49,7 @@ fn agree(stage: &Stage, key: &str, terms: Value) {
     let agreement = Agreement {
         id: 1,
         offer: "Open Quay".into(),
-        terms,
+        terms: terms.into(),
         facades: None,
         from: 0,
         until: i64::MAX,

@@ -37,6 +37,12 @@ pub(super) fn changes(runs: u32) -> Outcome<Vec<Value>> {
     lines_of("bench-changes", &[], runs)
 }
 
+/// Who calls, and how much.
+pub(super) fn callers(runs: u32) -> Outcome<Vec<Value>> {
+    eprintln!("· callers alone");
+    lines_of("bench-callers", &[], runs)
+}
+
 fn lines_of(name: &str, definition: &[PathBuf], runs: u32) -> Outcome<Vec<Value>> {
     let output = Command::new("taskset")
         .args(["-c", "0"])

@@ -106,6 +106,10 @@ impl<'c> Bench<'c> {
             let contracts = alone::contracts(self.options.runs)?;
             self.results.running.extend(contracts);
         }
+        if self.options.wants("callers") {
+            let callers = alone::callers(self.options.runs)?;
+            self.results.running.extend(callers);
+        }
         if self.options.wants("changes") {
             let changes = alone::changes(self.options.runs)?;
             self.results.running.extend(changes);

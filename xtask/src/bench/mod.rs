@@ -26,7 +26,7 @@ use server::folder;
 /// `cargo xtask bench`.
 pub(crate) fn run(arguments: &[String]) -> Outcome {
     let options = Options::read(arguments)?;
-    install::packages(&["postgresql", "wrk"])?;
+    install::packages(&["postgresql", "redis-server", "wrk"])?;
     install::console()?;
     if !options.built {
         build()?;

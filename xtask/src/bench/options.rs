@@ -3,7 +3,7 @@
 use crate::Outcome;
 
 /// All cases there are, in the order they run.
-pub(super) const CASES: [&str; 21] = [
+pub(super) const CASES: [&str; 22] = [
     "pass-through",
     "soap-1kb",
     "soap-1mb",
@@ -18,6 +18,7 @@ pub(super) const CASES: [&str; 21] = [
     "convert",
     "messages",
     "contracts",
+    "callers",
     "changes",
     "cache-hit",
     "added",
