@@ -314,7 +314,7 @@ async fn shared(rounds: usize) -> Outcome {
     const TIMES: usize = 3_000;
     let folder = std::env::temp_dir().join(format!("bench-callers-{}", std::process::id()));
     let server = CountServer::start_with(&folder, false).map_err(|e| e.to_string())?;
-    let counts = Counts::at(&server.url(), "bench").map_err(|e| e.0)?;
+    let counts = Counts::at(&server.url(), "bench", folder.join("nodes")).map_err(|e| e.0)?;
     let client = redis::Client::open(server.url()).map_err(|e| e.to_string())?;
     let connected = client.get_multiplexed_async_connection().await;
     let mut bare = connected.map_err(|e| e.to_string())?;

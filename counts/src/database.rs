@@ -4,12 +4,12 @@
 //! share the next one. A transaction that has ended is on the disk; what a node that died had been lent, and not used, is counted as used.
 
 use std::collections::BTreeMap;
-use std::sync::atomic::Ordering;
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 
 use porch_gateway::{Ask, Away, CommonCounts, CommonState, Soon};
-use porch_rules::limit::{Account, Decision, Leases, Returned, Taken, Want};
+use porch_rules::limit::{Account, Decision, Leases, Returned, Taken, Want, stable_id};
 use porch_store::{CountKey, CountRow, Store};
 use tokio::sync::{mpsc, oneshot};
 
@@ -35,6 +35,9 @@ struct Inner {
     /// The store, once the database was reached.
     store: OnceLock<Reached>,
     known: Known,
+    environment: String,
+    /// By which the counts of an environment are told from those of others in the same database.
+    apart: u64,
     leases: Mutex<Leases>,
     jobs: mpsc::Sender<Job>,
 }
@@ -87,12 +90,15 @@ fn returned(ask: &Ask, at: u64) -> Returned {
 }
 
 impl Counts {
-    /// Counts in a database that need not be there yet; [`Counts::keep`] carries out what waits.
-    pub fn new() -> (Self, Waiting) {
+    /// Counts of an environment in a database that need not be there yet; [`Counts::keep`] carries out what waits. How many nodes
+    /// there were is read from a file, and written there.
+    pub fn new(environment: &str, before: PathBuf) -> (Self, Waiting) {
         let (jobs, waiting) = mpsc::channel(WAITING);
         let counts = Self(Arc::new(Inner {
             store: OnceLock::new(),
-            known: Known::new("the database that the nodes count in"),
+            known: Known::new("the database that the nodes count in", before),
+            environment: environment.to_owned(),
+            apart: stable_id(&format!("counts of {environment}")),
             leases: Mutex::default(),
             jobs,
         }));
@@ -121,20 +127,16 @@ impl Counts {
             let now = self.0.known.now();
             let over = self.0.leases().returned(now);
             jobs.extend(over.into_iter().map(Job::Back));
-            if !jobs.is_empty() {
-                self.0.carry_out(jobs).await;
-            }
+            self.0.carry_out_all(jobs).await;
         }
     }
 
     /// Gives back everything, when the node stops.
     pub async fn stop(&self) {
         let all = self.0.leases().all();
-        if !all.is_empty() {
-            self.0
-                .carry_out(all.into_iter().map(Job::Back).collect())
-                .await;
-        }
+        self.0
+            .carry_out_all(all.into_iter().map(Job::Back).collect())
+            .await;
     }
 }
 
@@ -150,9 +152,19 @@ impl Inner {
 
     async fn say_it_is_there(&self) {
         let Ok(store) = self.store() else { return };
-        let heard = store.counts_here(&self.known.name, GONE as i64);
+        let node = (self.environment.as_str(), self.known.name.as_str());
+        let heard = store.counts_here(node, GONE as i64);
         if let Ok(Ok(nodes)) = tokio::time::timeout(ANSWER, heard).await {
-            self.known.nodes.store(nodes, Ordering::Relaxed);
+            self.known.heard(nodes);
+        }
+    }
+
+    /// As many transactions as it takes.
+    async fn carry_out_all(&self, mut jobs: Vec<Job>) {
+        while !jobs.is_empty() {
+            let later = jobs.split_off(jobs.len().min(TOGETHER));
+            self.carry_out(jobs).await;
+            jobs = later;
         }
     }
 
@@ -374,8 +386,9 @@ impl Inner {
 }
 
 impl CommonCounts for Counts {
-    fn ask(&self, asks: Vec<Ask>) -> Soon<Vec<Decision>> {
+    fn ask(&self, mut asks: Vec<Ask>) -> Soon<Vec<Decision>> {
         let at = self.0.known.now();
+        asks.iter_mut().for_each(|ask| ask.limit ^= self.0.apart);
         let asks = match self.0.here(&asks, at) {
             Ok(decisions) => return Box::pin(std::future::ready(Ok(decisions))),
             Err(asks) => asks,
@@ -392,12 +405,14 @@ impl CommonCounts for Counts {
         })
     }
 
-    fn give_back(&self, ask: Ask, at: u64) {
+    fn give_back(&self, mut ask: Ask, at: u64) {
+        ask.limit ^= self.0.apart;
         let now = self.0.known.now();
         self.0.leases().give_back(returned(&ask, at), now);
     }
 
-    fn charge(&self, ask: Ask) -> Soon<u64> {
+    fn charge(&self, mut ask: Ask) -> Soon<u64> {
+        ask.limit ^= self.0.apart;
         let (answer, comes) = oneshot::channel();
         let sent = self.0.jobs.try_send(Job::Charge(ask, answer));
         Box::pin(async move {
@@ -418,7 +433,8 @@ impl CommonCounts for Counts {
             let rows = rows.map_err(|e| Away(e.to_string().into()))?;
             let period = |((limit, subject), bytes): (CountKey, Vec<u8>)| {
                 let (from, used) = Account::read(&bytes)?.period()?;
-                Some((limit.cast_unsigned(), subject.cast_unsigned(), from, used))
+                let limit = limit.cast_unsigned() ^ inner.apart;
+                Some((limit, subject.cast_unsigned(), from, used))
             };
             Ok(rows.into_iter().filter_map(period).collect())
         })

@@ -7,6 +7,7 @@
 pub mod database;
 pub mod redis;
 
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
@@ -28,13 +29,17 @@ struct Known {
     /// Whether the last answer came.
     away: std::sync::Mutex<Option<Arc<str>>>,
     nodes: AtomicU64,
+    /// Where it is written down how many there are, for a start while the place is away.
+    before: PathBuf,
     /// What the node calls itself.
     name: String,
     place: &'static str,
 }
 
 impl Known {
-    fn new(place: &'static str) -> Self {
+    fn new(place: &'static str, before: PathBuf) -> Self {
+        let read = std::fs::read_to_string(&before).ok();
+        let nodes = read.and_then(|text| text.trim().parse().ok());
         let mut name = [0; 16];
         // Without such numbers its address in memory tells nodes apart well enough for a count of them.
         if getrandom::fill(&mut name).is_err() {
@@ -44,7 +49,8 @@ impl Known {
             began: Instant::now(),
             rests_until: AtomicU64::new(0),
             away: std::sync::Mutex::default(),
-            nodes: AtomicU64::new(1),
+            nodes: AtomicU64::new(nodes.unwrap_or(1)),
+            before,
             name: name.iter().map(|b| format!("{b:02x}")).collect(),
             place,
         }
@@ -94,6 +100,16 @@ impl Known {
         self.rests_until.store(0, Ordering::Relaxed);
         if self.lock().take().is_some() {
             tracing::info!("{} answers again", self.place);
+        }
+    }
+
+    /// So many nodes are there.
+    fn heard(&self, nodes: u64) {
+        if self.nodes.swap(nodes, Ordering::Relaxed) == nodes {
+            return;
+        }
+        if let Err(e) = std::fs::write(&self.before, nodes.to_string()) {
+            tracing::warn!("{}: {e}", self.before.display());
         }
     }
 

@@ -6,6 +6,7 @@
 
 use std::cell::RefCell;
 use std::collections::HashMap;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
@@ -70,18 +71,18 @@ impl Lua {
 
 impl Counts {
     /// Counts on the server at an address (`redis://[user:password@]host[:port][/database]`), for an environment. It need not be
-    /// there yet.
+    /// there yet. How many nodes there were is read from a file, and written there.
     ///
     /// # Errors
     /// When it is no such address.
-    pub fn at(address: &str, environment: &str) -> Result<Self, NoAddress> {
+    pub fn at(address: &str, environment: &str, before: PathBuf) -> Result<Self, NoAddress> {
         let wrong = |e: RedisError| NoAddress(e.to_string());
         let info = address.into_connection_info().map_err(wrong)?;
         let client = Client::open(info).map_err(wrong)?;
         Ok(Self(Arc::new(Inner {
             number: NEXT.fetch_add(1, Ordering::Relaxed),
             client,
-            known: Known::new("the server of the counts"),
+            known: Known::new("the server of the counts", before),
             prefix: format!("elm-porch:{environment}"),
             ask: Lua::of(include_str!("ask.lua")),
             back: Lua::of(include_str!("back.lua")),
@@ -99,8 +100,7 @@ impl Counts {
             push(&mut arguments, &inner.known.name);
             push(&mut arguments, GONE);
             if let Ok(nodes) = inner.script(&inner.nodes, &[key], &arguments).await {
-                let nodes = u64::from_redis_value(nodes).unwrap_or(1);
-                inner.known.nodes.store(nodes, Ordering::Relaxed);
+                inner.known.heard(u64::from_redis_value(nodes).unwrap_or(1));
             }
             tokio::time::sleep(HEARD).await;
         }
@@ -318,7 +318,10 @@ impl CommonCounts for Counts {
 
     fn give_back(&self, ask: Ask, at: u64) {
         let inner = self.0.clone();
-        tokio::spawn(async move {
+        let Ok(runtime) = tokio::runtime::Handle::try_current() else {
+            return;
+        };
+        runtime.spawn(async move {
             let mut all = Vec::with_capacity(4);
             push(&mut all, form_of(ask.rule).to_string());
             push(&mut all, ask.weight.min(MOST));

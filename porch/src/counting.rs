@@ -47,15 +47,16 @@ pub(crate) enum Common {
 }
 
 impl Common {
-    pub(crate) fn of(counts: &Counts, environment: &str) -> Result<Self, CliError> {
+    pub(crate) fn of(counts: &Counts, environment: &str, state: &Path) -> Result<Self, CliError> {
+        let before = state.join("counts/nodes");
         Ok(match counts {
             Counts::Node => Self::None,
             Counts::Database => {
-                let (counts, waiting) = database::Counts::new();
+                let (counts, waiting) = database::Counts::new(environment, before);
                 Self::Database(counts, waiting)
             }
             Counts::Server(address) => {
-                let counts = redis::Counts::at(address, environment);
+                let counts = redis::Counts::at(address, environment, before);
                 Self::Server(counts.map_err(|e| {
                     // The address may hold a password.
                     CliError::new(format!("--counts: {}", e.0))

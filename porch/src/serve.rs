@@ -309,7 +309,7 @@ pub(crate) fn run(options: ServeOptions) -> Result<bool, CliError> {
 async fn serve(settings: Settings) -> Result<bool, CliError> {
     let (states, journals) = counting::of_before(&settings.state)?;
     let (bodies, kept) = (settings.body_memory, settings.cache_memory);
-    let common = Common::of(&settings.counts, &settings.environment)?;
+    let common = Common::of(&settings.counts, &settings.environment, &settings.state)?;
     let (shared, records) = Shared::with_counters(bodies, kept, Box::new(states), common.counts());
     let trials = Trials::start(shared.clone()).map_err(|e| CliError::new(e.to_string()))?;
     // Both listeners are bound before anything else begins, so that a port in use leaves nothing half-started.

@@ -78,17 +78,23 @@ impl Store {
         rows.into_iter().map(row).collect()
     }
 
-    /// Says that a node counts here, and forgets counts that no longer matter; how many nodes do. Who was not heard of for so many
+    /// Says that a node of an environment counts here, and forgets counts that no longer matter; how many nodes do. Who was not heard of for so many
     /// seconds does not.
     ///
     /// # Errors
     /// When the database does.
-    pub async fn counts_here(&self, node: &str, seconds: i64) -> Result<u64> {
+    pub async fn counts_here(
+        &self,
+        (environment, node): (&str, &str),
+        seconds: i64,
+    ) -> Result<u64> {
         let pool = self.db.get_postgres_connection_pool();
-        sqlx::query(HERE).bind(node).execute(pool).await?;
+        let here = sqlx::query(HERE).bind(node).bind(environment);
+        here.execute(pool).await?;
         sqlx::query(FORGET).execute(pool).await?;
         let nodes: i64 = sqlx::query_scalar(NODES)
             .bind(seconds)
+            .bind(environment)
             .fetch_one(pool)
             .await?;
         Ok(u64::try_from(nodes).unwrap_or(1))
@@ -106,10 +112,11 @@ const LOCKED: &str = "select c.state, c.over_at from counted c
 const CHANGED: &str = "update counted c set state = k.b, over_at = k.o
     from unnest($1::bigint[], $2::bigint[], $3::bytea[], $4::bigint[]) as k(l, s, b, o)
     where c.limit_id = k.l and c.subject = k.s";
-const HERE: &str = "insert into counting_node (name, seen_at) values ($1, clock_timestamp())
+const HERE: &str =
+    "insert into counting_node (name, environment, seen_at) values ($1, $2, clock_timestamp())
     on conflict (name) do update set seen_at = excluded.seen_at";
 const NODES: &str = "with gone as (delete from counting_node where seen_at < clock_timestamp() - make_interval(secs => $1::double precision))
-    select count(*) from counting_node where seen_at >= clock_timestamp() - make_interval(secs => $1::double precision)";
+    select count(*) from counting_node where environment = $2 and seen_at >= clock_timestamp() - make_interval(secs => $1::double precision)";
 const FORGET: &str = "delete from counted where over_at < (extract(epoch from clock_timestamp()) * 1000)::bigint - 60000";
 
 async fn locked(

@@ -330,6 +330,7 @@ create table counted (
 ) with (fillfactor = 50);
 create table counting_node (
     name text not null primary key,
+    environment text not null,
     seen_at timestamptz not null
 );
 ";

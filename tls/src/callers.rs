@@ -17,7 +17,10 @@ use tokio_rustls::rustls::{
     CertRevocationListError, CertificateError, DigitallySignedStruct, DistinguishedName, Error,
     RootCertStore, SignatureScheme,
 };
-use x509_parser::prelude::{FromDer, GeneralName, X509Certificate};
+use x509_parser::objects::{oid_registry, oid2abbrev};
+use x509_parser::prelude::{
+    AttributeTypeAndValue, FromDer, GeneralName, X509Certificate, X509Name,
+};
 
 /// Bytes of a certificate, and certificates between it and an authority, at most.
 const MOST_BYTES: usize = 16 << 10;
@@ -107,7 +110,7 @@ pub struct OfCaller {
     between: Vec<CertificateDer<'static>>,
     /// Its SHA-256, in small hexadecimal digits.
     pub fingerprint: String,
-    /// Its subject (RFC 5280 §4.1.2.6), as in `C=NO, O=Quayside, CN=kiosk`.
+    /// Its subject (RFC 5280 §4.1.2.6), as in `C=NO, O=Quayside, CN=kiosk`, its values as RFC 4514 §2.4 writes them.
     pub subject: String,
     /// Its alternative names (§4.2.1.6): `dns:`, `uri:`, `email:` or `ip:` with the name.
     pub names: Vec<String>,
@@ -141,7 +144,7 @@ impl OfCaller {
         });
         Ok(Self {
             fingerprint: fingerprint(own),
-            subject: read.subject().to_string(),
+            subject: subject(read.subject()),
             names: names.take(MOST_NAMES).collect(),
             begins: read.validity().not_before.timestamp(),
             ends: read.validity().not_after.timestamp(),
@@ -188,6 +191,44 @@ impl OfCaller {
         let fingerprint = format!("sha256:{}", self.fingerprint);
         std::iter::once(fingerprint).chain(named.filter(move |_| signed))
     }
+}
+
+/// A name in the order of its certificate, each value as RFC 4514 §2.4 writes it: no value can look like another name.
+fn subject(name: &X509Name<'_>) -> String {
+    let written = |attribute: &AttributeTypeAndValue<'_>| {
+        let oid = attribute.attr_type();
+        let kind =
+            oid2abbrev(oid, oid_registry()).map_or_else(|_| oid.to_id_string(), str::to_owned);
+        match attribute.as_str() {
+            Ok(text) => format!("{kind}={}", escaped(text)),
+            Err(_) => {
+                let bytes = attribute.as_slice();
+                let hex: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
+                format!("{kind}=#{hex}")
+            }
+        }
+    };
+    let relative = name.iter_rdn().map(|rdn| {
+        let all: Vec<String> = rdn.iter().map(written).collect();
+        all.join("+")
+    });
+    relative.collect::<Vec<_>>().join(", ")
+}
+
+fn escaped(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    let last = text.chars().count().saturating_sub(1);
+    for (i, c) in text.chars().enumerate() {
+        let edge = c == ' ' && (i == 0 || i == last) || c == '#' && i == 0;
+        if edge || matches!(c, '"' | '+' | ',' | ';' | '<' | '>' | '\\' | '=') {
+            out.push('\\');
+        }
+        match c.is_control() {
+            true => out.push_str(&format!("\\{:02x}", u32::from(c))),
+            false => out.push(c),
+        }
+    }
+    out
 }
 
 /// The SHA-256 of a certificate.
@@ -264,4 +305,23 @@ fn why(e: &Error) -> String {
         other => return other.to_string(),
     };
     text.to_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::escaped;
+
+    #[test]
+    fn a_value_looks_like_no_other_name() {
+        for (text, written) in [
+            ("kiosk", "kiosk"),
+            ("kiosk, O=Quayside", "kiosk\\, O\\=Quayside"),
+            (" gates ", "\\ gates\\ "),
+            ("#1+2", "\\#1\\+2"),
+            ("a\nb", "a\\0ab"),
+            ("", ""),
+        ] {
+            assert_eq!(escaped(text), written);
+        }
+    }
 }

@@ -4,18 +4,19 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 
-use axum::extract::State;
+use axum::extract::{Extension, State};
 use porch_contract::Finding;
 use porch_facade::{CompiledFacade, CompiledPorch, LimitPlan, Number, Secrets, Time, Who};
 use porch_gateway::{agreed, counted_for, period_of};
 use porch_rules::grant::{Agreement, Consumer};
 use porch_rules::limit::{Again, Form, Limit};
-use porch_store::now_ms;
+use porch_store::{Role, now_ms};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::extract::Json;
 use super::quotas::{consumers_of, whose};
+use super::session::Publisher;
 use crate::app::App;
 use crate::compute::compute;
 use crate::error::ApiError;
@@ -93,12 +94,17 @@ struct Tried<'p> {
 #[utoipa::path(post, path = "/api/backtests", request_body = Backtest, responses((status = 200, body = Backtested), (status = 404), (status = 422)))]
 pub(crate) async fn run(
     State(app): State<Arc<App>>,
+    Extension(publisher): Extension<Publisher>,
     Json(asked): Json<Backtest>,
 ) -> Result<Json<Backtested>, ApiError> {
     let days = asked.days.unwrap_or(7);
     if !(1..=MOST_DAYS).contains(&days) {
         let title = format!("1 to {MOST_DAYS} days can be looked back");
         return Err(ApiError::new(400, title, "Usage is kept for that long."));
+    }
+    if !asked.files.is_empty() {
+        let told = "Files of one's own can be tried by publishers";
+        publisher.needs(Role::Publisher, told)?;
     }
     let model = app.publication.model_with(asked.files).await?;
     let name = asked.facade.clone();

@@ -117,3 +117,20 @@ fn limits_that_say_so_refuse_while_the_database_is_away() {
     // Nothing that only waited was counted by this node alone.
     assert_eq!(place(node, "one").status, 503);
 }
+
+#[test]
+fn a_node_that_begins_anew_while_the_server_is_away_knows_its_share_still() {
+    let (mut server, _folder) = count_server();
+    let database = new_database(porch_tests::cluster());
+    let mut nodes = Nodes::start(2, &database, &server.url(), SHARES);
+    knows_the_other(&nodes.all[0]);
+    server.kill();
+    nodes.kill(0);
+    let mut told = place(&nodes.all[0], "one");
+    wait_until("the release to be served", || {
+        told = place(&nodes.all[0], "one");
+        told.status == 200
+    });
+    assert_eq!(told.header("ratelimit-policy"), "\"last-boat\";q=3;w=3600");
+    assert!(told.header("ratelimit").ends_with(";apart"));
+}

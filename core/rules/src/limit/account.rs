@@ -32,7 +32,7 @@ pub struct Want {
 /// What it gets.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Granted {
-    /// For the call that is waiting.
+    /// For the call that is waiting; what is lent is no part of what it says is used.
     pub decision: Decision,
     /// For those that come next.
     pub more: u64,
@@ -133,13 +133,12 @@ impl Account {
     /// Asks for what a call takes, and for more; counts what is given. `now` is the shared place's own clock, in milliseconds.
     pub fn take(&mut self, rule: Limit, want: Want, now: u64) -> Granted {
         let now = self.at(rule, now);
-        let mut decision = self.state.ask(rule, want.weight, now);
+        let decision = self.state.ask(rule, want.weight, now);
         let (mut more, mut more_at) = (0, 0);
         if decision.allowed && want.more > 0 {
             // Half of what is left, and of that each node's part: the last ones are for whoever asks first.
             let part = decision.remaining / want.nodes.max(1).saturating_mul(2);
             (more, more_at) = self.lend(rule, want.more.min(part), (want.hold, now));
-            decision.remaining -= more;
         }
         Granted {
             decision,

@@ -173,6 +173,8 @@ impl Leases {
             return;
         };
         (lease.said, lease.said_at) = (granted.decision, now);
+        // What is lent here is counted down apart from what is left for all.
+        lease.said.remaining = lease.said.remaining.saturating_sub(granted.more);
         if granted.more == 0 {
             return;
         }

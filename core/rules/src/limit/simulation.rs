@@ -320,7 +320,7 @@ fn bytes_that_are_no_account_are_none() {
         nodes: 2,
     };
     let granted = account.take(rule, want, 5_000);
-    assert_eq!((granted.more, granted.decision.remaining), (40, 257));
+    assert_eq!((granted.more, granted.decision.remaining), (40, 297));
     let bytes = account.write();
     let mut again = Account::read(&bytes).unwrap();
     let none = Want::default();

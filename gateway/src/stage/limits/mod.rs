@@ -207,7 +207,11 @@ impl Charge {
                 weight: more,
             };
             let (answer, shared) = (common.charge(ask), shared.clone());
-            tokio::spawn(async move {
+            // What ends with its worker has nobody left to tell.
+            let Ok(runtime) = tokio::runtime::Handle::try_current() else {
+                return;
+            };
+            runtime.spawn(async move {
                 if let Ok(used) = answer.await {
                     self.tell(&shared, more, used);
                 }
