@@ -129,6 +129,8 @@ impl Leases {
         if lease.rule != rule || now >= lease.until {
             self.back.extend(lease.over(key));
         }
+        // What another number refused is not refused by this one.
+        lease.said.allowed |= lease.rule != rule;
         lease.rule = rule;
         if lease.left >= weight && weight > 0 {
             lease.left -= weight;

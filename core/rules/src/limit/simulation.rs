@@ -333,3 +333,26 @@ fn bytes_that_are_no_account_are_none() {
     assert!(Account::read(&[b'x'; 40]).is_none());
     assert!(Account::read(&[b's', 255, 255, 255]).is_none());
 }
+
+#[test]
+fn what_another_number_refused_is_asked_again() {
+    let (small, large) = (
+        Limit::of(1, Duration::from_secs(10)),
+        Limit::of(2, Duration::from_secs(10)),
+    );
+    let (mut leases, mut account) = (Leases::default(), Account::new(Form::Sliding));
+    let mut call = |rule: Limit, now: u64| match leases.take(KEY, rule, 1, 1, now) {
+        Taken::Decided(decision) => (decision.allowed, "here"),
+        Taken::Ask(want) => {
+            let granted = account.take(rule, want, now);
+            leases.granted(KEY, rule, &granted, now, now);
+            (granted.decision.allowed, "asked")
+        }
+    };
+    assert_eq!(call(small, 1000), (true, "asked"));
+    assert_eq!(call(small, 1001), (false, "asked"));
+    // A moment later it is known still; a while later it is asked again.
+    assert_eq!(call(small, 1002), (false, "here"));
+    assert_eq!(call(large, 1003), (true, "asked"));
+    assert_eq!(call(small, 1060), (false, "asked"));
+}
