@@ -92,7 +92,7 @@ struct Tried<'p> {
 
 /// Tries limits and quotas of the draft with the calls of the last days.
 #[utoipa::path(post, path = "/api/backtests", request_body = Backtest, responses((status = 200, body = Backtested), (status = 404), (status = 422)))]
-pub(crate) async fn run(
+pub(crate) async fn backtest(
     State(app): State<Arc<App>>,
     Extension(publisher): Extension<Publisher>,
     Json(asked): Json<Backtest>,

@@ -96,7 +96,7 @@ fn viewers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(facades::facade))
         .routes(routes!(facades::operation))
         .routes(routes!(trials::run))
-        .routes(routes!(backtests::run))
+        .routes(routes!(backtests::backtest))
         .routes(routes!(backends::list))
         .routes(routes!(backends::probe))
         .routes(routes!(rules::list))
