@@ -229,8 +229,10 @@ impl Tried<'_> {
             let name = &self.facade.name;
             let subject = match (consumer, &self.plan.per) {
                 (Some(c), per) => counted_for(per, c, agreement, name),
-                // Consumers that are gone are counted, each as itself.
-                (None, Who::Everyone) => Some(0),
+                // Consumers that are gone are counted: with all others where all share it, else each as itself.
+                (None, per @ (Who::Everyone | Who::Facade)) => {
+                    counted_for(per, &Consumer::default(), None, name)
+                }
                 (None, _) => Some(row.3.unsigned_abs()),
             };
             let own = counted.entry(subject.unwrap_or(0)).or_default();
