@@ -35,9 +35,9 @@ impl Message for Asked<'_> {
         self.request.url().query()
     }
 
-    fn field(&self, name: &str) -> Option<Vec<&str>> {
+    fn field(&self, name: &str) -> Vec<&[u8]> {
         let all = self.request.headers().get_all(name).into_iter();
-        all.map(|v| v.to_str().ok()).collect()
+        all.map(reqwest::header::HeaderValue::as_bytes).collect()
     }
 }
 

@@ -28,6 +28,7 @@ fn run_all(quick: bool) -> Outcome {
     };
     run_command("format", &mut cargo(&["fmt", "--all", "--check"]))?;
     suite::bring()?;
+    suite::bring_signer()?;
     install::console()?;
     let console = root().join("console");
     for script in ["types", "lint", "format:check", "test"] {

@@ -121,6 +121,24 @@ pub(crate) struct NewSigningKey {
     secret: Option<String>,
 }
 
+/// Whether a secret is none: a public key where a secret is expected would be taken as one, and nothing signed would ever fit.
+fn no_key(secret: &str) -> Result<(), ApiError> {
+    let help = match secret {
+        pem if pem.starts_with("-----BEGIN") && pem.contains("PRIVATE KEY") => {
+            "A private key stays with the consumer; give the public one, as `public_key` (`--public-key FILE`)."
+        }
+        key if key.starts_with("-----BEGIN") || key.starts_with('{') => {
+            "Give it as `public_key` (`--public-key FILE`)."
+        }
+        _ => return Ok(()),
+    };
+    Err(ApiError::new(
+        400,
+        "This is a key, and no secret that both have",
+        help,
+    ))
+}
+
 /// Notes a key that a consumer signs requests with: a public one, or a secret.
 #[utoipa::path(post, path = "/api/consumers/{consumer}/signing-keys", params(("consumer" = String, Path)), request_body = NewSigningKey, responses((status = 201, body = SigningKeyView), (status = 404), (status = 409)))]
 pub(crate) async fn create_signing_key(
@@ -147,6 +165,7 @@ pub(crate) async fn create_signing_key(
         }
         (None, Some(secret)) => {
             let secret = secret.trim();
+            no_key(secret)?;
             if !(32..=1000).contains(&secret.len()) {
                 let help = "Draw it: nobody has to remember it.";
                 return Err(ApiError::new(

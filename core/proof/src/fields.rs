@@ -1,4 +1,4 @@
-//! As much of structured fields (RFC 9651) as signatures need: dictionaries of inner lists with parameters, and of byte sequences.
+//! Structured fields (RFC 9651): dictionaries, lists and items, read within bounds and written so that nothing is left to choose.
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
@@ -8,6 +8,12 @@ use base64::engine::general_purpose::STANDARD;
 pub(crate) enum Item {
     Text(String),
     Number(i64),
+    /// Thousandths.
+    Decimal(i64),
+    /// Seconds since 1970.
+    Date(i64),
+    /// Text of any characters.
+    Display(String),
     Truth(bool),
     Token(String),
     Bytes(Vec<u8>),
@@ -46,24 +52,105 @@ pub(crate) fn dictionary(text: &str) -> Result<Vec<(String, Member)>, String> {
             return Err(format!("“{name}” stands twice, or there are too many"));
         }
         all.push((name, member));
-        reader.space();
-        if reader.rest.is_empty() {
-            break;
-        }
-        if !reader.takes(',') {
-            return Err("a comma is missing".to_owned());
-        }
-        reader.space();
-        if reader.rest.is_empty() {
-            return Err("nothing stands behind the last comma".to_owned());
-        }
+        reader.comma()?;
     }
     Ok(all)
+}
+
+/// A list (RFC 9651 §4.2.1).
+fn list(text: &str) -> Result<Vec<Member>, String> {
+    let mut reader = Reader { rest: text.trim() };
+    let mut all = Vec::new();
+    while !reader.rest.is_empty() {
+        if all.len() >= MOST {
+            return Err("the list is too long".to_owned());
+        }
+        all.push(reader.member()?);
+        reader.comma()?;
+    }
+    Ok(all)
+}
+
+/// What a structured field is made of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Kind {
+    Dictionary,
+    List,
+    Item,
+}
+
+impl Kind {
+    /// That of a field, where the registry of field names has one for it (RFC 9651 §3, HTTP Field Name Registry).
+    pub(crate) fn of(field: &str) -> Option<Self> {
+        Some(match field {
+            "accept-signature"
+            | "cdn-cache-control"
+            | "content-digest"
+            | "priority"
+            | "repr-digest"
+            | "signature"
+            | "signature-input"
+            | "use-as-dictionary"
+            | "want-content-digest"
+            | "want-repr-digest" => Self::Dictionary,
+            "accept-ch"
+            | "cache-group-invalidation"
+            | "cache-groups"
+            | "cache-status"
+            | "client-cert-chain"
+            | "proxy-status"
+            | "ratelimit"
+            | "ratelimit-policy" => Self::List,
+            "available-dictionary"
+            | "capsule-protocol"
+            | "client-cert"
+            | "deprecation"
+            | "dictionary-id"
+            | "idempotency-key"
+            | "incremental" => Self::Item,
+            _ => return None,
+        })
+    }
+}
+
+/// A structured field as it is written when nothing is left to choose.
+pub(crate) fn normal(kind: Kind, text: &str) -> Result<String, String> {
+    let all: Vec<String> = match kind {
+        Kind::Dictionary => dictionary(text)?
+            .iter()
+            .map(|(name, member)| match member {
+                Member::Item(Item::Truth(true), params) => name.clone() + &written_params(params),
+                member => format!("{name}={}", written_member(member)),
+            })
+            .collect(),
+        Kind::List => list(text)?.iter().map(written_member).collect(),
+        Kind::Item => match list(text)?.as_slice() {
+            [only @ Member::Item(..)] => vec![written_member(only)],
+            _ => return Err("it is no single item".to_owned()),
+        },
+    };
+    Ok(all.join(", "))
 }
 
 impl Reader<'_> {
     fn space(&mut self) {
         self.rest = self.rest.trim_start_matches([' ', '\t']);
+    }
+
+    /// What stands between two members, or the end.
+    fn comma(&mut self) -> Result<(), String> {
+        self.space();
+        if self.rest.is_empty() {
+            return Ok(());
+        }
+        if !self.takes(',') {
+            return Err("a comma is missing".to_owned());
+        }
+        self.space();
+        match self.rest.is_empty() {
+            true => Err("nothing stands behind the last comma".to_owned()),
+            false => Ok(()),
+        }
     }
 
     fn takes(&mut self, c: char) -> bool {
@@ -144,21 +231,75 @@ impl Reader<'_> {
                     _ => Err("a truth value is ?0 or ?1".to_owned()),
                 }
             }
-            '-' | '0'..='9' => {
-                let sign = if self.takes('-') { -1 } else { 1 };
-                let digits = self.while_is(|c| c.is_ascii_digit());
-                let number = (1..=15)
-                    .contains(&digits.len())
-                    .then(|| digits.parse::<i64>().ok());
-                let number = number.flatten().ok_or("a number has 1 to 15 digits")?;
-                Ok(Item::Number(sign * number))
+            '-' | '0'..='9' => self.number(),
+            '@' => {
+                self.takes('@');
+                match self.number()? {
+                    Item::Number(at) => Ok(Item::Date(at)),
+                    _ => Err("a date is a whole number of seconds".to_owned()),
+                }
             }
+            '%' => self.display(),
             c if c.is_ascii_alphabetic() || c == '*' => {
                 let fits = |c: char| c.is_ascii_alphanumeric() || "!#$%&'*+-.^_`|~:/".contains(c);
                 Ok(Item::Token(self.while_is(fits)))
             }
             _ => Err(format!("“{first}” begins no value")),
         }
+    }
+
+    /// A number, or one with a fraction of at most three digits (RFC 9651 §4.2.4).
+    fn number(&mut self) -> Result<Item, String> {
+        let sign = if self.takes('-') { -1 } else { 1 };
+        let digits = self.while_is(|c| c.is_ascii_digit());
+        let whole = || digits.parse::<i64>().ok();
+        if !self.rest.starts_with('.') {
+            let number = (1..=15).contains(&digits.len()).then(whole).flatten();
+            return Ok(Item::Number(
+                sign * number.ok_or("a number has 1 to 15 digits")?,
+            ));
+        }
+        self.takes('.');
+        let fraction = self.while_is(|c| c.is_ascii_digit());
+        let fits = (1..=12).contains(&digits.len()) && (1..=3).contains(&fraction.len());
+        let number =
+            fits.then(|| Some(whole()? * 1000 + format!("{fraction:0<3}").parse::<i64>().ok()?));
+        let number = number.flatten();
+        let number =
+            number.ok_or("a number has 1 to 12 digits before its point, and 1 to 3 behind")?;
+        Ok(Item::Decimal(sign * number))
+    }
+
+    /// Text of any characters (RFC 9651 §4.2.10).
+    fn display(&mut self) -> Result<Item, String> {
+        self.takes('%');
+        if !self.takes('"') {
+            return Err("a display text begins with %\"".to_owned());
+        }
+        let end = self.rest.find('"').ok_or("a display text is not closed")?;
+        let (text, rest) = self.rest.split_at(end);
+        self.rest = &rest[1..];
+        let mut bytes = Vec::new();
+        let mut all = text.bytes();
+        let hex = |b: Option<u8>| match b? {
+            b @ b'0'..=b'9' => Some(b - b'0'),
+            b @ b'a'..=b'f' => Some(b - b'a' + 10),
+            _ => None,
+        };
+        while let Some(byte) = all.next() {
+            bytes.push(match byte {
+                b'%' => match (hex(all.next()), hex(all.next())) {
+                    (Some(high), Some(low)) => high * 16 + low,
+                    _ => return Err("a display text has an escape that is none".to_owned()),
+                },
+                b' '..=b'~' => byte,
+                _ => return Err("a display text has a character that it cannot have".to_owned()),
+            });
+        }
+        let text = String::from_utf8(bytes);
+        Ok(Item::Display(
+            text.map_err(|_| "a display text is no UTF-8")?,
+        ))
     }
 
     fn text(&mut self) -> Result<String, String> {
@@ -196,6 +337,27 @@ pub(crate) fn written(item: &Item) -> String {
     match item {
         Item::Text(text) => format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\"")),
         Item::Number(number) => number.to_string(),
+        Item::Decimal(thousandths) => {
+            let (sign, amount) = match *thousandths {
+                below @ ..0 => ("-", -below),
+                amount => ("", amount),
+            };
+            let fraction = format!("{:03}", amount % 1000);
+            let fraction = match fraction.trim_end_matches('0') {
+                "" => "0",
+                some => some,
+            };
+            format!("{sign}{}.{fraction}", amount / 1000)
+        }
+        Item::Date(at) => format!("@{at}"),
+        Item::Display(text) => {
+            let one = |b: u8| match b {
+                b'%' | b'"' | 0..=0x1f | 0x7f.. => format!("%{b:02x}"),
+                b => char::from(b).to_string(),
+            };
+            let text: String = text.bytes().map(one).collect();
+            format!("%\"{text}\"")
+        }
         Item::Truth(truth) => format!("?{}", u8::from(*truth)),
         Item::Token(token) => token.clone(),
         Item::Bytes(bytes) => format!(":{}:", STANDARD.encode(bytes)),
@@ -209,6 +371,18 @@ pub(crate) fn written_params(params: &Params) -> String {
         value => format!(";{name}={}", written(value)),
     };
     params.iter().map(one).collect()
+}
+
+/// A member as it is written (RFC 9651 §4.1.1, §4.1.3).
+pub(crate) fn written_member(member: &Member) -> String {
+    match member {
+        Member::Item(item, params) => written(item) + &written_params(params),
+        Member::List(items, params) => {
+            let one = |(item, params): &(Item, Params)| written(item) + &written_params(params);
+            let all: Vec<String> = items.iter().map(one).collect();
+            format!("({}){}", all.join(" "), written_params(params))
+        }
+    }
 }
 
 #[cfg(test)]
@@ -257,10 +431,50 @@ mod tests {
         assert_eq!(dictionary("").unwrap(), vec![]);
     }
 
+    #[test]
+    fn structured_fields_are_written_so_that_nothing_is_left_to_choose() {
+        for (kind, text, wanted) in [
+            (
+                Kind::Dictionary,
+                "a=1,  b=2;x=1;y=2,   c=(a   b   c), d, e=?1;f",
+                "a=1, b=2;x=1;y=2, c=(a b c), d, e;f",
+            ),
+            (
+                Kind::List,
+                " \"a\" ,tok;q=0.500, 1.0 ,-0.125;x=?0 ,007",
+                "\"a\", tok;q=0.5, 1.0, -0.125;x=?0, 7",
+            ),
+            (Kind::Item, "@1688169600", "@1688169600"),
+            (Kind::Item, "%\"f%c3%bc%25\"; a = 1", ""),
+            (
+                Kind::Item,
+                "%\"f%c3%bc%25%22 x\";a",
+                "%\"f%c3%bc%25%22 x\";a",
+            ),
+            (Kind::Item, ":AQI:;a", ""),
+            (Kind::Item, "1, 2", ""),
+            (Kind::Item, "(1)", ""),
+            (Kind::Item, "@1.5", ""),
+            (Kind::Item, "1.2345", ""),
+            (Kind::Item, "1.", ""),
+            (Kind::Item, "%\"%C3%BC\"", ""),
+            (Kind::Item, "%\"%ff\"", ""),
+            (Kind::List, "1,", ""),
+        ] {
+            assert_eq!(normal(kind, text).unwrap_or_default(), wanted, "{text}");
+        }
+    }
+
     proptest! {
         #[test]
-        fn any_text_is_read_without_a_panic(text in "[a-z0-9=;:?\"()\\\\ ,*\u{e9}-]{0,200}") {
+        fn any_text_is_read_without_a_panic(text in "[a-z0-9=;:?.@%\"()\\\\ ,*\u{e9}-]{0,200}") {
             let _ = dictionary(&text);
+            for kind in [Kind::Dictionary, Kind::List, Kind::Item] {
+                // What is written once is written the same again.
+                if let Ok(once) = normal(kind, &text) {
+                    prop_assert_eq!(normal(kind, &once), Ok(once));
+                }
+            }
         }
     }
 }

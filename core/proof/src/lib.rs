@@ -6,6 +6,7 @@
 #![warn(missing_docs)]
 
 mod alg;
+mod component;
 mod digest;
 mod dpop;
 mod fields;
@@ -16,12 +17,13 @@ mod sign;
 mod signature;
 
 pub use alg::{Algorithm, NoKey, PublicKey};
+pub use component::Message;
 pub use digest::{digest_of, is_digest_of};
 pub use dpop::{Possession, Shown, possession};
 pub use jwk::{Jwk, KeySet};
 pub use jwt::{Expected, NotGood, Token};
 pub use sign::{Saying, Signer};
-pub use signature::{Message, Signed, SignedBy, SigningKey};
+pub use signature::{Signed, SignedBy, SigningKey};
 
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;

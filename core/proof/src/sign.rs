@@ -7,9 +7,10 @@ use ring::signature::{
     RSA_PKCS1_SHA256, RSA_PSS_SHA512, RsaKeyPair,
 };
 
+use crate::component::Message;
 use crate::fields::{Item, Params, written, written_params};
 use crate::pem;
-use crate::signature::{Message, Signed, SignedBy};
+use crate::signature::{Signed, SignedBy};
 
 /// What a client signs with.
 pub struct Signer {

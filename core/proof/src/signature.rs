@@ -7,7 +7,8 @@ use ring::signature::{
 };
 
 use crate::alg::PublicKey;
-use crate::fields::{Item, Member, Params, dictionary, written, written_params};
+use crate::component::{Component, Message};
+use crate::fields::{Item, Member, Params, dictionary, written_params};
 
 /// Signatures of one request, and components of each, that are looked at.
 const MOST_SIGNATURES: usize = 8;
@@ -128,29 +129,6 @@ impl SigningKey {
     }
 }
 
-/// A request, as its components are taken from it.
-pub trait Message {
-    /// The method.
-    fn method(&self) -> &str;
-    /// `http` or `https`.
-    fn scheme(&self) -> &str;
-    /// Host and port, as they were asked for.
-    fn authority(&self) -> &str;
-    /// The path, as it was written.
-    fn path(&self) -> &str;
-    /// The query without its `?`, where there is one.
-    fn query(&self) -> Option<&str>;
-    /// All values of a field, in order; `None` where one of them is no text.
-    fn field(&self, name: &str) -> Option<Vec<&str>>;
-}
-
-/// A component that is signed.
-#[derive(Clone, Debug)]
-struct Component {
-    name: String,
-    params: Params,
-}
-
 /// One signature of a request. Nothing of it is true before it is verified.
 #[derive(Clone, Debug)]
 pub struct Signed {
@@ -265,7 +243,7 @@ impl Signed {
     pub fn base(&self, message: &dyn Message) -> Result<String, String> {
         let mut base = String::new();
         for component in &self.components {
-            let value = value(component, message)?;
+            let value = component.value(message)?;
             // A line feed would be a component of its own.
             if value.contains(['\n', '\r']) {
                 return Err(format!("“{}” has a line feed", component.name));
@@ -292,95 +270,5 @@ impl Signed {
     /// Whether it is that of a key, by an algorithm.
     pub fn is_of(&self, key: &SigningKey, by: SignedBy, base: &str) -> bool {
         key.verifies(by, base.as_bytes(), &self.signature)
-    }
-}
-
-impl Component {
-    fn written(&self) -> String {
-        written(&Item::Text(self.name.clone())) + &written_params(&self.params)
-    }
-}
-
-/// The value of a component (§2.1, §2.2).
-fn value(component: &Component, message: &dyn Message) -> Result<String, String> {
-    let name = component.name.as_str();
-    if name == "@query-param" {
-        return query_param(component, message);
-    }
-    if let Some((param, _)) = component.params.first() {
-        return Err(format!("“{name}” with “{param}” is not known here"));
-    }
-    let query = || {
-        message
-            .query()
-            .map_or_else(String::new, |q| format!("?{q}"))
-    };
-    let path = || match message.path() {
-        "" => "/",
-        path => path,
-    };
-    Ok(match name {
-        "@method" => message.method().to_owned(),
-        "@scheme" => message.scheme().to_owned(),
-        "@authority" => authority(message),
-        "@path" => path().to_owned(),
-        // An empty query is a question mark alone (§2.2.7).
-        "@query" => format!("?{}", message.query().unwrap_or_default()),
-        "@request-target" => format!("{}{}", path(), query()),
-        "@target-uri" => {
-            let (scheme, authority) = (message.scheme(), authority(message));
-            format!("{scheme}://{authority}{}{}", path(), query())
-        }
-        derived if derived.starts_with('@') => {
-            return Err(format!("“{derived}” is not known here"));
-        }
-        field => {
-            if field.bytes().any(|b| b.is_ascii_uppercase()) {
-                return Err(format!("“{field}” is not in lower case (RFC 9421 §2.1)"));
-            }
-            let values = message.field(field);
-            let values = values.ok_or_else(|| format!("the field “{field}” is no text"))?;
-            if values.is_empty() {
-                return Err(format!("the field “{field}” is signed, and not there"));
-            }
-            let trimmed: Vec<&str> = values.iter().map(|v| v.trim()).collect();
-            trimmed.join(", ")
-        }
-    })
-}
-
-/// Host and port in lower case, without the port that a scheme has by itself (§2.2.3).
-fn authority(message: &dyn Message) -> String {
-    let authority = message.authority().to_ascii_lowercase();
-    let usual = match message.scheme() {
-        "https" => ":443",
-        _ => ":80",
-    };
-    authority
-        .strip_suffix(usual)
-        .map_or(authority.clone(), str::to_owned)
-}
-
-/// One parameter of the query (§2.2.8).
-fn query_param(component: &Component, message: &dyn Message) -> Result<String, String> {
-    let [(key, Item::Text(wanted))] = component.params.as_slice() else {
-        return Err("“@query-param” says which, and nothing else".to_owned());
-    };
-    if key != "name" {
-        return Err("“@query-param” says which by `name`".to_owned());
-    }
-    let pairs = message.query().unwrap_or_default().split('&');
-    let mut values = pairs.filter_map(|pair| {
-        let (name, value) = pair.split_once('=').unwrap_or((pair, ""));
-        (name == wanted).then_some(value)
-    });
-    match (values.next(), values.next()) {
-        (Some(value), None) => Ok(value.to_owned()),
-        (None, _) => Err(format!(
-            "the query parameter “{wanted}” is signed, and not there"
-        )),
-        _ => Err(format!(
-            "the query parameter “{wanted}” stands several times"
-        )),
     }
 }

@@ -37,14 +37,9 @@ impl Message for Request {
     fn query(&self) -> Option<&str> {
         self.query
     }
-    fn field(&self, name: &str) -> Option<Vec<&str>> {
-        Some(
-            self.fields
-                .iter()
-                .filter(|(n, _)| *n == name)
-                .map(|(_, v)| *v)
-                .collect(),
-        )
+    fn field(&self, name: &str) -> Vec<&[u8]> {
+        let own = self.fields.iter().filter(|(n, _)| *n == name);
+        own.map(|(_, v)| v.as_bytes()).collect()
     }
 }
 
@@ -91,6 +86,7 @@ fn the_examples_of_the_rfc_are_verified() {
         (signed.created, signed.expires, signed.keyid.as_str()),
         (Some(1618884473), None, "test-key-ed25519")
     );
+    rsa_examples();
     // B.2.5, with the secret of B.1.5.
     let input = r#"sig-b25=("date" "@authority" "content-type");created=1618884473;keyid="test-shared-secret""#;
     let signature = "sig-b25=:pxcQw6G3AjtMBQjwo8XzkZf/bws5LelbaMk5rGIGtE8=:";
@@ -105,6 +101,41 @@ fn the_examples_of_the_rfc_are_verified() {
     assert_eq!(is_digest_of(DIGEST, b"{\"hello\": \"world\"}"), Ok(()));
 }
 
+/// B.2.1 to B.2.3, with the key of B.1.2.
+fn rsa_examples() {
+    let key = SigningKey::Public(PublicKey::read(RSA_PSS).unwrap());
+    for (input, signature) in [
+        (
+            r#"sig-b21=();created=1618884473;keyid="test-key-rsa-pss";nonce="b3k2pp5k7z-50gnwp.yemd""#,
+            "sig-b21=:d2pmTvmbncD3xQm8E9ZV2828BjQWGgiwAaw5bAkgibUopemLJcWDy/lkbbHAve4cRAtx31Iq786U7it++wgGxbtRxf8Udx7zFZsckzXaJMkA7ChG52eSkFxykJeNqsrWH5S+oxNFlD4dzVuwe8DhTSja8xxbR/Z2cOGdCbzR72rgFWhzx2VjBqJzsPLMIQKhO4DGezXehhWwE56YCE+O6c0mKZsfxVrogUvA4HELjVKWmAvtl6UnCh8jYzuVG5WSb/QEVPnP5TmcAnLH1g+s++v6d4s8m0gCw1fV5/SITLq9mhho8K3+7EPYTU8IU1bLhdxO5Nyt8C8ssinQ98Xw9Q==:",
+        ),
+        (
+            r#"sig-b22=("@authority" "content-digest" "@query-param";name="Pet");created=1618884473;keyid="test-key-rsa-pss";tag="header-example""#,
+            "sig-b22=:LjbtqUbfmvjj5C5kr1Ugj4PmLYvx9wVjZvD9GsTT4F7GrcQEdJzgI9qHxICagShLRiLMlAJjtq6N4CDfKtjvuJyE5qH7KT8UCMkSowOB4+ECxCmT8rtAmj/0PIXxi0A0nxKyB09RNrCQibbUjsLS/2YyFYXEu4TRJQzRw1rLEuEfY17SARYhpTlaqwZVtR8NV7+4UKkjqpcAoFqWFQh62s7Cl+H2fjBSpqfZUJcsIk4N6wiKYd4je2U/lankenQ99PZfB4jY3I5rSV2DSBVkSFsURIjYErOs0tFTQosMTAoxk//0RoKUqiYY8Bh0aaUEb0rQl3/XaVe4bXTugEjHSw==:",
+        ),
+        (
+            r#"sig-b23=("date" "@method" "@path" "@query" "@authority" "content-type" "content-digest" "content-length");created=1618884473;keyid="test-key-rsa-pss""#,
+            "sig-b23=:bbN8oArOxYoyylQQUU6QYwrTuaxLwjAC9fbY2F6SVWvh0yBiMIRGOnMYwZ/5MR6fb0Kh1rIRASVxFkeGt683+qRpRRU5p2voTp768ZrCUb38K0fUxN0O0iC59DzYx8DFll5GmydPxSmme9v6ULbMFkl+V5B1TP/yPViV7KsLNmvKiLJH1pFkh/aYA2HXXZzNBXmIkoQoLd7YfW91kE9o/CCoC1xMy7JA1ipwvKvfrs65ldmlu9bpG6A9BmzhuzF8Eim5f8ui9eH8LZH896+QIF61ka39VBrohr9iyMUJpvRX2Zbhl5ZJzSRxpJyoEZAFL2FUo5fTIztsDZKEgM4cUA==:",
+        ),
+    ] {
+        let signed = &Signed::read(input, signature).unwrap()[0];
+        let base = signed.base(&example()).unwrap();
+        assert!(signed.is_of(&key, SignedBy::RsaPss, &base), "{input}");
+        assert!(!signed.is_of(&key, SignedBy::RsaV15, &base), "{input}");
+    }
+}
+
+const RSA_PSS: &str = "-----BEGIN PUBLIC KEY-----
+MIIBIjANBgkqhkiG9w0BAQEFAAOCAQ8AMIIBCgKCAQEAr4tmm3r20Wd/PbqvP1s2
++QEtvpuRaV8Yq40gjUR8y2Rjxa6dpG2GXHbPfvMs8ct+Lh1GH45x28Rw3Ry53mm+
+oAXjyQ86OnDkZ5N8lYbggD4O3w6M6pAvLkhk95AndTrifbIFPNU8PPMO7OyrFAHq
+gDsznjPFmTOtCEcN2Z1FpWgchwuYLPL+Wokqltd11nqqzi+bJ9cvSKADYdUAAN5W
+Utzdpiy6LbTgSxP7ociU4Tn0g5I6aDZJ7A8Lzo0KSyZYoA485mqcO0GVAdVw9lq4
+aOT9v6d+nb4bnNkQVklLQ3fVAvJm+xdDOp9LCNCN48V2pnDOkFV6+U9nV5oyc6XI
+2wIDAQAB
+-----END PUBLIC KEY-----
+";
+
 /// The line of a component.
 fn of(request: &Request, component: &str) -> Result<String, String> {
     let signed = Signed::read(&format!("s=({component});keyid=\"k\""), "s=:AA==:")?;
@@ -115,7 +146,13 @@ fn of(request: &Request, component: &str) -> Result<String, String> {
 /// The example, with fields of several values and of none.
 fn with_fields() -> Request {
     let mut request = example();
-    let more = [("x-a", " one "), ("x-a", "two, three"), ("x-empty", "")];
+    let more = [
+        ("x-a", " one "),
+        ("x-a", "two, three"),
+        ("x-empty", ""),
+        ("x-latin", "é"),
+        ("priority", "  u=2 ,   i=?1 "),
+    ];
     request.fields.extend(more);
     request
 }
@@ -141,6 +178,11 @@ fn every_component_of_a_request_is_what_the_rfc_says() {
         ),
         ("\"x-a\"", "\"x-a\": one, two, three"),
         ("\"x-empty\"", "\"x-empty\": "),
+        ("\"priority\";sf", "\"priority\";sf: u=2, i"),
+        ("\"priority\";key=\"u\"", "\"priority\";key=\"u\": 2"),
+        ("\"priority\";key=\"i\"", "\"priority\";key=\"i\": ?1"),
+        ("\"x-a\";bs", "\"x-a\";bs: :b25l:, :dHdvLCB0aHJlZQ==:"),
+        ("\"x-latin\";bs", "\"x-latin\";bs: :w6k=:"),
     ] {
         assert_eq!(of(&request, component).as_deref(), Ok(wanted));
     }
@@ -158,6 +200,47 @@ fn every_component_of_a_request_is_what_the_rfc_says() {
     assert_eq!(of(&bare, "\"@path\"").unwrap(), "\"@path\": /");
 }
 
+/// Examples of §2.1 and §2.2.8.
+#[test]
+fn the_examples_of_components_are_what_the_rfc_says() {
+    let request = Request {
+        query: Some(
+            "var=this%20is%20a%20big%0Amultiline%20value&bar=with+plus+whitespace&fa%C3%A7ade%22%3A%20=something&q=%7e~*",
+        ),
+        fields: vec![
+            ("example-dict", "  a=1,    b=2;x=1;y=2,   c=(a   b   c)"),
+            ("example-flag", "a=1, b=2;x=1;y=2, c=(a b c), d"),
+            ("example-header", "value, with, lots"),
+            ("example-header", "of, commas"),
+        ],
+        ..example()
+    };
+    for (component, wanted) in [
+        (
+            "\"@query-param\";name=\"var\"",
+            "this%20is%20a%20big%0Amultiline%20value",
+        ),
+        ("\"@query-param\";name=\"bar\"", "with%20plus%20whitespace"),
+        (
+            "\"@query-param\";name=\"fa%C3%A7ade%22%3A%20\"",
+            "something",
+        ),
+        ("\"@query-param\";name=\"q\"", "%7E%7E*"),
+        ("\"example-dict\";key=\"a\"", "1"),
+        ("\"example-flag\";key=\"d\"", "?1"),
+        ("\"example-dict\";key=\"b\"", "2;x=1;y=2"),
+        ("\"example-dict\";key=\"c\"", "(a b c)"),
+        ("\"example-header\"", "value, with, lots, of, commas"),
+        (
+            "\"example-header\";bs",
+            ":dmFsdWUsIHdpdGgsIGxvdHM=:, :b2YsIGNvbW1hcw==:",
+        ),
+    ] {
+        let line = format!("{component}: {wanted}");
+        assert_eq!(of(&request, component), Ok(line));
+    }
+}
+
 #[test]
 fn components_that_mean_nothing_here_are_refused() {
     let request = with_fields();
@@ -165,8 +248,18 @@ fn components_that_mean_nothing_here_are_refused() {
         ("\"@status\"", "not known here"),
         ("\"x-b\"", "not there"),
         ("\"X-A\"", "lower case"),
-        ("\"x-a\";sf", "“sf” is not known here"),
-        ("\"@method\";req", "“req” is not known here"),
+        ("\"x-a\";sf", "is not known, so that “sf” means nothing"),
+        ("\"content-type\";key=\"b\"", "is not well formed"),
+        ("\"priority\";key=\"b\"", "has no member “b”"),
+        ("\"priority\";key=b", "a “key” that is none"),
+        ("\"priority\";sf;bs", "not both"),
+        ("\"priority\";sf=?0", "a “sf” that is none"),
+        ("\"priority\";other", "“other” is not known here"),
+        ("\"x-a\";tr", "is a trailer"),
+        ("\"x-a\";req", "for signatures of responses"),
+        ("\"@method\";req", "for signatures of responses"),
+        ("\"@method\";sf", "“sf” is not known here"),
+        ("\"x-latin\"", "is no text"),
         ("\"@query-param\"", "says which"),
         ("\"@query-param\";name=\"no\"", "not there"),
         ("\"@method\" \"@method\"", "signed twice"),

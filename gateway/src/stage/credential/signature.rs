@@ -95,9 +95,9 @@ impl Message for Seen<'_> {
         self.parts.uri.query()
     }
 
-    fn field(&self, name: &str) -> Option<Vec<&str>> {
+    fn field(&self, name: &str) -> Vec<&[u8]> {
         let all = self.parts.headers.get_all(name).into_iter();
-        all.map(|v| v.to_str().ok()).collect()
+        all.map(http::HeaderValue::as_bytes).collect()
     }
 }
 
