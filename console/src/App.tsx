@@ -38,6 +38,7 @@ export const router = createBrowserRouter([
       { path: "usage", lazy: async () => ({ Component: (await import("./pages/Usage")).Usage }) },
       { path: "secrets", lazy: async () => ({ Component: (await import("./pages/Secrets")).Secrets }) },
       { path: "accounts", lazy: async () => ({ Component: (await import("./pages/Accounts")).Accounts }) },
+      { path: "own", lazy: async () => ({ Component: (await import("./pages/own/Own")).Own }) },
       { path: "audit", lazy: async () => ({ Component: (await import("./pages/Audit")).Audit }) },
       { path: "*", Component: NotFound },
     ],

@@ -1,9 +1,12 @@
 //! The set-up.
 
 use std::path::PathBuf;
+use std::sync::Arc;
+
+use crate::openid::OpenId;
 
 /// How the control plane is set up.
-#[derive(Clone, Debug)]
+#[derive(Clone)]
 pub struct AppConfig {
     /// The environment that this service serves.
     pub environment: String,
@@ -15,4 +18,6 @@ pub struct AppConfig {
     pub gateway: String,
     /// Whether viewers may not even try what is safe.
     pub viewers_do_not_try: bool,
+    /// The provider by which people sign in, where there is one.
+    pub openid: Option<Arc<OpenId>>,
 }

@@ -44,6 +44,7 @@ impl From<StoreError> for ApiError {
     fn from(e: StoreError) -> Self {
         match &e {
             StoreError::Taken(_) => Self::new(409, e.to_string(), "Choose another name."),
+            StoreError::Full(_) => Self::new(409, e.to_string(), "End some of them first."),
             StoreError::LastAdministrator(_) => Self::new(
                 409,
                 e.to_string(),

@@ -95,7 +95,7 @@ async fn connect(app: &App, first: Option<&FirstAccount>) -> Result<(), NoStart>
             let change = store.change(name).await?;
             let password = first.password.trim();
             change
-                .create_account(name, password, Role::Administrator)
+                .create_account(name, Some(password), Role::Administrator)
                 .await?;
             change.commit().await
         };

@@ -16,6 +16,7 @@ mod kept;
 mod listen;
 mod memory;
 mod observatory;
+mod openid;
 mod publication;
 mod target;
 mod trouble;
@@ -31,6 +32,7 @@ pub use app::App;
 pub use config::AppConfig;
 pub use error::ApiError;
 pub use jobs::{FirstAccount, JobError, start as start_jobs};
+pub use openid::{OpenId, OpenIdConfig};
 
 /// A request's body may have at most so many bytes.
 const MAX_BODY: usize = 32 << 20;

@@ -1,9 +1,9 @@
-//! Accounts of publishers.
+//! Accounts of publishers, their sessions, and the tokens of their machines.
 
 use reqwest::Method;
 use serde_json::json;
 
-use crate::cli::AccountCommand;
+use crate::cli::{AccountCommand, SessionCommand, TokenCommand};
 use crate::client::{Client, segment};
 use crate::error::CliError;
 use crate::input::{read_input, read_two};
@@ -31,8 +31,11 @@ pub(crate) async fn account(
                 )
             });
         }
-        AccountCommand::Create { name, role } => {
-            let password = read_input("password")?;
+        AccountCommand::Create { name, role, openid } => {
+            let password = match openid {
+                true => None,
+                false => Some(read_input("password")?),
+            };
             let made = client
                 .send(
                     Method::POST,
@@ -59,11 +62,22 @@ pub(crate) async fn account(
                 "the password is changed; sign in again".into()
             });
         }
+        AccountCommand::SignOut { name, tokens } => {
+            let path = format!("/api/accounts/{}/sessions?tokens={tokens}", segment(&name));
+            let ended = client.send(Method::DELETE, &path, None).await?;
+            show.value(&ended, |v| {
+                let tokens = match number(v, "tokens") {
+                    0 => String::new(),
+                    n => format!(" and {n} tokens"),
+                };
+                format!("ended {} sessions{tokens} of {name}", number(v, "sessions"))
+            });
+        }
         AccountCommand::End { name } => {
             let path = format!("/api/accounts/{}", segment(&name));
             client.send(Method::DELETE, &path, None).await?;
             show.value(&json!({ "name": name }), |_| {
-                format!("{name} is no account any more, and its sessions are over")
+                format!("{name} is no account any more; its sessions and tokens are over")
             });
         }
     }
@@ -91,7 +105,121 @@ async fn change(
         } else {
             ""
         };
-        format!("{} is a {}{ended}", text(v, "name"), text(v, "role"))
+        format!("{} is {}{ended}", text(v, "name"), a_role(text(v, "role")))
     });
     Ok(())
+}
+
+fn a_role(role: &str) -> String {
+    match role {
+        "administrator" => "an administrator".to_owned(),
+        other => format!("a {other}"),
+    }
+}
+
+pub(crate) async fn token(
+    command: TokenCommand,
+    client: &Client,
+    show: &Show,
+) -> Result<bool, CliError> {
+    match command {
+        TokenCommand::List => {
+            let all = client.get("/api/tokens").await?;
+            show.value(&all, |v| {
+                let head = [
+                    "number",
+                    "token",
+                    "what for",
+                    "account",
+                    "role",
+                    "ends (utc)",
+                    "last used (utc)",
+                ];
+                table(&head, rows(v).map(token_row))
+            });
+        }
+        TokenCommand::Create { label, role, days } => {
+            let body = json!({ "label": label, "role": role, "days": days });
+            let made = client.send(Method::POST, "/api/tokens", Some(body)).await?;
+            show.value(&made, |v| {
+                format!(
+                    "{}\nmay do what {} may, until {} (utc); it is shown this once",
+                    text(v, "token"),
+                    a_role(text(v, "role")),
+                    time(number(v, "ends_at"))
+                )
+            });
+        }
+        TokenCommand::End { id } => {
+            let path = format!("/api/tokens/{id}");
+            client.send(Method::DELETE, &path, None).await?;
+            show.value(&json!({ "id": id }), |_| {
+                format!("token {id} is good for nothing any more")
+            });
+        }
+    }
+    Ok(true)
+}
+
+fn token_row(token: &serde_json::Value) -> Vec<String> {
+    let ends = number(token, "ends_at");
+    let over = chrono::Utc::now().timestamp_millis() > ends;
+    vec![
+        number(token, "id").to_string(),
+        format!("{}…", text(token, "prefix")),
+        text(token, "label").into(),
+        text(token, "account").into(),
+        text(token, "role").into(),
+        match over {
+            true => format!("ended {}", time(ends)),
+            false => time(ends),
+        },
+        match number(token, "last_used_at") {
+            0 => "never".into(),
+            at => time(at),
+        },
+    ]
+}
+
+pub(crate) async fn session(
+    command: SessionCommand,
+    client: &Client,
+    show: &Show,
+) -> Result<bool, CliError> {
+    match command {
+        SessionCommand::List => {
+            let all = client.get("/api/sessions").await?;
+            show.value(&all, |v| {
+                table(
+                    &["number", "what for", "since (utc)", "ends (utc)", ""],
+                    rows(v).map(|s| {
+                        let own = s["own"].as_bool() == Some(true);
+                        vec![
+                            number(s, "id").to_string(),
+                            text(s, "label").into(),
+                            time(number(s, "created_at")),
+                            time(number(s, "ends_at")),
+                            if own {
+                                "this one".into()
+                            } else {
+                                String::new()
+                            },
+                        ]
+                    }),
+                )
+            });
+        }
+        SessionCommand::End { id: Some(id), .. } => {
+            let path = format!("/api/sessions/{id}");
+            client.send(Method::DELETE, &path, None).await?;
+            show.value(&json!({ "id": id }), |_| format!("session {id} is over"));
+        }
+        SessionCommand::End { id: None, .. } => {
+            client.send(Method::DELETE, "/api/sessions", None).await?;
+            show.value(&json!({ "all": true }), |_| {
+                "all sessions are over; sign in again".into()
+            });
+        }
+    }
+    Ok(true)
 }

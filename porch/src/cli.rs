@@ -1,5 +1,6 @@
 //! Commands and options: declared once; help, completion and man pages come from here.
 
+mod accounts;
 mod callers;
 mod calling;
 mod definitions;
@@ -8,6 +9,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 
+pub(crate) use self::accounts::{AccountCommand, SessionCommand, TokenCommand};
 pub(crate) use self::callers::{
     AgreementCommand, ConsumerChangeArgs, ConsumerCommand, KeyChangeArgs, KeyCommand, Opening,
     QuotaCommand,
@@ -131,6 +133,12 @@ pub(crate) enum Command {
     /// List, make, change and end accounts.
     #[command(subcommand)]
     Account(AccountCommand),
+    /// List, make and end tokens with which machines act in one's own name.
+    #[command(subcommand)]
+    Token(TokenCommand),
+    /// List and end one's own sessions.
+    #[command(subcommand)]
+    Session(SessionCommand),
     /// Show who changed what.
     Audit,
     /// Sign in and keep the session.
@@ -316,38 +324,6 @@ pub(crate) struct PurgeArgs {
     /// All of them.
     #[arg(long, conflicts_with_all = ["facade", "operation", "path", "tag"])]
     pub(crate) all: bool,
-}
-
-#[derive(Subcommand)]
-pub(crate) enum AccountCommand {
-    /// List accounts.
-    List,
-    /// Make an account; its password is read from standard input.
-    Create {
-        /// Its name.
-        name: String,
-        /// viewer, publisher or administrator.
-        #[arg(long, default_value = "publisher")]
-        role: String,
-    },
-    /// Change an account's role, or its password, which is read from standard input; a new password ends its sessions.
-    Change {
-        /// Its name.
-        name: String,
-        /// viewer, publisher or administrator.
-        #[arg(long, required_unless_present = "password")]
-        role: Option<String>,
-        /// Read a new password.
-        #[arg(long)]
-        password: bool,
-    },
-    /// Change one's own password: the old one and the new one are read from standard input, a line each. One's sessions end.
-    Password,
-    /// End an account and its sessions.
-    End {
-        /// Its name.
-        name: String,
-    },
 }
 
 #[cfg(test)]

@@ -41,6 +41,7 @@ pub(crate) struct FileConfig {
     pub(crate) body_memory: Option<usize>,
     pub(crate) cache_memory: Option<usize>,
     pub(crate) viewers_do_not_try: Option<bool>,
+    pub(crate) openid: Option<PathBuf>,
 }
 
 pub(crate) fn read(path: Option<&Path>) -> Result<FileConfig, CliError> {

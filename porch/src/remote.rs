@@ -52,6 +52,8 @@ pub(crate) async fn dispatch(
         Command::Backtest(args) => backtest::backtest(&args, client, show).await,
         Command::Secret(c) => objects::secret(c, client, show).await,
         Command::Account(c) => accounts::account(c, client, show).await,
+        Command::Token(c) => accounts::token(c, client, show).await,
+        Command::Session(c) => accounts::session(c, client, show).await,
         Command::Login { name } => login(&name, client, show).await,
         Command::Logout => {
             let ended = client.send(Method::DELETE, "/api/session", None).await;

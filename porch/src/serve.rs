@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use clap::Args;
-use porch_control::{App, AppConfig, FirstAccount};
+use porch_control::{App, AppConfig, FirstAccount, OpenId};
 use porch_gateway::{
     Bound, Certificates, GatewayConfig, Proxies, SecureConfig, Shared, StartError, Trials, Written,
 };
@@ -100,6 +100,9 @@ pub(crate) struct ServeOptions {
     /// Whether only publishers may make trial runs; viewers may try what is safe unless given.
     #[arg(long, env = "ELM_PORCH_VIEWERS_DO_NOT_TRY")]
     viewers_do_not_try: bool,
+    /// A TOML file that says by which OpenID provider people may sign in to the console besides.
+    #[arg(long, env = "ELM_PORCH_OPENID", value_name = "FILE")]
+    openid: Option<PathBuf>,
     /// Name of the first administrator, made when there is no account yet; the password is taken from
     /// ELM_PORCH_FIRST_PASSWORD.
     #[arg(long, env = "ELM_PORCH_FIRST_ACCOUNT", value_name = "NAME")]
@@ -124,6 +127,7 @@ struct Settings {
     secure: Option<SecureConfig>,
     proxies: Proxies,
     counts: Counts,
+    openid: Option<OpenId>,
 }
 
 impl Settings {
@@ -174,6 +178,7 @@ impl Settings {
             cache_memory: options.cache_memory.or(file.cache_memory).unwrap_or(64) << 20,
             viewers_do_not_try: options.viewers_do_not_try
                 || file.viewers_do_not_try.unwrap_or(false),
+            openid: openid(options.openid.or(file.openid).as_deref())?,
             counts: counts(options.counts, file.counts.as_deref())?,
             proxies: proxies(
                 options.trusted_proxies.or(file.trusted_proxies),
@@ -190,6 +195,13 @@ impl Settings {
             )?,
         })
     }
+}
+
+/// The provider by which people may sign in.
+fn openid(file: Option<&Path>) -> Result<Option<OpenId>, CliError> {
+    let parse = |text: &str| toml::from_str(text).map_err(|e| e.to_string());
+    let read = file.map(|file| OpenId::read(file, parse)).transpose();
+    read.map_err(|e| CliError::new(format!("openid: {e}")).usage())
 }
 
 /// Where limits are counted: as the option says it, or the file.
@@ -333,6 +345,7 @@ async fn serve(settings: Settings) -> Result<bool, CliError> {
             _ => format!("http://{}", bound.address),
         },
         viewers_do_not_try: settings.viewers_do_not_try,
+        openid: settings.openid.map(std::sync::Arc::new),
     };
     let app = App::new(config, shared.clone(), trials, settings.seal);
     porch_control::start_jobs(app.clone(), shared.clone(), records, settings.first)

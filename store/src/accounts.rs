@@ -4,7 +4,7 @@ use argon2::Argon2;
 use argon2::password_hash::{PasswordHasher, PasswordVerifier};
 use sea_orm::{
     ActiveModelTrait, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder,
-    QuerySelect, Set, TransactionTrait,
+    QuerySelect, Set,
 };
 
 use crate::entity::{account, session};
@@ -42,16 +42,15 @@ impl Role {
     }
 }
 
+/// A hash that no password has, to be compared with where there is none: that takes as long.
+const NOBODY: &str = "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
+
 /// The argon2id hash of a password; takes some ten milliseconds of a core.
 pub fn hash_password(password: &str) -> Option<String> {
     Argon2::default()
         .hash_password(password.as_bytes())
         .ok()
         .map(|h| h.to_string())
-}
-
-fn hash_token(token: &str) -> String {
-    blake3::hash(token.as_bytes()).to_hex().to_string()
 }
 
 impl Store {
@@ -83,7 +82,10 @@ impl Store {
             .filter(account::Column::Name.eq(name))
             .one(&self.db)
             .await?;
-        let hash = found.as_ref().map_or_else(|| "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA".to_owned(), |a| a.password_hash.clone());
+        let hash = match &found {
+            Some(account) if !account.password_hash.is_empty() => account.password_hash.clone(),
+            _ => NOBODY.to_owned(),
+        };
         let password = password.to_owned();
         let fits = tokio::task::spawn_blocking(move || {
             Argon2::default()
@@ -94,92 +96,27 @@ impl Store {
         .unwrap_or(false);
         Ok(found.filter(|_| fits))
     }
-
-    /// Keeps a session for an account as it was when its password was checked: one whose password has changed since, or that
-    /// has ended, gets none.
-    ///
-    /// # Errors
-    /// When the account is another now, or the database fails.
-    pub async fn create_session(
-        &self,
-        token: &str,
-        account: &account::Model,
-        label: &str,
-        lasts_ms: i64,
-    ) -> Result<()> {
-        let now = now_ms();
-        let transaction = self.db.begin().await?;
-        let same = account::Entity::find_by_id(account.id)
-            .filter(account::Column::PasswordHash.eq(&*account.password_hash))
-            .lock_shared()
-            .one(&transaction)
-            .await?;
-        if same.is_none() {
-            return Err(StoreError::Stale(format!("the account {}", account.name)));
-        }
-        let model = session::ActiveModel {
-            token_hash: Set(hash_token(token)),
-            account_id: Set(account.id),
-            label: Set(label.into()),
-            created_at: Set(now),
-            expires_at: Set(now + lasts_ms),
-        };
-        session::Entity::insert(model)
-            .exec_without_returning(&transaction)
-            .await?;
-        session::Entity::delete_many()
-            .filter(session::Column::ExpiresAt.lt(now))
-            .exec(&transaction)
-            .await?;
-        Ok(transaction.commit().await?)
-    }
-
-    /// The account of a session that is still good.
-    ///
-    /// # Errors
-    /// When the database does.
-    pub async fn session(&self, token: &str) -> Result<Option<account::Model>> {
-        let Some(found) = session::Entity::find_by_id(hash_token(token))
-            .one(&self.db)
-            .await?
-        else {
-            return Ok(None);
-        };
-        if found.expires_at < now_ms() {
-            return Ok(None);
-        }
-        Ok(account::Entity::find_by_id(found.account_id)
-            .one(&self.db)
-            .await?)
-    }
-
-    /// Ends a session.
-    ///
-    /// # Errors
-    /// When the database does.
-    pub async fn end_session(&self, token: &str) -> Result<()> {
-        session::Entity::delete_by_id(hash_token(token))
-            .exec(&self.db)
-            .await?;
-        Ok(())
-    }
 }
 
 impl Change {
-    /// Makes an account.
+    /// Makes an account; without a password, one that signs in by OpenID alone.
     ///
     /// # Errors
     /// When the name is taken.
     pub async fn create_account(
         &self,
         name: &str,
-        password: &str,
+        password: Option<&str>,
         role: Role,
     ) -> Result<account::Model> {
-        let hash = hashed(password).await?;
+        let hash = match password {
+            Some(password) => hashed(password).await?,
+            None => String::new(),
+        };
         let model = account::ActiveModel {
             name: Set(name.into()),
             password_hash: Set(hash),
+            subject: Set(None),
             role: Set(role.name().into()),
             created_at: Set(now_ms()),
             ..Default::default()
@@ -213,7 +150,21 @@ impl Change {
         Ok(model.update(&self.transaction).await?)
     }
 
-    /// Ends an account; its sessions end with it.
+    /// Notes who an account is elsewhere, where nobody has been noted yet.
+    ///
+    /// # Errors
+    /// When there is no such account, it is somebody already, or somebody else is.
+    pub async fn know_account_as(&self, name: &str, subject: &str) -> Result<account::Model> {
+        let found = self.account(name, None).await?;
+        if found.subject.as_deref().is_some_and(|own| own != subject) {
+            return Err(StoreError::Taken(name.into()));
+        }
+        let mut model: account::ActiveModel = found.into();
+        model.subject = Set(Some(subject.into()));
+        model.update(&self.transaction).await.map_err(taken(name))
+    }
+
+    /// Ends an account; its sessions and tokens end with it.
     ///
     /// # Errors
     /// When there is no such account, or no administrator would be left.

@@ -16,6 +16,7 @@ mod migrate;
 mod observed;
 mod quotas;
 mod seal;
+mod sessions;
 
 use std::time::Duration;
 
@@ -32,6 +33,7 @@ pub use credentials::{
 pub use observed::{TraceQuery, UsageTotals};
 pub use quotas::NewAddition;
 pub use seal::{Seal, SealError};
+pub use sessions::NewToken;
 
 /// What can go wrong with the store.
 #[derive(Debug, thiserror::Error)]
@@ -45,6 +47,9 @@ pub enum StoreError {
     /// Something of this name is there already.
     #[error("“{0}” is there already")]
     Taken(String),
+    /// There are too many already.
+    #[error("there are {0} already, and no more can be")]
+    Full(String),
     /// There is no such thing.
     #[error("there is no {0}")]
     Missing(String),

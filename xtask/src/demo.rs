@@ -243,6 +243,10 @@ fn service(database: &str) -> Outcome<Part> {
                 .env("ELM_PORCH_STATE", folder().join("state"));
             c.env("ELM_PORCH_TLS_LISTEN", "127.0.0.1:3811")
                 .env("ELM_PORCH_CERTIFICATES", folder().join("certificates"));
+            c.env(
+                "ELM_PORCH_OPENID",
+                root().join("demo/sign-in/crew-login.toml"),
+            );
             c.env("ELM_PORCH_FIRST_ACCOUNT", ACCOUNT)
                 .env("ELM_PORCH_FIRST_PASSWORD", PASSWORD);
         },

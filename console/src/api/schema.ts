@@ -323,6 +323,13 @@ export interface EffectiveRule {
   overridden_by?: RulePlace | null;
 }
 
+export interface EndedView {
+  /** How many sessions there were. */
+  sessions: number;
+  /** How many tokens were taken away. */
+  tokens: number;
+}
+
 export interface EventView {
   at: number;
   /** `quota`: a share of a quota is used. */
@@ -598,8 +605,8 @@ export type NameStyle = "camel" | "as-is";
 
 export interface NewAccount {
   name: string;
-  /** At least 8 characters; white space around it is taken away. */
-  password: string;
+  /** At least 8 characters; white space around it is taken away. None: it signs in by OpenID alone. */
+  password?: string | null;
   /** `viewer`, `publisher` or `administrator`. */
   role: string;
 }
@@ -645,6 +652,15 @@ export interface NewKey {
   facades?: string[] | null;
   /** Numbers of the agreements that it is for; none: all of its consumer's. */
   agreements?: number[] | null;
+}
+
+export interface NewMachineToken {
+  /** What it is for. */
+  label: string;
+  /** What it may do: `viewer` unless given, and never more than whoever makes it. */
+  role?: string | null;
+  /** Days until it ends: 90 unless given, 366 at most. */
+  days?: number | null;
 }
 
 export interface NewPassword {
@@ -1060,6 +1076,19 @@ export interface Session {
   role: string;
 }
 
+export interface SessionView {
+  /** What it is ended by. */
+  id: number;
+  /** What it is for, as was said when signing in. */
+  label: string;
+  /** Milliseconds since 1970. */
+  created_at: number;
+  /** Milliseconds since 1970. */
+  ends_at: number;
+  /** Whether it is the one that asks. */
+  own: boolean;
+}
+
 export type Severity = "note" | "warning" | "error";
 
 export interface Shaped {
@@ -1135,6 +1164,26 @@ export interface Table {
   reply: Row[];
   /** A request that fits the contract, to try the operation with. */
   sample: Sample;
+}
+
+export interface TokenView {
+  /** What it is ended by. */
+  id: number;
+  /** How it begins. */
+  prefix: string;
+  label: string;
+  /** In whose name it acts. */
+  account: string;
+  /** What it may do at most: `viewer`, `publisher` or `administrator`; never more than its account. */
+  role: string;
+  /** Milliseconds since 1970. */
+  created_at: number;
+  /** Milliseconds since 1970. */
+  ends_at: number;
+  /** Milliseconds since 1970, to the minute; none: it was not used yet. */
+  last_used_at?: number | null;
+  /** The whole token, for `Authorization: Bearer`: shown once, when it is made. */
+  token?: string | null;
 }
 
 export interface Trace {
@@ -1300,6 +1349,11 @@ export interface UsedBy {
   calls: number;
 }
 
+export interface Ways {
+  /** The provider's name, where people can sign in by OpenID. */
+  openid?: string | null;
+}
+
 export interface WiredCall {
   /** Its name. */
   name: string;
@@ -1351,6 +1405,7 @@ export interface Routes {
   "POST /api/accounts": { query: undefined; body: NewAccount; reply: AccountView };
   "DELETE /api/accounts/{name}": { query: undefined; body: undefined; reply: null };
   "PATCH /api/accounts/{name}": { query: undefined; body: AccountChange; reply: AccountView };
+  "DELETE /api/accounts/{name}/sessions": { query: { tokens?: boolean }; body: undefined; reply: EndedView };
   "PUT /api/agreements/{agreement}": { query: undefined; body: ChangedTerms; reply: null };
   "DELETE /api/agreements/{agreement}": { query: undefined; body: undefined; reply: null };
   "GET /api/audit": { query: undefined; body: undefined; reply: AuditLine[] };
@@ -1405,8 +1460,17 @@ export interface Routes {
   "GET /api/session": { query: undefined; body: undefined; reply: Session };
   "POST /api/session": { query: undefined; body: SignIn; reply: Session };
   "DELETE /api/session": { query: undefined; body: undefined; reply: null };
+  "GET /api/session/openid": { query: undefined; body: undefined; reply: null };
+  "GET /api/session/openid/return": { query: { code?: string | null; state?: string | null; iss?: string | null; error?: string | null }; body: undefined; reply: null };
   "PUT /api/session/password": { query: undefined; body: OwnPassword; reply: null };
+  "GET /api/session/ways": { query: undefined; body: undefined; reply: Ways };
+  "GET /api/sessions": { query: undefined; body: undefined; reply: SessionView[] };
+  "DELETE /api/sessions": { query: undefined; body: undefined; reply: null };
+  "DELETE /api/sessions/{id}": { query: undefined; body: undefined; reply: null };
   "DELETE /api/signing-keys/{keyid}": { query: undefined; body: undefined; reply: null };
+  "GET /api/tokens": { query: undefined; body: undefined; reply: TokenView[] };
+  "POST /api/tokens": { query: undefined; body: NewMachineToken; reply: TokenView };
+  "DELETE /api/tokens/{id}": { query: undefined; body: undefined; reply: null };
   "GET /api/traces": { query: { facade?: string; operation?: string; consumer?: string; status?: string; most?: number | null }; body: undefined; reply: TraceLine[] };
   "GET /api/traces/{id}": { query: undefined; body: undefined; reply: Explained };
   "POST /api/trials": { query: undefined; body: Trial; reply: TrialResult };

@@ -42,9 +42,9 @@ export function Shell({ session }: { session: Session }) {
               ? `${overview.data.environment}: ${overview.data.release ? `release ${overview.data.release}` : "nothing released"}`
               : ""}
           </Soft>
-          <Soft>
+          <NavLink to="/own" title="Sessions and tokens">
             {session.name}, {session.role}
-          </Soft>
+          </NavLink>
           <Button onPress={() => out.mutate(undefined)}>Sign out</Button>
         </Bottom>
       </Side>

@@ -4,17 +4,19 @@ import { api, useApi, useChange } from "../api/client";
 import type { AccountView } from "../api/schema";
 import { Ask, Button, Field, Loaded, Page, Problem, RowOf, Sheet, Table, When } from "../parts";
 import { useTitle } from "../parts/title";
-
-const ROLES = ["viewer", "publisher", "administrator"];
+import { Role } from "./Role";
 
 /** Who may do what in this console. */
 export function Accounts() {
   useTitle("Accounts");
   const accounts = useApi("GET /api/accounts");
+  const openid = useApi("GET /api/session/ways").data?.openid;
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
   const [role, setRole] = useState("publisher");
-  const make = useChange(() => api("POST /api/accounts", { body: { name: name.trim(), password, role } }));
+  const make = useChange(() =>
+    api("POST /api/accounts", { body: { name: name.trim(), password: password || null, role } }),
+  );
   const done = () => {
     setName("");
     setPassword("");
@@ -32,15 +34,20 @@ export function Accounts() {
           <RowOf>
             <Field label="Name of a new account" value={name} onChange={setName} required />
             <Field
-              label="Password"
+              label={openid ? `Password; none: by ${openid} alone` : "Password"}
               type="password"
               autoComplete="new-password"
               value={password}
               onChange={setPassword}
-              required
+              required={!openid}
             />
             <Role label="Role" value={role} onChange={setRole} />
-            <Button type="submit" $kind="main" isDisabled={!name.trim() || !password} style={{ alignSelf: "end" }}>
+            <Button
+              type="submit"
+              $kind="main"
+              isDisabled={!name.trim() || (!openid && !password)}
+              style={{ alignSelf: "end" }}
+            >
               Make
             </Button>
           </RowOf>
@@ -57,7 +64,10 @@ function AccountTable({ list }: { list: AccountView[] }) {
     api("PATCH /api/accounts/{name}", { path: { name: c.name }, body: { role: c.role } }),
   );
   const end = useChange((name: string) => api("DELETE /api/accounts/{name}", { path: { name } }));
-  const error = change.error ?? end.error;
+  const out = useChange((name: string) =>
+    api("DELETE /api/accounts/{name}/sessions", { path: { name }, query: { tokens: true } }),
+  );
+  const error = change.error ?? end.error ?? out.error;
   return (
     <>
       {error && <Problem error={error} />}
@@ -78,36 +88,27 @@ function AccountTable({ list }: { list: AccountView[] }) {
               onChange={(role) => change.mutate({ name: a.name, role })}
             />,
             <When key="w" at={a.created_at} />,
-            <Ask
-              key="e"
-              label="End"
-              name={`End ${a.name}`}
-              title={`End the account ${a.name}?`}
-              onYes={() => end.mutate(a.name)}
-            >
-              Its sessions are over at once, and nobody can sign in by that name. What it changed stays.
-            </Ask>,
+            <RowOf key="e">
+              <Ask
+                label="Sign out"
+                name={`Sign ${a.name} out`}
+                title={`End all sessions of ${a.name}?`}
+                onYes={() => out.mutate(a.name)}
+              >
+                The tokens of their machines end too. They can sign in again.
+              </Ask>
+              <Ask
+                label="End"
+                name={`End ${a.name}`}
+                title={`End the account ${a.name}?`}
+                onYes={() => end.mutate(a.name)}
+              >
+                Its sessions and tokens are over at once, and nobody can sign in by that name. What it changed stays.
+              </Ask>
+            </RowOf>,
           ],
         }))}
       />
     </>
-  );
-}
-
-function Role(props: { label: string; value: string; onChange: (role: string) => void; hidden?: boolean }) {
-  return (
-    <label style={{ display: "grid", gap: 2 }}>
-      {!props.hidden && <small>{props.label}</small>}
-      <select
-        aria-label={props.label}
-        value={props.value}
-        onChange={(e) => props.onChange(e.target.value)}
-        style={{ font: "inherit", padding: 4 }}
-      >
-        {ROLES.map((role) => (
-          <option key={role}>{role}</option>
-        ))}
-      </select>
-    </label>
   );
 }

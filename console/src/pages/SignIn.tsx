@@ -1,8 +1,8 @@
 import { useEffect, useState } from "react";
 import styled from "styled-components";
 
-import { api, useChange } from "../api/client";
-import { Button, Field, Problem, Sheet, Soft } from "../parts";
+import { api, useApi, useChange } from "../api/client";
+import { Button, Field, Notice, Problem, Sheet, Soft } from "../parts";
 
 const Middle = styled.main`
   min-height: 100vh;
@@ -16,7 +16,24 @@ const Form = styled.form`
   width: 300px;
 `;
 
+/** Why somebody who was away to sign in is not signed in. */
+const NOT_SIGNED_IN: Record<string, string> = {
+  other: "That was not what this browser was sent away for, or it was too long ago. Try again.",
+  denied: "It was refused there.",
+  unproven: "What the provider says of you does not hold. The service’s log says why.",
+  "no-account": "Nobody has made an account for you here. Ask an administrator.",
+  "no-role": "You are in no group that may use this console. Ask an administrator.",
+  taken: "The account of your name is not yours, as far as is known here. Ask an administrator.",
+};
+
+function whyNot(): string {
+  const why = /^#not-signed-in=([a-z-]+)$/.exec(window.location.hash)?.[1];
+  return (why && NOT_SIGNED_IN[why]) ?? "";
+}
+
 export function SignIn() {
+  const openid = useApi("GET /api/session/ways").data?.openid;
+  const not = whyNot();
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
   const signIn = useChange(() => api("POST /api/session", { body: { name, password, label: "console" } }));
@@ -47,6 +64,12 @@ export function SignIn() {
           <Button type="submit" $kind="main" isDisabled={signIn.isPending}>
             Sign in
           </Button>
+          {not && (
+            <Notice $tone="warn" role="alert">
+              {not}
+            </Notice>
+          )}
+          {openid && <a href="/api/session/openid">Sign in by {openid}</a>}
         </Form>
       </Sheet>
     </Middle>

@@ -44,13 +44,13 @@ pub(crate) async fn accounts(
 #[derive(Deserialize, ToSchema)]
 pub(crate) struct NewAccount {
     name: String,
-    /// At least 8 characters; white space around it is taken away.
-    password: String,
+    /// At least 8 characters; white space around it is taken away. None: it signs in by OpenID alone.
+    password: Option<String>,
     /// `viewer`, `publisher` or `administrator`.
     role: String,
 }
 
-fn role_of(text: &str) -> Result<Role, ApiError> {
+pub(super) fn role_of(text: &str) -> Result<Role, ApiError> {
     Role::parse(text).ok_or_else(|| {
         ApiError::new(
             400,
@@ -85,7 +85,9 @@ pub(crate) async fn create_account(
     Extension(publisher): Extension<Publisher>,
     Json(body): Json<NewAccount>,
 ) -> Result<(StatusCode, Json<AccountView>), ApiError> {
-    let (role, password) = (role_of(&body.role)?, tidy_password(&body.password)?);
+    publisher.is_a_person("make accounts")?;
+    let role = role_of(&body.role)?;
+    let password = body.password.as_deref().map(tidy_password).transpose()?;
     let name = tidy_name(&body.name)?;
     let directory = &app.directory;
     let made = directory
@@ -110,6 +112,7 @@ pub(crate) async fn change_account(
     Path(name): Path<String>,
     Json(body): Json<AccountChange>,
 ) -> Result<Json<AccountView>, ApiError> {
+    publisher.is_a_person("change accounts")?;
     let role = body.role.as_deref().map(role_of).transpose()?;
     let password = body.password.as_deref().map(tidy_password).transpose()?;
     let directory = &app.directory;
@@ -126,6 +129,7 @@ pub(crate) async fn end_account(
     Extension(publisher): Extension<Publisher>,
     Path(name): Path<String>,
 ) -> Result<StatusCode, ApiError> {
+    publisher.is_a_person("end accounts")?;
     let directory = &app.directory;
     directory.end_account(&publisher.name, &name).await?;
     Ok(StatusCode::NO_CONTENT)
@@ -146,6 +150,7 @@ pub(crate) async fn change_own_password(
     Extension(publisher): Extension<Publisher>,
     Json(body): Json<OwnPassword>,
 ) -> Result<StatusCode, ApiError> {
+    publisher.is_a_person("change passwords")?;
     let new = tidy_password(&body.new)?;
     let store = app.database.store()?;
     let attempt = app.attempts.begin(&publisher.name, publisher.address);

@@ -23,7 +23,7 @@ pub(super) fn complete(mut document: Value, needs: &dyn Fn(&str) -> Option<Role>
     components["schemas"]["Problem"] = problem();
     components["responses"] = common_responses();
     components["securitySchemes"] = json!({
-        "token": { "type": "http", "scheme": "bearer", "description": "The token that `POST /api/session` gives (RFC 6750, section 2.1)." },
+        "token": { "type": "http", "scheme": "bearer", "description": "The token that `POST /api/session` gives, or one that `POST /api/tokens` made for a machine (RFC 6750, section 2.1)." },
         "session": { "type": "apiKey", "in": "cookie", "name": "porch-session", "description": "The cookie that the console gets when somebody signs in; behind a proxy that speaks TLS its name begins with `__Host-`." },
     });
     document["security"] = json!([{ "token": [] }, { "session": [] }]);

@@ -20,6 +20,8 @@ mod releases;
 mod rules;
 mod secrets;
 mod session;
+mod sign_in;
+mod tokens;
 mod trials;
 mod update;
 
@@ -33,6 +35,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 pub(crate) use observe::health;
+pub(crate) use session::drawn;
 
 use crate::app::App;
 
@@ -111,12 +114,19 @@ fn viewers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(quotas::quotas))
         .routes(routes!(quotas::events))
         .routes(routes!(accounts::change_own_password))
+        .routes(routes!(tokens::sessions, tokens::end_all_sessions))
+        .routes(routes!(tokens::end_session))
+        .routes(routes!(tokens::tokens, tokens::create_token))
+        .routes(routes!(tokens::end_token))
 }
 
 /// What everybody may do who reaches the console: little is read of them.
 fn strangers() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(session::sign_in))
+        .routes(routes!(sign_in::ways))
+        .routes(routes!(sign_in::away))
+        .routes(routes!(sign_in::back))
         .layer(DefaultBodyLimit::max(16 << 10))
 }
 
@@ -159,4 +169,5 @@ fn administrators() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(secrets::secrets, secrets::set_secret))
         .routes(routes!(accounts::accounts, accounts::create_account))
         .routes(routes!(accounts::change_account, accounts::end_account))
+        .routes(routes!(tokens::end_account_sessions))
 }

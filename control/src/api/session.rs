@@ -9,6 +9,7 @@ use axum::http::{HeaderMap, Method, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use porch_store::Role;
+use porch_store::entity::account;
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use utoipa::ToSchema;
@@ -24,9 +25,25 @@ pub(crate) struct Publisher {
     pub(crate) role: Role,
     /// Where the request comes from.
     pub(crate) address: IpAddr,
+    /// Whether it is a machine, with a token of the account.
+    pub(crate) by_machine: bool,
 }
 
 impl Publisher {
+    /// Whether it is a person: what gives power over an account, a token that was lost must not do.
+    pub(crate) fn is_a_person(&self, to: &str) -> Result<(), ApiError> {
+        if !self.by_machine {
+            return Ok(());
+        }
+        let title = format!("Machines do not {to}");
+        Err(ApiError::new(403, title, "Sign in as a person."))
+    }
+
+    /// Whose things are shown: one's own, unless one administrates.
+    pub(crate) fn whose(&self) -> Option<&str> {
+        (self.role < Role::Administrator).then_some(&*self.name)
+    }
+
     /// Whether the role is enough for what not everybody may do who may call the route.
     pub(crate) fn needs(&self, role: Role, why: &str) -> Result<(), ApiError> {
         if self.role >= role {
@@ -35,8 +52,20 @@ impl Publisher {
         Err(ApiError::new(
             403,
             format!("This needs the role {}", role.name()),
-            format!("{why}; {} is a {}.", self.name, self.role.name()),
+            format!(
+                "{why}; {} is {} {}.",
+                self.name,
+                an(self.role),
+                self.role.name()
+            ),
         ))
+    }
+}
+
+fn an(role: Role) -> &'static str {
+    match role {
+        Role::Administrator => "an",
+        Role::Viewer | Role::Publisher => "a",
     }
 }
 
@@ -61,6 +90,11 @@ fn token(headers: &HeaderMap) -> Option<(String, bool)> {
     };
     let value = value(SECURE_COOKIE).or_else(|| value(COOKIE))?;
     Some((value.to_owned(), true))
+}
+
+/// The token of a request, wherever it stands.
+pub(super) fn token_of(headers: &HeaderMap) -> Option<String> {
+    token(headers).map(|(token, _)| token)
 }
 
 /// Lets a request pass when its account's role is enough; the role stands beside the routes.
@@ -124,24 +158,43 @@ async fn publisher(
             "Use the console itself.",
         ));
     }
-    let account = app
-        .database
-        .store()?
-        .session(&token)
-        .await?
-        .ok_or_else(|| ApiError::new(401, "The session is over", "Sign in again."))?;
-    let own = Role::parse(&account.role).unwrap_or(Role::Viewer);
+    let store = app.database.store()?;
+    let role_in = |text: &str| Role::parse(text).unwrap_or(Role::Viewer);
+    // Tokens of machines are drawn as keys are; those of sessions have no dash.
+    let machine = match !by_cookie && token.contains('-') {
+        true => store.machine(&token).await?,
+        false => None,
+    };
+    let (account, own) = match machine {
+        Some((machine, account)) => {
+            let own = role_in(&machine.role).min(role_in(&account.role));
+            (account, (own, Some(machine.label)))
+        }
+        None => {
+            let account = store.session(&token).await?;
+            let over = || ApiError::new(401, "The session is over", "Sign in again.");
+            let account = account.ok_or_else(over)?;
+            let own = role_in(&account.role);
+            (account, (own, None))
+        }
+    };
+    let (own, machine) = own;
     if own < role {
+        let who = match &machine {
+            Some(label) => format!("The token “{label}” of {}", account.name),
+            None => account.name.clone(),
+        };
         return Err(ApiError::new(
             403,
             format!("This needs the role {}", role.name()),
-            format!("{} is a {}.", account.name, own.name()),
+            format!("{who} is {} {}.", an(own), own.name()),
         ));
     }
     Ok(Publisher {
         name: account.name,
         role: own,
         address,
+        by_machine: machine.is_some(),
     })
 }
 
@@ -189,19 +242,8 @@ pub(crate) async fn sign_in(
         return Err(ApiError::new(401, "Name or password is wrong", ""));
     };
     app.attempts.succeeded(&attempt);
-    let mut random = [0u8; 32];
-    getrandom::fill(&mut random)
-        .map_err(|_| ApiError::new(500, "The system gives no random bytes", ""))?;
     let label = short(body.label.trim());
-    let token: String = random.iter().map(|b| format!("{b:02x}")).collect();
-    store
-        .create_session(&token, &account, &label, 30 * 24 * HOUR)
-        .await?;
-    let change = store.change(&account.name).await?;
-    let detail = json!({ "label": label });
-    change.audit("signed in", "session", detail).await?;
-    change.commit().await?;
-    let cookie = cookie(&headers, &token, 30 * 24 * 3600);
+    let (token, cookie) = begun(&app, &headers, &account, &label).await?;
     Ok((
         [(header::SET_COOKIE, cookie)],
         Json(Session {
@@ -213,8 +255,36 @@ pub(crate) async fn sign_in(
         .into_response())
 }
 
+/// A session that begins, and its cookie.
+pub(super) async fn begun(
+    app: &App,
+    headers: &HeaderMap,
+    account: &account::Model,
+    label: &str,
+) -> Result<(String, String), ApiError> {
+    let token = drawn()?;
+    let store = app.database.store()?;
+    store
+        .create_session(&token, account, label, 30 * 24 * HOUR)
+        .await?;
+    let change = store.change(&account.name).await?;
+    let detail = json!({ "label": label });
+    change.audit("signed in", "session", detail).await?;
+    change.commit().await?;
+    let cookie = cookie(headers, &token, 30 * 24 * 3600);
+    Ok((token, cookie))
+}
+
+/// What nobody guesses: 256 bits in hexadecimal.
+pub(crate) fn drawn() -> Result<String, ApiError> {
+    let mut random = [0u8; 32];
+    getrandom::fill(&mut random)
+        .map_err(|_| ApiError::new(500, "The system gives no random bytes", ""))?;
+    Ok(random.iter().map(|b| format!("{b:02x}")).collect())
+}
+
 /// As much of a text as can be read in a line of the audit.
-fn short(text: &str) -> String {
+pub(super) fn short(text: &str) -> String {
     let plain = |c: char| if c.is_control() { ' ' } else { c };
     text.chars().take(80).map(plain).collect()
 }
@@ -254,12 +324,14 @@ pub(crate) async fn sign_out(
     if let Some((token, _)) = token(&headers) {
         app.database.store()?.end_session(&token).await?;
     }
-    let cookie = cookie(&headers, "", 0);
-    Ok((
-        axum::http::StatusCode::NO_CONTENT,
-        [(header::SET_COOKIE, cookie)],
-    )
-        .into_response())
+    Ok(signed_out(&headers).into_response())
+}
+
+/// Nothing, and a cookie that is over.
+pub(super) fn signed_out(headers: &HeaderMap) -> impl IntoResponse {
+    let cookie = cookie(headers, "", 0);
+    let status = axum::http::StatusCode::NO_CONTENT;
+    (status, [(header::SET_COOKIE, cookie)])
 }
 
 #[cfg(test)]

@@ -28,6 +28,17 @@ pub use signature::{Signed, SignedBy, SigningKey};
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 
+/// What is said of a verifier before it is shown (RFC 7636 §4.2, `S256`).
+///
+/// ```
+/// let challenge = porch_proof::challenge_of("dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk");
+/// assert_eq!(challenge, "E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM");
+/// ```
+pub fn challenge_of(verifier: &str) -> String {
+    let hash = ring::digest::digest(&ring::digest::SHA256, verifier.as_bytes());
+    URL_SAFE_NO_PAD.encode(hash)
+}
+
 /// Bytes in base64url without padding, and nothing else (RFC 7515 §2).
 pub(crate) fn from_base64url(text: &str) -> Option<Vec<u8>> {
     URL_SAFE_NO_PAD.decode(text).ok()

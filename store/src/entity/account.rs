@@ -13,6 +13,9 @@ pub struct Model {
     pub password_hash: String,
     pub role: String,
     pub created_at: i64,
+    /// Who it is elsewhere: the address of an OpenID provider, a space, and its name for them there.
+    #[serde(skip)]
+    pub subject: Option<String>,
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

@@ -9,6 +9,7 @@ pub mod copies;
 pub mod credential;
 pub mod draft_file;
 pub mod event;
+pub mod machine_token;
 pub mod pause;
 pub mod release;
 pub mod secret;

@@ -8,6 +8,8 @@ pub struct Model {
     #[sea_orm(primary_key, auto_increment = false)]
     #[serde(skip)]
     pub token_hash: String,
+    /// What it is called by its owner, who does not see its hash.
+    pub id: i64,
     pub account_id: i64,
     pub label: String,
     pub created_at: i64,

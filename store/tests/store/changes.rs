@@ -113,7 +113,7 @@ async fn accounts_keys_and_pauses_are_found_again() {
     let store = store("objects").await;
     let change = store.change("inge").await.unwrap();
     let inge = change
-        .create_account("inge", "harbour-lights", Role::Administrator)
+        .create_account("inge", Some("harbour-lights"), Role::Administrator)
         .await
         .unwrap();
     change.create_consumer("Tide Clock", "").await.unwrap();

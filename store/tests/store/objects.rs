@@ -26,7 +26,7 @@ async fn a_text_with_nul_is_told_as_that_and_changes_nothing() {
     fails(made.map(drop), "a key's label");
     let made = change()
         .await
-        .create_account(nul, "harbour-lights", Role::Viewer)
+        .create_account(nul, Some("harbour-lights"), Role::Viewer)
         .await;
     fails(made.map(drop), "an account's name");
     let made = change().await.set_pause(nul, "", true).await;
@@ -58,7 +58,7 @@ async fn sessions_are_found_by_their_token_until_they_end() {
     let store = store("sessions").await;
     let change = store.change("inge").await.unwrap();
     let inge = change
-        .create_account("inge", "harbour-lights", Role::Publisher)
+        .create_account("inge", Some("harbour-lights"), Role::Publisher)
         .await
         .unwrap();
     change.commit().await.unwrap();
@@ -122,7 +122,7 @@ async fn whoever_knows_an_old_password_only_gets_no_session() {
     let store = store("passwords").await;
     let change = store.change("inge").await.unwrap();
     let before = change
-        .create_account("tove", "quiet-harbour", Role::Publisher)
+        .create_account("tove", Some("quiet-harbour"), Role::Publisher)
         .await
         .unwrap();
     change.commit().await.unwrap();
