@@ -3,6 +3,7 @@
 use std::time::Instant;
 
 use reqwest::Method;
+use reqwest::header::{CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue};
 use serde_json::{Map, Value, json};
 
 use crate::calling;
@@ -51,17 +52,33 @@ fn body_of(text: Option<&str>) -> Result<Value, CliError> {
     let Some(text) = text else {
         return Ok(Value::Null);
     };
-    let owned;
-    let text = match text.strip_prefix('@') {
-        Some(path) => {
-            owned =
-                std::fs::read_to_string(path).map_err(|e| CliError::new(format!("{path}: {e}")))?;
-            &owned
-        }
-        None => text,
-    };
-    serde_json::from_str(text)
+    serde_json::from_slice(&bytes_of(text)?)
         .map_err(|e| CliError::new(format!("the body is no JSON: {e}")).usage())
+}
+
+/// A body as it was given, or as a file has it.
+fn bytes_of(text: &str) -> Result<Vec<u8>, CliError> {
+    match text.strip_prefix('@') {
+        Some(path) => std::fs::read(path).map_err(|e| CliError::new(format!("{path}: {e}"))),
+        None => Ok(text.as_bytes().to_vec()),
+    }
+}
+
+/// Header fields as they were given.
+fn fields_of(given: &[String]) -> Result<HeaderMap, CliError> {
+    let mut fields = HeaderMap::new();
+    for field in given {
+        let wrong = || {
+            CliError::new(format!("“{field}” is no header field"))
+                .help("write NAME: VALUE")
+                .usage()
+        };
+        let (name, value) = field.split_once(':').ok_or_else(wrong)?;
+        let name: HeaderName = name.trim().parse().map_err(|_| wrong())?;
+        let value: HeaderValue = value.trim().parse().map_err(|_| wrong())?;
+        fields.append(name, value);
+    }
+    Ok(fields)
 }
 
 /// What is sent to try an operation out, and what of it was taken from the contract's sample.
@@ -294,10 +311,14 @@ pub(crate) async fn call(args: &CallArgs, show: &Show) -> Result<bool, CliError>
     let gateway = args.gateway.trim().trim_end_matches('/');
     let mut request = reqwest::Client::new().request(method, format!("{gateway}{path}"));
     request = shown(request, args);
-    let body = body_of(args.body.as_deref())?;
-    if !body.is_null() {
-        request = request.json(&body);
-    }
+    let fields = fields_of(&args.header)?;
+    // Whoever says what the body is gives it as it is.
+    request = match &args.body {
+        Some(body) if fields.contains_key(CONTENT_TYPE) => request.body(bytes_of(body)?),
+        Some(body) => request.json(&body_of(Some(body))?),
+        None => request,
+    };
+    request = request.headers(fields);
     let began = Instant::now();
     let mut request = request
         .build()

@@ -453,7 +453,11 @@ fn tidy(findings: &mut Vec<Finding>) {
 fn files_of(level: &Node) -> impl Iterator<Item = &str> {
     let all = level.get("admit").and_then(|a| a.get("credentials"));
     let all = all.into_iter().flat_map(Node::items);
-    let all = all.filter_map(|c| c.get("certificate"));
-    all.flat_map(|c| ["authorities", "revoked"].map(|name| c.get(name)?.text()))
+    let named = [
+        ("certificate", "authorities"),
+        ("certificate", "revoked"),
+        ("token", "trust"),
+    ];
+    all.flat_map(move |c| named.map(|(kind, name)| c.get(kind)?.get(name)?.text()))
         .flatten()
 }

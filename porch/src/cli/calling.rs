@@ -46,7 +46,10 @@ pub(crate) struct CallArgs {
         default_value = "http://127.0.0.1:3810"
     )]
     pub(crate) gateway: String,
-    /// Body in JSON; @FILE reads it from a file.
+    /// A header field that is sent besides; several can be given.
+    #[arg(long, value_name = "NAME: VALUE")]
+    pub(crate) header: Vec<String>,
+    /// Body in JSON, or as it is where `--header content-type:` says what it is; @FILE reads it from a file.
     #[arg(short, long)]
     pub(crate) body: Option<String>,
 }

@@ -2,6 +2,8 @@
 
 use super::callers::{BERTHS, with};
 use super::*;
+use porch_standins::{Authority, Standin};
+use porch_tests::Backend;
 
 /// A token of the crew's login.
 fn token(login: &str, scope: &str) -> String {
@@ -192,4 +194,61 @@ fn a_signed_request_is_made_by_the_client_and_taken_once() {
         "--remove",
     ]);
     assert_eq!(get(&porch).0, 401);
+}
+
+#[test]
+fn an_issuer_s_keys_come_by_tls_from_an_authority_of_one_s_own() {
+    let (porch, _) = Porch::published();
+    let authority = Arc::new(Authority::new().unwrap());
+    let secure = Backend::start_secure(Standin::CrewLogin, &authority);
+    let port = secure.address.port();
+    let plain = format!("http://{}", porch.crew_login.as_ref().unwrap().address);
+    // The issuer calls itself by http, whoever stands before it; its keys are asked for by https.
+    let issuer = format!("http://localhost:{port}");
+    let rule = format!("issuer: {issuer}\n        keys: https://localhost:{port}/keys");
+    porch.edit(
+        "berths/berths.facade.yaml",
+        &format!("issuer: {plain}"),
+        &rule,
+    );
+    porch.push_and_release("berths");
+    porch.ok(&["consumer", "create", "Crew Roster"]);
+    let known = ["--issuer", &issuer, "--client", "roster-app"];
+    porch.ok(&[&["consumer", "token", "Crew Roster"], &known[..]].concat());
+    let trust = porch.folder().join("login.pem");
+    std::fs::write(&trust, &authority.pem).unwrap();
+    let token = token_by_tls(&porch, port, trust.to_str().unwrap());
+    let shown = format!("Bearer {token}");
+    let list = || with(&porch, "GET", BERTHS, &[("authorization", &shown)], "");
+    assert_eq!(list().status, 503);
+    let rule = format!("keys: https://localhost:{port}/keys");
+    let trusted = format!("{rule}\n        trust: login.pem");
+    porch.edit("berths/berths.facade.yaml", &rule, &trusted);
+    std::fs::write(porch.documents.join("berths/login.pem"), &authority.pem).unwrap();
+    porch.push_and_release("berths");
+    assert_eq!(list().status, 200);
+    // Another authority is another issuer's word.
+    let other = Authority::new().unwrap();
+    std::fs::write(porch.documents.join("berths/login.pem"), &other.pem).unwrap();
+    porch.push_and_release("berths");
+    assert_eq!(list().status, 503);
+}
+
+/// A token of the crew's login, asked for by TLS, as the client calls.
+fn token_by_tls(porch: &Porch, port: u16, trust: &str) -> String {
+    let form =
+        "grant_type=client_credentials&client_id=roster-app&client_secret=seven+bells&scope=roster";
+    let kind = "content-type: application/x-www-form-urlencoded";
+    let server = format!("https://localhost:{port}");
+    let call = ["call", "POST", "/token", "--body", form, "--header", kind];
+    let by = ["--gateway", &server, "--trust", trust];
+    let answer = porch.ok(&[&call[..], &by].concat());
+    let body: Value = match &answer["body"] {
+        Value::String(text) => serde_json::from_str(text).unwrap(),
+        body => body.clone(),
+    };
+    body["access_token"]
+        .as_str()
+        .unwrap_or_else(|| panic!("{answer}"))
+        .to_owned()
 }

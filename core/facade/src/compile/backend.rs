@@ -12,7 +12,7 @@ use crate::compiled::{Address, CompiledBackend, Credentials, Definition, Transpo
 use crate::documents::{BackendDoc, MediaType};
 use crate::host::no_host;
 use crate::kind::Kind;
-use crate::read::{Document, beside};
+use crate::read::Document;
 
 pub(super) const DEFAULT_MESSAGE: usize = 64 << 20;
 pub(super) const DEFAULT_TIMEOUT: Duration = Duration::from_secs(10);
@@ -261,13 +261,9 @@ impl FacadeCompiler<'_> {
         let Some(file) = &backend.doc.trust else {
             return Some(Trust::Machine);
         };
-        let path = beside(&backend.file, file);
-        let message = match self.from.files.get(&path) {
-            Some(text) if text.contains("-----BEGIN CERTIFICATE-----") => {
-                return Some(Trust::These(text.as_str().into()));
-            }
-            Some(_) => format!("“{path}” holds no certificates in PEM"),
-            None => format!("there is no file “{path}”"),
+        let message = match self.from.trust(&backend.file, file) {
+            Ok(trust) => return Some(trust),
+            Err(message) => message,
         };
         let at = backend.node.locate(&[Step::Key("trust".into())], false);
         self.findings

@@ -72,6 +72,7 @@ impl<'a> FacadeCompiler<'a> {
             (None, false) => "keys",
         };
         let (address, target) = self.key_address(&of, at, &text)?;
+        let trust = self.trusted_of_issuer(&of, doc)?;
         let consumer = doc.consumer.as_deref().unwrap_or(CLIENT);
         let consumer = self.of_claims(&of, "consumer", consumer)?;
         let roles = match &doc.roles {
@@ -88,7 +89,7 @@ impl<'a> FacadeCompiler<'a> {
             introspection,
             bound: bound.into(),
             expected: expected?,
-            server: server(address, &target),
+            server: server(address, &target, trust),
             target,
             discovers,
             consumer,
@@ -215,6 +216,19 @@ impl<'a> FacadeCompiler<'a> {
         })
     }
 
+    /// Whose certificates the issuer may show.
+    fn trusted_of_issuer(&mut self, of: &Stands<'_, 'a>, doc: &TokenDoc) -> Option<Trust> {
+        let Some(file) = &doc.trust else {
+            return Some(Trust::Machine);
+        };
+        let message = match self.from.trust(of.level.site.file, file) {
+            Ok(trust) => return Some(trust),
+            Err(message) => message,
+        };
+        self.wrong_token(of, &[Step::Key("trust".into())], message, "");
+        None
+    }
+
     fn key_address(
         &mut self,
         of: &Stands<'_, 'a>,
@@ -282,12 +296,12 @@ impl<'a> FacadeCompiler<'a> {
 }
 
 /// Who has the keys of an issuer.
-fn server(address: Address, target: &str) -> CompiledBackend {
+fn server(address: Address, target: &str, trust: Trust) -> CompiledBackend {
     let addresses = vec![address];
     let shown = Credentials {
         query: vec![(String::new(), target.to_owned())],
         ..Credentials::default()
     };
-    let identity = identity(&addresses, Transport::Http1, &Trust::Machine, &shown);
-    of_addresses(addresses, Trust::Machine, identity, DEFAULT_TIMEOUT)
+    let identity = identity(&addresses, Transport::Http1, &trust, &shown);
+    of_addresses(addresses, trust, identity, DEFAULT_TIMEOUT)
 }

@@ -87,6 +87,8 @@ pub struct TokenDoc {
     pub keys: Option<String>,
     /// In place of keys: the issuer is asked of each token whether it is good (RFC 7662), whatever it looks like.
     pub introspect: Option<IntrospectDoc>,
+    /// A file with the certificates that the issuer's may be signed with, in PEM; those that the machine trusts unless given.
+    pub trust: Option<String>,
     /// For whom its tokens are (`aud`): one of these.
     pub audience: Audience,
     /// The algorithms that are taken (RFC 7518 §3.1, RFC 8037 §3.1); ES256, RS256, PS256 and EdDSA unless given.

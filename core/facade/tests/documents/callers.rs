@@ -224,6 +224,14 @@ fn what_is_wrong_with_callers_and_limits_is_told_where_it_stands() {
             "9:134 “tide” is a text; an object is expected here ()",
         ),
         (
+            "credentials: [{ token: { issuer: 'https://x.example', audience: me, trust: none.pem } }]",
+            "9:78 there is no file “timetable/none.pem” ()",
+        ),
+        (
+            "credentials: [{ token: { issuer: 'https://x.example', audience: me, trust: timetable.openapi.yaml } }]",
+            "9:78 “timetable/timetable.openapi.yaml” holds no certificates in PEM ()",
+        ),
+        (
             "credentials: [{ certificate: { authorities: none.pem } }]",
             "9:47 there is no file “timetable/none.pem” ()",
         ),
