@@ -265,8 +265,8 @@ impl Message for Asked {
     fn query(&self) -> Option<&str> {
         Some("harbour=Farholt")
     }
-    fn field(&self, _: &str) -> Option<Vec<&str>> {
-        Some(Vec::new())
+    fn field(&self, _: &str) -> Vec<&[u8]> {
+        Vec::new()
     }
 }
 

@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError, Weak};
 use argon2::Argon2;
 use argon2::password_hash::PasswordVerifier;
 use porch_rules::grant::Proof;
-use tokio::sync::Semaphore;
+use tokio::sync::{OwnedMutexGuard, Semaphore};
 
 /// Passwords that are checked at the same time: each takes a core for some ten milliseconds.
 const AT_ONCE: usize = 2;
@@ -25,6 +25,35 @@ pub(crate) struct Passwords {
     secret: [u8; 32],
     right: Mutex<HashMap<usize, Right>>,
     turns: Semaphore,
+    asking: Mutex<HashMap<blake3::Hash, Arc<Same>>>,
+}
+
+/// Those who show the same name and password at the same time.
+type Same = tokio::sync::Mutex<()>;
+
+/// One's turn among them: the others wait, and find out what came of it.
+pub(crate) struct Alone<'p> {
+    passwords: &'p Passwords,
+    pair: blake3::Hash,
+    turn: Option<OwnedMutexGuard<()>>,
+}
+
+impl Drop for Alone<'_> {
+    fn drop(&mut self) {
+        drop(self.turn.take());
+        let mut asking = self
+            .passwords
+            .asking
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner);
+        // Whoever comes to wait takes it while the map is locked, as here.
+        if asking
+            .get(&self.pair)
+            .is_some_and(|same| Arc::strong_count(same) == 1)
+        {
+            asking.remove(&self.pair);
+        }
+    }
 }
 
 struct Right {
@@ -42,7 +71,30 @@ impl Passwords {
             secret: if drawn { secret } else { [0; 32] },
             right: Mutex::default(),
             turns: Semaphore::new(AT_ONCE),
+            asking: Mutex::default(),
         }
+    }
+
+    /// Waits until nobody else has the same name and password looked at: many calls of one caller that come at once are one
+    /// attempt, and no guesses.
+    pub(crate) async fn alone(&self, name: &str, password: &str) -> Alone<'_> {
+        let mut pair = blake3::Hasher::new_keyed(&self.secret);
+        pair.update(&(name.len() as u64).to_le_bytes());
+        pair.update(name.as_bytes());
+        pair.update(password.as_bytes());
+        let pair = pair.finalize();
+        let same = {
+            let mut asking = self.asking.lock().unwrap_or_else(PoisonError::into_inner);
+            asking.entry(pair).or_default().clone()
+        };
+        // Made before the wait, so that one that is given up leaves nothing behind.
+        let mut alone = Alone {
+            passwords: self,
+            pair,
+            turn: None,
+        };
+        alone.turn = Some(same.lock_owned().await);
+        alone
     }
 
     fn hash(&self, password: &str) -> Option<blake3::Hash> {
@@ -119,6 +171,26 @@ mod tests {
         for _ in 0..100 {
             assert!(!passwords.knows(&proof("y"), "tern rock", 0));
         }
+    }
+
+    #[tokio::test]
+    async fn those_who_show_the_same_wait_for_each_other_and_nothing_is_left() {
+        let passwords = Passwords::new();
+        let first = passwords.alone("tove", "tern rock").await;
+        // Another name, or another password, waits for nobody.
+        drop(passwords.alone("tove", "tern rocks").await);
+        drop(passwords.alone("tovet", "ern rock").await);
+        {
+            let mut second = std::pin::pin!(passwords.alone("tove", "tern rock"));
+            let mut third = std::pin::pin!(passwords.alone("tove", "tern rock"));
+            let waits = tokio::time::Duration::from_millis(1);
+            assert!(tokio::time::timeout(waits, second.as_mut()).await.is_err());
+            assert!(tokio::time::timeout(waits, third.as_mut()).await.is_err());
+            drop(first);
+            drop(second.await);
+            // The third leaves without its turn.
+        }
+        assert_eq!(passwords.asking.lock().unwrap().len(), 0);
     }
 
     #[tokio::test]

@@ -10,6 +10,8 @@ use std::process::{Child, Command, Stdio};
 
 use porch_cluster::free_port;
 
+mod kinds;
+
 use crate::{Outcome, install, root, run as run_command};
 
 const CONNECTIONS: u32 = 64;
@@ -30,6 +32,8 @@ struct Case {
     connections: u32,
     /// Whether the demo's fleet is served too.
     fleet: bool,
+    /// Whether each kind of credential and limit is.
+    kinds: bool,
 }
 
 const fn case(name: &'static str, path: &'static str) -> Case {
@@ -40,6 +44,7 @@ const fn case(name: &'static str, path: &'static str) -> Case {
         key: None,
         connections: CONNECTIONS,
         fleet: false,
+        kinds: false,
     }
 }
 
@@ -66,12 +71,13 @@ const CASES: [Case; 8] = [
     },
 ];
 
-/// `cargo xtask floor [--write]`.
+/// `cargo xtask floor [--write|--kinds]`.
 pub(crate) fn run(arguments: &[String]) -> Outcome {
     match arguments {
         [] => check(),
         [one] if one == "--write" => write(),
-        _ => Err("floor: only --write is known".into()),
+        [one] if one == "--kinds" => kinds::told(),
+        _ => Err("floor: only --write and --kinds are known".into()),
     }
 }
 
@@ -174,22 +180,39 @@ impl Drop for Ended {
 
 /// All instructions of one run under a load.
 fn instructions(case: &Case, rounds: u32) -> Outcome<u64> {
+    let out = root().join("target/floor.callgrind");
+    let mut valgrind = Command::new("valgrind");
+    valgrind
+        .args(["--tool=callgrind", "--quiet"])
+        .arg(format!("--callgrind-out-file={}", out.display()))
+        .arg(programs().join("bench-gateway"));
+    loaded(case, valgrind, rounds, |_| Ok(()))?;
+    total(&fs::read_to_string(&out).map_err(|e| e.to_string())?)
+}
+
+fn programs() -> PathBuf {
+    root().join("target/release")
+}
+
+/// Runs the data plane under a load; it is looked at before and after it.
+fn loaded(
+    case: &Case,
+    mut program: Command,
+    rounds: u32,
+    mut look: impl FnMut(u32) -> Outcome,
+) -> Outcome {
     let port = || free_port().map_err(|e| e.to_string());
     let (gateway, backend) = (port()?.to_string(), port()?.to_string());
-    let programs = root().join("target/release");
-    let out = root().join("target/floor.callgrind");
     let mut child = Ended(
-        Command::new("valgrind")
-            .args(["--tool=callgrind", "--quiet"])
-            .arg(format!("--callgrind-out-file={}", out.display()))
-            .arg(programs.join("bench-gateway"))
+        program
             .args([&gateway, &backend])
             .args(case.fleet.then_some(&backend))
+            .envs(case.kinds.then_some(("BENCH_KINDS", "1")))
             .current_dir(root())
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .spawn()
-            .map_err(|e| format!("valgrind: {e}"))?,
+            .map_err(|e| format!("bench-gateway: {e}"))?,
     );
     let mut ready = String::new();
     if let Some(output) = child.0.stdout.take() {
@@ -199,7 +222,8 @@ fn instructions(case: &Case, rounds: u32) -> Outcome<u64> {
     if ready.trim() != "ready" {
         return Err("floor: bench-gateway did not start".into());
     }
-    let load = Command::new(programs.join("bench-load"))
+    look(child.0.id())?;
+    let load = Command::new(programs().join("bench-load"))
         .args([&gateway, &backend, case.path])
         .args([case.connections.to_string(), rounds.to_string()])
         .arg(case.status)
@@ -210,9 +234,10 @@ fn instructions(case: &Case, rounds: u32) -> Outcome<u64> {
         let why = String::from_utf8_lossy(&load.stderr);
         return Err(format!("floor: the load on {} ended: {why}", case.path));
     }
+    look(child.0.id())?;
     drop(child.0.stdin.take());
     child.0.wait().map_err(|e| e.to_string())?;
-    total(&fs::read_to_string(&out).map_err(|e| e.to_string())?)
+    Ok(())
 }
 
 /// The sum that callgrind writes at the end of its file.

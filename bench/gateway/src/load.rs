@@ -1,10 +1,11 @@
 //! A load of so many requests, and the backend behind what is loaded: the same at every run, for counting instructions.
 //!
-//! `bench-load PORT BACKEND-PORT PATH CONNECTIONS ROUNDS STATUS [KEY]`: in each round every connection sends one request, and
+//! `bench-load PORT BACKEND-PORT PATH CONNECTIONS ROUNDS STATUS [KEY|as:basic|as:signature|as:token]`: in each round every connection sends one request, and
 //! all answers are read before the next one; each has the status that is named. The backend answers each `GET` with 1 KB of
 //! JSON, each `POST` with an envelope of 1 KB, and each call of gRPC with a vessel.
 
 mod fleet;
+mod shown;
 
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{TcpListener, TcpStream};
@@ -21,11 +22,11 @@ fn main() -> Outcome {
     let (port, backend) = (number(port)?, number(backend)?);
     let (connections, rounds) = (number(connections)?, number(rounds)?);
     let listener = TcpListener::bind(("127.0.0.1", backend)).map_err(|e| e.to_string())?;
-    std::thread::spawn(move || serve(&listener));
-    let key = key
-        .first()
-        .map_or_else(String::new, |key| format!("API-Key: {key}\r\n"));
-    let request = format!("GET {path} HTTP/1.1\r\nHost: porch.example\r\n{key}\r\n");
+    let what = key.first().map_or("", String::as_str);
+    let shown = shown::shown(what, path, backend)?;
+    let (keys, fields) = (shown.keys, shown.fields);
+    std::thread::spawn(move || serve(&listener, &keys));
+    let request = format!("GET {path} HTTP/1.1\r\nHost: porch.example\r\n{fields}\r\n");
     let mut open = Vec::new();
     for _ in 0..connections {
         open.push(BufReader::new(connect(port)?));
@@ -97,11 +98,12 @@ fn said_length(line: &str) -> Option<u64> {
 }
 
 /// Answers on each connection until it ends.
-fn serve(listener: &TcpListener) {
+fn serve(listener: &TcpListener, keys: &str) {
     let text = format!("{{\"text\":\"{}\"}}", "x".repeat(1012));
     let both = [
         answer("application/json", &text),
         answer("text/xml; charset=utf-8", &envelope()),
+        answer("application/json", keys),
     ];
     for stream in listener.incoming().flatten() {
         let both = both.clone();
@@ -135,9 +137,9 @@ fn envelope() -> String {
 }
 
 /// Answers what is read without a body, and what has one.
-fn answers(stream: TcpStream, both: &[String; 2]) {
+fn answers(stream: TcpStream, both: &[String; 3]) {
     let mut reader = BufReader::new(stream);
-    let (mut line, mut length) = (String::new(), 0);
+    let (mut line, mut length, mut keys) = (String::new(), 0, false);
     loop {
         line.clear();
         match reader.read_line(&mut line) {
@@ -147,15 +149,19 @@ fn answers(stream: TcpStream, both: &[String; 2]) {
         if let Some(said) = said_length(line.trim_ascii_end()) {
             length = said;
         }
+        keys |= line.starts_with("GET /keys ");
         if line != "\r\n" {
             continue;
         }
         let mut body = (&mut reader).take(length);
         let read = std::io::copy(&mut body, &mut std::io::sink());
-        let answer = &both[usize::from(length > 0)];
+        let answer = match keys {
+            true => &both[2],
+            false => &both[usize::from(length > 0)],
+        };
         if read.is_err() || reader.get_mut().write_all(answer.as_bytes()).is_err() {
             return;
         }
-        length = 0;
+        (length, keys) = (0, false);
     }
 }

@@ -2,7 +2,9 @@
 //!
 //! `bench-gateway PORT BACKEND-PORT [FLEET-PORT]` until its input ends: `/plain/item/{id}` passes through, `/full/item/{id}` has a key (`bench`), a
 //! limit and ten header rules, `/kept/item/{id}` is kept and given again, `/both/item/{id}` makes two calls at once, `/soap/harbours/{harbour}/sailings?on=…` asks the demo's booking system; with a third port `/vessels/v1/…` is the demo's
-//! gRPC facade.
+//! gRPC facade. With `BENCH_KINDS` in the environment there is a facade for each kind of credential and limit besides (`kinds.rs`).
+
+mod kinds;
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
@@ -22,7 +24,11 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     };
     let (own, backend) = (port(1, 3873), port(2, 3870));
     let fleet = std::env::args().nth(3);
-    let files = documents(backend, fleet.as_deref())?;
+    let kinds = std::env::var_os("BENCH_KINDS").is_some();
+    let mut files = documents(backend, fleet.as_deref())?;
+    if kinds {
+        kinds::documents(backend, &mut files);
+    }
     let model = Model::read(Arc::new(files), "live", &Arc::default());
     let (porch, findings) = model.porch(&[], &Secrets::Known(&HashMap::new()));
     let wrong = &model.documents.findings;
@@ -31,7 +37,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     }
     let (shared, mut records) = Shared::new();
     shared.porch.store(Arc::new(porch));
-    shared.grants.store(Arc::new(grants()));
+    let backend = kinds.then_some(backend);
+    shared.grants.store(Arc::new(grants(backend)?));
     let config = GatewayConfig {
         workers: 1,
         drain: Duration::from_secs(1),
@@ -46,21 +53,27 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     Ok(())
 }
 
-/// One consumer with one key: `bench`.
-fn grants() -> Grants {
+/// One consumer with one key: `bench`; where all kinds of credentials are measured, with one of each.
+fn grants(kinds: Option<u16>) -> Result<Grants, String> {
+    let consumer = Arc::new(Consumer {
+        id: 1,
+        name: "bench".into(),
+        ..Consumer::default()
+    });
+    let mut all = match kinds {
+        Some(backend) => kinds::grants(&consumer, backend)?,
+        None => Vec::new(),
+    };
     let grant = Grant {
-        consumer: Arc::new(Consumer {
-            id: 1,
-            name: "bench".into(),
-            ..Consumer::default()
-        }),
+        consumer,
         shown: Shown::new("bench"),
         ends: i64::MAX,
         paused: false,
         opens: None,
         proof: None,
     };
-    Grants::new([(KeyHash::of("bench"), grant)])
+    all.push((KeyHash::of("bench"), grant));
+    Ok(Grants::new(all))
 }
 
 const CONTRACT: &str = "\

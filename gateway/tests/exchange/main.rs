@@ -31,6 +31,7 @@ mod networks;
 mod packed;
 mod pages;
 mod passing;
+mod passwords;
 mod refusing;
 mod rewritten;
 mod room;

@@ -34,14 +34,9 @@ impl Message for Asked {
     fn query(&self) -> Option<&str> {
         self.target.split_once('?').map(|(_, q)| q)
     }
-    fn field(&self, name: &str) -> Option<Vec<&str>> {
-        Some(
-            self.fields
-                .iter()
-                .filter(|(n, _)| *n == name)
-                .map(|(_, v)| v.as_str())
-                .collect(),
-        )
+    fn field(&self, name: &str) -> Vec<&[u8]> {
+        let own = self.fields.iter().filter(|(n, _)| *n == name);
+        own.map(|(_, v)| v.as_bytes()).collect()
     }
 }
 
