@@ -9,7 +9,9 @@ use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 
 use porch_gateway::{Ask, Away, CommonCounts, CommonState, Soon};
-use porch_rules::limit::{Account, Decision, Leases, Returned, Taken, Want, stable_id};
+use porch_rules::limit::{
+    Account, Decision, Leases, Places, PlacesAsked, PlacesTold, Returned, Taken, Want, stable_id,
+};
 use porch_store::{CountKey, CountRow, Store};
 use tokio::sync::{mpsc, oneshot};
 
@@ -422,6 +424,31 @@ impl CommonCounts for Counts {
                     .unwrap_or_else(|_| Err(Away("it gave no answer".into()))),
                 Err(_) => Err(Away("too many calls wait for it".into())),
             }
+        })
+    }
+
+    fn places(&self, limit: u64, subject: u64, asked: PlacesAsked) -> Soon<PlacesTold> {
+        let inner = self.0.clone();
+        Box::pin(async move {
+            inner.known.may_ask()?;
+            // Apart from what is counted in time by a limit of the same number.
+            let limit = limit ^ inner.apart ^ stable_id("places");
+            let keys = [(limit.cast_signed(), subject.cast_signed())];
+            let store = inner.store()?;
+            let name = &inner.known.name;
+            let told = store.count(&keys, |now, rows| {
+                let row = &mut rows[0];
+                let mut places = Places::read(&row.bytes);
+                let told = places.ask(name, asked, now);
+                row.bytes = places.write();
+                row.over_at = i64::try_from(places.over_at()).unwrap_or(i64::MAX);
+                told
+            });
+            let told = tokio::time::timeout(ANSWER, told).await;
+            let failed = |why: &str| inner.known.failed(why);
+            let told = told.map_err(|_| failed("it took too long to answer"))?;
+            told.inspect(|_| inner.known.answered())
+                .map_err(|e| failed(&e.to_string()))
         })
     }
 

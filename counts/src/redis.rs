@@ -12,7 +12,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use porch_gateway::{Ask, Away, CommonCounts, CommonState, Soon};
-use porch_rules::limit::{Decision, EXACT_UP_TO, Form, Limit, SLICES};
+use porch_rules::limit::{Decision, EXACT_UP_TO, Form, Limit, PlacesAsked, PlacesTold, SLICES};
 use redis::aio::MultiplexedConnection;
 use redis::{
     AsyncConnectionConfig, Client, Cmd, ErrorKind, FromRedisValue, IntoConnectionInfo, RedisError,
@@ -54,6 +54,7 @@ struct Inner {
     back: Lua,
     nodes: Lua,
     periods: Lua,
+    places: Lua,
 }
 
 /// A script and what the server knows it by.
@@ -88,6 +89,7 @@ impl Counts {
             back: Lua::of(include_str!("back.lua")),
             nodes: Lua::of(include_str!("nodes.lua")),
             periods: Lua::of(include_str!("periods.lua")),
+            places: Lua::of(include_str!("places.lua")),
         })))
     }
 
@@ -343,6 +345,25 @@ impl CommonCounts for Counts {
             Ok(decisions
                 .first()
                 .map_or(0, |d| MOST - d.remaining.min(MOST)))
+        })
+    }
+
+    fn places(&self, limit: u64, subject: u64, asked: PlacesAsked) -> Soon<PlacesTold> {
+        let inner = self.0.clone();
+        Box::pin(async move {
+            let key = format!("{}:o:{limit:x}:{subject:x}", inner.prefix);
+            let mut all = Vec::with_capacity(6);
+            push(&mut all, &inner.known.name);
+            for number in [asked.most, asked.held, asked.wanted, asked.lasts] {
+                push(&mut all, number.min(MOST));
+            }
+            push(&mut all, u8::from(asked.served));
+            let told = inner.script(&inner.places, &[key], &all).await?;
+            let (may, yields) = <(u64, u8)>::from_redis_value(told).unwrap_or_default();
+            Ok(PlacesTold {
+                may,
+                yields: yields == 1,
+            })
         })
     }
 

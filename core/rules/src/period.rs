@@ -1,5 +1,7 @@
 //! Periods of the calendar, in a time zone or from a moment on.
 
+use std::sync::atomic::{AtomicU64, Ordering};
+
 use chrono::{
     DateTime, Datelike, Days, Months, NaiveDate, NaiveDateTime, NaiveTime, Offset, TimeDelta,
     TimeZone, Utc,
@@ -26,6 +28,34 @@ pub struct Periods {
     pub length: Length,
     /// Where their days begin.
     pub zone: Tz,
+}
+
+/// The period of the calendar that was asked for last: nearly every call is in the same one as that before it, and the calendar is
+/// slow to ask.
+#[derive(Debug, Default)]
+pub struct Lately(AtomicU64);
+
+impl Lately {
+    /// The period of the calendar that a moment is in, as [`Periods::of_calendar`] says it.
+    pub fn of_calendar(&self, periods: &Periods, now: i64) -> (i64, i64) {
+        let known = self.0.load(Ordering::Relaxed);
+        // Both in seconds, in one number: no other thread is seen half-way.
+        let at = |part: u64| (part & 0xffff_ffff) as i64 * 1000;
+        let (from, until) = (at(known >> 32), at(known));
+        if from <= now && now < until {
+            return (from, until);
+        }
+        let (from, until) = periods.of_calendar(now);
+        let part = |at: i64| match at % 1000 {
+            0 => u32::try_from(at / 1000).ok(),
+            _ => None,
+        };
+        if let (Some(from), Some(until)) = (part(from), part(until)) {
+            let both = u64::from(from) << 32 | u64::from(until);
+            self.0.store(both, Ordering::Relaxed);
+        }
+        (from, until)
+    }
 }
 
 /// The time zone of a name (IANA Time Zone Database).
@@ -290,6 +320,43 @@ mod tests {
             let periods = Periods { length, zone: utc };
             let found = periods.since(at(from), at(now));
             assert_eq!(shown(found, utc), wanted, "{length:?} {from}");
+        }
+    }
+
+    #[test]
+    fn what_is_remembered_of_a_period_is_what_the_calendar_says() {
+        for (length, name) in ALL
+            .into_iter()
+            .flat_map(|l| ["UTC", "Europe/Oslo", "Asia/Kathmandu"].map(|n| (l, n)))
+        {
+            let periods = Periods {
+                length,
+                zone: zone(name).unwrap(),
+            };
+            let lately = Lately::default();
+            // On, back again, before 1970 and beyond what is remembered; at edges and beside them.
+            let (from, until) = periods.of_calendar(at("2027-03-28T00:59:59Z"));
+            for now in [
+                at("2027-03-28T00:59:59Z"),
+                from,
+                until - 1,
+                until,
+                from - 1,
+                from,
+                -1,
+                i64::MAX,
+                i64::MIN,
+                9_000_000_000_000,
+                until,
+            ] {
+                for _ in 0..2 {
+                    assert_eq!(
+                        lately.of_calendar(&periods, now),
+                        periods.of_calendar(now),
+                        "{length:?} {name} {now}"
+                    );
+                }
+            }
         }
     }
 

@@ -3,7 +3,7 @@
 use std::pin::Pin;
 use std::sync::Arc;
 
-use porch_rules::limit::{Decision, Limit};
+use porch_rules::limit::{Decision, Limit, PlacesAsked, PlacesTold};
 
 /// What one limit is asked for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -46,6 +46,9 @@ pub trait CommonCounts: Send + Sync {
 
     /// Counts what has passed already, whether or not there is room; gives all that is counted now.
     fn charge(&self, ask: Ask) -> Soon<u64>;
+
+    /// Asks for places among what may be under way at the same time, of a limit and a subject.
+    fn places(&self, limit: u64, subject: u64, asked: PlacesAsked) -> Soon<PlacesTold>;
 
     /// What was counted in periods: limit, subject, the period's beginning, and how much; at most so many.
     fn periods(&self, most: usize) -> Soon<Vec<(u64, u64, u64, u64)>>;

@@ -36,7 +36,7 @@ pub fn period_of(plan: &LimitPlan, agreement: Option<&Agreement>, now: i64) -> O
     };
     Some(match (start, agreement) {
         (PeriodStart::Agreement, Some(a)) => periods.since(a.from.saturating_mul(1000), now),
-        _ => periods.of_calendar(now),
+        _ => plan.lately.of_calendar(periods, now),
     })
 }
 

@@ -10,6 +10,7 @@ use serde_json::Value;
 
 mod away;
 mod race;
+mod together;
 
 /// The day's one boat that everybody wants: answered by an example, so that nothing but limits is at work.
 const CONTRACT: &str = r#"openapi: "3.1.0"
@@ -51,13 +52,23 @@ struct Nodes {
 impl Nodes {
     /// So many, on one database, counting in a place.
     fn start(count: usize, database: &str, place: &str, limits: &str) -> Self {
+        let files = [
+            ("last-boat.openapi.yaml", CONTRACT),
+            ("last-boat.facade.yaml", &facade(limits)),
+        ];
+        Self::serving(count, database, place, &files)
+    }
+
+    /// The same, of these documents.
+    fn serving(count: usize, database: &str, place: &str, files: &[(&str, &str)]) -> Self {
         let extra = ["--counts", place].map(str::to_owned).to_vec();
         let options: Vec<&str> = extra.iter().map(String::as_str).collect();
         let first = Porch::start_with(database, &options);
         let folder = first.folder().join("boat");
         std::fs::create_dir_all(&folder).unwrap();
-        std::fs::write(folder.join("last-boat.openapi.yaml"), CONTRACT).unwrap();
-        std::fs::write(folder.join("last-boat.facade.yaml"), facade(limits)).unwrap();
+        for (name, text) in files {
+            std::fs::write(folder.join(name), text).unwrap();
+        }
         first.ok(&["push", folder.to_str().unwrap()]);
         first.ok(&["release", "last-boat"]);
         let mut all = vec![first];

@@ -6,7 +6,7 @@ use std::time::Duration;
 use http::HeaderValue;
 use porch_contract::{Finding, Operation as ContractOperation, Severity, Step};
 use porch_rules::limit::{Form, Limit, stable_id};
-use porch_rules::period::{Length, Periods, zone};
+use porch_rules::period::{Lately, Length, Periods, zone};
 use serde_json::Value;
 
 use super::FacadeCompiler;
@@ -206,6 +206,7 @@ impl<'a> FacadeCompiler<'a> {
         let name = of.level.name;
         let policy = most.fixed().map(|q| policy(name, q, bytes, window.0));
         Some(LimitPlan {
+            lately: Lately::default(),
             id,
             plain,
             most,
@@ -251,7 +252,6 @@ impl<'a> FacadeCompiler<'a> {
             ("weight", doc.weight.is_some()),
             ("smooth", doc.smooth),
             ("burst", doc.burst.is_some()),
-            ("apart", doc.apart.is_some()),
         ];
         self.only_of(of, &others, "requests");
         let waiting = doc.waiting.unwrap_or(0);
@@ -265,6 +265,7 @@ impl<'a> FacadeCompiler<'a> {
             per: self.who(of, &doc.per)?,
             waiting,
             within: doc.within.map_or(WAITS, |span| span.0),
+            apart: doc.apart.unwrap_or_default(),
             name: of.level.name.into(),
             place: self.limit_place(of, doc.in_words()),
         })
@@ -337,6 +338,7 @@ impl<'a> FacadeCompiler<'a> {
         }
         let most = self.most(of, most, if bytes { "bytes" } else { "requests" })?;
         Some(LimitPlan {
+            lately: Lately::default(),
             id,
             plain: None,
             weight: self.weight(of, doc.weight.as_ref(), most.fixed())?,

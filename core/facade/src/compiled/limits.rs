@@ -6,7 +6,7 @@ use std::time::Duration;
 use http::HeaderValue;
 use porch_rules::expr::Template;
 use porch_rules::limit::{Form, Limit};
-use porch_rules::period::Periods;
+use porch_rules::period::{Lately, Periods};
 
 use super::RulePlace;
 pub use crate::documents::WhenApart;
@@ -22,6 +22,8 @@ pub struct LimitPlan {
     pub most: Number,
     /// When it is free again.
     pub time: Time,
+    /// The period of the calendar in which the last call was, where it is a quota.
+    pub lately: Lately,
     /// Who shares it.
     pub per: Who,
     /// How much a call counts.
@@ -120,6 +122,8 @@ pub struct AtOncePlan {
     pub waiting: u32,
     /// How long each waits.
     pub within: Duration,
+    /// What holds while the place is away where nodes count together.
+    pub apart: WhenApart,
     /// Name in the `RateLimit` fields.
     pub name: Arc<str>,
     /// Where it stands.

@@ -346,7 +346,11 @@ impl LimitDoc {
                 Some(n) if n > 0 => format!(", {n} may wait"),
                 _ => String::new(),
             };
-            return format!("limit {} at once per {per}{waiting}", most.in_words());
+            let apart = apart_in_words(self.apart);
+            return format!(
+                "limit {} at once per {per}{waiting}{apart}",
+                most.in_words()
+            );
         }
         let amount = match (&self.requests, &self.bytes) {
             (_, Some(size)) => format!("{} bytes", size.0.in_words()),

@@ -11,6 +11,7 @@
 mod account;
 mod again;
 mod lease;
+mod places;
 mod states;
 mod window;
 
@@ -19,6 +20,7 @@ use std::time::Duration;
 pub use account::{Account, Granted, Want};
 pub use again::Again;
 pub use lease::{Leases, Returned, Taken};
+pub use places::{Places, PlacesAsked, PlacesTold};
 pub use porch_contract::stable_id;
 pub use states::{Counted, Log, SHARDS, States};
 pub use window::Window;

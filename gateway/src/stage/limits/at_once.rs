@@ -3,6 +3,7 @@
 use porch_facade::{AtOncePlan, CompiledFacade, CompiledOperation};
 
 use super::{asked_for, number, whose};
+use crate::count::at_once::{Door, NoPlace};
 use crate::exchange::state::Exchange;
 use crate::problem::{self, Problem};
 use crate::scope::Scope;
@@ -20,13 +21,17 @@ pub(crate) async fn at_once(
         let subject = asked_for(x, &plan.per, &facade.name, &scope)
             .map_err(|why| problem::no_weight(&why, &plan.place))?;
         let shared = &x.worker.shared;
-        let entered = shared
-            .at_once
-            .enter((plan.id, subject), most, plan.waiting, plan.within)
-            .await;
-        match entered {
+        let door = Door {
+            key: (plan.id, subject),
+            most,
+            waiting: plan.waiting,
+            within: plan.within,
+            apart: plan.apart,
+        };
+        match shared.at_once.enter(door, shared.common.as_ref()).await {
             Ok(held) => x.rare().held.push(held),
-            Err(waiting) => return Err(busy(x, plan, most, waiting)),
+            Err(NoPlace::Full(waiting)) => return Err(busy(x, plan, most, waiting)),
+            Err(NoPlace::Away(why)) => return Err(problem::counts_away(&why, &plan.place)),
         }
     }
     Ok(())
