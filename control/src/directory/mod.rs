@@ -79,11 +79,8 @@ impl Directory {
             self.read_the_rest(store).await?;
         }
         ids.retain(|id| *id != 0);
-        let mut table = (*self.shared.grants.load_full()).clone();
         let gone = changes.iter().filter_map(|c| c.gone.as_deref());
-        for hash in gone.filter_map(KeyHash::from_hex) {
-            table = table.with(hash, None);
-        }
+        let gone = gone.filter_map(KeyHash::from_hex).map(|hash| (hash, None));
         let mut consumers = HashMap::new();
         for id in &ids {
             if let Some(found) = store.consumer_of_number(*id).await? {
@@ -92,9 +89,10 @@ impl Directory {
             }
         }
         let rows = store.credentials_of(&ids).await?.into_iter();
-        for (hash, grant) in grants::each(&consumers, rows.map(GrantRow::from), &self.seal) {
-            table = table.with(hash, Some(grant));
-        }
+        let there = grants::each(&consumers, rows.map(GrantRow::from), &self.seal);
+        let there = there.map(|(hash, grant)| (hash, Some(grant)));
+        // All at once: a consumer may have very many.
+        let table = self.shared.grants.load().with_all(gone.chain(there));
         self.shared.grants.store(Arc::new(table));
         Ok(())
     }

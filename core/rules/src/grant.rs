@@ -276,19 +276,19 @@ impl Grants {
     /// The same table with one grant added, changed or (with `None`) removed.
     #[must_use]
     pub fn with(&self, hash: KeyHash, entry: Option<Grant>) -> Self {
-        let mut overlay = (*self.overlay).clone();
-        overlay.insert(hash.0, entry);
-        if overlay.len() < OVERLAY {
-            return Self {
-                base: self.base.clone(),
-                overlay: Arc::new(overlay),
-            };
+        self.with_all([(hash, entry)])
+    }
+
+    /// The same of several, at once.
+    #[must_use]
+    pub fn with_all(&self, all: impl IntoIterator<Item = (KeyHash, Option<Grant>)>) -> Self {
+        let mut changed = self.clone();
+        let overlay = Arc::make_mut(&mut changed.overlay);
+        overlay.extend(all.into_iter().map(|(hash, entry)| (hash.0, entry)));
+        match changed.overlay.len() < OVERLAY {
+            true => changed,
+            false => Self::new(changed.iter().map(|(hash, grant)| (hash, grant.clone()))),
         }
-        let whole = Self {
-            base: self.base.clone(),
-            overlay: Arc::new(overlay),
-        };
-        Self::new(whole.iter().map(|(hash, grant)| (hash, grant.clone())))
     }
 
     /// How many there are, about: changes still in the overlay count too.

@@ -6,6 +6,7 @@
 mod alone;
 mod cases;
 mod documents;
+mod known;
 mod measure;
 mod options;
 mod report;

@@ -3,7 +3,7 @@
 use crate::Outcome;
 
 /// All cases there are, in the order they run.
-pub(super) const CASES: [&str; 22] = [
+pub(super) const CASES: [&str; 23] = [
     "pass-through",
     "soap-1kb",
     "soap-1mb",
@@ -25,6 +25,7 @@ pub(super) const CASES: [&str; 22] = [
     "two-calls",
     "release",
     "memory",
+    "known",
     "workers",
 ];
 

@@ -30,6 +30,10 @@ impl Bench<'_> {
             let rows = self.memory()?;
             self.results.running.extend(rows);
         }
+        if self.options.wants("known") {
+            let rows = self.known()?;
+            self.results.running.extend(rows);
+        }
         if self.options.wants("workers") {
             let row = self.workers()?;
             self.results.running.push(row);
@@ -159,18 +163,6 @@ impl Bench<'_> {
             let case = format!("kB an operation, of {operations}");
             rows.push(row(&case, &said, each, 4.0));
         }
-        let size = Size {
-            keys: 1_000_000,
-            ..Size::FEW
-        };
-        let (_, keys) = after_restart("keyed", size)?;
-        let said = format!("{keys:.0} MB after a restart");
-        rows.push(row(
-            "bytes a key, of 1,000,000",
-            &said,
-            (keys - idle) * 1.048_576,
-            200.0,
-        ));
         Ok(rows)
     }
 
@@ -202,6 +194,6 @@ impl Bench<'_> {
     }
 }
 
-fn row(case: &str, said: &str, value: f64, most: f64) -> Value {
+pub(super) fn row(case: &str, said: &str, value: f64, most: f64) -> Value {
     json!({ "case": case, "said": said, "value": round(value, 2), "target": most, "met": value <= most })
 }

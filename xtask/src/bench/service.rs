@@ -129,6 +129,34 @@ impl Porch {
         }
     }
 
+    pub(super) fn gateway(&self) -> &str {
+        &self.gateway
+    }
+
+    /// Another key, and what it is known by.
+    pub(super) fn new_key(&self) -> Outcome<(String, String)> {
+        let made = self.client.run(&["key", "create", "bench"], "")?;
+        let text = |name: &str| made[name].as_str().map(str::to_owned);
+        match (text("key"), text("prefix")) {
+            (Some(key), Some(prefix)) => Ok((key, prefix)),
+            _ => Err("porch key create showed no key".into()),
+        }
+    }
+
+    pub(super) fn end_key(&self, prefix: &str) -> Outcome {
+        self.client.run(&["key", "end", prefix], "").map(|_| ())
+    }
+
+    /// Agreements of these consumers, straight into the tables.
+    pub(super) fn insert_agreements(&self, cluster: &Cluster, agreements: usize) -> Outcome {
+        let insert = format!(
+            "insert into agreement (consumer_id, offer, terms, from_at, paused, created_at) \
+             select c.id, 'offer ' || (i % 20), jsonb_build_object('requests', 100 + i % 20), 0, false, 0 \
+             from generate_series(1, {agreements}) i join consumer c on c.name = 'c' || (1 + i % 1000)"
+        );
+        sql(&cluster.url(&self.name), &insert)
+    }
+
     pub(super) fn memory_mb(&self) -> f64 {
         memory_mb(self.pid())
     }
@@ -223,22 +251,29 @@ fn publish(client: &Client, home: &Path, backends: Backends, operations: usize) 
     Ok(())
 }
 
-/// Keys of nobody in particular, straight into the table: a million by the client would take hours.
+/// Keys of a thousand consumers, straight into the table: a million by the client would take hours.
 fn insert_keys(database: &str, keys: usize) -> Outcome {
     let insert = format!(
-        "insert into credential (consumer_id, label, prefix, hash, paused, created_at) \
-         select 1, '', 'p' || i, md5('a' || i) || md5('b' || i), false, 0 from generate_series(1, {keys}) i"
+        "insert into consumer (name, owner, paused, created_at) \
+         select 'c' || i, '', false, 0 from generate_series(1, 1000) i; \
+         insert into credential (consumer_id, label, prefix, hash, paused, created_at) \
+         select c.id, '', 'p' || i, md5('a' || i) || md5('b' || i), false, 0 \
+         from generate_series(1, {keys}) i join consumer c on c.name = 'c' || (1 + i % 1000)"
     );
+    sql(database, &insert)
+}
+
+fn sql(database: &str, text: &str) -> Outcome {
     let psql = porch_cluster::installed()
         .ok_or("PostgreSQL is not installed")?
         .join("psql");
     let done = Command::new(psql)
-        .args(["-X", "-q", "-d", database, "-c", &insert])
+        .args(["-X", "-q", "-d", database, "-c", text])
         .status()
         .map_err(|e| e.to_string())?;
     if done.success() {
         Ok(())
     } else {
-        Err(format!("psql could not insert {keys} keys: {done}"))
+        Err(format!("psql could not fill the tables: {done}"))
     }
 }
