@@ -36,14 +36,9 @@ pub(crate) async fn account(
                 true => None,
                 false => Some(read_input("password")?),
             };
-            let made = client
-                .send(
-                    Method::POST,
-                    "/api/accounts",
-                    Some(json!({ "name": name, "password": password, "role": role })),
-                )
-                .await?;
-            show.value(&made, |v| {
+            let new = json!({ "name": name, "password": password, "role": role });
+            let made = client.send(Method::POST, "/api/accounts", Some(new));
+            show.value(&made.await?, |v| {
                 format!("made {} ({})", text(v, "name"), text(v, "role"))
             });
         }
@@ -62,17 +57,7 @@ pub(crate) async fn account(
                 "the password is changed; sign in again".into()
             });
         }
-        AccountCommand::SignOut { name, tokens } => {
-            let path = format!("/api/accounts/{}/sessions?tokens={tokens}", segment(&name));
-            let ended = client.send(Method::DELETE, &path, None).await?;
-            show.value(&ended, |v| {
-                let tokens = match number(v, "tokens") {
-                    0 => String::new(),
-                    n => format!(" and {n} tokens"),
-                };
-                format!("ended {} sessions{tokens} of {name}", number(v, "sessions"))
-            });
-        }
+        AccountCommand::SignOut { name, tokens } => sign_out(&name, tokens, client, show).await?,
         AccountCommand::End { name } => {
             let path = format!("/api/accounts/{}", segment(&name));
             client.send(Method::DELETE, &path, None).await?;
@@ -82,6 +67,20 @@ pub(crate) async fn account(
         }
     }
     Ok(true)
+}
+
+/// Ends all that is open of an account.
+async fn sign_out(name: &str, tokens: bool, client: &Client, show: &Show) -> Result<(), CliError> {
+    let path = format!("/api/accounts/{}/sessions?tokens={tokens}", segment(name));
+    let ended = client.send(Method::DELETE, &path, None).await?;
+    show.value(&ended, |v| {
+        let tokens = match number(v, "tokens") {
+            0 => String::new(),
+            n => format!(" and {n} tokens"),
+        };
+        format!("ended {} sessions{tokens} of {name}", number(v, "sessions"))
+    });
+    Ok(())
 }
 
 async fn change(
