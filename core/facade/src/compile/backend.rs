@@ -7,12 +7,12 @@ use porch_contract::{Finding, Position, Severity, Step, suggest};
 
 pub(crate) use super::addresses::facade_of;
 use super::addresses::{MOST_ADDRESSES, NoAddress, weighted, within};
-use super::{FacadeCompiler, Wired};
+use super::{FacadeCompiler, Sources, Wired};
 use crate::compiled::{Address, CompiledBackend, Credentials, Definition, Transport, Trust, turns};
 use crate::documents::{BackendDoc, MediaType};
 use crate::host::no_host;
 use crate::kind::Kind;
-use crate::read::Document;
+use crate::read::{Document, beside};
 
 pub(super) const DEFAULT_MESSAGE: usize = 64 << 20;
 pub(super) const DEFAULT_TIMEOUT: Duration = Duration::from_secs(10);
@@ -269,6 +269,20 @@ impl FacadeCompiler<'_> {
         self.findings
             .push(Finding::error(&backend.file, at, message));
         None
+    }
+}
+
+impl Sources<'_> {
+    /// The certificates that a document trusts, in a file beside it.
+    pub(super) fn trust(&self, document: &str, file: &str) -> Result<Trust, String> {
+        let path = beside(document, file);
+        match self.files.get(&path) {
+            Some(text) if text.contains("-----BEGIN CERTIFICATE-----") => {
+                Ok(Trust::These(text.as_str().into()))
+            }
+            Some(_) => Err(format!("“{path}” holds no certificates in PEM")),
+            None => Err(format!("there is no file “{path}”")),
+        }
     }
 }
 

@@ -55,14 +55,13 @@ use routing::Routed;
 
 use crate::compiled::{
     ANSWER, Admission, Changes, CompiledBackend, CompiledFacade, CompiledOperation, Cors,
-    Definition, Overridden, Reply, Route, RulePlace, Secrets, Sensitive, Step as Call, Trust,
-    Words,
+    Definition, Overridden, Reply, Route, RulePlace, Secrets, Sensitive, Step as Call, Words,
 };
 use crate::documents::{EnvironmentDoc, FacadeDoc, OperationDoc, Relaxed};
 use crate::host::no_host;
 use crate::kind::{Compiled, Kind, Kinds};
 use crate::library::Library;
-use crate::read::{Document, beside};
+use crate::read::Document;
 use crate::shared::Ruled;
 use crate::wiring::{CallCompiler, Lent, Used};
 use crate::{Documents, Files};
@@ -79,20 +78,6 @@ pub(crate) struct Sources<'a> {
     pub(crate) environment: Option<&'a EnvironmentDoc>,
     pub(crate) secrets: &'a Secrets<'a>,
     pub(crate) library: &'a Library,
-}
-
-impl Sources<'_> {
-    /// The certificates that a document trusts, in a file beside it.
-    fn trust(&self, document: &str, file: &str) -> Result<Trust, String> {
-        let path = beside(document, file);
-        match self.files.get(&path) {
-            Some(text) if text.contains("-----BEGIN CERTIFICATE-----") => {
-                Ok(Trust::These(text.as_str().into()))
-            }
-            Some(_) => Err(format!("“{path}” holds no certificates in PEM")),
-            None => Err(format!("there is no file “{path}”")),
-        }
-    }
 }
 
 /// Compiles a facade. It is only fit to be served when no finding is an error.
