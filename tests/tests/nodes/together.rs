@@ -4,6 +4,8 @@ use std::io::{BufRead, BufReader, Write};
 use std::net::{TcpListener, TcpStream};
 use std::sync::atomic::AtomicUsize;
 
+use porch_tests::Http;
+
 use super::*;
 
 /// A backend that takes twenty milliseconds for each call, and knows how many were under way at most.
@@ -167,4 +169,38 @@ fn who_may_not_wait_is_refused_and_a_place_that_is_away_is_told() {
             .status
             == 200
     });
+}
+
+#[test]
+fn a_node_goes_on_with_its_share_of_places_and_says_so() {
+    let (mut server, _folder) = count_server();
+    let slow = Slow::start();
+    let shares = "  limits: [{ at-once: 4, per: everyone }]";
+    let nodes = served(&slow, 2, &server.url(), shares);
+    let node = &nodes.all[0];
+    let count = || {
+        let told = Http::send("GET", &format!("{}/health", node.console), &[], Vec::new());
+        told.json()["counts"]["nodes"].clone()
+    };
+    wait_until("it knows of the other", || count() == 2);
+    server.kill();
+    slow.most();
+    let gateway = [node.gateway.clone()];
+    let mut told = Value::Null;
+    wait_until("a share is told", || {
+        calls(&gateway, 6, 2);
+        let trace = node.ok(&["trace", "--status", "429", "--most", "1"]);
+        let Some(id) = trace[0]["id"].as_str() else {
+            return false;
+        };
+        told = node
+            .api("GET", &format!("/api/traces/{id}"), &Value::Null)
+            .json();
+        told.to_string().contains("1 of 2")
+    });
+    assert!(
+        told.to_string().contains("has 2 requests under way"),
+        "{told}"
+    );
+    assert!(slow.most() <= 4);
 }

@@ -1,5 +1,7 @@
 //! Limits of requests that are under way at the same time.
 
+use std::sync::Arc;
+
 use porch_facade::{AtOncePlan, CompiledFacade, CompiledOperation};
 
 use super::{asked_for, number, whose};
@@ -30,11 +32,48 @@ pub(crate) async fn at_once(
         };
         match shared.at_once.enter(door, shared.common.as_ref()).await {
             Ok(held) => x.rare().held.push(held),
-            Err(NoPlace::Full(waiting)) => return Err(busy(x, plan, most, waiting)),
+            Err(NoPlace::Full(waiting)) => {
+                let apart = apart(x, most);
+                let most = apart.as_ref().map_or(most, |a| a.share);
+                let busy = busy(x, plan, most, waiting);
+                return Err(match apart {
+                    Some(a) => busy.of_a_share(a.nodes, &a.why),
+                    None => busy,
+                });
+            }
             Err(NoPlace::Away(why)) => return Err(problem::counts_away(&why, &plan.place)),
+        }
+        if let Some(apart) = apart(x, most) {
+            x.recorder.borrow_mut().note_last(|| apart.in_words());
         }
     }
     Ok(())
+}
+
+/// What a node has while the place is away where nodes have their places together.
+struct Apart {
+    share: u64,
+    nodes: u64,
+    why: Arc<str>,
+}
+
+impl Apart {
+    fn in_words(&self) -> String {
+        format!(
+            "the place where the nodes count is away ({}): {} at the same time are this node's share, 1 of {}",
+            self.why, self.share, self.nodes
+        )
+    }
+}
+
+fn apart(x: &Exchange<'_>, most: u64) -> Option<Apart> {
+    let state = x.worker.shared.common.as_ref()?.state();
+    let nodes = state.nodes.max(1);
+    Some(Apart {
+        share: most / nodes,
+        nodes,
+        why: state.away?,
+    })
 }
 
 fn busy(x: &Exchange<'_>, plan: &AtOncePlan, most: u64, waiting: usize) -> Box<Problem> {
