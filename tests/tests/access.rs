@@ -26,7 +26,8 @@ fn signed_out_visitors_see_nothing() {
             .keys()
             .filter(|m| *m != "parameters")
         {
-            if (path.as_str(), method.as_str()) == ("/api/session", "post") {
+            // What nobody has to be signed in for; which these are is tested elsewhere.
+            if item[method]["security"] == json!([]) {
                 continue;
             }
             let path = path

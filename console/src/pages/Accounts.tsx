@@ -91,7 +91,7 @@ function AccountTable({ list }: { list: AccountView[] }) {
             <RowOf key="e">
               <Ask
                 label="Sign out"
-                name={`Sign ${a.name} out`}
+                name={`Sign out ${a.name}`}
                 title={`End all sessions of ${a.name}?`}
                 onYes={() => out.mutate(a.name)}
               >

@@ -385,6 +385,7 @@ async fn every_page_is_accessible_in_light_and_dark_and_by_keyboard() {
             ("/audit", "signed in"),
             ("/secrets", "reservations-user"),
             ("/accounts", "administrator"),
+            ("/own", "Where you are signed in"),
             ("/nowhere", "There is no such page"),
         ] {
             browser.go(path).await;

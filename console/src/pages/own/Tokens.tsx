@@ -81,7 +81,7 @@ function TokenTable({ list, own }: { list: TokenView[]; own: string }) {
               <Ask
                 key="a"
                 label={over ? "Forget" : "End"}
-                name={`End token ${t.prefix}`}
+                name={`${over ? "Forget" : "End"} token ${t.prefix}`}
                 title={`End the token “${t.label}”?`}
                 onYes={() => end.mutate(t.id)}
               >
