@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use porch_facade::{AtOncePlan, CompiledFacade, CompiledOperation};
+use porch_facade::{AtOncePlan, CompiledFacade, CompiledOperation, WhenApart};
 
 use super::{asked_for, number, whose};
 use crate::count::at_once::{Door, NoPlace};
@@ -33,7 +33,7 @@ pub(crate) async fn at_once(
         match shared.at_once.enter(door, shared.common.as_ref()).await {
             Ok(held) => x.rare().held.push(held),
             Err(NoPlace::Full(waiting)) => {
-                let apart = apart(x, most);
+                let apart = apart(x, plan, most);
                 let most = apart.as_ref().map_or(most, |a| a.share);
                 let busy = busy(x, plan, most, waiting);
                 return Err(match apart {
@@ -43,7 +43,7 @@ pub(crate) async fn at_once(
             }
             Err(NoPlace::Away(why)) => return Err(problem::counts_away(&why, &plan.place)),
         }
-        if let Some(apart) = apart(x, most) {
+        if let Some(apart) = apart(x, plan, most) {
             x.recorder.borrow_mut().note_last(|| apart.in_words());
         }
     }
@@ -66,8 +66,10 @@ impl Apart {
     }
 }
 
-fn apart(x: &Exchange<'_>, most: u64) -> Option<Apart> {
-    let state = x.worker.shared.common.as_ref()?.state();
+fn apart(x: &Exchange<'_>, plan: &AtOncePlan, most: u64) -> Option<Apart> {
+    let common = x.worker.shared.common.as_ref()?;
+    // Where calls are refused meanwhile, nobody has a share.
+    let state = (plan.apart == WhenApart::Share).then(|| common.state())?;
     let nodes = state.nodes.max(1);
     Some(Apart {
         share: most / nodes,
