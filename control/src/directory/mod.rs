@@ -28,6 +28,8 @@ pub(crate) struct Directory {
     seal: Seal,
     /// The revision that the table in memory has; held by whoever changes it.
     revision: Mutex<i64>,
+    /// Held by whoever changes what is in the table, from before it takes a connection until the table has it.
+    turn: Arc<Mutex<()>>,
 }
 
 impl Directory {
@@ -37,6 +39,7 @@ impl Directory {
             database,
             seal,
             revision: Mutex::new(-1),
+            turn: Arc::default(),
         }
     }
 

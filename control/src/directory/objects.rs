@@ -1,6 +1,9 @@
 //! Changes of consumers, credentials, agreements and pauses: each one change with its line in the audit, and as many entries in
 //! the table as it has credentials.
 
+use std::ops::Deref;
+use std::sync::Arc;
+
 use porch_rules::key::{KeyHash, new_key, prefix};
 use porch_store::entity::{agreement, consumer, credential};
 use porch_store::{
@@ -8,6 +11,7 @@ use porch_store::{
     NewCredential, hash_password, now_ms,
 };
 use serde_json::{Value, json};
+use tokio::sync::OwnedMutexGuard;
 
 use super::Directory;
 use crate::error::ApiError;
@@ -70,22 +74,42 @@ fn not_over(ends_at: Option<i64>) -> Result<(), ApiError> {
     Ok(())
 }
 
+/// A change while no other one of the table is under way: one that held a connection and waited for the other one's table,
+/// which waits for a connection, would wait with it until both give up.
+struct Turn {
+    change: Change,
+    _held: OwnedMutexGuard<()>,
+}
+
+impl Deref for Turn {
+    type Target = Change;
+
+    fn deref(&self) -> &Change {
+        &self.change
+    }
+}
+
 impl Directory {
-    async fn change(&self, who: &str) -> Result<Change, ApiError> {
-        Ok(self.database.store()?.change(who).await?)
+    async fn change(&self, who: &str) -> Result<Turn, ApiError> {
+        let held = Arc::clone(&self.turn).lock_owned().await;
+        let change = self.database.store()?.change(who).await?;
+        Ok(Turn {
+            change,
+            _held: held,
+        })
     }
 
     /// Commits a change of a consumer (0: of something else) with its line in the audit, and takes it up.
     async fn commit(
         &self,
-        change: Change,
+        turn: Turn,
         (consumer, gone): (i64, &[String]),
         (what, object, detail): Told<'_>,
     ) -> Result<(), ApiError> {
-        change.audit(what, &object, detail).await?;
-        change.touch_grants(consumer, gone).await?;
+        turn.audit(what, &object, detail).await?;
+        turn.touch_grants(consumer, gone).await?;
         let mut known = self.revision.lock().await;
-        change.commit().await?;
+        turn.change.commit().await?;
         self.follow(&mut known).await.map(drop)
     }
 
@@ -100,7 +124,7 @@ impl Directory {
         let object = format!("consumer {name}");
         let detail = json!({ "owner": owner });
         change.audit("registered", &object, detail).await?;
-        change.commit().await?;
+        change.change.commit().await?;
         Ok(made)
     }
 

@@ -59,6 +59,10 @@ fn nodes_go_on_within_their_shares_while_the_server_is_away() {
     wait_until("counts to be shared again", || {
         place(a, "three").header("ratelimit").ends_with("3600")
     });
+    // The other one notices by itself.
+    wait_until("the other node to share again", || {
+        place(b, "four").header("ratelimit").ends_with("3600")
+    });
     assert_eq!(
         place(b, "one").header("ratelimit"),
         "\"last-boat\";r=3;t=3600"

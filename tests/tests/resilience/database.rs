@@ -80,7 +80,7 @@ fn keys_made_at_the_same_time_are_all_there_after_a_restart_without_the_database
         made.json()["key"].as_str().unwrap().to_owned()
     };
     let keys: Vec<String> = std::thread::scope(|scope| {
-        let makers: Vec<_> = (0..12).map(|i| scope.spawn(move || make(i))).collect();
+        let makers: Vec<_> = (0..48).map(|i| scope.spawn(move || make(i))).collect();
         makers.into_iter().map(|m| m.join().unwrap()).collect()
     });
     porch.stop_service();
