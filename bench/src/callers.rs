@@ -129,7 +129,7 @@ fn agreements() {
                     id: i as i64,
                     offer: "Open Quay".into(),
                     terms: porch_rules::grant::shared(json!({ "requests": 7 + i % 20 })),
-                    facades: None,
+                    opens: None,
                     from: 0,
                     until: i64::MAX,
                     paused: false,

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use arc_swap::ArcSwapOption;
 use porch_gateway::{Shared, Trials};
 use porch_store::Seal;
 
@@ -9,7 +10,9 @@ use crate::config::AppConfig;
 use crate::database::Database;
 use crate::directory::{Attempts, Directory};
 use crate::kept::KeptInMind;
+use crate::mail::Letters;
 use crate::observatory::Observatory;
+use crate::portal::Catalogue;
 use crate::publication::Publication;
 use crate::trouble::Trouble;
 
@@ -32,6 +35,12 @@ pub struct App {
     pub(crate) observatory: Arc<Observatory>,
     /// Failed attempts to sign in.
     pub(crate) attempts: Attempts,
+    /// Failed attempts to sign in to the portal.
+    pub(crate) people: Attempts,
+    /// How many letters may be caused, and when there are some.
+    pub(crate) letters: Letters,
+    /// What the portal shows of the release.
+    pub(crate) catalogue: ArcSwapOption<Catalogue>,
     pub(crate) trouble: Arc<Trouble>,
 }
 
@@ -64,6 +73,9 @@ impl App {
             trials,
             seal,
             attempts: Attempts::new(),
+            people: Attempts::new(),
+            letters: Letters::new(),
+            catalogue: ArcSwapOption::empty(),
             trouble,
             config,
         })

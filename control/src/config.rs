@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use crate::mail::Mail;
 use crate::openid::OpenId;
 
 /// How the control plane is set up.
@@ -20,4 +21,8 @@ pub struct AppConfig {
     pub viewers_do_not_try: bool,
     /// The provider by which people sign in, where there is one.
     pub openid: Option<Arc<OpenId>>,
+    /// How browsers reach the portal, as in `https://developers.skerry.example`, without a slash at its end.
+    pub portal: String,
+    /// The server that takes letters, where there is one.
+    pub mail: Option<Mail>,
 }

@@ -7,7 +7,7 @@ use rust_embed::RustEmbed;
 #[derive(RustEmbed)]
 #[folder = "../console/dist"]
 #[allow_missing = true]
-struct Files;
+pub(crate) struct Built;
 
 /// An exact file, else 404 below `assets/`, else the console's page: its addresses are resolved in the browser.
 pub(crate) async fn serve(uri: Uri, headers: HeaderMap) -> Response {
@@ -15,19 +15,9 @@ pub(crate) async fn serve(uri: Uri, headers: HeaderMap) -> Response {
     if path.starts_with("api/") {
         return crate::ApiError::missing(format!("{} in the API", uri.path())).into_response();
     }
-    if let Some(file) = Files::get(path).filter(|_| path != "index.html" && !path.is_empty()) {
-        let kind = file.metadata.mimetype().to_owned();
-        return (
-            [
-                (header::CONTENT_TYPE, kind),
-                (
-                    header::CACHE_CONTROL,
-                    "public, max-age=31536000, immutable".into(),
-                ),
-            ],
-            file.data,
-        )
-            .into_response();
+    let is_page = path.ends_with(".html") || path.is_empty();
+    if let Some(found) = Built::get(path).filter(|_| !is_page) {
+        return file(found);
     }
     if path.starts_with("assets/") {
         return StatusCode::NOT_FOUND.into_response();
@@ -35,8 +25,23 @@ pub(crate) async fn serve(uri: Uri, headers: HeaderMap) -> Response {
     page(&headers)
 }
 
+/// A file, which is never another one under the same name.
+pub(crate) fn file(found: rust_embed::EmbeddedFile) -> Response {
+    let kind = found.metadata.mimetype().to_owned();
+    let lasts = "public, max-age=31536000, immutable".to_owned();
+    (
+        [
+            (header::CONTENT_TYPE, kind),
+            (header::CACHE_CONTROL, lasts),
+            (header::X_CONTENT_TYPE_OPTIONS, "nosniff".into()),
+        ],
+        found.data,
+    )
+        .into_response()
+}
+
 fn page(headers: &HeaderMap) -> Response {
-    let Some(file) = Files::get("index.html") else {
+    let Some(file) = Built::get("index.html") else {
         return (
             StatusCode::SERVICE_UNAVAILABLE,
             "The console is not built: run `cargo xtask console`.",

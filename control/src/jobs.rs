@@ -63,6 +63,7 @@ pub async fn start(
     let writer = app.observatory.clone();
     tokio::spawn(writer.write_records(app.trouble.clone(), records));
     tokio::spawn(crate::watching::watch(shared.clone()));
+    tokio::spawn(crate::mail::send(app.clone()));
     tokio::spawn(sweep(app.clone(), shared));
     let Err(database) = connected else {
         // Reading what is served has left behind much more free memory than serving will ask for.
@@ -167,6 +168,8 @@ async fn sweep(app: Arc<App>, shared: Arc<Shared>) {
         tokio::time::sleep(SWEEP).await;
         shared.sweep();
         app.attempts.sweep();
+        app.people.sweep();
+        app.letters.sweep();
         if sweeps.is_multiple_of(SWEEPS_AN_HOUR)
             && let Ok(store) = app.database.store()
         {

@@ -14,9 +14,11 @@ mod error;
 mod jobs;
 mod kept;
 mod listen;
+mod mail;
 mod memory;
 mod observatory;
 mod openid;
+mod portal;
 mod publication;
 mod target;
 mod trouble;
@@ -32,6 +34,7 @@ pub use app::App;
 pub use config::AppConfig;
 pub use error::ApiError;
 pub use jobs::{FirstAccount, JobError, start as start_jobs};
+pub use mail::{Mail, MailConfig};
 pub use openid::{OpenId, OpenIdConfig};
 
 /// A request's body may have at most so many bytes.
@@ -43,6 +46,14 @@ const MAX_BODY: usize = 32 << 20;
 /// When it cannot be written.
 pub fn openapi() -> Result<String, serde_json::Error> {
     serde_json::to_string_pretty(&api::document()?)
+}
+
+/// The OpenAPI 3.1 document of the portal's API.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn portal_openapi() -> Result<String, serde_json::Error> {
+    serde_json::to_string_pretty(&portal::document()?)
 }
 
 /// The whole of the control plane's HTTP service.
@@ -62,6 +73,16 @@ fn router(app: Arc<App>) -> Router {
         .layer(CompressionLayer::new())
         .layer(Extension(app.clone()))
         .with_state(app)
+}
+
+/// Serves the portal until `stop` is done, at most so many connections at the same time.
+pub async fn serve_portal(
+    listener: tokio::net::TcpListener,
+    app: Arc<App>,
+    connections: usize,
+    stop: impl Future<Output = ()>,
+) {
+    listen::serve(listener, portal::router(app), connections, stop).await;
 }
 
 /// Serves the control plane until `stop` is done, at most so many connections at the same time.

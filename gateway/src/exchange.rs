@@ -74,7 +74,9 @@ fn ended(
         headers.insert(RATE_LIMIT, rate.state);
     }
     headers.insert(TRACEPARENT, x.traceparent.clone());
-    if x.of_pages.get() {
+    let of_pages = x.of_pages.get()
+        || (x.worker.shared.has_portal() && parts.headers.contains_key(header::ORIGIN));
+    if of_pages {
         stage::cors::tell(&x, parts, headers);
     }
     let packs = x.packs.get() && x.mode == Mode::Live;

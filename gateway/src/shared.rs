@@ -2,11 +2,11 @@
 
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
-use porch_facade::{CompiledBackend, CompiledPorch};
+use porch_facade::{CompiledBackend, CompiledPorch, Cors};
 use porch_rules::grant::Grants;
 use porch_rules::guess::Guesses;
 use porch_rules::limit::States;
@@ -73,6 +73,8 @@ pub struct Shared {
     pub(crate) circuits: Circuits,
     /// Which addresses are known not to be well.
     pub watched: Arc<Watched>,
+    /// The portal's pages, which may call everything.
+    portal: OnceLock<Cors>,
     /// Replies that are kept.
     pub cache: Arc<Cache>,
     /// What was added to quotas, by limit, subject and the beginning of the period.
@@ -135,6 +137,7 @@ impl Shared {
             limits: Arc::default(),
             circuits: Circuits::default(),
             watched: Arc::default(),
+            portal: OnceLock::new(),
             cache: Arc::new(Cache::of(kept)),
             additions: ArcSwap::default(),
             at_once: AtOnce::default(),
@@ -147,6 +150,26 @@ impl Shared {
             began: u64::try_from(unix_ms()).unwrap_or(0),
         };
         (Arc::new(shared), receiver)
+    }
+
+    /// Lets pages of the portal's origin call everything, beside the pages that facades let.
+    pub fn welcome_portal(&self, origin: &str) {
+        let _ = self.portal.set(Cors::of_portal(origin));
+    }
+
+    /// Whether there is a portal.
+    #[inline]
+    pub(crate) fn has_portal(&self) -> bool {
+        self.portal.get().is_some()
+    }
+
+    /// What lets a page of an origin call, where it is the portal's and the facade's own rule does not let it.
+    pub(crate) fn portal_for(&self, own: Option<&Cors>, origin: &str) -> Option<&Cors> {
+        let portal = self.portal.get().filter(|p| p.allows(origin))?;
+        match own.is_some_and(|c| c.allows(origin)) {
+            true => None,
+            false => Some(portal),
+        }
     }
 
     /// How long a backend is left alone still, where it is.

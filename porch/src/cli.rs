@@ -4,6 +4,7 @@ mod accounts;
 mod callers;
 mod calling;
 mod definitions;
+mod offers;
 
 use std::path::PathBuf;
 
@@ -16,6 +17,7 @@ pub(crate) use self::callers::{
 };
 pub(crate) use self::calling::{BacktestArgs, CallArgs};
 pub(crate) use self::definitions::{DeriveArgs, LookArgs, NameStyle, NewArgs, Reading};
+pub(crate) use self::offers::OfferCommand;
 
 use crate::serve::ServeOptions;
 
@@ -121,6 +123,9 @@ pub(crate) enum Command {
     /// List, make, change, renew, end and look for keys.
     #[command(subcommand)]
     Key(KeyCommand),
+    /// List offers, and grant requests for them or turn them down.
+    #[command(subcommand)]
+    Offer(OfferCommand),
     /// List, make, change and end what consumers have agreed to.
     #[command(subcommand)]
     Agreement(AgreementCommand),
@@ -158,7 +163,11 @@ pub(crate) enum Command {
     },
     /// Write the OpenAPI document of the console API.
     #[command(hide = true)]
-    Openapi,
+    Openapi {
+        /// That of the portal's API.
+        #[arg(long)]
+        portal: bool,
+    },
     /// Write man pages.
     #[command(hide = true)]
     Man {
@@ -193,8 +202,14 @@ pub(crate) struct PushArgs {
 #[derive(Args)]
 pub(crate) struct ReleaseArgs {
     /// Names of the facades. One that is not in the draft any more is no longer served.
-    #[arg(required = true)]
+    #[arg(required_unless_present_any = ["offers", "portal"])]
     pub(crate) facades: Vec<String>,
+    /// An offer that is taken too; may stand several times. One that is not in the draft any more is no longer offered.
+    #[arg(long = "offer", value_name = "NAME")]
+    pub(crate) offers: Vec<String>,
+    /// The portal's document is taken too.
+    #[arg(long)]
+    pub(crate) portal: bool,
     /// What it is for.
     #[arg(long, default_value = "")]
     pub(crate) note: String,
@@ -391,6 +406,14 @@ mod tests {
             "key change abcdefgh --endless --every-facade",
             "key find demo",
             "agreement create Kiosk open-quay --term requests=7 --days 14",
+            "agreement create Kiosk open-quay --facade sailings --operation cargo/listConsignments",
+            "agreement list --offer open-quay --holding",
+            "agreement end 3 --notice --why moved",
+            "offer list",
+            "offer requests --state open",
+            "offer grant 3",
+            "offer turn-down 3 --reason full",
+            "release --offer open-quay --portal",
             "quota add Kiosk 100 --of sailings --why festival",
             "secret set name",
             "account create tove --role publisher",
@@ -420,6 +443,8 @@ mod tests {
             ("cache purge --all --tag x", "--all"),
             ("account create", "Usage"),
             ("release --nota x", "--note"),
+            ("release", "--offer"),
+            ("offer turn-down 3", "--reason"),
         ] {
             let wrong = parsed(line).err().unwrap().to_string();
             assert!(

@@ -4,6 +4,8 @@ use rustix::process::{Resource, getrlimit, setrlimit};
 
 /// Connections of the console.
 pub(crate) const OF_CONSOLE: usize = 256;
+/// Connections of the portal.
+pub(crate) const OF_PORTAL: usize = 256;
 /// The database's, files, listeners, definitions that are fetched, and some to spare.
 const OF_THE_SERVICE: usize = 128;
 /// More callers than this are not waited for by default.
@@ -29,7 +31,7 @@ fn granted() -> usize {
 }
 
 fn callers(granted: usize) -> usize {
-    let left = granted.saturating_sub(OF_CONSOLE + OF_THE_SERVICE);
+    let left = granted.saturating_sub(OF_CONSOLE + OF_PORTAL + OF_THE_SERVICE);
     (left / 2).clamp(16, MOST_CALLERS)
 }
 
@@ -39,8 +41,8 @@ mod tests {
 
     #[test]
     fn console_and_service_keep_theirs() {
-        assert_eq!(callers(1024), 320);
-        assert!(callers(4096) * 2 + OF_CONSOLE + OF_THE_SERVICE <= 4096);
+        assert_eq!(callers(1024), 192);
+        assert!(callers(4096) * 2 + OF_CONSOLE + OF_PORTAL + OF_THE_SERVICE <= 4096);
         assert_eq!(callers(usize::MAX), MOST_CALLERS);
         assert_eq!(callers(64), 16, "some, in any case");
         assert!(granted() > 0);

@@ -384,6 +384,9 @@ pub(crate) fn check(args: &CheckArgs, json: bool) -> Result<bool, CliError> {
         let lists = documents.rules.len();
         counts.extend((lists > 0).then(|| counted(lists, "list") + " of shared rules"));
         counts.push(counted(documents.environments.len(), "environment"));
+        let offers = documents.offers.len();
+        counts.extend((offers > 0).then(|| counted(offers, "offer")));
+        counts.extend((!documents.portals.is_empty()).then(|| "the portal".into()));
         let counts = counts.join(", ");
         if list(v, "findings").is_empty() {
             format!("nothing wrong: {counts}")

@@ -15,6 +15,7 @@ mod input;
 mod kept;
 mod local;
 mod objects;
+mod offers;
 mod publishing;
 mod pulled;
 mod releasing;
@@ -68,8 +69,12 @@ fn run(cli: Cli) -> Result<bool, CliError> {
             show::say(String::from_utf8_lossy(&script).trim_end());
             return Ok(true);
         }
-        Command::Openapi => {
-            let document = porch_control::openapi().map_err(|e| CliError::new(e.to_string()))?;
+        Command::Openapi { portal } => {
+            let document = match portal {
+                true => porch_control::portal_openapi(),
+                false => porch_control::openapi(),
+            };
+            let document = document.map_err(|e| CliError::new(e.to_string()))?;
             show::say(&document);
             return Ok(true);
         }

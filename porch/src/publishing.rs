@@ -10,6 +10,7 @@ use crate::cli::PushArgs;
 use crate::client::{Client, segment};
 use crate::error::CliError;
 use crate::input::agreed;
+use crate::offers::{offering_rows, offering_text};
 use crate::show::{Show, bold, findings_text, list, paint, text};
 use crate::sources::read_paths;
 
@@ -80,11 +81,17 @@ fn pushed_text(v: &Value) -> String {
         n => out.push_str(&format!("{n} other files of the draft untouched\n")),
     }
     out.push_str(&findings_text(list(v, "findings")));
+    let mark = paint("unreleased.", 33);
     if !list(v, "unreleased").is_empty() {
         out.push_str(&format!(
-            "\n{} Callers are not served this yet: {}. See `porch compare`, then `porch release`.",
-            paint("unreleased.", 33),
+            "\n{mark} Callers are not served this yet: {}. See `porch compare`, then `porch release`.",
             names(v, "unreleased")
+        ));
+    }
+    if !list(v, "unreleased_offers").is_empty() {
+        out.push_str(&format!(
+            "\n{mark} Nobody is offered this yet: {}. See `porch compare`, then `porch release --offer NAME` or `--portal`.",
+            names(v, "unreleased_offers")
         ));
     }
     out
@@ -111,7 +118,12 @@ pub(crate) fn callers_text(used_by: &[Value]) -> String {
 
 fn compare_text(differences: &Value) -> String {
     let all = differences.as_array().into_iter().flatten();
-    let out: String = all.map(difference_text).collect();
+    let out: String = all
+        .map(|d| match d["facade"].is_string() {
+            true => difference_text(d),
+            false => offering_text(d),
+        })
+        .collect();
     if out.is_empty() {
         "the draft is empty, and nothing is served".into()
     } else {
@@ -144,7 +156,13 @@ fn difference_text(d: &Value) -> String {
             paint("shared", 33)
         ));
     }
-    for (file, diff) in d["files"].as_object().into_iter().flatten() {
+    out + &diff_text(&d["files"])
+}
+
+/// Changed files, line by line.
+pub(crate) fn diff_text(files: &Value) -> String {
+    let mut out = String::new();
+    for (file, diff) in files.as_object().into_iter().flatten() {
         out.push_str(&format!("  {file}\n"));
         let lines = diff.as_str().unwrap_or_default().lines();
         for line in lines.filter(|l| !l.starts_with("---") && !l.starts_with("+++")) {
@@ -165,7 +183,7 @@ pub(crate) async fn compare(
     show: &Show,
 ) -> Result<bool, CliError> {
     let all = client.get("/api/compare").await?;
-    let list_: Vec<Value> = all
+    let mut list_: Vec<Value> = all
         .as_array()
         .into_iter()
         .flatten()
@@ -176,6 +194,9 @@ pub(crate) async fn compare(
         return Err(CliError::new(format!(
             "neither the draft nor what is served has a facade “{name}”"
         )));
+    }
+    if facade.is_none() {
+        list_.extend(offering_rows(&client.get("/api/offers/compare").await?));
     }
     show.value(&json!(list_), compare_text);
     Ok(true)

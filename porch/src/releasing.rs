@@ -7,6 +7,7 @@ use crate::cli::{ReleaseArgs, RollbackArgs};
 use crate::client::{Client, segment};
 use crate::error::CliError;
 use crate::input::agreed;
+use crate::offers::offering_rows;
 use crate::publishing::{callers_text, names};
 use crate::show::{Show, findings_text, list, number, table, text, time};
 
@@ -43,7 +44,7 @@ pub(crate) async fn release(
     let named = |d: &&Value| args.facades.iter().any(|f| f == text(d, "facade"));
     let differences: Vec<&Value> = all.as_array().into_iter().flatten().filter(named).collect();
     agreed_to_end(&differences, args.yes)?;
-    let body = json!({ "facades": args.facades, "note": args.note });
+    let body = json!({ "facades": args.facades, "offers": args.offers, "portal": args.portal, "note": args.note });
     let mut released = client
         .send(Method::POST, "/api/releases", Some(body))
         .await?;
@@ -81,7 +82,10 @@ pub(crate) async fn rollback(
         .get(&format!("/api/releases/{number}/compare{filter}"))
         .await?;
     let differences: Vec<&Value> = list(&back, "differences").iter().collect();
-    if differences.iter().all(|d| text(d, "status") == "same") {
+    let same = |d: &Value| text(d, "status") == "same";
+    let offering = offering_rows(&back["offering"]);
+    let offers_stay = only.is_some() || offering.iter().all(same);
+    if differences.iter().all(|d| same(d)) && offers_stay {
         show.value(&back, |v| {
             format!(
                 "release {} serves the same as release {number}; nothing was changed",
@@ -105,10 +109,17 @@ fn released_text(v: &Value) -> String {
         ("taken", "taken"),
         ("carried_over", "carried over unchanged"),
         ("removed", "no longer served"),
+        ("offered", "offered"),
+        ("no_longer_offered", "no longer offered"),
     ] {
         if !list(v, name).is_empty() {
             out.push_str(&format!("{label}: {}\n", names(v, name)));
         }
+    }
+    match number(v, "followed") {
+        0 => {}
+        1 => out.push_str("agreements of 1 consumer have the new terms\n"),
+        n => out.push_str(&format!("agreements of {n} consumers have the new terms\n")),
     }
     for shared in list(v, "stays") {
         let (file, facades) = (text(shared, "file"), names(shared, "facades"));

@@ -1,16 +1,19 @@
 //! `porch serve`: the wiring of the service.
 
+mod given;
+
 use std::net::SocketAddr;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::Args;
-use porch_control::{App, AppConfig, FirstAccount, OpenId};
+use porch_control::{App, AppConfig, FirstAccount, Mail, OpenId};
 use porch_gateway::{
-    Bound, Certificates, GatewayConfig, Proxies, SecureConfig, Shared, StartError, Trials, Written,
+    Bound, Certificates, GatewayConfig, Proxies, SecureConfig, Shared, StartError, Trials,
 };
 use porch_store::Seal;
 
+use self::given::{counts, first_account, mail, openid, origin, proxies, seal, secure};
 use crate::config::ProxiesWrite;
 use crate::counting::{self, Common, Counts};
 use crate::error::CliError;
@@ -56,6 +59,19 @@ pub(crate) struct ServeOptions {
     /// Where console and console API are served [default: 127.0.0.1:3820].
     #[arg(long, env = "ELM_PORCH_CONSOLE_LISTEN", value_name = "ADDRESS")]
     console: Option<SocketAddr>,
+    /// Where the portal is served [default: 127.0.0.1:3830].
+    #[arg(long, env = "ELM_PORCH_PORTAL_LISTEN", value_name = "ADDRESS")]
+    portal: Option<SocketAddr>,
+    /// How browsers reach the portal, as in https://developers.example [default: by HTTP at the address where it is served].
+    #[arg(long, env = "ELM_PORCH_PORTAL_ORIGIN", value_name = "ORIGIN")]
+    portal_origin: Option<String>,
+    /// How callers reach the gateway, as in https://api.example: portal and console say so [default: the address where they
+    /// are served].
+    #[arg(long, env = "ELM_PORCH_GATEWAY_ORIGIN", value_name = "ORIGIN")]
+    gateway_origin: Option<String>,
+    /// A TOML file that says by which server letters are sent (SMTP); none are, and nobody signs up, unless given.
+    #[arg(long, env = "ELM_PORCH_MAIL", value_name = "FILE")]
+    mail: Option<PathBuf>,
     /// Address of the PostgreSQL database.
     #[arg(
         long,
@@ -113,6 +129,10 @@ pub(crate) struct ServeOptions {
 struct Settings {
     gateway: SocketAddr,
     console: SocketAddr,
+    portal: SocketAddr,
+    portal_origin: Option<String>,
+    gateway_origin: Option<String>,
+    mail: Option<Mail>,
     workers: usize,
     drain: Duration,
     first: Option<FirstAccount>,
@@ -143,6 +163,25 @@ impl Settings {
         }
     }
 
+    /// What the control plane is set up with, and what is not its own.
+    fn app_config(
+        self,
+        gateway: String,
+        portal: String,
+    ) -> (AppConfig, Option<FirstAccount>, Seal, Option<SecureConfig>) {
+        let config = AppConfig {
+            environment: self.environment,
+            state: self.state,
+            database: self.database,
+            gateway: self.gateway_origin.unwrap_or(gateway),
+            viewers_do_not_try: self.viewers_do_not_try,
+            openid: self.openid.map(std::sync::Arc::new),
+            portal,
+            mail: self.mail,
+        };
+        (config, self.first, self.seal, self.secure)
+    }
+
     fn of(options: ServeOptions, file: config::FileConfig) -> Result<Self, CliError> {
         let loopback = |port| SocketAddr::from(([127, 0, 0, 1], port));
         let database = options.database.or(file.database).ok_or_else(|| {
@@ -162,6 +201,13 @@ impl Settings {
         Ok(Self {
             gateway: gateway.unwrap_or_else(|| loopback(3810)),
             console: console.unwrap_or_else(|| loopback(3820)),
+            portal: options
+                .portal
+                .or(file.portal)
+                .unwrap_or_else(|| loopback(3830)),
+            portal_origin: origin("portal", options.portal_origin.or(file.portal_origin))?,
+            gateway_origin: origin("gateway", options.gateway_origin.or(file.gateway_origin))?,
+            mail: mail(options.mail.or(file.mail).as_deref())?,
             workers: workers
                 .unwrap_or_else(|| std::thread::available_parallelism().map_or(2, usize::from)),
             drain: Duration::from_secs(options.drain.or(file.drain).unwrap_or(10)),
@@ -197,79 +243,6 @@ impl Settings {
     }
 }
 
-/// The provider by which people may sign in.
-fn openid(file: Option<&Path>) -> Result<Option<OpenId>, CliError> {
-    let parse = |text: &str| toml::from_str(text).map_err(|e| e.to_string());
-    let read = file.map(|file| OpenId::read(file, parse)).transpose();
-    read.map_err(|e| CliError::new(format!("openid: {e}")).usage())
-}
-
-/// Where limits are counted: as the option says it, or the file.
-fn counts(option: Option<Counts>, file: Option<&str>) -> Result<Counts, CliError> {
-    let of_file = || file.map_or(Ok(Counts::default()), str::parse);
-    option
-        .map_or_else(of_file, Ok)
-        .map_err(|e| CliError::new(format!("counts: {e}")).usage())
-}
-
-/// Proxies that callers come by.
-fn proxies(
-    networks: Option<Vec<String>>,
-    write: Option<ProxiesWrite>,
-) -> Result<Proxies, CliError> {
-    let networks = networks.unwrap_or_default();
-    let write = match write {
-        Some(ProxiesWrite::Forwarded) => Written::Forwarded,
-        Some(ProxiesWrite::XForwarded) => Written::Older,
-        None if networks.is_empty() => Written::default(),
-        None => {
-            let message = "what the trusted proxies write is not said";
-            let help = "say --proxies-write forwarded or x-forwarded: what they do not write themselves, their callers may have written";
-            return Err(CliError::new(message).help(help).usage());
-        }
-    };
-    Proxies::of(networks.iter().map(String::as_str), write).map_err(|e| {
-        CliError::new(format!("trusted proxies: {e}"))
-            .help("networks are written as 10.20.0.0/16 or 2001:db8::/32, single addresses as they are")
-            .usage()
-    })
-}
-
-/// How callers are served by TLS.
-fn secure(
-    address: Option<SocketAddr>,
-    folder: Option<PathBuf>,
-    only: bool,
-) -> Result<Option<SecureConfig>, CliError> {
-    let wrong = |message: &str, help: &str| Err(CliError::new(message).help(help).usage());
-    let (address, folder) = match (address, folder) {
-        (Some(address), Some(folder)) => (address, folder),
-        (None, None) if !only => return Ok(None),
-        (None, _) => {
-            return wrong(
-                "nobody can come by TLS",
-                "say where, as in --tls 0.0.0.0:443",
-            );
-        }
-        (Some(_), None) => {
-            return wrong(
-                "there are no certificates to show by TLS",
-                "say where they are: --certificates DIR",
-            );
-        }
-    };
-    let certificates = Certificates::read(&folder);
-    let certificates = certificates.map_err(|e| {
-        CliError::new(format!("certificates: {e}"))
-            .help("each NAME.crt or NAME.pem has its key in NAME.key beside it, or in itself")
-    })?;
-    Ok(Some(SecureConfig {
-        address,
-        certificates,
-        only,
-    }))
-}
-
 /// Shows other certificates once their files change; those that cannot be read are told of, and the old ones stay.
 async fn look_after(certificates: std::sync::Arc<Certificates>) {
     let mut tick = tokio::time::interval(CERTIFICATES);
@@ -286,16 +259,6 @@ async fn look_after(certificates: std::sync::Arc<Certificates>) {
             Ok(Err(e)) => tracing::error!("certificates: {e}; those of before are shown"),
             _ => {}
         }
-    }
-}
-
-fn first_account(name: Option<String>) -> Result<Option<FirstAccount>, CliError> {
-    match (name, std::env::var("ELM_PORCH_FIRST_PASSWORD")) {
-        (Some(name), Ok(password)) => Ok(Some(FirstAccount { name, password })),
-        (Some(_), Err(_)) => Err(CliError::new("the first administrator has no password")
-            .help("set ELM_PORCH_FIRST_PASSWORD")
-            .usage()),
-        _ => Ok(None),
     }
 }
 
@@ -324,11 +287,12 @@ async fn serve(settings: Settings) -> Result<bool, CliError> {
     let common = Common::of(&settings.counts, &settings.environment, &settings.state)?;
     let (shared, records) = Shared::with_counters(bodies, kept, Box::new(states), common.counts());
     let trials = Trials::start(shared.clone()).map_err(|e| CliError::new(e.to_string()))?;
-    // Both listeners are bound before anything else begins, so that a port in use leaves nothing half-started.
-    let listener = tokio::net::TcpListener::bind(settings.console)
-        .await
-        .map_err(|e| in_use("console", settings.console, "--console", &e))?;
-    let console_address = listener.local_addr().unwrap_or(settings.console);
+    // All listeners are bound before anything else begins, so that a port in use leaves nothing half-started.
+    let (listener, console_address) = bound_at("console", settings.console).await?;
+    let (portal, portal_address) = bound_at("portal", settings.portal).await?;
+    let portal_origin = settings.portal_origin.clone();
+    let portal_origin = portal_origin.unwrap_or_else(|| format!("http://{portal_address}"));
+    shared.welcome_portal(&portal_origin);
     let drain = settings.drain;
     let config = settings.gateway_config();
     let not_there = |e: StartError| {
@@ -336,43 +300,40 @@ async fn serve(settings: Settings) -> Result<bool, CliError> {
             .help("end what listens there, or choose another with --gateway")
     };
     let bound = Bound::new(config).map_err(not_there)?;
-    let config = AppConfig {
-        environment: settings.environment,
-        state: settings.state,
-        database: settings.database,
-        gateway: match (&settings.secure, bound.secure) {
-            (Some(secure), Some(address)) if secure.only => format!("https://{address}"),
-            _ => format!("http://{}", bound.address),
-        },
-        viewers_do_not_try: settings.viewers_do_not_try,
-        openid: settings.openid.map(std::sync::Arc::new),
+    let gateway_origin = match (&settings.secure, bound.secure) {
+        (Some(secure), Some(address)) if secure.only => format!("https://{address}"),
+        _ => format!("http://{}", bound.address),
     };
-    let app = App::new(config, shared.clone(), trials, settings.seal);
-    porch_control::start_jobs(app.clone(), shared.clone(), records, settings.first)
+    let (config, first, seal, tls) = settings.app_config(gateway_origin, portal_origin);
+    let app = App::new(config, shared.clone(), trials, seal);
+    porch_control::start_jobs(app.clone(), shared.clone(), records, first)
         .await
         .map_err(|why| CliError::new(why.to_string()))?;
     // Whoever comes now finds what was released.
     tokio::spawn(counting::sync(journals));
     let lent = common.start(&app);
     let gateway = bound.listen(&shared).map_err(not_there)?;
-    if shares_a_name(gateway.address, console_address) {
-        tracing::warn!(
-            "console and gateway listen on one address, and cookies know no ports (RFC 6265 §8.5): give the console a host name of its own"
-        );
+    for (what, address) in [("console", console_address), ("portal", portal_address)] {
+        if shares_a_name(gateway.address, address) {
+            tracing::warn!(
+                "{what} and gateway listen on one address, and cookies know no ports (RFC 6265 §8.5): give the {what} a host name of its own"
+            );
+        }
     }
     println!("gateway http://{}", gateway.address);
-    if let (Some(address), Some(secure)) = (gateway.secure, settings.secure) {
+    if let (Some(address), Some(secure)) = (gateway.secure, tls) {
         println!("gateway https://{address}");
         tokio::spawn(look_after(secure.certificates));
     }
     println!("console http://{console_address}");
+    println!("portal http://{portal_address}");
     use std::io::Write;
     let _ = std::io::stdout().flush();
     let told = async {
         until_told().await;
         tracing::info!("stopping: open exchanges may take {drain:?} to end");
     };
-    porch_control::serve(listener, app, descriptors::OF_CONSOLE, told).await;
+    both(listener, portal, app, told).await;
     let _ = tokio::task::spawn_blocking(move || gateway.stop()).await;
     if let Some(lent) = lent {
         lent.stop().await;
@@ -380,6 +341,34 @@ async fn serve(settings: Settings) -> Result<bool, CliError> {
     // What was counted last is written by the jobs' next tick.
     tokio::time::sleep(Duration::from_millis(700)).await;
     Ok(true)
+}
+
+/// A listener of the control plane, and where it is.
+async fn bound_at(
+    what: &str,
+    address: SocketAddr,
+) -> Result<(tokio::net::TcpListener, SocketAddr), CliError> {
+    let listener = tokio::net::TcpListener::bind(address).await;
+    let listener = listener.map_err(|e| in_use(what, address, &format!("--{what}"), &e))?;
+    let address = listener.local_addr().unwrap_or(address);
+    Ok((listener, address))
+}
+
+/// Serves console and portal until the service is told to stop.
+async fn both(
+    console: tokio::net::TcpListener,
+    portal: tokio::net::TcpListener,
+    app: std::sync::Arc<App>,
+    told: impl Future<Output = ()>,
+) {
+    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
+    let portal = porch_control::serve_portal(portal, app.clone(), descriptors::OF_PORTAL, async {
+        let _ = stopped.await;
+    });
+    let portal = tokio::spawn(portal);
+    porch_control::serve(console, app, descriptors::OF_CONSOLE, told).await;
+    drop(stop);
+    let _ = portal.await;
 }
 
 /// Whether a browser would take console and gateway for one host. On this machine alone there is nobody to mislead.
@@ -404,37 +393,6 @@ async fn until_told() {
         _ = tokio::signal::ctrl_c() => {}
         _ = terminate.recv() => {}
     }
-}
-
-/// The seal of the key in the environment, in a file, or of a new key in the state folder.
-fn seal(file: Option<&Path>, state: &Path) -> Result<Seal, CliError> {
-    if let Ok(key) = std::env::var("ELM_PORCH_SECRETS_KEY") {
-        return Seal::new(&key).map_err(|e| CliError::new(format!("ELM_PORCH_SECRETS_KEY: {e}")));
-    }
-    let own = state.join("seal.key");
-    let path = file.unwrap_or(&own);
-    let fail = |e: String| CliError::new(format!("{}: {e}", path.display()));
-    if file.is_none() && !path.exists() {
-        let key = Seal::new_key().map_err(|e| fail(e.to_string()))?;
-        write_private(path, &key).map_err(|e| fail(e.to_string()))?;
-        tracing::info!(
-            "made a key to seal secrets with: {}; keep a copy of it apart from the database's",
-            path.display()
-        );
-    }
-    let text = std::fs::read_to_string(path).map_err(|e| fail(e.to_string()))?;
-    Seal::new(&text).map_err(|e| fail(e.to_string()))
-}
-
-fn write_private(path: &Path, text: &str) -> std::io::Result<()> {
-    use std::io::Write;
-    use std::os::unix::fs::OpenOptionsExt;
-    let mut file = std::fs::OpenOptions::new()
-        .write(true)
-        .create_new(true)
-        .mode(0o600)
-        .open(path)?;
-    file.write_all(text.as_bytes())
 }
 
 #[cfg(test)]

@@ -38,6 +38,8 @@ fn read_folder(root: &Path, folder: &Path, files: &mut Files) -> Result<(), CliE
             ".proto",
             ".descriptors.txt",
             ".pem",
+            ".md",
+            ".svg",
         ]
         .iter()
         .any(|end| name.to_lowercase().ends_with(end))

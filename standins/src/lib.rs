@@ -7,6 +7,7 @@ mod cargo_desk;
 mod crew_login;
 mod loyalty;
 mod mood;
+mod outbox;
 mod reservations;
 mod secure;
 mod stores;
@@ -22,6 +23,7 @@ use axum::serve::ListenerExt;
 use tokio::net::TcpListener;
 
 pub use mood::{Mood, Moods};
+pub use outbox::serve_outbox;
 pub use secure::{Authority, serve_secure};
 
 /// The backends there are.

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::Parser;
-use porch_standins::{Authority, Standin, serve, serve_secure};
+use porch_standins::{Authority, Standin, serve, serve_outbox, serve_secure};
 use tokio::task::JoinHandle;
 
 /// Simulated backends of Skerry Line.
@@ -44,6 +44,12 @@ struct Options {
     /// Port of the crew's login.
     #[arg(long, default_value_t = 3861)]
     crew_login: u16,
+    /// Port of the outbox's page.
+    #[arg(long, default_value_t = 3862)]
+    outbox: u16,
+    /// Port at which the outbox takes letters.
+    #[arg(long, default_value_t = 3863)]
+    outbox_smtp: u16,
     /// Port of the members' programme by TLS.
     #[arg(long, default_value_t = 3856)]
     loyalty_tls: u16,
@@ -53,7 +59,8 @@ struct Options {
 async fn main() -> ExitCode {
     match start(Options::parse()).await {
         Ok(servers) => {
-            println!("all {} listen", servers.len());
+            // The outbox listens twice.
+            println!("all {} listen", servers.len() + 1);
             for server in servers {
                 let _ = server.await;
             }
@@ -96,6 +103,12 @@ async fn start(options: Options) -> Result<Vec<Server>, String> {
         println!("{name} http://{address}");
         servers.push(tokio::spawn(server));
     }
+    let (smtp, page) = (local(options.outbox_smtp), local(options.outbox));
+    let served = serve_outbox(smtp, page, stop()).await;
+    let (smtp, page, server) = served.map_err(|e| failed("outbox", options.outbox, e))?;
+    println!("outbox http://{page}");
+    println!("outbox-smtp smtp://{smtp}");
+    servers.push(tokio::spawn(server));
     let Some(folder) = &options.tls else {
         return Ok(servers);
     };

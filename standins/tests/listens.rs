@@ -30,6 +30,8 @@ fn whoever_has_read_the_last_line_finds_all_ports_and_certificates() {
         "reservations-tls",
         "loyalty-tls",
         "crew-login",
+        "outbox",
+        "outbox-smtp",
     ];
     let mut command = Command::new(env!("CARGO_BIN_EXE_standins"));
     for port in ports {

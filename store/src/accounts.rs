@@ -43,7 +43,7 @@ impl Role {
 }
 
 /// A hash that no password has, to be compared with where there is none: that takes as long.
-const NOBODY: &str = "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
+pub(crate) const NOBODY: &str = "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
 
 /// The argon2id hash of a password; takes some ten milliseconds of a core.
 pub fn hash_password(password: &str) -> Option<String> {
@@ -51,6 +51,22 @@ pub fn hash_password(password: &str) -> Option<String> {
         .hash_password(password.as_bytes())
         .ok()
         .map(|h| h.to_string())
+}
+
+/// Whether a password is the one of a hash; none is that of an empty one.
+pub async fn is_password(hash: &str, password: &str) -> bool {
+    let hash = match hash {
+        "" => NOBODY,
+        hash => hash,
+    };
+    let (hash, password) = (hash.to_owned(), password.to_owned());
+    let fits = tokio::task::spawn_blocking(move || {
+        let argon = Argon2::default();
+        argon
+            .verify_password(password.as_bytes(), hash.as_str())
+            .is_ok()
+    });
+    fits.await.unwrap_or(false)
 }
 
 impl Store {
@@ -86,14 +102,7 @@ impl Store {
             Some(account) if !account.password_hash.is_empty() => account.password_hash.clone(),
             _ => NOBODY.to_owned(),
         };
-        let password = password.to_owned();
-        let fits = tokio::task::spawn_blocking(move || {
-            Argon2::default()
-                .verify_password(password.as_bytes(), hash.as_str())
-                .is_ok()
-        })
-        .await
-        .unwrap_or(false);
+        let fits = is_password(&hash, password).await;
         Ok(found.filter(|_| fits))
     }
 }

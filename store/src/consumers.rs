@@ -30,6 +30,8 @@ pub struct ConsumerChange {
     pub roles: Option<Vec<String>>,
     /// What people sort it by.
     pub labels: Option<Vec<String>>,
+    /// Whether it may call what it has agreed to and nothing else.
+    pub bound: Option<bool>,
 }
 
 impl Store {
@@ -137,6 +139,8 @@ impl Change {
             created_at: Set(now_ms()),
             roles: Set(json!([])),
             labels: Set(json!([])),
+            bound: Set(false),
+            team_id: Set(None),
             ..Default::default()
         };
         model.insert(&self.transaction).await.map_err(taken(name))
@@ -161,6 +165,9 @@ impl Change {
         }
         if let Some(labels) = &change.labels {
             model.labels = Set(json!(labels));
+        }
+        if let Some(bound) = change.bound {
+            model.bound = Set(bound);
         }
         Ok(model.update(&self.transaction).await?)
     }

@@ -4,7 +4,7 @@ use sea_orm::{
     ActiveModelTrait, ColumnTrait, ConnectionTrait, DbBackend, EntityTrait, IntoActiveModel,
     QueryFilter, QueryOrder, QuerySelect, Set, Statement,
 };
-use serde_json::Value;
+use serde_json::{Value, json};
 
 use crate::consumers::consumer_of;
 use crate::entity::{agreement, credential};
@@ -59,12 +59,16 @@ pub struct NewAgreement {
     pub offer: String,
     /// Numbers and texts.
     pub terms: Value,
-    /// The facades that it opens; none: every one.
-    pub facades: Option<Vec<String>>,
+    /// What it opens, facades or `FACADE/OPERATION`; none: every facade.
+    pub opens: Option<Vec<String>>,
     /// From when.
     pub from_at: i64,
     /// Until when.
     pub until_at: Option<i64>,
+    /// The request that it follows from.
+    pub request_id: Option<i64>,
+    /// Which text was accepted.
+    pub accepted: Option<Value>,
 }
 
 /// What is changed of an agreement; what is none stays as it is.
@@ -72,12 +76,14 @@ pub struct NewAgreement {
 pub struct AgreementChange {
     /// Numbers and texts.
     pub terms: Option<Value>,
-    /// The facades that it opens.
-    pub facades: Option<Option<Vec<String>>>,
+    /// What it opens.
+    pub opens: Option<Option<Vec<String>>>,
     /// Until when.
     pub until_at: Option<Option<i64>>,
     /// Whether it is paused.
     pub paused: Option<bool>,
+    /// Who ended it, when and why.
+    pub ended: Option<Value>,
 }
 
 /// What has changed of the grants with one revision.
@@ -308,7 +314,9 @@ impl Change {
             consumer_id: Set(owner.id),
             offer: Set(new.offer.clone()),
             terms: Set(new.terms.clone()),
-            facades: Set(new.facades.as_deref().map(joined)),
+            opens: Set(new.opens.as_ref().map(|o| json!(o))),
+            request_id: Set(new.request_id),
+            accepted: Set(new.accepted.clone()),
             from_at: Set(new.from_at),
             until_at: Set(new.until_at),
             paused: Set(false),
@@ -332,8 +340,11 @@ impl Change {
         if let Some(terms) = &change.terms {
             model.terms = Set(terms.clone());
         }
-        if let Some(facades) = &change.facades {
-            model.facades = Set(facades.as_deref().map(joined));
+        if let Some(opens) = &change.opens {
+            model.opens = Set(opens.as_ref().map(|o| json!(o)));
+        }
+        if let Some(ended) = &change.ended {
+            model.ended = Set(Some(ended.clone()));
         }
         if let Some(until_at) = change.until_at {
             model.until_at = Set(until_at);

@@ -12,8 +12,11 @@ mod credentials;
 #[expect(missing_docs, reason = "columns say what they hold")]
 pub mod entity;
 mod files;
+mod messages;
 mod migrate;
 mod observed;
+mod offers;
+mod people;
 mod quotas;
 mod seal;
 mod sessions;
@@ -23,14 +26,17 @@ use std::time::Duration;
 use sea_orm::{ConnectOptions, Database, DatabaseConnection, DbErr, RuntimeErr, SqlErr};
 use sea_orm_migration::MigratorTrait;
 
-pub use accounts::{Role, hash_password};
+pub use accounts::{Role, hash_password, is_password};
 pub use changes::{Change, Listener, Topic};
 pub use consumers::ConsumerChange;
 pub use counts::{CountKey, CountRow};
 pub use credentials::{
     AgreementChange, CredentialChange, GrantChange, NewAgreement, NewCredential,
 };
+pub use messages::{MOST_ATTEMPTS, NewMessage};
 pub use observed::{TraceQuery, UsageTotals};
+pub use offers::{AgreementQuery, NewRequest, RequestQuery};
+pub use people::{Purpose, SignedIn};
 pub use quotas::NewAddition;
 pub use seal::{Seal, SealError};
 pub use sessions::NewToken;

@@ -1,5 +1,7 @@
 //! The tables as they came to be, step by step.
 
+mod offers;
+
 use sea_orm_migration::prelude::*;
 
 /// All migrations, the oldest first.
@@ -16,6 +18,7 @@ impl MigratorTrait for Migrator {
             Box::new(Callers),
             Box::new(Counts),
             Box::new(Signing),
+            Box::new(offers::Offers),
         ]
     }
 }

@@ -162,6 +162,25 @@ impl Store {
             .await?)
     }
 
+    /// Usage of a consumer since a minute (in minutes since 1970), the newest first, at most so many rows.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn usage_of(
+        &self,
+        consumer: i64,
+        minute: i64,
+        most: u64,
+    ) -> Result<Vec<usage::Model>> {
+        Ok(usage::Entity::find()
+            .filter(usage::Column::Consumer.eq(consumer))
+            .filter(usage::Column::Minute.gte(minute))
+            .order_by_desc(usage::Column::Minute)
+            .limit(most)
+            .all(&self.db)
+            .await?)
+    }
+
     /// What a consumer has called since a minute (in minutes since 1970): facade, operation and how often, the most first.
     ///
     /// # Errors

@@ -24,7 +24,7 @@ pub struct NewToken<'t> {
     pub expires_at: i64,
 }
 
-fn hash_token(token: &str) -> String {
+pub(crate) fn hash_token(token: &str) -> String {
     blake3::hash(token.as_bytes()).to_hex().to_string()
 }
 

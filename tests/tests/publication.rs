@@ -104,7 +104,7 @@ fn another_node_follows_releases_keys_pauses_and_secrets() {
     // This test asks again and again; the demo's limit would soon answer in place of what is awaited.
     let facade = one.documents.join("sailings/sailings.facade.yaml");
     let text = std::fs::read_to_string(&facade).unwrap();
-    let wider = text.replace("requests: 7,", "requests: 5000,");
+    let wider = text.replace("orValue(7)", "orValue(5000)");
     assert_ne!(wider, text);
     std::fs::write(&facade, wider).unwrap();
     one.publish();

@@ -12,13 +12,15 @@ use std::time::{Duration, Instant};
 
 use porch_cluster::{Cluster, place_for};
 
+use crate::newcomers::{PARTNER, PORTAL};
 use crate::places::{ACCOUNT, CONSOLE, GATEWAY, PASSWORD, program};
 use crate::{Outcome, history, install, root, run as run_command, seed};
 
-const PORTS: [(&str, u16); 15] = [
+const PORTS: [(&str, u16); 18] = [
     ("gateway by TLS", 3811),
     ("gateway", GATEWAY),
     ("console", CONSOLE),
+    ("portal", PORTAL),
     ("stand-in reservations", 3850),
     ("stand-in timetable", 3851),
     ("stand-in cargo-desk", 3852),
@@ -31,6 +33,8 @@ const PORTS: [(&str, u16); 15] = [
     ("stand-in timetable to come", 3859),
     ("database", 3860),
     ("stand-in crew-login", 3861),
+    ("stand-in outbox", 3862),
+    ("stand-in outbox by SMTP", 3863),
 ];
 
 fn folder() -> PathBuf {
@@ -247,10 +251,11 @@ fn service(database: &str) -> Outcome<Part> {
                 "ELM_PORCH_OPENID",
                 root().join("demo/sign-in/crew-login.toml"),
             );
+            c.env("ELM_PORCH_MAIL", root().join("demo/sign-in/letters.toml"));
             c.env("ELM_PORCH_FIRST_ACCOUNT", ACCOUNT)
                 .env("ELM_PORCH_FIRST_PASSWORD", PASSWORD);
         },
-        "console ",
+        "portal ",
     )
 }
 
@@ -306,11 +311,14 @@ fn serve(told: &AtomicBool, talk: bool) -> Outcome {
 }
 
 fn welcome(first: bool, key: &str) -> String {
+    let (partner, word) = PARTNER;
     format!(
         "
 Elm Porch is up{}.
   gateway   http://127.0.0.1:{GATEWAY}
   console   http://127.0.0.1:{CONSOLE}     sign in as {ACCOUNT}, password {PASSWORD}
+  portal    http://127.0.0.1:{PORTAL}     sign up, with any address: letters are at http://127.0.0.1:3862;
+                                     or sign in as {partner}, password {word}
 
 Three things to try:
   . target/demo/env                        (addresses, token and a key for the commands below)

@@ -6,6 +6,7 @@ mod demo;
 mod floor;
 mod history;
 mod install;
+mod newcomers;
 mod places;
 mod seed;
 mod shots;

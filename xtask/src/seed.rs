@@ -63,6 +63,7 @@ pub(crate) fn seed(folder: &Path, first: bool) -> Outcome<String> {
     let keys = consumers(folder, &token)?;
     let kiosk = key(&token, "Quayside Kiosk", "demo")?;
     traffic(&keys);
+    crate::newcomers::come()?;
     let text = format!(
         "export ELM_PORCH_URL=http://127.0.0.1:{CONSOLE}\nexport ELM_PORCH_TOKEN={token}\nexport ELM_PORCH_GATEWAY=http://127.0.0.1:{GATEWAY}\nexport ELM_PORCH_KEY={kiosk}\n"
     );
@@ -99,7 +100,11 @@ fn publish(folder: &Path, token: &str) -> Outcome {
         "journeys",
     ];
     let note = ["--note", "first release of the demo"];
-    porch(&[&["release"], &facades[..], &note].concat(), "", token)?;
+    let offers = ["open-quay", "fortnight-look", "charter-hand"];
+    let offers = offers.map(|name| ["--offer", name]);
+    let offers = [&offers.concat()[..], &["--portal"]].concat();
+    let all = [&["release"], &facades[..], &offers[..], &note[..]].concat();
+    porch(&all, "", token)?;
     for (name, role) in [("tove", "publisher"), ("pelle", "viewer")] {
         porch(
             &["account", "create", name, "--role", role],
@@ -208,15 +213,12 @@ fn signing_key(folder: &Path, token: &str) -> Outcome {
 
 /// What some of them have agreed to; and an office that shows a name and a password, and may give ships their berths.
 fn agreements(token: &str) -> Outcome {
-    for (consumer, offer, terms, days) in [
-        ("Gullwing Tours", "Charter Hand", "requests=200", None),
-        ("Quayside Kiosk", "Open Quay", "requests=7", None),
-        ("Tide Clock", "Fortnight Look", "requests=5", Some("14")),
+    for (consumer, offer) in [
+        ("Gullwing Tours", "charter-hand"),
+        ("Quayside Kiosk", "open-quay"),
+        ("Tide Clock", "fortnight-look"),
     ] {
-        let agreement = ["agreement", "create", consumer, offer, "--term", terms];
-        let lasts = days.map(|days| ["--days", days]);
-        let lasts = lasts.as_ref().map_or(&[][..], |l| &l[..]);
-        porch(&[&agreement[..], lasts].concat(), "", token)?;
+        porch(&["agreement", "create", consumer, offer], "", token)?;
     }
     let desk = "Island Freight Desk";
     let role = ["consumer", "change", desk, "--role", "harbour-master"];
@@ -246,7 +248,7 @@ fn key(token: &str, consumer: &str, label: &str) -> Outcome<String> {
 
 fn sign_in() -> Outcome<String> {
     let body = format!("{{\"name\":\"{ACCOUNT}\",\"password\":\"{PASSWORD}\",\"label\":\"demo\"}}");
-    let (status, text) = request(
+    let (status, _, text) = request(
         "POST",
         CONSOLE,
         "/api/session",
@@ -262,14 +264,14 @@ fn sign_in() -> Outcome<String> {
     }
 }
 
-/// One plain HTTP request on loopback.
-fn request(
+/// One plain HTTP request on loopback: status, head and body.
+pub(crate) fn request(
     method: &str,
     port: u16,
     path: &str,
     headers: &[(&str, &str)],
     body: &str,
-) -> Outcome<(u16, String)> {
+) -> Outcome<(u16, String, String)> {
     use std::io::Read;
     let mut stream =
         std::net::TcpStream::connect(("127.0.0.1", port)).map_err(|e| e.to_string())?;
@@ -289,8 +291,8 @@ fn request(
         .read_to_string(&mut answer)
         .map_err(|e| e.to_string())?;
     let status = answer.get(9..12).and_then(|s| s.parse().ok()).unwrap_or(0);
-    let (_, body) = answer.split_once("\r\n\r\n").unwrap_or(("", ""));
-    Ok((status, body.to_owned()))
+    let (head, body) = answer.split_once("\r\n\r\n").unwrap_or(("", ""));
+    Ok((status, head.to_owned(), body.to_owned()))
 }
 
 /// A little traffic: good calls, refusals, a fault, an unknown path.

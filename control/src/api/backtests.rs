@@ -224,7 +224,7 @@ impl Tried<'_> {
             let seconds = minute * 60;
             let agreement = consumer.and_then(|c| {
                 let mut all = c.agreements.iter();
-                all.find(|a| a.holds(&self.facade.name, seconds))
+                all.find(|a| a.holds((&self.facade.name, &row.2), seconds))
             });
             let name = &self.facade.name;
             let subject = match (consumer, &self.plan.per) {

@@ -29,6 +29,8 @@ pub(crate) struct ConsumerView {
     /// What people sort consumers by.
     labels: Vec<String>,
     paused: bool,
+    /// Whether it may call what it has agreed to and nothing else.
+    bound: bool,
     created_at: i64,
     keys: Vec<KeyView>,
     /// Names that it shows with a password.
@@ -71,6 +73,7 @@ fn view(
         name: c.name,
         owner: c.owner,
         paused: c.paused,
+        bound: c.bound,
         created_at: c.created_at,
     }
 }
@@ -170,7 +173,7 @@ pub(crate) struct NewConsumer {
     labels: Vec<String>,
 }
 
-pub(super) fn tidy_name(name: &str) -> Result<String, ApiError> {
+pub(crate) fn tidy_name(name: &str) -> Result<String, ApiError> {
     let name = name.trim();
     if name.is_empty() || name.chars().count() > 80 || name.chars().any(char::is_control) {
         return Err(ApiError::new(400, "A name has 1 to 80 characters", ""));
@@ -224,6 +227,7 @@ pub(crate) async fn create_consumer(
             owner: None,
             roles: Some(roles),
             labels: Some(labels),
+            bound: None,
         };
         made = directory.change_consumer(who, &name, &change).await?;
     }
@@ -238,6 +242,8 @@ pub(crate) struct ChangedConsumer {
     owner: Option<String>,
     roles: Option<Vec<String>>,
     labels: Option<Vec<String>>,
+    /// Whether it may call what it has agreed to and nothing else.
+    bound: Option<bool>,
 }
 
 /// Changes a consumer; what is not said stays as it is.
@@ -252,6 +258,7 @@ pub(crate) async fn change_consumer(
         owner: body.owner.map(|o| o.trim().to_owned()),
         roles: body.roles.as_deref().map(tidy_roles).transpose()?,
         labels: body.labels.as_deref().map(tidy_labels).transpose()?,
+        bound: body.bound,
     };
     let directory = &app.directory;
     directory

@@ -36,7 +36,7 @@ pub(crate) struct KeyView {
     key: Option<String>,
 }
 
-pub(super) fn key_view(k: credential::Model, key: Option<String>) -> KeyView {
+pub(crate) fn key_view(k: credential::Model, key: Option<String>) -> KeyView {
     KeyView {
         facades: k.opens(),
         agreements: k.agreements(),
@@ -81,7 +81,7 @@ pub(crate) struct NewKey {
     agreements: Option<Vec<i64>>,
 }
 
-pub(super) fn tidy_label(label: &str) -> Result<&str, ApiError> {
+pub(crate) fn tidy_label(label: &str) -> Result<&str, ApiError> {
     let label = label.trim();
     if label.chars().count() > 200 || label.chars().any(char::is_control) {
         return Err(ApiError::new(400, "A label has at most 200 characters", ""));

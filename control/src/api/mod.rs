@@ -15,6 +15,7 @@ mod kept;
 mod keys;
 mod look;
 mod observe;
+mod offers;
 mod quotas;
 mod releases;
 mod rules;
@@ -34,8 +35,13 @@ use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+pub(crate) use agreements::{AgreementView, Notice, agreement_view, end_of};
+pub(crate) use consumers::tidy_name;
+pub(crate) use extract::{Json, Path, Query};
+pub(crate) use keys::{KeyView, key_view, tidy_label};
 pub(crate) use observe::health;
-pub(crate) use session::drawn;
+pub(crate) use offers::{Before, MessageView, OfferView, ReadUntil, RequestView, tidy_text};
+pub(crate) use session::{drawn, is_of_own_page, too_many};
 
 use crate::app::App;
 
@@ -113,6 +119,11 @@ fn viewers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(consumers::consumer))
         .routes(routes!(quotas::quotas))
         .routes(routes!(quotas::events))
+        .routes(routes!(offers::offers))
+        .routes(routes!(offers::compare_offers))
+        .routes(routes!(offers::requests))
+        .routes(routes!(offers::messages))
+        .routes(routes!(agreements::agreements))
         .routes(routes!(accounts::change_own_password))
         .routes(routes!(tokens::sessions, tokens::end_all_sessions))
         .routes(routes!(tokens::end_session))
@@ -160,6 +171,10 @@ fn publishers() -> OpenApiRouter<Arc<App>> {
             agreements::change_agreement,
             agreements::delete_agreement
         ))
+        .routes(routes!(agreements::end_agreement))
+        .routes(routes!(offers::grant_request))
+        .routes(routes!(offers::turn_down_request))
+        .routes(routes!(offers::read_messages))
         .routes(routes!(quotas::add))
 }
 

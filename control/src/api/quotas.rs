@@ -55,10 +55,11 @@ fn plans(porch: &CompiledPorch) -> Vec<(&CompiledFacade, &LimitPlan)> {
         .collect()
 }
 
-/// A consumer with what it has agreed to that holds for a facade.
+/// What a consumer has agreed to that holds now, for a facade or a part of it.
 fn agreement_of<'c>(consumer: &'c Consumer, facade: &str) -> Option<&'c Agreement> {
     let now = now_ms() / 1000;
-    consumer.agreements.iter().find(|a| a.holds(facade, now))
+    let mut all = consumer.agreements.iter();
+    all.find(|a| a.is_now(now) && a.reaches(facade))
 }
 
 pub(super) async fn consumers_of(app: &App) -> Result<Vec<Arc<Consumer>>, ApiError> {

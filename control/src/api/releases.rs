@@ -10,7 +10,7 @@ use super::extract::{Json, Path, Query};
 use super::session::Publisher;
 use crate::app::App;
 use crate::error::ApiError;
-use crate::publication::{Difference, Released, add_users};
+use crate::publication::{Difference, Offering, Released, Taking, add_users};
 
 /// The draft against what is served.
 #[utoipa::path(get, path = "/api/compare", responses((status = 200, body = Vec<Difference>)))]
@@ -68,7 +68,14 @@ fn view(r: porch_store::entity::release::Model, served: i64) -> Release {
 #[derive(Deserialize, ToSchema)]
 pub(crate) struct ReleaseRequest {
     /// Facades to take from the draft. One that is not in the draft any more is no longer served.
+    #[serde(default)]
     facades: Vec<String>,
+    /// Offers to take from the draft. One that is not in the draft any more is no longer offered.
+    #[serde(default)]
+    offers: Vec<String>,
+    /// Whether the portal's document is taken from the draft too.
+    #[serde(default)]
+    portal: bool,
     #[serde(default)]
     note: String,
 }
@@ -80,16 +87,22 @@ pub(crate) async fn release(
     Extension(publisher): Extension<Publisher>,
     Json(request): Json<ReleaseRequest>,
 ) -> Result<Json<Released>, ApiError> {
-    if request.facades.is_empty() {
+    let taking = Taking {
+        facades: request.facades,
+        offers: request.offers,
+        portal: request.portal,
+    };
+    if taking.facades.is_empty() && taking.offers.is_empty() && !taking.portal {
         return Err(ApiError::new(
             400,
-            "No facade was named",
-            "Name the facades to release.",
+            "Nothing was named",
+            "Name the facades and offers to release.",
         ));
     }
     let publication = &app.publication;
-    let (facades, note) = (request.facades, request.note);
-    let released = publication.release(&publisher.name, facades, note).await?;
+    let (who, note) = (&publisher.name, request.note);
+    let released = publication.release(who, taking, note).await?;
+    app.directory.catch_up().await?;
     Ok(Json(released))
 }
 
@@ -100,6 +113,8 @@ pub(crate) struct Back {
     served: i64,
     /// What serving the other one again would change, facade by facade.
     differences: Vec<Difference>,
+    /// What would be offered otherwise.
+    offering: Offering,
 }
 
 #[derive(Deserialize)]
@@ -119,11 +134,13 @@ pub(crate) async fn compare_with(
     let found = app
         .publication
         .compare_with(number, facades.into_iter().collect());
-    let (served, mut differences) = found.await?;
+    let (served, mut differences, mut offering) = found.await?;
+    offering.add_agreements(&*app.database.store()?).await?;
     add_users(&*app.database.store()?, &mut differences).await?;
     Ok(Json(Back {
         served,
         differences,
+        offering,
     }))
 }
 
@@ -148,8 +165,10 @@ pub(crate) async fn rollback(
     let who = &publisher.name;
     let released = app
         .publication
-        .rollback(who, number, request.facades, request.served);
-    Ok(Json(released.await?))
+        .rollback(who, number, request.facades, request.served)
+        .await?;
+    app.directory.catch_up().await?;
+    Ok(Json(released))
 }
 
 fn names(list: &serde_json::Value) -> Vec<String> {

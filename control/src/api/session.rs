@@ -127,7 +127,7 @@ pub(crate) async fn guard(
 
 /// Whether a browser sent a request for the console's own page: by `Sec-Fetch-Site` (Fetch Metadata Request Headers §2.2),
 /// or, where there is none, as by plain HTTP, by an `Origin` (RFC 6454 §7) that is the host asked for.
-fn is_of_own_page(headers: &HeaderMap) -> bool {
+pub(crate) fn is_of_own_page(headers: &HeaderMap) -> bool {
     let text = |name: &str| headers.get(name).and_then(|v| v.to_str().ok());
     if let Some(site) = text("sec-fetch-site") {
         return matches!(site, "same-origin" | "none");

@@ -155,6 +155,9 @@ pub(crate) struct ConsumerRow {
     roles: Vec<String>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     agreements: Vec<AgreementRow>,
+    /// Whether it may call what it has agreed to and nothing else.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    bound: bool,
 }
 
 #[derive(Clone, Serialize, Deserialize)]
@@ -162,7 +165,8 @@ struct AgreementRow {
     id: i64,
     offer: String,
     terms: Value,
-    facades: Option<Vec<String>>,
+    #[serde(alias = "facades")]
+    opens: Option<Vec<String>>,
     from_at: i64,
     until_at: Option<i64>,
     paused: bool,
@@ -171,7 +175,7 @@ struct AgreementRow {
 impl ConsumerRow {
     pub(crate) fn of(c: consumer::Model, agreements: Vec<agreement::Model>) -> Self {
         let agreements = agreements.into_iter().map(|a| AgreementRow {
-            facades: a.opens(),
+            opens: a.opens(),
             id: a.id,
             offer: a.offer,
             terms: a.terms,
@@ -186,6 +190,7 @@ impl ConsumerRow {
             account: c.owner,
             paused: c.paused,
             agreements: agreements.collect(),
+            bound: c.bound,
         }
     }
 
@@ -213,7 +218,7 @@ impl ConsumerRow {
             id: a.id,
             offer: a.offer.into(),
             terms: porch_rules::grant::shared(a.terms),
-            facades: a.facades.map(Into::into),
+            opens: a.opens.map(Into::into),
             from: a.from_at / 1000,
             until: a.until_at.map_or(i64::MAX, |ms| ms / 1000),
             paused: a.paused,
@@ -225,6 +230,7 @@ impl ConsumerRow {
             paused: self.paused,
             roles: self.roles.into_iter().map(Into::into).collect(),
             agreements: agreements.collect(),
+            bound: self.bound,
         })
     }
 }

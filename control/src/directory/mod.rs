@@ -4,6 +4,8 @@ mod accounts;
 mod attempts;
 mod grants;
 mod objects;
+mod offers;
+mod people;
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -17,6 +19,7 @@ use tokio::sync::Mutex;
 pub(crate) use attempts::Attempts;
 pub(crate) use grants::{ConsumerRow, GrantRow, from_hex, grants_of, pauses_of, to_hex};
 pub(crate) use objects::{NewKeyOf, Pausing, Renewal};
+pub(crate) use offers::{Asking, Ending};
 
 use crate::database::Database;
 use crate::error::ApiError;

@@ -76,7 +76,7 @@ fn not_over(ends_at: Option<i64>) -> Result<(), ApiError> {
 
 /// A change while no other one of the table is under way: one that held a connection and waited for the other one's table,
 /// which waits for a connection, would wait with it until both give up.
-struct Turn {
+pub(super) struct Turn {
     change: Change,
     _held: OwnedMutexGuard<()>,
 }
@@ -89,8 +89,15 @@ impl Deref for Turn {
     }
 }
 
+impl Turn {
+    /// Commits what changes nothing in the table.
+    pub(super) async fn commit_alone(self) -> Result<(), ApiError> {
+        Ok(self.change.commit().await?)
+    }
+}
+
 impl Directory {
-    async fn change(&self, who: &str) -> Result<Turn, ApiError> {
+    pub(super) async fn change(&self, who: &str) -> Result<Turn, ApiError> {
         let held = Arc::clone(&self.turn).lock_owned().await;
         let change = self.database.store()?.change(who).await?;
         Ok(Turn {
@@ -100,7 +107,7 @@ impl Directory {
     }
 
     /// Commits a change of a consumer (0: of something else) with its line in the audit, and takes it up.
-    async fn commit(
+    pub(super) async fn commit(
         &self,
         turn: Turn,
         (consumer, gone): (i64, &[String]),
@@ -124,7 +131,7 @@ impl Directory {
         let object = format!("consumer {name}");
         let detail = json!({ "owner": owner });
         change.audit("registered", &object, detail).await?;
-        change.change.commit().await?;
+        change.commit_alone().await?;
         Ok(made)
     }
 
@@ -136,8 +143,7 @@ impl Directory {
     ) -> Result<consumer::Model, ApiError> {
         let change = self.change(who).await?;
         let changed = change.change_consumer(name, wanted).await?;
-        let detail =
-            json!({ "owner": changed.owner, "roles": changed.roles, "labels": changed.labels });
+        let detail = json!({ "owner": changed.owner, "roles": changed.roles, "labels": changed.labels, "bound": changed.bound });
         let told = ("changed", format!("consumer {name}"), detail);
         self.commit(change, (changed.id, &[]), told).await?;
         Ok(changed)

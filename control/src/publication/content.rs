@@ -9,6 +9,8 @@ use porch_facade::{
 };
 use serde::{Deserialize, Serialize};
 
+use super::offered::Offered;
+
 /// One facade of a release: everything it stands on.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub(crate) struct ReleasedFacade {
@@ -23,6 +25,12 @@ pub(crate) struct ReleasedFacade {
 pub(crate) struct Content {
     /// Facades by name.
     pub(crate) facades: BTreeMap<String, Arc<ReleasedFacade>>,
+    /// Offers by name: each with its document and the text that is accepted.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub(crate) offers: BTreeMap<String, Arc<Files>>,
+    /// The portal: its document, its logo and its pages.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) portal: Option<Arc<Files>>,
 }
 
 /// What an environment serves.
@@ -44,6 +52,8 @@ pub(crate) struct CompiledContent {
     /// The facades, to be found again when the next release has the same.
     pub(crate) facades: Vec<Arc<Checked>>,
     pub(crate) findings: Vec<Finding>,
+    /// Its offers and its portal.
+    pub(crate) offered: Offered,
 }
 
 impl Content {
@@ -71,7 +81,9 @@ impl Content {
         let compiled = facades.iter().filter_map(|c| c.compiled.clone()).collect();
         let (porch, clashes) = CompiledPorch::assemble(number as u64, compiled);
         findings.extend(clashes);
+        let offered = Offered::of(self, library);
         CompiledContent {
+            offered,
             porch,
             facades,
             findings,

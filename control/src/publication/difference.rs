@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use porch_contract::{Change, Harm};
-use porch_facade::{Library, Model, ReadContract};
+use porch_facade::{Files, Library, Model, ReadContract};
 use porch_store::Store;
 use serde::Serialize;
 use similar::TextDiff;
@@ -58,16 +58,12 @@ fn changes(old: Option<&Arc<ReadContract>>, new: Option<&Arc<ReadContract>>) -> 
     }
 }
 
-/// Changed files, as unified differences.
-fn changed_files(
-    new: &ReleasedFacade,
-    served: &ReleasedFacade,
-    called: &str,
-) -> BTreeMap<String, String> {
+/// Changed texts, as unified differences.
+pub(super) fn changed_texts(served: &Files, new: &Files, called: &str) -> BTreeMap<String, String> {
     let mut files = BTreeMap::new();
-    let names: BTreeSet<&String> = new.files.keys().chain(served.files.keys()).collect();
+    let names: BTreeSet<&String> = new.keys().chain(served.keys()).collect();
     for path in names {
-        let text = |of: &ReleasedFacade| of.files.get(path).cloned().unwrap_or_default();
+        let text = |of: &Files| of.get(path).cloned().unwrap_or_default();
         let (old, new) = (text(served), text(new));
         if old != new {
             let lines = TextDiff::from_lines(&old, &new)
@@ -78,6 +74,16 @@ fn changed_files(
             files.insert(path.clone(), lines);
         }
     }
+    files
+}
+
+/// Changed files and addresses, as unified differences.
+fn changed_files(
+    new: &ReleasedFacade,
+    served: &ReleasedFacade,
+    called: &str,
+) -> BTreeMap<String, String> {
+    let mut files = changed_texts(&served.files, &new.files, called);
     for (backend, address) in &new.addresses {
         let was = served.addresses.get(backend);
         if was != Some(address) {

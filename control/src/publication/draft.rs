@@ -12,6 +12,7 @@ use serde_json::json;
 use utoipa::ToSchema;
 
 use super::difference::{self, Difference};
+use super::offers::Offering;
 use super::recent::Recent;
 use super::{Publication, Served};
 use crate::compute::compute;
@@ -46,6 +47,8 @@ pub(crate) struct Summary {
     pub(crate) findings: Vec<Finding>,
     /// How it differs from what is served, facade by facade.
     pub(crate) differences: Vec<Difference>,
+    /// How its offers and its portal do.
+    pub(crate) offering: Offering,
     /// Its facades.
     pub(crate) facades: BTreeMap<String, FacadeFacts>,
     /// Its facades as they were checked, so that the next draft checks what changed and nothing else.
@@ -93,6 +96,8 @@ pub(crate) struct Pushed {
     findings: Vec<Finding>,
     /// Names of facades whose draft differs from what is served.
     unreleased: Vec<String>,
+    /// Names of offers whose draft does, and `the portal`.
+    unreleased_offers: Vec<String>,
 }
 
 impl Publication {
@@ -215,6 +220,7 @@ impl Publication {
             kept,
             findings: summary.findings.clone(),
             unreleased: summary.unreleased().map(|d| d.facade.clone()).collect(),
+            unreleased_offers: summary.offering.unreleased().map(Into::into).collect(),
         })
     }
 
@@ -261,6 +267,7 @@ fn summary(model: &Model, served: &Served, environment: &str, revision: i64) -> 
         revision,
         served: served.number,
         differences: difference::differences(model, served, environment),
+        offering: Offering::of_draft(model, &served.content),
         facades,
         findings,
         _checked: checked,

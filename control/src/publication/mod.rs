@@ -5,6 +5,8 @@ mod answered;
 mod content;
 mod difference;
 mod draft;
+mod offered;
+mod offers;
 mod recent;
 mod release;
 mod serves;
@@ -24,7 +26,9 @@ pub(crate) use answered::Given;
 pub(crate) use content::Served;
 pub(crate) use difference::{Difference, add_users};
 pub(crate) use draft::{FacadeFacts, Pushed};
-pub(crate) use release::Released;
+pub(crate) use offered::{Offer, Offered};
+pub(crate) use offers::Offering;
+pub(crate) use release::{Released, Taking};
 
 use crate::compute::compute;
 use crate::config::AppConfig;
@@ -48,6 +52,7 @@ pub(crate) struct Publication {
     draft: draft::Kept,
     answered: answered::Answered,
     served: ArcSwap<Served>,
+    offered: ArcSwap<Offered>,
     /// Whatever changes what is served holds this from reading its base to the end.
     lock: Mutex<Live>,
     /// Whoever writes down what is served holds this from reading it until it stands in its place.
@@ -83,6 +88,7 @@ impl Publication {
             draft: draft::Kept::default(),
             answered: answered::Answered::default(),
             served: ArcSwap::from_pointee(Served::default()),
+            offered: ArcSwap::default(),
             lock: Mutex::default(),
             writing: Arc::default(),
         }
@@ -100,6 +106,11 @@ impl Publication {
     /// What is served.
     pub(crate) fn served(&self) -> Arc<Served> {
         self.served.load_full()
+    }
+
+    /// What is offered with it.
+    pub(crate) fn offered(&self) -> Arc<Offered> {
+        self.offered.load_full()
     }
 
     /// The compiled form of what is served.
@@ -188,6 +199,8 @@ impl Publication {
             operations.map(|f| f.operations.len()).sum::<usize>()
         );
         self.shared.porch.store(Arc::new(porch));
+        self.offered
+            .store(Arc::new(std::mem::take(&mut compiled.offered)));
         self.served.store(Arc::new(served));
         live.compiled = compiled;
     }

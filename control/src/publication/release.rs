@@ -3,14 +3,16 @@
 use std::sync::Arc;
 
 use porch_contract::{Finding, has_errors, suggest};
-use porch_facade::Model;
-use porch_store::StoreError;
+use porch_facade::{Model, WhenChanged};
+use porch_store::{Change, StoreError};
 use serde::Serialize;
 use serde_json::json;
 use utoipa::ToSchema;
 
 use super::content::{Content, ReleasedFacade, Served};
 use super::difference::{Difference, to_other};
+use super::offered::{Offered, offer_files, portal_files};
+use super::offers::Offering;
 use super::serves::{SampleCall, ServedFacade, sample_call};
 use super::{Live, Publication, readable};
 use crate::compute::compute;
@@ -23,6 +25,12 @@ pub(crate) struct Released {
     taken: Vec<String>,
     carried_over: Vec<String>,
     removed: Vec<String>,
+    /// Offers that were taken, and `the portal`.
+    offered: Vec<String>,
+    /// Those that are offered no more.
+    no_longer_offered: Vec<String>,
+    /// How many consumers' agreements got new terms.
+    followed: usize,
     findings: Vec<Finding>,
     /// All that callers are served now.
     serves: Vec<ServedFacade>,
@@ -30,11 +38,41 @@ pub(crate) struct Released {
     call: Option<SampleCall>,
 }
 
+/// What a release takes from the draft.
+#[derive(Debug, Default)]
+pub(crate) struct Taking {
+    pub(crate) facades: Vec<String>,
+    pub(crate) offers: Vec<String>,
+    pub(crate) portal: bool,
+}
+
+impl Wanted {
+    /// Facades that are served as before.
+    fn carried_over(&self) -> Vec<String> {
+        let all = self.content.facades.keys();
+        all.filter(|n| !self.taken.contains(n)).cloned().collect()
+    }
+}
+
+impl Taking {
+    /// As it is noted down.
+    fn noted(&self) -> serde_json::Value {
+        let offers = self.offers.iter().map(|o| format!("offer {o}"));
+        let portal = self.portal.then(|| "the portal".to_owned());
+        let all = self.facades.iter().cloned().chain(offers).chain(portal);
+        json!(all.collect::<Vec<_>>())
+    }
+}
+
 /// Content that is to be served, and how it came to be.
 struct Wanted {
     content: Content,
     taken: Vec<String>,
     removed: Vec<String>,
+    /// Offers that are taken, and the portal.
+    offered: Vec<String>,
+    /// Those that are offered no more.
+    gone: Vec<String>,
     /// As it is noted down.
     asked: serde_json::Value,
     note: String,
@@ -45,7 +83,7 @@ impl Publication {
     pub(crate) async fn release(
         self: &Arc<Self>,
         who: &str,
-        facades: Vec<String>,
+        taking: Taking,
         note: String,
     ) -> Result<Released, ApiError> {
         let (own, who) = (self.clone(), who.to_owned());
@@ -54,7 +92,7 @@ impl Publication {
             own.catch_up_locked(&mut live).await?;
             let model = own.model().await?;
             let base = own.served().content.clone();
-            let wanted = own.taken_from(&model, base, facades, note)?;
+            let wanted = own.taken_from(&model, base, taking, note)?;
             own.put_live(&mut live, &who, wanted).await
         })
         .await
@@ -84,6 +122,8 @@ impl Publication {
             let wanted = Wanted {
                 asked: json!(taken),
                 taken,
+                offered: Vec::new(),
+                gone: Vec::new(),
                 removed: served
                     .content
                     .facades
@@ -107,13 +147,17 @@ impl Publication {
         &self,
         number: i64,
         facades: Vec<String>,
-    ) -> Result<(i64, Vec<Difference>), ApiError> {
+    ) -> Result<(i64, Vec<Difference>, Offering), ApiError> {
         let served = self.served();
         let content = self.as_it_was(&served.content, number, &facades).await?;
         let (from, called) = (served.content.clone(), format!("release {number}"));
         let library = self.library.clone();
-        let list = compute(move || to_other(&from, &content, &called, &library)).await?;
-        Ok((served.number, list))
+        let (list, offering) = compute(move || {
+            let offering = Offering::to_other(&from, &content, &called);
+            (to_other(&from, &content, &called, &library), offering)
+        })
+        .await?;
+        Ok((served.number, list, offering))
     }
 
     /// What is served, with the named facades as a release had them; without names, the release.
@@ -148,11 +192,13 @@ impl Publication {
         &self,
         model: &Model,
         mut content: Content,
-        facades: Vec<String>,
+        taking: Taking,
         note: String,
     ) -> Result<Wanted, ApiError> {
         let (mut taken, mut removed) = (Vec::new(), Vec::new());
-        for name in &facades {
+        let asked = taking.noted();
+        let (offered, gone) = offers_from(model, &mut content, &taking)?;
+        for name in &taking.facades {
             match ReleasedFacade::take(model, &self.environment, name) {
                 Some(facade) => {
                     content.facades.insert(name.clone(), Arc::new(facade));
@@ -166,7 +212,9 @@ impl Publication {
             content,
             taken,
             removed,
-            asked: json!(facades),
+            offered,
+            gone,
+            asked,
             note,
         })
     }
@@ -183,6 +231,7 @@ impl Publication {
         let compiled = self.compile(&wanted.content, number).await?;
         let mut findings = compiled.findings.clone();
         findings.extend(compiled.porch.inside());
+        findings.extend(compiled.offered.findings(&wanted.content));
         if has_errors(&findings) {
             return Err(ApiError::new(
                 422,
@@ -194,21 +243,16 @@ impl Publication {
         let json = serde_json::to_value(&wanted.content)
             .map_err(|e| ApiError::new(500, "The release cannot be kept", e.to_string()))?;
         let change = self.database.store()?.change(who).await?;
-        let (environment, asked, note) = (&self.environment, wanted.asked, &wanted.note);
+        let (environment, asked, note) = (&self.environment, wanted.asked.clone(), &wanted.note);
         let kept = change
             .create_release(environment, after, asked.clone(), json, note)
             .await?;
         let object = format!("{environment} {}", kept.number);
         let detail = json!({ "facades": asked, "note": note });
         change.audit("released", &object, detail).await?;
+        let followed = follow(&change, &self.offered(), &compiled.offered).await?;
         change.commit().await?;
-        let carried_over = wanted
-            .content
-            .facades
-            .keys()
-            .filter(|n| !wanted.taken.contains(n))
-            .cloned()
-            .collect();
+        let carried_over = wanted.carried_over();
         let served = Served {
             number: kept.number,
             made_by: kept.made_by,
@@ -232,6 +276,9 @@ impl Publication {
             taken: wanted.taken,
             carried_over,
             removed: wanted.removed,
+            offered: wanted.offered,
+            no_longer_offered: wanted.gone,
+            followed,
             findings,
         })
     }
@@ -254,6 +301,87 @@ impl Publication {
         })
         .await
     }
+}
+
+/// Takes offers and the portal from the draft. Those that are taken, and those that are there no more.
+fn offers_from(
+    model: &Model,
+    content: &mut Content,
+    taking: &Taking,
+) -> Result<(Vec<String>, Vec<String>), ApiError> {
+    let (documents, files) = (&model.documents, &*model.files);
+    let (mut offered, mut gone) = (Vec::new(), Vec::new());
+    let mut documents_taken = Vec::new();
+    for name in &taking.offers {
+        match offer_files(documents, files, name) {
+            Some(own) => {
+                documents_taken.push(documents.offers[name].file.as_str());
+                content.offers.insert(name.clone(), Arc::new(own));
+                offered.push(name.clone());
+            }
+            None if content.offers.remove(name).is_some() => gone.push(name.clone()),
+            None => {
+                let known = documents.offers.keys().map(String::as_str);
+                let near = suggest(name, known);
+                let near = near.map_or_else(String::new, |n| format!("Did you mean “{n}”?"));
+                let title = format!("There is no offer “{name}” in the draft");
+                let status = if documents.findings.is_empty() {
+                    404
+                } else {
+                    422
+                };
+                let refused = ApiError::new(status, title, near);
+                return Err(refused.with(documents.findings.clone()));
+            }
+        }
+    }
+    if taking.portal {
+        match portal_files(documents, files) {
+            Some(own) => {
+                documents_taken.push(documents.portals[0].file.as_str());
+                content.portal = Some(Arc::new(own));
+                offered.push("the portal".into());
+            }
+            None if content.portal.take().is_some() => gone.push("the portal".into()),
+            None => {
+                let title = "There is no portal in the draft";
+                let refused = ApiError::new(404, title, "Write a document `portal/1`.");
+                return Err(refused.with(documents.findings.clone()));
+            }
+        }
+    }
+    let of_taken = |f: &&Finding| documents_taken.contains(&f.file.as_str());
+    let findings: Vec<Finding> = model.offer_findings();
+    let findings: Vec<Finding> = findings.iter().filter(of_taken).cloned().collect();
+    match has_errors(&findings) {
+        true => Err(ApiError::new(
+            422,
+            "The release has errors, and nothing was changed",
+            "Mend what is listed, push, and release again.",
+        )
+        .with(findings)),
+        false => Ok((offered, gone)),
+    }
+}
+
+/// Gives agreements the terms of their offers, where these say so and have changed. How many consumers have some of them.
+async fn follow(change: &Change, before: &Offered, now: &Offered) -> Result<usize, ApiError> {
+    let mut consumers = std::collections::BTreeSet::new();
+    for (name, offer) in &now.offers {
+        let same = before
+            .offers
+            .get(name)
+            .is_some_and(|old| old.doc.terms == offer.doc.terms && old.opens == offer.opens);
+        if same || offer.doc.when_changed == WhenChanged::Keep {
+            continue;
+        }
+        let terms = json!(offer.doc.terms);
+        consumers.extend(change.follow_offer(name, &terms, &offer.opens).await?);
+    }
+    for consumer in &consumers {
+        change.touch_grants(*consumer, &[]).await?;
+    }
+    Ok(consumers.len())
 }
 
 /// A facade whose document has errors is not among the documents read.

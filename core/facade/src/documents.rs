@@ -13,6 +13,8 @@ mod credentials;
 mod health;
 mod json;
 mod limits;
+mod offers;
+mod portal;
 mod problems;
 mod routing;
 mod rules;
@@ -44,6 +46,11 @@ pub(crate) use health::HealthDoc;
 pub(crate) use json::*;
 pub(crate) use limits::{Amount, Each, LimitDoc, PeriodsFrom, QuotaDoc, QuotaEnd};
 pub use limits::{Per, WhenApart};
+pub use offers::{
+    AcceptDoc, Audience, Granting, OfferDoc, OpensDoc, Renewing, WhenChanged, is_term,
+    is_value_of_term,
+};
+pub use portal::{ColoursDoc, GroupDoc, PageDoc, PortalDoc, SignUp};
 pub(crate) use problems::{ProblemDoc, Texts};
 pub(crate) use routing::{ChoiceDoc, RoutingDoc, ShadowDoc};
 pub use rules::{ParameterDoc, ParameterKind, ReachDoc, Relaxed, RulesDoc, RulesHead, UseDoc};

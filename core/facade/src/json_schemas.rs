@@ -3,7 +3,7 @@
 use indexmap::IndexMap;
 use serde_json::{Value, json};
 
-use crate::documents::{BackendDoc, EnvironmentDoc, FacadeDoc, RulesDoc};
+use crate::documents::{BackendDoc, EnvironmentDoc, FacadeDoc, OfferDoc, PortalDoc, RulesDoc};
 use crate::kind::standard;
 use crate::shared::OF_ITSELF;
 
@@ -21,6 +21,8 @@ pub fn json_schemas() -> IndexMap<&'static str, Value> {
             "environment/1",
             schemars::schema_for!(EnvironmentDoc).to_value(),
         ),
+        ("offer/1", schemars::schema_for!(OfferDoc).to_value()),
+        ("portal/1", schemars::schema_for!(PortalDoc).to_value()),
     ])
 }
 

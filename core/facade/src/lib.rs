@@ -21,6 +21,7 @@ mod library;
 mod look;
 mod mask;
 mod model;
+mod offers;
 mod pointers;
 mod read;
 mod reading;
@@ -40,9 +41,10 @@ pub use compile::{is_role, policy};
 pub use compiled::*;
 pub use derive::{Derived, Stored, Wanted};
 pub use documents::{
-    Addresses, BackendDoc, CredentialDoc, EnvironmentDoc, FacadeDoc, MediaType, Names,
-    OperationDoc, ParameterDoc, ParameterKind, Per, PlaceDoc, ReachDoc, Relaxed, RulesDoc,
-    RulesHead, UseDoc, patch_of,
+    AcceptDoc, Addresses, Audience, BackendDoc, ColoursDoc, CredentialDoc, EnvironmentDoc,
+    FacadeDoc, Granting, GroupDoc, MediaType, Names, OfferDoc, OpensDoc, OperationDoc, PageDoc,
+    ParameterDoc, ParameterKind, Per, PlaceDoc, PortalDoc, ReachDoc, Relaxed, Renewing, RulesDoc,
+    RulesHead, SignUp, UseDoc, WhenChanged, is_term, is_value_of_term, patch_of,
 };
 pub use effective::{EffectiveRule, effective};
 pub use file_name::is_file_name;
@@ -51,6 +53,7 @@ pub use library::{Library, ReadContract};
 pub use look::{Look, LookOperation};
 pub use mask::{MASK, Mask};
 pub use model::Model;
+pub use offers::{Tagged, tagged};
 pub use read::{Document, Documents, Files};
 pub use reading::{begin, derive, derive_as, is_definition, look, look_with};
 pub use route::{
@@ -59,5 +62,6 @@ pub use route::{
 pub use shaped::{Allowed, Choices, Shaped};
 pub use source::{Source, is_zip, unzip};
 pub use table::{Row, Sample, Table, sample, table};
+pub use units::Span;
 pub use update::{Updated, update};
 pub use wired::{WiredCall, WiredRefusal, wired_calls, wired_refusals};

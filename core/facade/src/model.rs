@@ -11,6 +11,7 @@ use crate::compile::{self, Sources};
 use crate::compiled::{Checked, CompiledPorch, Definition, Secrets};
 use crate::documents::{BackendDoc, EnvironmentDoc, FacadeDoc};
 use crate::library::{Content, Digest, Library, ReadContract};
+use crate::offers;
 use crate::pointers;
 use crate::read::{Document, beside};
 use crate::shared::{self, Ruled};
@@ -220,6 +221,7 @@ impl Model {
             let own = shared::on_their_own(&self.documents).into_iter();
             let own: Vec<Finding> = own.filter(|f| !findings.contains(f)).collect();
             findings.extend(own);
+            findings.extend(self.offer_findings());
             if !self.documents.may_hold("facade/1", None) {
                 findings.extend(self.unused_backends());
             }
@@ -408,6 +410,24 @@ impl Model {
             return documents.may_hold("backend/1", Some(&name));
         }
         finding.message == compile::no_address(&name) && documents.may_hold("environment/1", None)
+    }
+
+    /// What is wrong with offers and the portal.
+    pub fn offer_findings(&self) -> Vec<Finding> {
+        let documents = &self.documents;
+        let offers = documents.offers.values();
+        let offers = offers.flat_map(|o| offers::of_offer(self, o));
+        let portals = documents.portals.values();
+        let mut all: Vec<Finding> = offers
+            .chain(portals.flat_map(|p| offers::of_portal(self, p)))
+            .collect();
+        for other in documents.portals.values().skip(1) {
+            let first = &documents.portals[0].file;
+            let message = format!("there is a portal in {first} already");
+            let found = Finding::error(&other.file, other.node.at, message);
+            all.push(found.help("one environment has one portal"));
+        }
+        all
     }
 
     fn unused_backends(&self) -> Vec<Finding> {

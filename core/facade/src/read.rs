@@ -7,7 +7,7 @@ use porch_contract::{Finding, Node, Position, Step, suggest};
 pub(crate) use porch_soap::wsdl::beside;
 use serde::de::DeserializeOwned;
 
-use crate::documents::{BackendDoc, EnvironmentDoc, FacadeDoc, RulesHead};
+use crate::documents::{BackendDoc, EnvironmentDoc, FacadeDoc, OfferDoc, PortalDoc, RulesHead};
 
 /// Files by path, with `/` between folders.
 pub type Files = BTreeMap<String, String>;
@@ -34,6 +34,10 @@ pub struct Documents {
     pub rules: IndexMap<String, Document<RulesHead>>,
     /// Environments by name.
     pub environments: IndexMap<String, Document<EnvironmentDoc>>,
+    /// Offers by name.
+    pub offers: IndexMap<String, Document<OfferDoc>>,
+    /// The portal, by its name.
+    pub portals: IndexMap<String, Document<PortalDoc>>,
     /// What is wrong with the documents themselves.
     pub findings: Vec<Finding>,
     /// What could not be read as a document, for whatever follows from its absence is no mistake of its own.
@@ -51,7 +55,14 @@ pub enum Unread {
     Of(String, Option<String>),
 }
 
-const KINDS: [&str; 4] = ["backend/1", "facade/1", "rules/1", "environment/1"];
+const KINDS: [&str; 6] = [
+    "backend/1",
+    "facade/1",
+    "rules/1",
+    "environment/1",
+    "offer/1",
+    "portal/1",
+];
 
 impl Documents {
     /// Reads every YAML or JSON file that says `elm-porch:` at its top.
@@ -134,16 +145,21 @@ impl Documents {
                 node,
                 |d: &EnvironmentDoc| &d.name,
             ),
-            other => {
-                let near = suggest(other, KINDS).map_or_else(
-                    || format!("known are {}", KINDS.join(", ")),
-                    |n| format!("did you mean “{n}”?"),
-                );
-                self.findings.push(
-                    Finding::error(file, at, format!("“{other}” is no kind of document"))
-                        .help(near),
-                );
-            }
+            "offer/1" => add(
+                &mut self.offers,
+                &mut self.findings,
+                file,
+                node,
+                |d: &OfferDoc| &d.name,
+            ),
+            "portal/1" => add(
+                &mut self.portals,
+                &mut self.findings,
+                file,
+                node,
+                |d: &PortalDoc| &d.name,
+            ),
+            other => self.findings.push(no_kind(file, at, other)),
         }
         if self.findings.len() > before {
             self.unread.push(Unread::Of(kind, name));
@@ -159,6 +175,14 @@ impl Documents {
             }
         })
     }
+}
+
+fn no_kind(file: &str, at: Position, found: &str) -> Finding {
+    let near = suggest(found, KINDS).map_or_else(
+        || format!("known are {}", KINDS.join(", ")),
+        |n| format!("did you mean “{n}”?"),
+    );
+    Finding::error(file, at, format!("“{found}” is no kind of document")).help(near)
 }
 
 fn add<T: DeserializeOwned>(

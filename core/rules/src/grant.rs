@@ -34,6 +34,9 @@ pub struct Consumer {
     pub roles: Box<[Box<str>]>,
     /// What it has agreed to, the newest first.
     pub agreements: Box<[Agreement]>,
+    /// Whether it may call what it has agreed to and nothing else; otherwise its credentials open everything that they do not
+    /// narrow themselves.
+    pub bound: bool,
 }
 
 /// What a consumer has agreed to.
@@ -45,8 +48,8 @@ pub struct Agreement {
     pub offer: Box<str>,
     /// Numbers and texts that rules read.
     pub terms: Arc<Value>,
-    /// The facades that it opens; none: every one.
-    pub facades: Option<Box<[String]>>,
+    /// What it opens, `sailings` for a facade and `sailings/quoteFare` for one of its operations; none: every facade.
+    pub opens: Option<Box<[String]>>,
     /// From when, in seconds since 1970.
     pub from: i64,
     /// Until when; `i64::MAX`: without end.
@@ -56,9 +59,31 @@ pub struct Agreement {
 }
 
 impl Agreement {
-    /// Whether it holds for a facade at a time, in seconds since 1970.
-    pub fn holds(&self, facade: &str, now: i64) -> bool {
-        !self.paused && self.from <= now && now < self.until && is_among(&self.facades, facade)
+    /// Whether it holds for an operation of a facade at a time, in seconds since 1970.
+    pub fn holds(&self, (facade, operation): (&str, &str), now: i64) -> bool {
+        self.is_now(now) && self.is_open(facade, operation)
+    }
+
+    /// Whether it holds at a time, in seconds since 1970.
+    pub fn is_now(&self, now: i64) -> bool {
+        !self.paused && self.from <= now && now < self.until
+    }
+
+    /// Whether it opens a facade, or some of its operations.
+    pub fn reaches(&self, facade: &str) -> bool {
+        let Some(all) = &self.opens else { return true };
+        let of = |entry: &String| entry.split('/').next() == Some(facade);
+        all.iter().any(of)
+    }
+
+    /// Whether it opens an operation of a facade, whenever it holds.
+    pub fn is_open(&self, facade: &str, operation: &str) -> bool {
+        let Some(all) = &self.opens else { return true };
+        all.iter().any(|entry| match entry.strip_prefix(facade) {
+            Some("") => true,
+            Some(rest) => rest.strip_prefix('/').is_some_and(|id| id == operation),
+            None => false,
+        })
     }
 }
 
@@ -174,16 +199,17 @@ pub enum Opened {
 }
 
 impl Grant {
-    /// Whether it opens a facade at a time, in seconds since 1970, and by which agreement.
+    /// Whether it opens an operation of a facade at a time, in seconds since 1970, and by which agreement.
     #[inline]
-    pub fn opens(&self, facade: &str, now: i64) -> Opened {
-        if self.opens.is_none() && self.consumer.agreements.is_empty() {
+    pub fn opens(&self, (facade, operation): (&str, &str), now: i64) -> Opened {
+        let consumer = &self.consumer;
+        if self.opens.is_none() && consumer.agreements.is_empty() && !consumer.bound {
             return Opened::Yes(None);
         }
-        self.opened(facade, now)
+        self.opened((facade, operation), now)
     }
 
-    fn opened(&self, facade: &str, now: i64) -> Opened {
+    fn opened(&self, (facade, operation): (&str, &str), now: i64) -> Opened {
         let (facades, named) = match &self.opens {
             None => (&None, None),
             Some(opens) => (&opens.facades, opens.agreements.as_deref()),
@@ -193,8 +219,9 @@ impl Grant {
         }
         let is_named = |a: &Agreement| named.is_none_or(|all| all.contains(&a.id));
         let mut all = self.consumer.agreements.iter();
-        match all.position(|a| is_named(a) && a.holds(facade, now)) {
-            None if named.is_some() => Opened::NoAgreement,
+        let at = (facade, operation);
+        match all.position(|a| is_named(a) && a.holds(at, now)) {
+            None if named.is_some() || self.consumer.bound => Opened::NoAgreement,
             found => Opened::Yes(found),
         }
     }
@@ -419,13 +446,13 @@ mod tests {
     #[test]
     fn a_grant_opens_what_it_names_or_everything() {
         let every = entry("a", i64::MAX, false);
-        assert_eq!(every.opens("tides", 0), Opened::Yes(None));
+        assert_eq!(every.opens(("tides", "x"), 0), Opened::Yes(None));
         let one = with(&every, Some(&["tides"]), None);
-        assert_eq!(one.opens("tides", 0), Opened::Yes(None));
-        assert_eq!(one.opens("sailings", 0), Opened::OtherFacades);
-        assert_eq!(one.opens("tide", 0), Opened::OtherFacades);
+        assert_eq!(one.opens(("tides", "x"), 0), Opened::Yes(None));
+        assert_eq!(one.opens(("sailings", "x"), 0), Opened::OtherFacades);
+        assert_eq!(one.opens(("tide", "x"), 0), Opened::OtherFacades);
         let none = with(&every, Some(&[]), None);
-        assert_eq!(none.opens("tides", 0), Opened::OtherFacades);
+        assert_eq!(none.opens(("tides", "x"), 0), Opened::OtherFacades);
     }
 
     #[test]
@@ -434,7 +461,7 @@ mod tests {
             id,
             offer: "open-quay".into(),
             terms: Arc::new(serde_json::json!({ "requests": id })),
-            facades: facades.map(|all| all.iter().map(|f| (*f).to_owned()).collect()),
+            opens: facades.map(|all| all.iter().map(|f| (*f).to_owned()).collect()),
             from,
             until,
             paused,
@@ -463,13 +490,64 @@ mod tests {
             ("tides", 150, Some(0)),
             ("tides", 200, Some(2)),
         ] {
-            assert_eq!(of.opens(facade, now), Opened::Yes(place), "{facade} {now}");
+            assert_eq!(
+                of.opens((facade, "x"), now),
+                Opened::Yes(place),
+                "{facade} {now}"
+            );
         }
         let named = with(&of, None, Some(&[1, 3]));
-        assert_eq!(named.opens("tides", 10), Opened::Yes(Some(3)));
-        assert_eq!(named.opens("tides", 50), Opened::NoAgreement);
+        assert_eq!(named.opens(("tides", "x"), 10), Opened::Yes(Some(3)));
+        assert_eq!(named.opens(("tides", "x"), 50), Opened::NoAgreement);
         let both = with(&of, Some(&["tides"]), Some(&[1]));
-        assert_eq!(both.opens("sailings", 10), Opened::OtherFacades);
+        assert_eq!(both.opens(("sailings", "x"), 10), Opened::OtherFacades);
+    }
+
+    #[test]
+    fn who_is_bound_may_call_what_was_agreed_and_nothing_else() {
+        let agreement = |opens: Option<&[&str]>| Agreement {
+            id: 1,
+            offer: "open-quay".into(),
+            terms: Arc::default(),
+            opens: opens.map(|all| all.iter().map(|f| (*f).to_owned()).collect()),
+            from: 0,
+            until: 100,
+            paused: false,
+        };
+        let of = |bound, agreements: Vec<Agreement>| Grant {
+            consumer: Arc::new(Consumer {
+                bound,
+                agreements: agreements.into(),
+                ..Consumer::default()
+            }),
+            ..entry("a", i64::MAX, false)
+        };
+        let some = || agreement(Some(&["tides", "sailings/quoteFare", "sail/x"]));
+        let (yes, no) = (Opened::Yes(Some(0)), Opened::NoAgreement);
+        for (at, now, wanted) in [
+            (("tides", "level"), 0, yes),
+            (("tides", "level"), 100, no),
+            (("sailings", "quoteFare"), 0, yes),
+            (("sailings", "quoteFares"), 0, no),
+            (("sailings", "quote"), 0, no),
+            (("sailings", "holdSeats"), 0, no),
+            (("sailing", "s/quoteFare"), 0, no),
+            (("tide", "s"), 0, no),
+            (("cargo", "quoteFare"), 0, no),
+        ] {
+            assert_eq!(
+                of(true, vec![some()]).opens(at, now),
+                wanted,
+                "{at:?} {now}"
+            );
+            let free = match wanted {
+                Opened::NoAgreement => Opened::Yes(None),
+                other => other,
+            };
+            assert_eq!(of(false, vec![some()]).opens(at, now), free, "{at:?} {now}");
+        }
+        assert_eq!(of(true, Vec::new()).opens(("tides", "level"), 0), no);
+        assert_eq!(of(true, vec![agreement(None)]).opens(("a", "b"), 0), yes);
     }
 
     #[test]

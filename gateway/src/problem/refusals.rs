@@ -139,17 +139,27 @@ pub(crate) fn no_role(consumer: &Consumer, own: &[&str], rule: &RoleRule) -> Box
 
 /// A credential that is for agreements of which none holds here now.
 pub(crate) fn no_agreement(
-    facade: &CompiledFacade,
+    (facade, op): (&CompiledFacade, &CompiledOperation),
     grant: &Grant,
+    now: i64,
     place: &RulePlace,
 ) -> Box<Problem> {
     let title = "An agreement is needed";
-    let detail = format!("No agreement holds for {} now.", facade.name);
+    let what = format!("{}/{}", facade.name, op.id);
+    let all = grant.consumer.agreements.iter();
+    let mut would = all.filter(|a| a.is_open(&facade.name, &op.id));
+    let hint = match would.next() {
+        None => "Ask for an offer that opens it.".to_owned(),
+        Some(a) if a.paused => format!("That of {} is paused.", a.offer),
+        Some(a) if a.until <= now => format!("That of {} has ended.", a.offer),
+        Some(a) if a.from > now => format!("That of {} has not begun.", a.offer),
+        Some(a) => format!("That of {} is not one that the credential is for.", a.offer),
+    };
+    let detail = format!("No agreement holds for {what} now. {hint}");
     let why = format!(
-        "{} of {} is for agreements of which none holds for {} now",
+        "of what {} of {} is for, no agreement holds for {what} now",
         grant.told(),
         grant.consumer.name,
-        facade.name
     );
     Problem::new(403, "agreement", title, detail, StageName::Admit)
         .why(why)

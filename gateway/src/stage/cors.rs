@@ -29,8 +29,13 @@ pub(super) fn preflight(
     let wanted = method.to_str().ok()?;
     let found = x.porch.router.find(host, wanted, path).ok()?;
     let (_, operation) = x.porch.at(found.operation)?;
-    let cors = operation.cors.as_ref()?;
-    if !cors.allows(origin.to_str().unwrap_or_default()) {
+    let own = operation.cors.as_deref();
+    let asks = origin.to_str().unwrap_or_default();
+    let cors = match x.worker.shared.portal_for(own, asks) {
+        Some(portal) => portal,
+        None => own?,
+    };
+    if !cors.allows(asks) {
         return Some(Err(problem::other_origin(cors)));
     }
     let mut response = Response::new(ReplyBody::Full(None));
@@ -61,7 +66,10 @@ fn asked_for(headers: &HeaderMap) -> Option<HeaderValue> {
 #[cold]
 pub(crate) fn tell(x: &Exchange<'_>, parts: &Parts, fields: &mut HeaderMap) {
     let found = x.at.get().and_then(|index| x.porch.at(index));
-    let Some(cors) = found.and_then(|(_, operation)| operation.cors.as_ref()) else {
+    let own = found.and_then(|(_, operation)| operation.cors.as_deref());
+    let asks = parts.headers.get(header::ORIGIN);
+    let asks = asks.and_then(|o| o.to_str().ok()).unwrap_or_default();
+    let Some(cors) = x.worker.shared.portal_for(own, asks).or(own) else {
         return;
     };
     let own = |name: &&HeaderName| name.as_str().starts_with("access-control-");

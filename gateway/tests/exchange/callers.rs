@@ -43,6 +43,7 @@ pub(super) fn consumer(name: &str, roles: &[&str], agreements: Vec<Agreement>) -
         paused: false,
         roles: roles.iter().map(|r| (*r).into()).collect(),
         agreements: agreements.into(),
+        bound: false,
     })
 }
 
@@ -62,7 +63,7 @@ fn agreement(id: i64, offer: &str, terms: Value) -> Agreement {
         id,
         offer: offer.into(),
         terms: terms.into(),
-        facades: None,
+        opens: None,
         from: 0,
         until: i64::MAX,
         paused: false,

@@ -50,7 +50,7 @@ fn agree(stage: &Stage, key: &str, terms: Value) {
         id: 1,
         offer: "Open Quay".into(),
         terms: terms.into(),
-        facades: None,
+        opens: None,
         from: 0,
         until: i64::MAX,
         paused: false,

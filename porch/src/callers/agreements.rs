@@ -3,12 +3,13 @@
 use reqwest::Method;
 use serde_json::{Map, Value, json};
 
-use super::{all, days_from_now, key_state, texts};
+use super::{days_from_now, key_state, texts};
 use crate::cli::AgreementCommand;
 use crate::client::{Client, segment};
 use crate::error::CliError;
 use crate::objects::rows;
-use crate::show::{Show, list, number, table, text, time};
+use crate::offers::terms_text;
+use crate::show::{Show, number, table, text, time};
 
 /// Terms as they are written: `name=value`.
 fn terms(all: &[String]) -> Result<Value, CliError> {
@@ -33,30 +34,47 @@ fn terms(all: &[String]) -> Result<Value, CliError> {
 }
 
 pub(super) fn agreement_line(a: &Value) -> Vec<String> {
-    let shown = |(name, value): (&String, &Value)| match value.as_str() {
-        Some(text) => format!("{name}={text}"),
-        None => format!("{name}={value}"),
-    };
-    let terms = a["terms"].as_object().into_iter().flatten().map(shown);
     let until = json!({ "ends_at": a["until_at"], "paused": a["paused"] });
-    let facades = match a["facades"].as_array() {
+    let opens = match a["opens"].as_array() {
         None => "every facade".to_owned(),
-        Some(_) => texts(a, "facades"),
+        Some(_) => texts(a, "opens"),
     };
     vec![
         number(a, "id").to_string(),
         text(a, "consumer").into(),
         text(a, "offer").into(),
-        terms.collect::<Vec<_>>().join(", "),
-        facades,
+        terms_text(&a["terms"]),
+        opens,
         time(number(a, "from_at")),
         key_state(&until),
     ]
 }
 
-async fn agreement_list(search: &str, client: &Client, show: &Show) -> Result<(), CliError> {
-    let consumers = all(client, search).await?;
-    let agreements = rows(&consumers).flat_map(|c| list(c, "agreements").to_vec());
+async fn agreement_list(
+    search: &str,
+    offer: Option<&str>,
+    holding: bool,
+    client: &Client,
+    show: &Show,
+) -> Result<(), CliError> {
+    let path = format!(
+        "/api/agreements?most=500&search={}&offer={}&holding={holding}",
+        segment(search),
+        segment(offer.unwrap_or_default())
+    );
+    let mut agreements: Vec<Value> = Vec::new();
+    loop {
+        let before = agreements.last().map(|a| format!("&before={}", a["id"]));
+        let page = client
+            .get(&format!("{path}{}", before.unwrap_or_default()))
+            .await?;
+        let page = page.as_array().cloned().unwrap_or_default();
+        let more = page.len() == 500;
+        agreements.extend(page);
+        if !more {
+            break;
+        }
+    }
     let head = [
         "agreement",
         "consumer",
@@ -66,8 +84,28 @@ async fn agreement_list(search: &str, client: &Client, show: &Show) -> Result<()
         "from (utc)",
         "is",
     ];
-    show.value(&agreements.collect(), |v| {
+    show.value(&json!(agreements), |v| {
         table(&head, rows(v).map(agreement_line))
+    });
+    Ok(())
+}
+
+async fn end(
+    id: i64,
+    notice: bool,
+    why: &str,
+    client: &Client,
+    show: &Show,
+) -> Result<(), CliError> {
+    let body = json!({ "with_notice": notice, "why": why });
+    let path = format!("/api/agreements/{id}/end");
+    let ended = client.send(Method::POST, &path, Some(body)).await?;
+    show.value(&ended, |v| match notice {
+        true => format!(
+            "agreement {id} ends on {} (UTC)",
+            time(number(v, "until_at"))
+        ),
+        false => format!("agreement {id} has ended"),
     });
     Ok(())
 }
@@ -79,16 +117,22 @@ pub(crate) async fn agreement(
 ) -> Result<bool, CliError> {
     let at = |number: i64| format!("/api/agreements/{number}");
     match command {
-        AgreementCommand::List { search } => agreement_list(&search, client, show).await?,
+        AgreementCommand::List {
+            search,
+            offer,
+            holding,
+        } => agreement_list(&search, offer.as_deref(), holding, client, show).await?,
         AgreementCommand::Create {
             consumer,
             offer,
             terms: given,
             facades,
+            operations,
             days,
         } => {
-            let facades = (!facades.is_empty()).then_some(facades);
-            let new = json!({ "offer": offer, "terms": terms(&given)?, "facades": facades, "until_at": days.map(days_from_now) });
+            let opens = [facades, operations].concat();
+            let opens = (!opens.is_empty()).then_some(opens);
+            let new = json!({ "offer": offer, "terms": terms(&given)?, "opens": opens, "until_at": days.map(days_from_now) });
             let path = format!("/api/consumers/{}/agreements", segment(&consumer));
             let made = client.send(Method::POST, &path, Some(new)).await?;
             show.value(&made, |v| {
@@ -113,13 +157,11 @@ pub(crate) async fn agreement(
                 format!("agreement {number} is changed")
             });
         }
-        AgreementCommand::End { number } => {
-            let end = json!({ "until_at": 0 });
-            client.send(Method::PUT, &at(number), Some(end)).await?;
-            show.value(&json!({ "ended": number }), |_| {
-                format!("agreement {number} has ended")
-            });
-        }
+        AgreementCommand::End {
+            number: id,
+            notice,
+            why,
+        } => end(id, notice, &why, client, show).await?,
         AgreementCommand::Delete { number } => {
             client.send(Method::DELETE, &at(number), None).await?;
             show.value(&json!({ "deleted": number }), |_| {

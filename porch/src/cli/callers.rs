@@ -211,9 +211,15 @@ pub(crate) struct KeyChangeArgs {
 pub(crate) enum AgreementCommand {
     /// List agreements.
     List {
-        /// Only those of consumers with a text in their name, owner or labels.
+        /// Only those with a text in the names of offer or consumer, or in its owner.
         #[arg(long, default_value = "")]
         search: String,
+        /// Only those of an offer.
+        #[arg(long, value_name = "NAME")]
+        offer: Option<String>,
+        /// Only those that have not ended.
+        #[arg(long)]
+        holding: bool,
     },
     /// Note what a consumer has agreed to.
     Create {
@@ -221,13 +227,18 @@ pub(crate) enum AgreementCommand {
         consumer: String,
         /// The name of what was offered.
         offer: String,
-        /// A term that rules read: name=value, where a whole number is one, and anything else a text.
+        /// A term that rules read: name=value, where a whole number is one, and anything else a text. As in the offer of this
+        /// name, where there is one, unless given.
         #[arg(long = "term", value_name = "NAME=VALUE")]
         terms: Vec<String>,
-        /// A facade that it opens; may stand several times. Every one unless given.
+        /// A facade that it opens; may stand several times. Without facades and operations: what the offer of this name opens,
+        /// else every facade.
         #[arg(long = "facade", value_name = "NAME")]
         facades: Vec<String>,
-        /// Days that it lasts; without end unless given.
+        /// An operation that it opens, as FACADE/OPERATION; may stand several times.
+        #[arg(long = "operation", value_name = "FACADE/OPERATION")]
+        operations: Vec<String>,
+        /// Days that it lasts; as long as the offer of this name says, else without end, unless given.
         #[arg(long)]
         days: Option<u32>,
     },
@@ -242,10 +253,16 @@ pub(crate) enum AgreementCommand {
         #[arg(long)]
         days: Option<u32>,
     },
-    /// End an agreement now.
+    /// End an agreement, and tell those who call.
     End {
         /// Its number.
         number: i64,
+        /// Not at once: it goes on for as long as its offer says that notice takes.
+        #[arg(long)]
+        notice: bool,
+        /// Why.
+        #[arg(long, default_value = "")]
+        why: String,
     },
     /// Take an agreement away, as if it had not been made.
     Delete {

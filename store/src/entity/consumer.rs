@@ -16,23 +16,22 @@ pub struct Model {
     pub roles: Json,
     /// A list of texts that people sort consumers by.
     pub labels: Json,
+    /// Whether it may call what it has agreed to and nothing else, as whatever follows from an offer may.
+    pub bound: bool,
+    /// The team of the portal whose it is; none: publishers look after it.
+    pub team_id: Option<i64>,
 }
 
 impl Model {
     /// Its roles.
     pub fn roles(&self) -> Vec<String> {
-        texts(&self.roles)
+        super::texts(&self.roles)
     }
 
     /// Its labels.
     pub fn labels(&self) -> Vec<String> {
-        texts(&self.labels)
+        super::texts(&self.labels)
     }
-}
-
-fn texts(list: &Json) -> Vec<String> {
-    let all = list.as_array().into_iter().flatten();
-    all.filter_map(|t| t.as_str().map(str::to_owned)).collect()
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

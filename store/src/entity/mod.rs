@@ -10,12 +10,25 @@ pub mod credential;
 pub mod draft_file;
 pub mod event;
 pub mod machine_token;
+pub mod mail;
+pub mod member;
+pub mod message;
+pub mod offer_request;
 pub mod pause;
+pub mod person;
+pub mod person_session;
 pub mod release;
 pub mod secret;
 pub mod session;
+pub mod team;
 pub mod trace;
 pub mod usage;
+
+/// The texts of a list.
+fn texts(list: &sea_orm::JsonValue) -> Vec<String> {
+    let all = list.as_array().into_iter().flatten();
+    all.filter_map(|t| t.as_str().map(str::to_owned)).collect()
+}
 
 /// Names with a comma between them.
 fn names(text: &str) -> Vec<String> {

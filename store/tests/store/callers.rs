@@ -97,6 +97,7 @@ async fn consumers_are_found_by_a_text_and_a_page_at_a_time() {
         labels: Some(vec!["Harbour".into()]),
         roles: Some(vec!["pilot".into()]),
         owner: None,
+        bound: None,
     };
     change.change_consumer("Dune", &labelled).await.unwrap();
     change.commit().await.unwrap();
@@ -135,9 +136,10 @@ async fn agreements_are_kept_and_no_name_is_given_twice() {
         consumer: "Gullwing Tours".into(),
         offer: "charter-hand".into(),
         terms: json!({ "requests": 12000 }),
-        facades: Some(vec!["sailings".into(), "timetable".into()]),
+        opens: Some(vec!["sailings".into(), "timetable".into()]),
         from_at: 5,
         until_at: None,
+        ..NewAgreement::default()
     };
     let made = change.create_agreement(&new).await.unwrap();
     assert_eq!(

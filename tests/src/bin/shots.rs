@@ -57,11 +57,11 @@ async fn main() {
     let text = std::fs::read_to_string(documents.join("sailings").join(name));
     let text = text
         .expect("the demo's document")
-        .replace("requests: 7", "requests: 20");
+        .replace("orValue(7)", "orValue(20)");
     std::fs::write(changed.join(name), text).expect("the file can be written");
     porch(&["push", changed.join("..").to_str().expect("a plain path")]);
     light.go("/release").await;
-    light.see("requests: 20").await;
+    light.see("orValue(20)").await;
     light.see("first release").await;
     light.shot(&shot("release")).await;
     porch(&["push", documents.to_str().expect("a plain path")]);

@@ -350,11 +350,7 @@ async fn every_page_is_accessible_in_light_and_dark_and_by_keyboard() {
         .unwrap()
         .to_owned();
     // A difference, so that the pages about it have something to show.
-    porch.edit(
-        "sailings/sailings.facade.yaml",
-        "requests: 7",
-        "requests: 6",
-    );
+    porch.edit("sailings/sailings.facade.yaml", "orValue(7)", "orValue(6)");
     porch.ok(&["push", porch.documents.to_str().unwrap()]);
     for dark in [false, true] {
         let browser = Browser::open(&porch.console, dark).await;

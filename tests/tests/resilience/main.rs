@@ -23,8 +23,8 @@ const FARE: &str = "/sailings/v2/fares/FAR-MAR/foot";
 fn without_limits(porch: &Porch) {
     porch.edit(
         "sailings/sailings.facade.yaml",
-        "requests: 7, window: 90s",
-        "requests: 100000, window: 1h",
+        "=terms.?requests.orValue(7), window: 90s",
+        "100000, window: 1h",
     );
     porch.push_and_release("sailings");
 }

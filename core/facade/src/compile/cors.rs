@@ -11,7 +11,7 @@ use crate::compiled::{Cors, RulePlace};
 use crate::documents::{CorsDoc, Relaxed};
 
 /// Fields that replies of the porch may have, and that a page needs to behave well.
-const EXPOSED: [&str; 8] = [
+pub(crate) const EXPOSED: [&str; 8] = [
     "RateLimit",
     "RateLimit-Policy",
     "Retry-After",

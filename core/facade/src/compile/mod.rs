@@ -9,7 +9,7 @@ mod cache;
 mod callers;
 mod certificates;
 mod changes;
-mod cors;
+pub(crate) mod cors;
 mod credentials;
 mod examples;
 mod health;

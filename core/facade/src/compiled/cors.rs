@@ -24,6 +24,25 @@ pub struct Cors {
 }
 
 impl Cors {
+    /// That of the portal, whose pages may call whatever the porch serves, with credentials that stand in header fields.
+    pub fn of_portal(origin: &str) -> Self {
+        let expose = crate::compile::cors::EXPOSED.join(", ");
+        Self {
+            any: false,
+            origins: vec![origin.to_ascii_lowercase()],
+            below: Vec::new(),
+            credentials: false,
+            expose: HeaderValue::from_str(&expose).unwrap_or(HeaderValue::from_static("")),
+            max_age: HeaderValue::from_static("600"),
+            place: RulePlace {
+                rule: "pages of the portal may call".into(),
+                reach: "everywhere".into(),
+                file: "".into(),
+                line: 0,
+            },
+        }
+    }
+
     /// Whether pages of an origin may call. Browsers write origins in lower case, without a usual port (RFC 6454 §6.2).
     pub fn allows(&self, origin: &str) -> bool {
         if self.any || self.origins.iter().any(|o| o == origin) {

@@ -136,18 +136,18 @@ pub(super) fn caller(
         Ok(grant) => grant,
         Err(not_good) => return Err(refuse(x, facade, op, not_good)),
     };
-    granted(x, facade, rule, grant)
+    granted(x, (facade, op), rule, grant)
 }
 
 /// The caller of a credential that is good, where it opens the facade.
 fn granted(
     x: &Exchange<'_>,
-    facade: &CompiledFacade,
+    (facade, op): (&CompiledFacade, &CompiledOperation),
     rule: &CredentialRule,
     grant: &Grant,
 ) -> Result<Caller, Box<Problem>> {
     let now = x.now / 1000;
-    match grant.opens(&facade.name, now) {
+    match grant.opens((&facade.name, &op.id), now) {
         Opened::Yes(agreement) => {
             let minute = u32::try_from(now / 60).unwrap_or(u32::MAX);
             if grant.shown.is_first_use(minute) {
@@ -157,7 +157,7 @@ fn granted(
             Ok(Caller::of(grant, agreement))
         }
         Opened::OtherFacades => Err(problem::not_granted(facade, grant, &rule.place)),
-        Opened::NoAgreement => Err(problem::no_agreement(facade, grant, &rule.place)),
+        Opened::NoAgreement => Err(problem::no_agreement((facade, op), grant, now, &rule.place)),
     }
 }
 
@@ -233,7 +233,7 @@ pub(crate) async fn prove(
     if let CredentialKind::Signature(of) = &rule.kind {
         return match signature::prove(x, of, parts, has_body).await {
             Ok((grant, digest)) => {
-                let caller = granted(x, facade, rule, &grant)?;
+                let caller = granted(x, (facade, op), rule, &grant)?;
                 Ok(Some((caller, digest)))
             }
             Err(Unproven::NotGood(not_good)) => Err(refuse(x, facade, op, not_good)),
@@ -243,13 +243,13 @@ pub(crate) async fn prove(
     let alone = |caller| Some((caller, None));
     if let CredentialKind::Certificate(of) = &rule.kind {
         return match certificate::prove(x, of) {
-            Ok(grant) => granted(x, facade, rule, &grant).map(alone),
+            Ok(grant) => granted(x, (facade, op), rule, &grant).map(alone),
             Err(not_good) => Err(refuse(x, facade, op, not_good)),
         };
     }
     if let CredentialKind::Token(of) = &rule.kind {
         return match token::prove(x, of, parts).await {
-            Proven::Good(grant) => granted(x, facade, rule, &grant).map(alone),
+            Proven::Good(grant) => granted(x, (facade, op), rule, &grant).map(alone),
             Proven::NotGood(not_good) => Err(refuse(x, facade, op, not_good)),
             Proven::Nobodys(why) => Err(problem::nobodys(why, &rule.place)),
             Proven::Away(away) => Err(problem::nonces_away(&away.0, &rule.place)),
@@ -261,7 +261,7 @@ pub(crate) async fn prove(
         return Err(refuse(x, facade, op, NotGood::shown(why)));
     };
     match basic::prove(x, &name, &password).await {
-        Ok(Ok(grant)) => granted(x, facade, rule, &grant).map(alone),
+        Ok(Ok(grant)) => granted(x, (facade, op), rule, &grant).map(alone),
         // It was counted as an attempt already.
         Ok(Err(not_good)) => Err(told(facade, &op.admission.credentials, not_good)),
         Err(wait) => {

@@ -1,0 +1,572 @@
+//! What there is: facades that are served, as those who call see them, found by words; made once for each release.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use axum::extract::State;
+use porch_contract::Contract;
+use porch_facade::{Audience, CompiledFacade, CredentialKind, KeyPlace, Library, SignUp};
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use utoipa::{IntoParams, ToSchema};
+
+use super::markdown::to_html;
+use super::session::Anybody;
+use crate::api::{Json, OfferView, Path, Query};
+use crate::app::App;
+use crate::compute::compute;
+use crate::error::ApiError;
+use crate::publication::Served;
+
+/// So many parts of an operation's schemas are looked into for words.
+const MOST_PARTS: usize = 2000;
+/// So many operations are found at once.
+const MOST_FOUND: usize = 50;
+
+/// A way to show who calls.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, ToSchema)]
+pub(crate) struct Way {
+    /// `key`, `key-as-token`, `basic`, `token`, `signature` or `certificate`.
+    pub(crate) kind: &'static str,
+    /// Of a key: `header` or `query`.
+    #[serde(rename = "in")]
+    pub(crate) place: Option<&'static str>,
+    /// Of a key: the name of the header field or parameter.
+    pub(crate) name: Option<String>,
+    /// In words.
+    pub(crate) how: String,
+}
+
+impl Way {
+    fn of(kind: &CredentialKind) -> Self {
+        let way = |kind, how: &str| Self {
+            kind,
+            place: None,
+            name: None,
+            how: how.to_owned(),
+        };
+        match kind {
+            CredentialKind::Key(KeyPlace::Header(_, name)) => Self {
+                kind: "key",
+                place: Some("header"),
+                name: Some(name.to_string()),
+                how: format!("a key in the header field {name}"),
+            },
+            CredentialKind::Key(KeyPlace::Bearer) => {
+                way("key-as-token", "a key in Authorization: Bearer")
+            }
+            CredentialKind::Key(KeyPlace::Query(name)) => Self {
+                kind: "key",
+                place: Some("query"),
+                name: Some(name.to_string()),
+                how: format!("a key in the query parameter {name}"),
+            },
+            CredentialKind::Basic => way("basic", "a name and a password (RFC 7617)"),
+            CredentialKind::Token(_) => way("token", "a token in Authorization: Bearer (RFC 6750)"),
+            CredentialKind::Signature(_) => {
+                way("signature", "a signature of the request (RFC 9421)")
+            }
+            CredentialKind::Certificate(_) => way("certificate", "a certificate, shown by TLS"),
+        }
+    }
+}
+
+/// An operation, as lists show it.
+#[derive(Clone, Serialize, ToSchema)]
+pub(crate) struct OperationLine {
+    pub(crate) id: String,
+    pub(crate) method: String,
+    /// Below the facade's address.
+    pub(crate) path: String,
+    pub(crate) summary: String,
+    pub(crate) tags: Vec<String>,
+    pub(crate) deprecated: bool,
+    /// What must be shown, one of these; none: nothing.
+    pub(crate) credentials: Vec<Way>,
+}
+
+/// A facade as it is shown.
+pub(crate) struct Shown {
+    pub(crate) name: String,
+    pub(crate) title: String,
+    pub(crate) version: String,
+    pub(crate) summary: String,
+    /// In HTML.
+    pub(crate) description: String,
+    /// Where it is called.
+    pub(crate) address: String,
+    pub(crate) operations: Vec<OperationLine>,
+    /// The words that each operation is found by, in lower case.
+    words: Vec<String>,
+    pub(crate) openapi: Arc<str>,
+}
+
+/// All facades of a release, by name.
+pub(crate) struct Catalogue {
+    release: i64,
+    facades: BTreeMap<String, Arc<Shown>>,
+}
+
+/// What is served now, as it is shown.
+pub(crate) async fn current(app: &Arc<App>) -> Result<Arc<Catalogue>, ApiError> {
+    let served = app.publication.served();
+    let known = app.catalogue.load_full();
+    if let Some(known) = known.filter(|k| k.release == served.number) {
+        return Ok(known);
+    }
+    let (porch, library) = (app.publication.porch(), app.publication.library.clone());
+    let gateway = app.config.gateway.clone();
+    let made = compute(move || {
+        let facades = porch.facades.iter();
+        let facades =
+            facades.filter_map(|f| Some((f.name.clone(), shown(f, &served, &library, &gateway)?)));
+        Arc::new(Catalogue {
+            release: served.number,
+            facades: facades.collect(),
+        })
+    })
+    .await?;
+    app.catalogue.store(Some(made.clone()));
+    Ok(made)
+}
+
+fn shown(
+    facade: &CompiledFacade,
+    served: &Served,
+    library: &Library,
+    gateway: &str,
+) -> Option<Arc<Shown>> {
+    let released = served.content.facades.get(&facade.name)?;
+    let (document, read) = library.released(&released.files)?;
+    let contract = read.contract.as_ref()?;
+    let address = format!("{}{}", gateway.trim_end_matches('/'), facade.base);
+    let ways = |id: &str| -> Vec<Way> {
+        let found = facade.operations.iter().find(|o| o.id == id);
+        let rules = found
+            .into_iter()
+            .flat_map(|o| &o.admission.credentials.rules);
+        rules.map(|r| Way::of(&r.kind)).collect()
+    };
+    let (mut operations, mut words) = (Vec::new(), Vec::new());
+    let written = contract.written();
+    for (id, operation) in &contract.operations {
+        let own = written
+            .get(id.as_str())
+            .map_or(&Value::Null, |w| w.operation);
+        let text = |name: &str| own[name].as_str().unwrap_or_default().to_owned();
+        let tags = own["tags"].as_array().into_iter().flatten();
+        let line = OperationLine {
+            id: id.clone(),
+            method: operation.method.clone(),
+            path: operation.path.to_string(),
+            summary: text("summary"),
+            tags: tags.filter_map(|t| t.as_str().map(str::to_owned)).collect(),
+            deprecated: own["deprecated"] == json!(true),
+            credentials: ways(id),
+        };
+        let mut found = Words::new(contract);
+        found.add(&line.id);
+        found.add(&line.path);
+        found.below(own);
+        words.push(found.text);
+        operations.push(line);
+    }
+    let info = &contract.document["info"];
+    let text = |name: &str| info[name].as_str().unwrap_or_default().to_owned();
+    let title = match document.doc.title.trim() {
+        "" => contract.title.clone(),
+        title => title.to_owned(),
+    };
+    let openapi = published(contract, &address, &operations).to_string();
+    Some(Arc::new(Shown {
+        name: facade.name.clone(),
+        title,
+        version: contract.version.clone(),
+        summary: match text("summary").as_str() {
+            "" => first_sentence(&text("description")),
+            summary => summary.to_owned(),
+        },
+        description: to_html(&text("description")),
+        address,
+        operations,
+        words,
+        openapi: openapi.into(),
+    }))
+}
+
+fn first_sentence(text: &str) -> String {
+    let line = text.lines().next().unwrap_or_default();
+    let end = line.find(". ").map_or(line.len(), |at| at + 1);
+    line[..end].to_owned()
+}
+
+/// The contract as others may have it: with where it is called, and with what must be shown where it does not say so itself.
+fn published(contract: &Contract, address: &str, operations: &[OperationLine]) -> Value {
+    let mut document = contract.document.clone();
+    document["servers"] = json!([{ "url": address }]);
+    let says = |d: &Value| d.pointer("/components/securitySchemes").is_some();
+    if says(&document) {
+        return document;
+    }
+    let ways: BTreeSet<(&str, Option<&str>, Option<&str>)> = operations
+        .iter()
+        .flat_map(|o| &o.credentials)
+        .map(|w| (w.kind, w.place, w.name.as_deref()))
+        .collect();
+    let mut schemes = serde_json::Map::new();
+    for (kind, place, name) in ways {
+        let scheme = match kind {
+            "key" => json!({ "type": "apiKey", "in": place, "name": name }),
+            "basic" => json!({ "type": "http", "scheme": "basic" }),
+            "token" | "key-as-token" => json!({ "type": "http", "scheme": "bearer" }),
+            "certificate" => json!({ "type": "mutualTLS" }),
+            _ => continue,
+        };
+        schemes.insert(kind.to_owned(), scheme);
+    }
+    if !schemes.is_empty() {
+        document["components"]["securitySchemes"] = Value::Object(schemes);
+        let paths = document["paths"].as_object_mut().into_iter().flatten();
+        for (_, operation) in paths.flat_map(|(_, item)| item.as_object_mut().into_iter().flatten())
+        {
+            let id = operation["operationId"].as_str().unwrap_or_default();
+            let Some(of) = operations.iter().find(|o| o.id == id) else {
+                continue;
+            };
+            let shown = of.credentials.iter().filter(|w| w.kind != "signature");
+            operation["security"] = shown.map(|w| json!({ w.kind: [] })).collect();
+        }
+    }
+    document
+}
+
+/// The words of an operation: names and descriptions of parameters and of the members of its bodies.
+struct Words<'c> {
+    contract: &'c Contract,
+    text: String,
+    room: usize,
+    seen: BTreeSet<String>,
+}
+
+impl<'c> Words<'c> {
+    fn new(contract: &'c Contract) -> Self {
+        Self {
+            contract,
+            text: String::new(),
+            room: MOST_PARTS,
+            seen: BTreeSet::new(),
+        }
+    }
+
+    fn add(&mut self, text: &str) {
+        if self.text.len() < 64 << 10 {
+            self.text.push(' ');
+            self.text.push_str(&text.to_lowercase());
+        }
+    }
+
+    fn below(&mut self, part: &Value) {
+        let mut open: Vec<&Value> = vec![part];
+        let contract = self.contract;
+        while let Some(part) = open.pop() {
+            if self.room == 0 {
+                return;
+            }
+            self.room -= 1;
+            match part {
+                Value::Array(items) => open.extend(items.iter().take(1000)),
+                Value::Object(members) => {
+                    for (name, value) in members.iter().take(1000) {
+                        match (name.as_str(), value) {
+                            ("$ref", Value::String(to)) => {
+                                let target = to.strip_prefix('#');
+                                let target = target.and_then(|p| contract.document.pointer(p));
+                                if let Some(target) =
+                                    target.filter(|_| self.seen.insert(to.clone()))
+                                {
+                                    open.push(target);
+                                }
+                            }
+                            ("summary" | "description" | "name" | "title", Value::String(text)) => {
+                                self.add(text)
+                            }
+                            ("properties", Value::Object(properties)) => {
+                                properties.keys().take(1000).for_each(|name| self.add(name));
+                                open.extend(properties.values().take(1000));
+                            }
+                            ("tags" | "enum", Value::Array(all)) => {
+                                let texts = all.iter().take(1000).filter_map(Value::as_str);
+                                texts.for_each(|t| self.add(t));
+                            }
+                            _ => open.push(value),
+                        }
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+}
+
+/// Facades that are shown together to somebody.
+pub(crate) struct VisibleGroup {
+    title: String,
+    summary: String,
+    pub(crate) facades: Vec<Arc<Shown>>,
+}
+
+/// What somebody sees.
+pub(crate) fn visible(app: &App, all: &Catalogue, anybody: &Anybody) -> Vec<VisibleGroup> {
+    let offered = app.publication.offered();
+    let groups = offered.portal.as_ref().and_then(|p| p.doc.groups.as_ref());
+    let Some(groups) = groups else {
+        return vec![VisibleGroup {
+            title: "APIs".into(),
+            summary: String::new(),
+            facades: all.facades.values().cloned().collect(),
+        }];
+    };
+    let seen = groups.iter().filter(|g| anybody.is(&g.see));
+    seen.map(|g| VisibleGroup {
+        title: g.title.clone(),
+        summary: g.summary.clone(),
+        facades: g
+            .facades
+            .iter()
+            .filter_map(|f| all.facades.get(f).cloned())
+            .collect(),
+    })
+    .collect()
+}
+
+/// A facade that somebody sees. What they do not see is not there.
+pub(crate) async fn one(
+    app: &Arc<App>,
+    anybody: &Anybody,
+    name: &str,
+) -> Result<Arc<Shown>, ApiError> {
+    let all = current(app).await?;
+    let groups = visible(app, &all, anybody);
+    let mut facades = groups.into_iter().flat_map(|g| g.facades);
+    let found = facades.find(|f| f.name == name);
+    found.ok_or_else(|| ApiError::missing(format!("API “{name}” to be seen")))
+}
+
+/// What the portal is.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct PortalView {
+    title: String,
+    summary: String,
+    /// Whether there is a logo, at `/logo.svg`.
+    logo: bool,
+    /// Colour of buttons and links on light ground; none: the portal's own.
+    accent: Option<String>,
+    /// The same on dark ground.
+    accent_on_dark: Option<String>,
+    /// What stands on the first page, in HTML.
+    front: String,
+    /// Names and titles of further pages.
+    pages: Vec<(String, String)>,
+    /// Whether everybody may make an account.
+    sign_up: bool,
+    /// Where APIs are called.
+    gateway: String,
+}
+
+/// What the portal is called and looks like.
+#[utoipa::path(get, path = "/api/portal", responses((status = 200, body = PortalView)))]
+pub(crate) async fn portal(State(app): State<Arc<App>>) -> Json<PortalView> {
+    let offered = app.publication.offered();
+    let doc = offered.portal.as_ref().map(|p| &p.doc);
+    Json(PortalView {
+        title: super::account::title(&app),
+        summary: doc.map_or_else(String::new, |d| d.summary.clone()),
+        logo: offered.portal.as_ref().is_some_and(|p| p.logo.is_some()),
+        accent: doc.and_then(|d| d.colours.accent.clone()),
+        accent_on_dark: doc.and_then(|d| d.colours.accent_on_dark.clone()),
+        front: offered
+            .portal
+            .as_ref()
+            .map_or_else(String::new, |p| to_html(&p.front)),
+        pages: doc.map_or_else(Vec::new, |d| {
+            let pages = d.pages.iter();
+            pages.map(|p| (p.name.clone(), p.title.clone())).collect()
+        }),
+        sign_up: app.config.mail.is_some() && doc.is_none_or(|d| d.sign_up == SignUp::Everyone),
+        gateway: app.config.gateway.clone(),
+    })
+}
+
+/// A page.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct PageView {
+    title: String,
+    /// In HTML.
+    text: String,
+}
+
+/// One of the publisher's pages.
+#[utoipa::path(get, path = "/api/pages/{page}", params(("page" = String, Path)), responses((status = 200, body = PageView), (status = 404)))]
+pub(crate) async fn page(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+) -> Result<Json<PageView>, ApiError> {
+    let offered = app.publication.offered();
+    let found = offered.portal.as_ref().and_then(|p| {
+        let page = p.doc.pages.iter().find(|page| page.name == name)?;
+        let text = p.pages.get(&name)?;
+        Some(PageView {
+            title: page.title.clone(),
+            text: to_html(text),
+        })
+    });
+    let missing = || ApiError::missing(format!("page “{name}”"));
+    found.map(Json).ok_or_else(missing)
+}
+
+/// A facade, as lists show it.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct FacadeLine {
+    name: String,
+    title: String,
+    version: String,
+    summary: String,
+    operations: usize,
+}
+
+/// Facades that are shown together.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct GroupLine {
+    title: String,
+    summary: String,
+    facades: Vec<FacadeLine>,
+}
+
+/// An operation that fits what was searched for.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Found {
+    facade: String,
+    /// Title of the facade.
+    title: String,
+    operation: OperationLine,
+}
+
+/// What there is.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct CatalogueView {
+    groups: Vec<GroupLine>,
+    /// Operations that fit what was searched for, the nearest first; at most 50.
+    found: Vec<Found>,
+}
+
+#[derive(Deserialize, IntoParams)]
+pub(crate) struct Searching {
+    /// Words that names, paths, descriptions, parameters or members must hold, all of them.
+    #[serde(default)]
+    search: String,
+}
+
+/// What there is; with words, the operations that fit them.
+#[utoipa::path(get, path = "/api/catalogue", params(Searching), responses((status = 200, body = CatalogueView)))]
+pub(crate) async fn catalogue(
+    State(app): State<Arc<App>>,
+    anybody: Anybody,
+    Query(searching): Query<Searching>,
+) -> Result<Json<CatalogueView>, ApiError> {
+    let all = current(&app).await?;
+    let groups = visible(&app, &all, &anybody);
+    let search = searching.search.to_lowercase();
+    let words: Vec<&str> = search.split_whitespace().take(10).collect();
+    let found = found(&groups, &words);
+    let groups = groups.into_iter().map(|g| GroupLine {
+        title: g.title,
+        summary: g.summary,
+        facades: g
+            .facades
+            .iter()
+            .map(|f| FacadeLine {
+                name: f.name.clone(),
+                title: f.title.clone(),
+                version: f.version.clone(),
+                summary: f.summary.clone(),
+                operations: f.operations.len(),
+            })
+            .collect(),
+    });
+    Ok(Json(CatalogueView {
+        groups: groups.collect(),
+        found,
+    }))
+}
+
+/// Operations that hold all of some words; those that hold them in names and summaries first.
+fn found(groups: &[VisibleGroup], words: &[&str]) -> Vec<Found> {
+    if words.is_empty() {
+        return Vec::new();
+    }
+    let mut all: Vec<(usize, Found)> = Vec::new();
+    let mut seen = BTreeSet::new();
+    for facade in groups.iter().flat_map(|g| &g.facades) {
+        if !seen.insert(facade.name.clone()) {
+            continue;
+        }
+        let title = facade.title.to_lowercase();
+        for (line, text) in facade.operations.iter().zip(&facade.words) {
+            let near = format!("{} {} {}", line.id, line.summary, line.path).to_lowercase();
+            let holds = |w: &&&str| near.contains(**w) || text.contains(**w) || title.contains(**w);
+            if !words.iter().all(|w| holds(&w)) {
+                continue;
+            }
+            let far = words.iter().filter(|w| !near.contains(**w)).count();
+            let found = Found {
+                facade: facade.name.clone(),
+                title: facade.title.clone(),
+                operation: line.clone(),
+            };
+            all.push((far, found));
+        }
+    }
+    all.sort_by_key(|(far, _)| *far);
+    all.into_iter().take(MOST_FOUND).map(|(_, f)| f).collect()
+}
+
+/// A facade with its operations.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct ShownFacade {
+    name: String,
+    title: String,
+    version: String,
+    summary: String,
+    /// In HTML.
+    description: String,
+    /// Where it is called.
+    address: String,
+    operations: Vec<OperationLine>,
+    /// Offers that open it, or some of it, as far as one sees them.
+    offers: Vec<OfferView>,
+}
+
+/// A facade that is shown, with its operations and the offers that open it. Its contract is at `/facades/{facade}/openapi.json`.
+#[utoipa::path(get, path = "/api/facades/{facade}", params(("facade" = String, Path)), responses((status = 200, body = ShownFacade), (status = 404)))]
+pub(crate) async fn facade(
+    State(app): State<Arc<App>>,
+    anybody: Anybody,
+    Path(name): Path<String>,
+) -> Result<Json<ShownFacade>, ApiError> {
+    let shown = one(&app, &anybody, &name).await?;
+    let offered = app.publication.offered();
+    let sees = |audience: &Audience| anybody.is(audience);
+    let offers = offered.offers.values().filter(|o| sees(&o.doc.see));
+    let opens = |entry: &String| entry.split('/').next() == Some(name.as_str());
+    let offers = offers.filter(|o| o.opens.iter().any(opens));
+    Ok(Json(ShownFacade {
+        offers: offers.map(|o| OfferView::of(o)).collect(),
+        name: shown.name.clone(),
+        title: shown.title.clone(),
+        version: shown.version.clone(),
+        summary: shown.summary.clone(),
+        description: shown.description.clone(),
+        address: shown.address.clone(),
+        operations: shown.operations.clone(),
+    }))
+}

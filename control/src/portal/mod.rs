@@ -1,0 +1,96 @@
+//! The portal: what those who call find, read, ask for and see of themselves, at an origin of its own.
+//!
+//! Nothing of the console is reachable here: routes, sessions and accounts are others, and what they do goes through the same
+//! services. Who may call a route stands in its arguments: `Caller` is somebody who is signed in, `Anybody` visitors too.
+
+mod account;
+mod applications;
+mod asking;
+mod catalogue;
+mod documents;
+mod files;
+mod life;
+mod markdown;
+mod passwords;
+mod session;
+
+use std::sync::Arc;
+
+use axum::extract::DefaultBodyLimit;
+use axum::{Extension, Router};
+use serde_json::{Value, json};
+use tower_http::compression::CompressionLayer;
+use utoipa::OpenApi;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+pub(crate) use self::catalogue::Catalogue;
+use crate::app::App;
+
+/// A request's body may have at most so many bytes.
+const MAX_BODY: usize = 64 << 10;
+
+#[derive(OpenApi)]
+#[openapi(info(
+    title = "Elm Porch portal API",
+    description = "Everything that the portal's pages do. Errors are problem documents (RFC 9457).",
+    license(name = "MIT", identifier = "MIT")
+))]
+struct Api;
+
+fn routes() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::with_openapi(Api::openapi())
+        .routes(routes!(catalogue::portal))
+        .routes(routes!(catalogue::page))
+        .routes(routes!(catalogue::catalogue))
+        .routes(routes!(catalogue::facade))
+        .routes(routes!(session::begin, session::who, session::end))
+        .routes(routes!(account::sign_up))
+        .routes(routes!(account::confirm))
+        .routes(routes!(account::forgotten))
+        .routes(routes!(account::reset))
+        .routes(routes!(account::change_password))
+        .routes(routes!(account::data))
+        .routes(routes!(account::leave))
+        .routes(routes!(asking::offers))
+        .routes(routes!(asking::ask))
+        .routes(routes!(asking::withdraw))
+        .routes(routes!(asking::end))
+        .routes(routes!(applications::list, applications::register))
+        .routes(routes!(applications::create_key))
+        .routes(routes!(applications::renew_key))
+        .routes(routes!(applications::end_key))
+        .routes(routes!(life::usage))
+        .routes(routes!(life::refusals))
+        .routes(routes!(life::messages))
+        .routes(routes!(life::read))
+}
+
+/// The OpenAPI document of the portal's API.
+pub(crate) fn document() -> Result<Value, serde_json::Error> {
+    let mut document = serde_json::to_value(routes().into_openapi())?;
+    document["servers"] =
+        json!([{ "url": "/", "description": "The portal that has this document." }]);
+    Ok(document)
+}
+
+/// The whole of the portal's HTTP service.
+pub(crate) fn router(app: Arc<App>) -> Router {
+    let (api, _) = routes().split_for_parts();
+    Router::new()
+        .merge(api)
+        .route(
+            "/.well-known/api-catalog",
+            axum::routing::get(documents::api_catalog),
+        )
+        .route(
+            "/facades/{facade}/openapi.json",
+            axum::routing::get(documents::openapi),
+        )
+        .route("/logo.svg", axum::routing::get(files::logo))
+        .fallback(files::serve)
+        .layer(DefaultBodyLimit::max(MAX_BODY))
+        .layer(CompressionLayer::new())
+        .layer(Extension(app.clone()))
+        .with_state(app)
+}

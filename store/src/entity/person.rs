@@ -1,0 +1,34 @@
+//! People who call: accounts of the portal.
+
+use sea_orm::entity::prelude::*;
+
+#[derive(Clone, PartialEq, DeriveEntityModel)]
+#[sea_orm(table_name = "person")]
+pub struct Model {
+    #[sea_orm(primary_key)]
+    pub id: i64,
+    /// E-mail address, in lower case.
+    #[sea_orm(unique)]
+    pub email: String,
+    pub name: String,
+    /// Empty: who signs in by OpenID alone.
+    pub password_hash: String,
+    /// When the address was confirmed; none: it was not yet.
+    pub confirmed_at: Option<i64>,
+    /// Issuer and subject at the OpenID provider.
+    #[sea_orm(unique)]
+    pub subject: Option<String>,
+    pub paused: bool,
+    pub created_at: i64,
+}
+
+impl std::fmt::Debug for Model {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "person {}", self.id)
+    }
+}
+
+#[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+pub enum Relation {}
+
+impl ActiveModelBehavior for ActiveModel {}
