@@ -32,13 +32,19 @@ export interface AgreementView {
   offer: string;
   /** Named numbers and texts that rules read. */
   terms: Record<string, unknown>;
-  /** The facades that it opens; none: every one. */
-  facades?: string[] | null;
+  /** What it opens, `sailings` for a facade and `sailings/quoteFare` for one of its operations; none: every facade. */
+  opens?: string[] | null;
   /** Milliseconds since 1970. */
   from_at: number;
   /** Milliseconds since 1970; none: without end. */
   until_at?: number | null;
   paused: boolean;
+  /** Number of the request that it follows from; none: a publisher noted it. */
+  request?: number | null;
+  /** Which text was accepted: `version`, `digest` (BLAKE3), `by` and `at`. */
+  accepted?: unknown | null;
+  /** Who ended it, when and why: `by`, `at`, `why`. */
+  ended?: unknown | null;
 }
 
 export interface Allowed {
@@ -65,6 +71,8 @@ export interface Back {
   served: number;
   /** What serving the other one again would change, facade by facade. */
   differences: Difference[];
+  /** What would be offered otherwise. */
+  offering: Offering;
 }
 
 export interface BackendView {
@@ -139,13 +147,15 @@ export interface ChangedConsumer {
   owner?: string | null;
   roles?: string[] | null;
   labels?: string[] | null;
+  /** Whether it may call what it has agreed to and nothing else. */
+  bound?: boolean | null;
 }
 
 export interface ChangedTerms {
   /** All terms from now on. */
   terms?: Record<string, unknown> | null;
-  /** The facades that it opens; an empty list: every one. */
-  facades?: string[] | null;
+  /** What it opens, facades or `FACADE/OPERATION`; an empty list: every facade. */
+  opens?: string[] | null;
   /** Until when, in milliseconds since 1970; 0: until now. */
   until_at?: number | null;
   paused?: boolean | null;
@@ -182,6 +192,8 @@ export interface ConsumerView {
   /** What people sort consumers by. */
   labels: string[];
   paused: boolean;
+  /** Whether it may call what it has agreed to and nothing else. */
+  bound: boolean;
   created_at: number;
   keys: KeyView[];
   /** Names that it shows with a password. */
@@ -593,6 +605,19 @@ export interface Message {
   bytes?: number | null;
 }
 
+export interface MessageView {
+  id: number;
+  /** Milliseconds since 1970. */
+  at: number;
+  /** As in `request-granted`. */
+  kind: string;
+  subject: string;
+  text: string;
+  /** The same for machines. */
+  detail: unknown;
+  read: boolean;
+}
+
 export interface Minute {
   /** Minutes since 1970. */
   minute: number;
@@ -690,19 +715,79 @@ export interface NewTerms {
   offer: string;
   /** Named whole numbers, texts and truth values. */
   terms?: Record<string, unknown>;
-  /** The facades that it opens; none: every one. */
-  facades?: string[] | null;
+  /** What it opens, facades or `FACADE/OPERATION`; none: every facade. */
+  opens?: string[] | null;
   /** From when, in milliseconds since 1970; from now on unless given. */
   from_at?: number | null;
   /** Until when; without end unless given. */
   until_at?: number | null;
 }
 
+export interface No {
+  /** Why; those who asked are told. */
+  reason: string;
+}
+
+export interface Notice {
+  /** Whether it goes on for as long as its offer says that notice takes; it ends at once otherwise. */
+  with_notice?: boolean;
+  /** Why; the other side is told. */
+  why?: string;
+}
+
+export interface OfferDifference {
+  offer: string;
+  /** `same`, `changed`, `new` (not served yet) or `gone` (served, but not in the draft). */
+  status: string;
+  /** What changes, in words. */
+  changes: string[];
+  /** Changed files, as unified differences. */
+  files: Record<string, string>;
+  /** How many agreements of it hold, or will. */
+  agreements: number;
+  /** What becomes of them. */
+  then: string;
+}
+
 export interface OfferView {
-  /** Where it is. */
-  address: string;
+  name: string;
   title: string;
-  media_type: string;
+  summary: string;
+  /** What an agreement opens, `sailings` for a facade and `sailings/quoteFare` for one of its operations. */
+  opens: string[];
+  /** Named whole numbers, texts and truth values that rules read. */
+  terms: unknown;
+  /** Who sees it, in words. */
+  seen_by: string;
+  /** Who may ask for it, in words. */
+  asked_by: string;
+  /** `at-once` or `by-person`. */
+  granted: string;
+  /** How long an agreement lasts, in milliseconds; none: without end. */
+  lasts?: number | null;
+  /** `by-asking`, `by-itself` or `never`. */
+  renewed: string;
+  /** How long it goes on after it is ended with notice, in milliseconds; none: not at all. */
+  notice?: number | null;
+  /** Version of the text that must be accepted; none: nothing must be. */
+  accept?: string | null;
+  /** That text, in Markdown. */
+  text?: string | null;
+  /** What it costs, in words. */
+  price: string;
+  /** What becomes of agreements when it changes: `keep` or `follow`. */
+  when_changed: string;
+  /** How many agreements hold, or will; only publishers are told. */
+  agreements?: number | null;
+}
+
+export interface Offering {
+  /** Offer by offer. */
+  offers: OfferDifference[];
+  /** The portal: `same`, `changed`, `new` or `gone`; none: there is none. */
+  portal?: string | null;
+  /** Changed files of the portal, as unified differences. */
+  portal_files: Record<string, string>;
 }
 
 export interface OneConsumer {
@@ -714,6 +799,8 @@ export interface OneConsumer {
   /** What people sort consumers by. */
   labels: string[];
   paused: boolean;
+  /** Whether it may call what it has agreed to and nothing else. */
+  bound: boolean;
   created_at: number;
   keys: KeyView[];
   /** Names that it shows with a password. */
@@ -905,6 +992,8 @@ export interface Pushed {
   findings: Finding[];
   /** Names of facades whose draft differs from what is served. */
   unreleased: string[];
+  /** Names of offers whose draft does, and `the portal`. */
+  unreleased_offers: string[];
 }
 
 export interface QuotaView {
@@ -925,6 +1014,11 @@ export interface QuotaView {
   from_at: number;
   /** When it begins anew. */
   until_at: number;
+}
+
+export interface ReadUntil {
+  /** Number of the last message that was read. */
+  until: number;
 }
 
 export interface Refusal {
@@ -957,7 +1051,11 @@ export interface Release {
 
 export interface ReleaseRequest {
   /** Facades to take from the draft. One that is not in the draft any more is no longer served. */
-  facades: string[];
+  facades?: string[];
+  /** Offers to take from the draft. One that is not in the draft any more is no longer offered. */
+  offers?: string[];
+  /** Whether the portal's document is taken from the draft too. */
+  portal?: boolean;
   note?: string;
 }
 
@@ -966,6 +1064,12 @@ export interface Released {
   taken: string[];
   carried_over: string[];
   removed: string[];
+  /** Offers that were taken, and `the portal`. */
+  offered: string[];
+  /** Those that are offered no more. */
+  no_longer_offered: string[];
+  /** How many consumers' agreements got new terms. */
+  followed: number;
   findings: Finding[];
   /** All that callers are served now. */
   serves: ServedFacade[];
@@ -977,6 +1081,29 @@ export interface Renewed {
   new: KeyView;
   /** The one whose place it takes. */
   old: KeyView;
+}
+
+export interface RequestView {
+  id: number;
+  consumer: string;
+  owner: string;
+  offer: string;
+  /** `open`, `granted`, `turned-down` or `withdrawn`. */
+  state: string;
+  /** What whoever asked wrote. */
+  why: string;
+  asked_by: string;
+  /** Milliseconds since 1970. */
+  asked_at: number;
+  /** Empty while it is open. */
+  decided_by: string;
+  decided_at?: number | null;
+  /** What whoever decided wrote. */
+  reason: string;
+  /** Which text was accepted: `version`, `digest` (BLAKE3), `by` and `at`. */
+  accepted?: unknown | null;
+  /** Number of the agreement that followed. */
+  agreement?: number | null;
 }
 
 export interface RollbackRequest {
@@ -1390,6 +1517,11 @@ export interface WiredRefusal {
   needs: string[];
 }
 
+export interface Yes {
+  /** What those who asked are told besides. */
+  reason?: string;
+}
+
 export interface Problem {
   /** What happened. */
   title: string;
@@ -1406,8 +1538,10 @@ export interface Routes {
   "DELETE /api/accounts/{name}": { query: undefined; body: undefined; reply: null };
   "PATCH /api/accounts/{name}": { query: undefined; body: AccountChange; reply: AccountView };
   "DELETE /api/accounts/{name}/sessions": { query: { tokens?: boolean }; body: undefined; reply: EndedView };
+  "GET /api/agreements": { query: { search?: string; offer?: string; holding?: boolean; before?: number; most?: number }; body: undefined; reply: AgreementView[] };
   "PUT /api/agreements/{agreement}": { query: undefined; body: ChangedTerms; reply: null };
   "DELETE /api/agreements/{agreement}": { query: undefined; body: undefined; reply: null };
+  "POST /api/agreements/{agreement}/end": { query: undefined; body: Notice | null; reply: AgreementView };
   "GET /api/audit": { query: undefined; body: undefined; reply: AuditLine[] };
   "GET /api/backends": { query: undefined; body: undefined; reply: BackendView[] };
   "POST /api/backends/{backend}/probe": { query: undefined; body: undefined; reply: ProbeView };
@@ -1444,6 +1578,10 @@ export interface Routes {
   "DELETE /api/keys/{prefix}": { query: undefined; body: undefined; reply: null };
   "POST /api/keys/{prefix}/renew": { query: undefined; body: NewForOld; reply: Renewed };
   "POST /api/look": { query: undefined; body: LookRequest; reply: Looked };
+  "GET /api/messages": { query: { before?: number }; body: undefined; reply: MessageView[] };
+  "POST /api/messages/read": { query: undefined; body: ReadUntil; reply: null };
+  "GET /api/offers": { query: undefined; body: undefined; reply: OfferView[] };
+  "GET /api/offers/compare": { query: undefined; body: undefined; reply: Offering };
   "GET /api/operations": { query: { id?: string }; body: undefined; reply: FoundOperation };
   "GET /api/overview": { query: undefined; body: undefined; reply: Overview };
   "DELETE /api/passwords/{name}": { query: undefined; body: undefined; reply: null };
@@ -1453,6 +1591,9 @@ export interface Routes {
   "POST /api/releases": { query: undefined; body: ReleaseRequest; reply: Released };
   "GET /api/releases/{number}/compare": { query: { facade?: string }; body: undefined; reply: Back };
   "POST /api/releases/{number}/rollback": { query: undefined; body: RollbackRequest | null; reply: Released };
+  "GET /api/requests": { query: { search?: string; state?: string; offer?: string; before?: number; most?: number }; body: undefined; reply: RequestView[] };
+  "POST /api/requests/{request}/grant": { query: undefined; body: Yes | null; reply: RequestView };
+  "POST /api/requests/{request}/turn-down": { query: undefined; body: No; reply: RequestView };
   "GET /api/rules": { query: undefined; body: undefined; reply: RulesView[] };
   "GET /api/schemas": { query: undefined; body: undefined; reply: unknown };
   "GET /api/secrets": { query: undefined; body: undefined; reply: SecretView[] };

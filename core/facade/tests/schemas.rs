@@ -52,7 +52,7 @@ fn the_schemas_are_schemas_and_take_every_document_of_the_demo() {
             .collect();
         assert!(wrong.is_empty(), "{}: {wrong:?}", path.display());
     }
-    assert!(seen.len() == 4 && seen["facade/1"] > 5, "{seen:?}");
+    assert!(seen.len() == 6 && seen["facade/1"] > 5, "{seen:?}");
 }
 
 const CONTRACT: &str = "openapi: 3.1.0\ninfo: { title: Fares, version: '1' }\npaths:\n  /fares:\n    get: { operationId: fares, responses: { '200': { description: fares } } }\n";
@@ -66,12 +66,17 @@ fn checked(kind: &str, pointer: &str, value: &Value) -> (Value, bool) {
             "operations": { "fares": { "call": { "backend": "fares", "method": "GET", "path": "/fares" } } },
         },
         "environment/1": { "elm-porch": "environment/1", "name": "live", "backends": { "fares": { "address": "http://127.0.0.1:3850" } } },
+        "offer/1": { "elm-porch": "offer/1", "name": "open-quay", "opens": [{ "facade": "fares" }], "see": "everyone", "ask": "signed-in", "lasts": "14d", "accept": { "text": "terms.md", "version": "1" } },
+        "portal/1": { "elm-porch": "portal/1", "name": "quay", "title": "Quay", "colours": { "accent": "#0b6157" }, "groups": [{ "title": "All", "facades": ["fares"] }], "pages": [{ "name": "terms", "title": "Terms", "text": "terms.md" }] },
     });
     *documents[kind].pointer_mut(pointer).unwrap() = value.clone();
     if kind == "backend/1" {
         documents["environment/1"]["backends"] = json!({});
     }
-    let mut files = Files::from([("fares.openapi.yaml".to_owned(), CONTRACT.to_owned())]);
+    let mut files = Files::from([
+        ("fares.openapi.yaml".to_owned(), CONTRACT.to_owned()),
+        ("terms.md".to_owned(), "# Terms".to_owned()),
+    ]);
     for (name, document) in documents.as_object().unwrap() {
         let file = format!("{}.yaml", name.trim_end_matches("/1"));
         files.insert(file, document.to_string());
@@ -144,6 +149,42 @@ fn cases() -> Vec<(&'static str, &'static str, Value, Value)> {
                 [""],
                 "porch.example"
             ]),
+        ),
+        (
+            "offer/1",
+            "/opens",
+            json!([[{ "facade": "fares" }], [{ "facade": "fares", "operations": ["fares"] }]]),
+            json!([[], "fares", [{ "operations": ["fares"] }], [{ "facade": "fares", "fields": [] }]]),
+        ),
+        (
+            "offer/1",
+            "/see",
+            json!(["everyone", "signed-in", { "roles": ["partner"] }, { "accounts": ["nils@example.org"] }]),
+            json!(["nobody", 7, null, [], {}, { "roles": [] }, { "people": ["x"] }]),
+        ),
+        (
+            "offer/1",
+            "/lasts",
+            json!(["14d", "1h"]),
+            json!(["a fortnight", "14", [], "-1d"]),
+        ),
+        (
+            "offer/1",
+            "/accept/version",
+            json!(["2027-01"]),
+            json!(["", 7, null]),
+        ),
+        (
+            "portal/1",
+            "/colours/accent",
+            json!(["#0b6157", "#0B6157"]),
+            json!(["0b6157", "green", "#0b61", "#0b61570", 7]),
+        ),
+        (
+            "portal/1",
+            "/pages/0/name",
+            json!(["terms"]),
+            json!(["Terms", "", "a b", 7, null]),
         ),
         (
             "facade/1",

@@ -181,7 +181,7 @@ fn broken_documents_are_never_released() {
     let text = stderr(&release);
     assert!(
         text.contains("nothing was changed")
-            && text.contains("sailings/sailings.facade.yaml:14:7")
+            && text.contains("sailings/sailings.facade.yaml:15:7")
             && text.contains("did you mean “RouteCode”?"),
         "{text}"
     );

@@ -221,7 +221,11 @@ fn of_opening(model: &Model, told: &mut Told<'_, OfferDoc>, i: usize, opens: &Op
         if !tags.contains(tag.as_str()) && !told.is_full() {
             let path = [key("opens"), Step::Index(i), key("tags"), Step::Index(j)];
             let near = suggest(tag, tags.iter().copied());
-            let help = near.map_or_else(String::new, |n| format!("did you mean “{n}”?"));
+            let help = match near {
+                Some(near) => format!("did you mean “{near}”?"),
+                None if tags.is_empty() => "its contract gives no operation a tag".to_owned(),
+                None => String::new(),
+            };
             let message = format!("no operation of {} has the tag “{tag}”", opens.facade);
             told.error(&path, message, help);
         }

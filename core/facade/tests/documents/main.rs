@@ -16,6 +16,7 @@ mod lent;
 mod messages;
 mod mistakes;
 mod networks;
+mod offers;
 mod pages;
 mod routing;
 mod several;
@@ -150,11 +151,12 @@ fn a_bundle_compiles_on_its_own() {
         })
         .collect();
     assert_eq!(
-        rules[..4],
+        rules[..5],
         [
-            "match | GET /sailings/v2/fares/{route}/{fareClass} | operation quoteFare | 12",
+            "match | GET /sailings/v2/fares/{route}/{fareClass} | operation quoteFare | 13",
             "admit | a key is demanded in the header API-Key | facade sailings | 7",
-            "admit | limit 7 in 90s per consumer | facade sailings | 9",
+            "admit | limit =terms.?requests.orValue(7) in 90s per consumer | facade sailings | 9",
+            "admit | limit =terms.?hourly.orValue(12000) in 1h per consumer | facade sailings | 10",
             "admit | body at most 1048576 bytes | everywhere | 0",
         ]
     );
