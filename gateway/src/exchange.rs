@@ -75,7 +75,7 @@ fn ended(
     }
     headers.insert(TRACEPARENT, x.traceparent.clone());
     let of_pages = x.of_pages.get()
-        || (x.worker.shared.has_portal() && parts.headers.contains_key(header::ORIGIN));
+        || (x.worker.shared.has_portal() && stage::cors::is_of_page(parts));
     if of_pages {
         stage::cors::tell(&x, parts, headers);
     }

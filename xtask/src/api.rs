@@ -8,15 +8,21 @@ use serde_json::Value;
 use crate::places::program;
 use crate::{Outcome, root};
 
+/// The APIs: what the program is asked for their documents with, and the file of their types.
+const APIS: [(&[&str], &str); 2] = [
+    (&["openapi"], "console/src/api/schema.ts"),
+    (&["openapi", "--portal"], "console/src/portal/schema.ts"),
+];
+
 /// The types as they should be, from the program just built.
-pub(crate) fn types() -> Outcome<String> {
+fn types(asked: &[&str]) -> Outcome<String> {
     let output = Command::new(program("porch"))
-        .arg("openapi")
+        .args(asked)
         .output()
         .map_err(|e| format!("porch openapi: {e}"))?;
     let document: Value =
         serde_json::from_slice(&output.stdout).map_err(|e| format!("porch openapi: {e}"))?;
-    let mut out = "// Written by `cargo xtask api` from the console API. Do not edit.\n".to_owned();
+    let mut out = "// Written by `cargo xtask api` from the API. Do not edit.\n".to_owned();
     let schemas = document.pointer("/components/schemas");
     for (name, schema) in schemas.and_then(Value::as_object).into_iter().flatten() {
         if schema["enum"].is_array() || schema["oneOf"].is_array() {
@@ -174,15 +180,21 @@ pub(crate) fn run() -> Outcome {
             .args(["build", "--quiet", "-p", "porch"])
             .current_dir(root()),
     )?;
-    fs::write(root().join("console/src/api/schema.ts"), types()?).map_err(|e| e.to_string())
+    for (asked, file) in APIS {
+        fs::write(root().join(file), types(asked)?).map_err(|e| e.to_string())?;
+    }
+    Ok(())
 }
 
-/// Says so when the types that are kept are not those of the API.
+/// Says so when the types that are kept are not those of the APIs.
 pub(crate) fn check() -> Outcome {
-    let kept = fs::read_to_string(root().join("console/src/api/schema.ts")).unwrap_or_default();
-    if kept == types()? {
-        Ok(())
-    } else {
-        Err("console/src/api/schema.ts is not what the API says: run `cargo xtask api`".into())
+    for (asked, file) in APIS {
+        let kept = fs::read_to_string(root().join(file)).unwrap_or_default();
+        if kept != types(asked)? {
+            return Err(format!(
+                "{file} is not what the API says: run `cargo xtask api`"
+            ));
+        }
     }
+    Ok(())
 }

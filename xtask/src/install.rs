@@ -102,6 +102,7 @@ pub(crate) fn console() -> Outcome {
     let source = newest(&console.join("src"))
         .max(modified(&console.join("package-lock.json")))
         .max(modified(&console.join("index.html")))
+        .max(modified(&console.join("portal.html")))
         .max(modified(&console.join("vite.config.ts")));
     if built.is_some() && built >= source {
         return Ok(());

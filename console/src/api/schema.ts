@@ -1,4 +1,4 @@
-// Written by `cargo xtask api` from the console API. Do not edit.
+// Written by `cargo xtask api` from the API. Do not edit.
 
 export interface AccountChange {
   /** `viewer`, `publisher` or `administrator`; the same as before unless given. */
@@ -750,35 +750,10 @@ export interface OfferDifference {
 }
 
 export interface OfferView {
-  name: string;
+  /** Where it is. */
+  address: string;
   title: string;
-  summary: string;
-  /** What an agreement opens, `sailings` for a facade and `sailings/quoteFare` for one of its operations. */
-  opens: string[];
-  /** Named whole numbers, texts and truth values that rules read. */
-  terms: unknown;
-  /** Who sees it, in words. */
-  seen_by: string;
-  /** Who may ask for it, in words. */
-  asked_by: string;
-  /** `at-once` or `by-person`. */
-  granted: string;
-  /** How long an agreement lasts, in milliseconds; none: without end. */
-  lasts?: number | null;
-  /** `by-asking`, `by-itself` or `never`. */
-  renewed: string;
-  /** How long it goes on after it is ended with notice, in milliseconds; none: not at all. */
-  notice?: number | null;
-  /** Version of the text that must be accepted; none: nothing must be. */
-  accept?: string | null;
-  /** That text, in Markdown. */
-  text?: string | null;
-  /** What it costs, in words. */
-  price: string;
-  /** What becomes of agreements when it changes: `keep` or `follow`. */
-  when_changed: string;
-  /** How many agreements hold, or will; only publishers are told. */
-  agreements?: number | null;
+  media_type: string;
 }
 
 export interface Offering {
@@ -1196,6 +1171,38 @@ export interface ServedFacade {
   operations: number;
 }
 
+export interface ServedOffer {
+  name: string;
+  title: string;
+  summary: string;
+  /** What an agreement opens, `sailings` for a facade and `sailings/quoteFare` for one of its operations. */
+  opens: string[];
+  /** Named whole numbers, texts and truth values that rules read. */
+  terms: Record<string, unknown>;
+  /** Who sees it, in words. */
+  seen_by: string;
+  /** Who may ask for it, in words. */
+  asked_by: string;
+  /** `at-once` or `by-person`. */
+  granted: string;
+  /** How long an agreement lasts, in milliseconds; none: without end. */
+  lasts?: number | null;
+  /** `by-asking`, `by-itself` or `never`. */
+  renewed: string;
+  /** How long it goes on after it is ended with notice, in milliseconds; none: not at all. */
+  notice?: number | null;
+  /** Version of the text that must be accepted; none: nothing must be. */
+  accept?: string | null;
+  /** That text, in Markdown. */
+  text?: string | null;
+  /** What it costs, in words. */
+  price: string;
+  /** What becomes of agreements when it changes: `keep` or `follow`. */
+  when_changed: string;
+  /** How many agreements hold, or will; only publishers are told. */
+  agreements?: number | null;
+}
+
 export interface Session {
   /** For `Authorization: Bearer`; only given when signing in. */
   token?: string | null;
@@ -1580,7 +1587,7 @@ export interface Routes {
   "POST /api/look": { query: undefined; body: LookRequest; reply: Looked };
   "GET /api/messages": { query: { before?: number }; body: undefined; reply: MessageView[] };
   "POST /api/messages/read": { query: undefined; body: ReadUntil; reply: null };
-  "GET /api/offers": { query: undefined; body: undefined; reply: OfferView[] };
+  "GET /api/offers": { query: undefined; body: undefined; reply: ServedOffer[] };
   "GET /api/offers/compare": { query: undefined; body: undefined; reply: Offering };
   "GET /api/operations": { query: { id?: string }; body: undefined; reply: FoundOperation };
   "GET /api/overview": { query: undefined; body: undefined; reply: Overview };

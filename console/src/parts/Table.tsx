@@ -158,6 +158,7 @@ const StyledTable = styled.table`
     td.n {
       display: grid;
       grid-template-columns: 110px minmax(0, 1fr);
+      justify-items: start;
       gap: var(--space-2);
       text-align: left;
       white-space: normal;

@@ -72,7 +72,7 @@ describe("documents", () => {
   it("saves what was changed with the revision it was read at, and says what is not live", async () => {
     const service = new Service({
       "GET /api/draft": [{ ...file, path: "a.wsdl", text: "<x/>" }, file],
-      "PUT /api/draft": { changed: [], removed: [], kept: [], findings: [], unreleased: ["s"] },
+      "PUT /api/draft": { changed: [], removed: [], kept: [], findings: [], unreleased: ["s"], unreleased_offers: [] },
     });
     show(<Documents />);
     const text = await screen.findByLabelText("Text of s/s.facade.yaml");

@@ -75,7 +75,7 @@ describe("one consumer", () => {
       "PATCH /api/consumers/{consumer}": null,
       "PUT /api/consumers/{consumer}/password": { name: "Tide Clock", created_at: 0 },
       "POST /api/consumers/{consumer}/agreements": consumer.agreements[0]!,
-      "PUT /api/agreements/{agreement}": null,
+      "POST /api/agreements/{agreement}/end": consumer.agreements[0]!,
       "POST /api/consumers/{consumer}/signing-keys": { keyid: "", kind: "", created_at: 0 },
       "POST /api/consumers/{consumer}/clients": { name: "", issuer: "", client: "", created_at: 0 },
       "POST /api/consumers/{consumer}/certificates": { known_by: "", created_at: 0 },
@@ -136,7 +136,7 @@ describe("one consumer", () => {
     await userEvent.click(agreements.getByRole("button", { name: "End agreement 3" }));
     const question = within(await screen.findByRole("alertdialog"));
     await userEvent.click(question.getByRole("button", { name: "End" }));
-    expect(service.bodies("PUT /api/agreements/{agreement}")).toEqual([{ until_at: 0 }]);
+    expect(service.bodies("POST /api/agreements/{agreement}/end")).toEqual([{}]);
   });
 
   it("is deleted behind a word on what would break", async () => {

@@ -7,7 +7,7 @@ import { isOwnHost, nameOf } from "../pages/publish/source";
 import { looked, operation } from "./samples";
 import { Refusal, Service, show } from "./stage";
 
-const pushed = { changed: [], removed: [], kept: [], findings: [], unreleased: [] };
+const pushed = { changed: [], removed: [], kept: [], findings: [], unreleased: [], unreleased_offers: [] };
 
 async function look(url: string) {
   await userEvent.type(screen.getByLabelText(/Address of a WSDL/), url);

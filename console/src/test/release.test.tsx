@@ -21,6 +21,9 @@ const released = {
   taken: ["vessels"],
   carried_over: [],
   removed: [],
+  offered: [],
+  no_longer_offered: [],
+  followed: 0,
   findings: [],
   serves: [{ name: "vessels", version: "1.0.0", address: "http://127.0.0.1:3810/vessels/v1", operations: 9 }],
   call: { facade: "vessels", operation: "listVessels", method: "GET", path: "/vessels/v1/vessels?states=MOORED" },
@@ -127,7 +130,11 @@ describe("comparing and releasing", () => {
     const service = new Service({
       "GET /api/compare": [],
       "GET /api/releases": [release(3, true), release(2, false)],
-      "GET /api/releases/{number}/compare": { served: 3, differences: [difference("vessels", { status: "gone" })] },
+      "GET /api/releases/{number}/compare": {
+        served: 3,
+        differences: [difference("vessels", { status: "gone" })],
+        offering: { offers: [], portal_files: {} },
+      },
       "POST /api/releases/{number}/rollback": released,
     });
     show(<ReleasePage />);

@@ -63,12 +63,21 @@ export const consumer: OneConsumer = {
   owner: "a hobby project",
   roles: ["pilot"],
   labels: [],
+  bound: false,
   passwords: [],
   clients: [],
   signing_keys: [{ keyid: "clock-1", kind: "Ed25519", created_at: 0 }],
   certificates: [{ known_by: "dns:clock.example", created_at: 0 }],
   agreements: [
-    { id: 3, consumer: "Tide Clock", offer: "Open Quay", terms: { requests: 7 }, from_at: 0, paused: false },
+    {
+      id: 3,
+      consumer: "Tide Clock",
+      offer: "Open Quay",
+      terms: { requests: 7 },
+      from_at: 0,
+
+      paused: false,
+    },
   ],
   calls: [{ facade: "sailings", operation: "quoteFare", calls: 12 }],
   paused: false,

@@ -40,7 +40,7 @@ pub(crate) use consumers::tidy_name;
 pub(crate) use extract::{Json, Path, Query};
 pub(crate) use keys::{KeyView, key_view, tidy_label};
 pub(crate) use observe::health;
-pub(crate) use offers::{Before, MessageView, OfferView, ReadUntil, RequestView, tidy_text};
+pub(crate) use offers::{Before, MessageView, ReadUntil, RequestView, ServedOffer, tidy_text};
 pub(crate) use session::{drawn, is_of_own_page, too_many};
 
 use crate::app::App;

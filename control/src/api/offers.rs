@@ -8,7 +8,7 @@ use axum::http::StatusCode;
 use porch_store::RequestQuery;
 use porch_store::entity::{consumer, message, offer_request};
 use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
+use serde_json::{Map, Value, json};
 use utoipa::ToSchema;
 
 use super::extract::{Json, Path, Query};
@@ -19,15 +19,14 @@ use crate::publication::{Offer, Offering};
 
 /// An offer, as it is served.
 #[derive(Serialize, ToSchema)]
-pub(crate) struct OfferView {
+pub(crate) struct ServedOffer {
     name: String,
     title: String,
     summary: String,
     /// What an agreement opens, `sailings` for a facade and `sailings/quoteFare` for one of its operations.
     opens: Vec<String>,
     /// Named whole numbers, texts and truth values that rules read.
-    #[schema(value_type = Object)]
-    terms: Value,
+    terms: Map<String, Value>,
     /// Who sees it, in words.
     seen_by: String,
     /// Who may ask for it, in words.
@@ -53,7 +52,7 @@ pub(crate) struct OfferView {
     agreements: Option<i64>,
 }
 
-impl OfferView {
+impl ServedOffer {
     pub(crate) fn of(offer: &Offer) -> Self {
         let doc = &offer.doc;
         let ms = |span: porch_facade::Span| u64::try_from(span.0.as_millis()).unwrap_or(u64::MAX);
@@ -63,7 +62,7 @@ impl OfferView {
             title: offer.title().to_owned(),
             summary: doc.summary.clone(),
             opens: offer.opens.clone(),
-            terms: json!(doc.terms),
+            terms: doc.terms.clone().into_iter().collect(),
             seen_by: doc.see.in_words(),
             asked_by: doc.ask.in_words(),
             granted: word(json!(doc.granted)),
@@ -80,16 +79,18 @@ impl OfferView {
 }
 
 /// The offers that are served.
-#[utoipa::path(get, path = "/api/offers", responses((status = 200, body = Vec<OfferView>)))]
-pub(crate) async fn offers(State(app): State<Arc<App>>) -> Result<Json<Vec<OfferView>>, ApiError> {
+#[utoipa::path(get, path = "/api/offers", responses((status = 200, body = Vec<ServedOffer>)))]
+pub(crate) async fn offers(
+    State(app): State<Arc<App>>,
+) -> Result<Json<Vec<ServedOffer>>, ApiError> {
     let counts = app.database.store()?.agreements_by_offer().await?;
     let counts: BTreeMap<String, i64> = counts.into_iter().collect();
     let offered = app.publication.offered();
     let all = offered.offers.values().map(|offer| {
         let count = counts.get(&offer.doc.name).copied().unwrap_or(0);
-        OfferView {
+        ServedOffer {
             agreements: Some(count),
-            ..OfferView::of(offer)
+            ..ServedOffer::of(offer)
         }
     });
     Ok(Json(all.collect()))
@@ -219,6 +220,7 @@ pub(crate) async fn grant_request(
         .grant(&publisher.name, id, offer, reason)
         .await?;
     app.publication.write_snapshot().await;
+    app.letters.wake();
     Ok(Json(RequestView::of(granted, &consumer)))
 }
 
@@ -245,6 +247,7 @@ pub(crate) async fn turn_down_request(
         .directory
         .decline(&publisher.name, id, ("turned-down", reason))
         .await?;
+    app.letters.wake();
     Ok(Json(RequestView::of(decided, &consumer)))
 }
 

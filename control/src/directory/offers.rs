@@ -131,7 +131,7 @@ impl Directory {
         let made = change.create_request(&new).await?;
         let object = format!("request {}", made.id);
         let detail = json!({ "offer": made.offer, "consumer": consumer.name });
-        change.audit("asked for an offer", &object, detail).await?;
+        change.audit("made", &object, detail).await?;
         let detail = json!({ "request": made.id, "offer": made.offer, "consumer": consumer.name });
         if offer.doc.granted == Granting::AtOnce {
             let granted = self

@@ -11,7 +11,7 @@ use super::applications::own;
 use super::markdown::to_html;
 use super::session::{Anybody, Caller};
 use crate::api::{
-    AgreementView, Json, Notice, OfferView, Path, RequestView, agreement_view, end_of, tidy_text,
+    AgreementView, Json, Notice, Path, RequestView, ServedOffer, agreement_view, end_of, tidy_text,
 };
 use crate::app::App;
 use crate::directory::{Asking, Ending};
@@ -20,7 +20,7 @@ use crate::error::ApiError;
 /// An offer that one sees.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct SeenOffer {
-    offer: OfferView,
+    offer: ServedOffer,
     /// The text that must be accepted, in HTML.
     text: Option<String>,
     /// Whether one may ask for it.
@@ -33,7 +33,7 @@ pub(crate) async fn offers(State(app): State<Arc<App>>, anybody: Anybody) -> Jso
     let offered = app.publication.offered();
     let seen = offered.offers.values().filter(|o| anybody.is(&o.doc.see));
     let all = seen.map(|o| SeenOffer {
-        offer: OfferView::of(o),
+        offer: ServedOffer::of(o),
         text: o.text.as_deref().map(to_html),
         may_ask: anybody.0.is_some() && anybody.is(&o.doc.ask),
     });

@@ -12,7 +12,7 @@ use utoipa::{IntoParams, ToSchema};
 
 use super::markdown::to_html;
 use super::session::Anybody;
-use crate::api::{Json, OfferView, Path, Query};
+use crate::api::{Json, Path, Query, ServedOffer};
 use crate::app::App;
 use crate::compute::compute;
 use crate::error::ApiError;
@@ -543,7 +543,7 @@ pub(crate) struct ShownFacade {
     address: String,
     operations: Vec<OperationLine>,
     /// Offers that open it, or some of it, as far as one sees them.
-    offers: Vec<OfferView>,
+    offers: Vec<ServedOffer>,
 }
 
 /// A facade that is shown, with its operations and the offers that open it. Its contract is at `/facades/{facade}/openapi.json`.
@@ -560,7 +560,7 @@ pub(crate) async fn facade(
     let opens = |entry: &String| entry.split('/').next() == Some(name.as_str());
     let offers = offers.filter(|o| o.opens.iter().any(opens));
     Ok(Json(ShownFacade {
-        offers: offers.map(|o| OfferView::of(o)).collect(),
+        offers: offers.map(|o| ServedOffer::of(o)).collect(),
         name: shown.name.clone(),
         title: shown.title.clone(),
         version: shown.version.clone(),

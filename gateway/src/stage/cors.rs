@@ -100,6 +100,14 @@ fn say(cors: &Cors, origin: Option<&HeaderValue>, fields: &mut HeaderMap) {
     }
 }
 
+/// Whether a page sent a request that is no preflight: what answers one says all of it itself.
+#[inline]
+pub(crate) fn is_of_page(parts: &Parts) -> bool {
+    let headers = &parts.headers;
+    let asks = || headers.contains_key(header::ACCESS_CONTROL_REQUEST_METHOD);
+    headers.contains_key(header::ORIGIN) && !(may_be(parts) && asks())
+}
+
 /// Whether a request may be a preflight.
 pub(super) fn may_be(parts: &Parts) -> bool {
     parts.method == Method::OPTIONS

@@ -36,7 +36,7 @@ export function Agreements({ consumer }: { consumer: ConsumerView }) {
     }),
   );
   const end = useChange((id: number) =>
-    api("PUT /api/agreements/{agreement}", { path: { agreement: id }, body: { until_at: 0 } }),
+    api("POST /api/agreements/{agreement}/end", { path: { agreement: id }, body: {} }),
   );
   const [now] = useState(() => Date.now());
   const error = make.error ?? end.error;
@@ -55,7 +55,7 @@ export function Agreements({ consumer }: { consumer: ConsumerView }) {
               a.id,
               a.offer,
               <code key="t">{written(a)}</code>,
-              a.facades ? a.facades.join(", ") : "every facade",
+              a.opens ? a.opens.join(", ") : "every facade",
               <When key="w" at={a.from_at} />,
               <AgreementState key="s" a={a} over={over} />,
               over ? (

@@ -1,0 +1,95 @@
+import { Link, useParams } from "react-router";
+import styled from "styled-components";
+
+import { Loaded, RowOf, Sheet, Soft, Tag } from "../../parts";
+import { useApi } from "../client";
+import { OfferCard } from "../parts/OfferCard";
+import { Content, Grid, Method } from "../parts/Sheets";
+import { Text } from "../parts/Text";
+import { useTitle } from "../parts/title";
+import type { OperationLine, ShownFacade } from "../schema";
+
+export function FacadePage() {
+  const { facade = "" } = useParams();
+  const shown = useApi("GET /api/facades/{facade}", { path: { facade } });
+  useTitle(shown.data?.title ?? "");
+  return (
+    <Content>
+      <Loaded of={shown}>{(f) => <Shown of={f} />}</Loaded>
+    </Content>
+  );
+}
+
+/** Operations by their first tag; those without one last. */
+function byTag(all: OperationLine[]): [string, OperationLine[]][] {
+  const groups = new Map<string, OperationLine[]>();
+  for (const o of all) {
+    const tag = o.tags[0] ?? "";
+    groups.set(tag, [...(groups.get(tag) ?? []), o]);
+  }
+  return [...groups].sort(([a], [b]) => Number(a === "") - Number(b === ""));
+}
+
+function Shown({ of }: { of: ShownFacade }) {
+  const ways = [...new Set(of.operations.flatMap((o) => o.credentials.map((c) => c.how)))];
+  const open = of.operations.some((o) => o.credentials.length === 0);
+  return (
+    <>
+      <div>
+        <h1>{of.title}</h1>
+        <RowOf>
+          <Tag>version {of.version}</Tag>
+          <code>{of.address}</code>
+          <a href={`/facades/${of.name}/openapi.json`}>OpenAPI document</a>
+        </RowOf>
+      </div>
+      <Text html={of.description} />
+      {ways.length > 0 && (
+        <p>
+          Callers show {ways.join(", or ")}
+          {open && "; some operations ask for nothing"}.
+        </p>
+      )}
+      {of.operations.length > 0 && ways.length === 0 && <p>Nobody is asked for a key.</p>}
+      <Sheet aria-label="Operations">
+        <h2>Operations</h2>
+        {byTag(of.operations).map(([tag, operations]) => (
+          <div key={tag}>
+            {tag && <h3>{tag}</h3>}
+            <List>
+              {operations.map((o) => (
+                <li key={o.id}>
+                  <Method>{o.method}</Method> <code>{o.path}</code>
+                  <br />
+                  <Link to={`/facades/${of.name}/${encodeURIComponent(o.id)}`}>{o.summary || o.id}</Link>{" "}
+                  {o.deprecated && <Tag $tone="warn">going away</Tag>}
+                </li>
+              ))}
+            </List>
+          </div>
+        ))}
+      </Sheet>
+      <section aria-label="Offers that open it">
+        <h2>Offers that open it</h2>
+        {of.offers.length === 0 ? (
+          <Soft>None that you see.</Soft>
+        ) : (
+          <Grid style={{ marginTop: "var(--space-2)" }}>
+            {of.offers.map((o) => (
+              <OfferCard key={o.name} offer={o} />
+            ))}
+          </Grid>
+        )}
+      </section>
+    </>
+  );
+}
+
+const List = styled.ul`
+  list-style: none;
+  margin: 0;
+  padding: 0;
+  display: grid;
+  gap: var(--space-3);
+  overflow-wrap: anywhere;
+`;

@@ -1,0 +1,50 @@
+import { Button, Loaded, RowOf, Sheet, Soft, Tag, When } from "../../parts";
+import { api, useApi, useChange } from "../client";
+import { SignedIn } from "../parts/SignedIn";
+import { Content } from "../parts/Sheets";
+import { useTitle } from "../parts/title";
+
+export function Messages() {
+  useTitle("Messages");
+  return (
+    <Content>
+      <h1>Messages</h1>
+      <SignedIn>
+        <All />
+      </SignedIn>
+    </Content>
+  );
+}
+
+function All() {
+  const messages = useApi("GET /api/messages", {}, 10_000);
+  const read = useChange((until: number) => api("POST /api/messages/read", { body: { until } }));
+  return (
+    <Loaded of={messages}>
+      {(list) =>
+        list.length === 0 ? (
+          <Soft>Nobody has told you anything yet.</Soft>
+        ) : (
+          <>
+            <RowOf>
+              <Button isDisabled={list.every((m) => m.read)} onPress={() => read.mutate(list[0]?.id ?? 0)}>
+                All are read
+              </Button>
+            </RowOf>
+            {list.map((m) => (
+              <Sheet key={m.id} aria-label={m.subject}>
+                <h2>
+                  {m.subject} {!m.read && <Tag $tone="accent">new</Tag>}
+                </h2>
+                <p style={{ whiteSpace: "pre-line" }}>{m.text}</p>
+                <Soft>
+                  <When at={m.at} />
+                </Soft>
+              </Sheet>
+            ))}
+          </>
+        )
+      }
+    </Loaded>
+  );
+}
