@@ -253,6 +253,14 @@ impl Cluster {
     /// # Errors
     /// What psql says.
     pub fn sql(&self, statement: &str) -> io::Result<String> {
+        self.sql_in("postgres", statement)
+    }
+
+    /// Runs one statement in a database.
+    ///
+    /// # Errors
+    /// What psql says.
+    pub fn sql_in(&self, database: &str, statement: &str) -> io::Result<String> {
         let mut command = Command::new(self.bin.join("psql"));
         command.args([
             "-X",
@@ -262,7 +270,7 @@ impl Cluster {
             "-v",
             "ON_ERROR_STOP=1",
             "-d",
-            &self.url("postgres"),
+            &self.url(database),
             "-c",
             statement,
         ]);

@@ -32,6 +32,7 @@ export const router = createBrowserRouter([
         path: "consumers/:consumer",
         lazy: async () => ({ Component: (await import("./pages/consumers/OneConsumer")).OneConsumer }),
       },
+      { path: "offers", lazy: async () => ({ Component: (await import("./pages/offers/Offers")).Offers }) },
       { path: "quotas", lazy: async () => ({ Component: (await import("./pages/Quotas")).Quotas }) },
       { path: "traces", lazy: async () => ({ Component: (await import("./pages/traces/Traces")).Traces }) },
       { path: "traces/:id", lazy: async () => ({ Component: (await import("./pages/traces/TracePage")).TracePage }) },

@@ -48,6 +48,9 @@ pub(crate) fn run<'r>(
                 if x.counted > 0 || x.rare.is_some() {
                     x.refused();
                 }
+                if let Some(caller) = problem.caller.take() {
+                    x.caller = caller;
+                }
                 x.worded(&parts, &mut problem);
                 let mut response = x.refusal(&parts, &problem);
                 if unread && matches!(problem.refusal.stage, StageName::Match | StageName::Admit) {
@@ -74,8 +77,8 @@ fn ended(
         headers.insert(RATE_LIMIT, rate.state);
     }
     headers.insert(TRACEPARENT, x.traceparent.clone());
-    let of_pages = x.of_pages.get()
-        || (x.worker.shared.has_portal() && stage::cors::is_of_page(parts));
+    let of_pages =
+        x.of_pages.get() || (x.worker.shared.has_portal() && stage::cors::is_of_page(parts));
     if of_pages {
         stage::cors::tell(&x, parts, headers);
     }

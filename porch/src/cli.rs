@@ -5,6 +5,7 @@ mod callers;
 mod calling;
 mod definitions;
 mod offers;
+mod teams;
 
 use std::path::PathBuf;
 
@@ -18,6 +19,7 @@ pub(crate) use self::callers::{
 pub(crate) use self::calling::{BacktestArgs, CallArgs};
 pub(crate) use self::definitions::{DeriveArgs, LookArgs, NameStyle, NewArgs, Reading};
 pub(crate) use self::offers::OfferCommand;
+pub(crate) use self::teams::TeamCommand;
 
 use crate::serve::ServeOptions;
 
@@ -126,6 +128,9 @@ pub(crate) enum Command {
     /// List offers, and grant requests for them or turn them down.
     #[command(subcommand)]
     Offer(OfferCommand),
+    /// List teams of the portal, and give them roles.
+    #[command(subcommand)]
+    Team(TeamCommand),
     /// List, make, change and end what consumers have agreed to.
     #[command(subcommand)]
     Agreement(AgreementCommand),
@@ -412,6 +417,8 @@ mod tests {
             "offer list",
             "offer requests --state open",
             "offer grant 3",
+            "team list --search gull",
+            "team change 3 --role partner",
             "offer turn-down 3 --reason full",
             "release --offer open-quay --portal",
             "quota add Kiosk 100 --of sailings --why festival",

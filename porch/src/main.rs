@@ -25,6 +25,7 @@ mod serve;
 mod show;
 mod signing;
 mod sources;
+mod teams;
 mod trying;
 mod watch;
 

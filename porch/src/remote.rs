@@ -47,6 +47,7 @@ pub(crate) async fn dispatch(
         Command::Rules => rules::rules(client, show).await,
         Command::Consumer(c) => callers::consumer(c, client, show).await,
         Command::Key(c) => callers::key(c, client, show).await,
+        Command::Team(c) => crate::teams::team(c, client, show).await,
         Command::Offer(c) => crate::offers::offer(c, client, show).await,
         Command::Agreement(c) => callers::agreement(c, client, show).await,
         Command::Quota(c) => callers::quota(c, client, show).await,

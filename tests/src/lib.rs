@@ -9,6 +9,7 @@ mod backend;
 pub mod browser;
 mod http;
 mod porch;
+pub mod portal;
 
 pub use backend::Backend;
 pub use http::{Http, http};

@@ -11,6 +11,8 @@ pub struct Porch {
     pub gateway: String,
     /// Address of console and API.
     pub console: String,
+    /// Address of the portal.
+    pub portal: String,
     /// Token of the administrator.
     pub token: String,
     /// The booking system.
@@ -82,6 +84,7 @@ impl Porch {
         let mut porch = Self {
             gateway: String::new(),
             console: String::new(),
+            portal: String::new(),
             token: String::new(),
             reservations: Some(reservations),
             timetable: Some(timetable),
@@ -111,6 +114,7 @@ impl Porch {
         let mut porch = Self {
             gateway: String::new(),
             console: String::new(),
+            portal: String::new(),
             token: self.token.clone(),
             reservations: None,
             timetable: None,
@@ -194,6 +198,8 @@ impl Porch {
                     "127.0.0.1:0",
                     "--console",
                     "127.0.0.1:0",
+                    "--portal",
+                    "127.0.0.1:0",
                     "--workers",
                     "2",
                 ])
@@ -211,7 +217,7 @@ impl Porch {
                 .unwrap()
         });
         let mut output = BufReader::new(child.stdout.take().unwrap());
-        for address in [&mut self.gateway, &mut self.console] {
+        for address in [&mut self.gateway, &mut self.console, &mut self.portal] {
             let mut line = String::new();
             output.read_line(&mut line).unwrap();
             if line.starts_with("gateway https://") {
@@ -229,6 +235,12 @@ impl Porch {
         std::thread::spawn(move || std::io::copy(&mut output, &mut std::io::sink()));
         self.service = Some(child);
         Ok(())
+    }
+
+    /// Runs a statement in its database.
+    pub fn sql(&self, statement: &str) {
+        let (_, name) = self.database.rsplit_once('/').unwrap();
+        cluster().sql_in(name, statement).unwrap();
     }
 
     /// Tells the service to stop and waits until it has.

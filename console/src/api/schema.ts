@@ -846,6 +846,10 @@ export interface Overview {
   trouble: string;
   /** Facades whose draft differs from what is served. */
   unreleased: Difference[];
+  /** Offers whose draft differs from what is served, and `the portal`. */
+  unreleased_offers: string[];
+  /** Requests for offers that nobody has decided yet. */
+  open_requests: number;
   /** Errors in the draft. */
   errors: number;
   now: Traffic;
@@ -1300,6 +1304,24 @@ export interface Table {
   sample: Sample;
 }
 
+export interface TeamRoles {
+  /** All of its roles from now on. */
+  roles: string[];
+}
+
+export interface TeamView {
+  id: number;
+  name: string;
+  /** What offers and groups of the portal may ask for. */
+  roles: string[];
+  /** E-mail addresses of its members; at most 1000. */
+  members: string[];
+  /** Names of its consumers; at most 200. */
+  consumers: string[];
+  /** Milliseconds since 1970. */
+  created_at: number;
+}
+
 export interface TokenView {
   /** What it is ended by. */
   id: number;
@@ -1616,6 +1638,8 @@ export interface Routes {
   "DELETE /api/sessions": { query: undefined; body: undefined; reply: null };
   "DELETE /api/sessions/{id}": { query: undefined; body: undefined; reply: null };
   "DELETE /api/signing-keys/{keyid}": { query: undefined; body: undefined; reply: null };
+  "GET /api/teams": { query: { search?: string; behind?: number }; body: undefined; reply: TeamView[] };
+  "PUT /api/teams/{team}/roles": { query: undefined; body: TeamRoles; reply: TeamView };
   "GET /api/tokens": { query: undefined; body: undefined; reply: TokenView[] };
   "POST /api/tokens": { query: undefined; body: NewMachineToken; reply: TokenView };
   "DELETE /api/tokens/{id}": { query: undefined; body: undefined; reply: null };

@@ -8,7 +8,8 @@ import { Button, Soft } from "../parts";
 export function Shell({ session }: { session: Session }) {
   const overview = useApi("GET /api/overview", {}, 5000);
   const out = useChange(() => api("DELETE /api/session"));
-  const waiting = overview.data?.unreleased.length ?? 0;
+  const waiting = (overview.data?.unreleased.length ?? 0) + (overview.data?.unreleased_offers.length ?? 0);
+  const asked = overview.data?.open_requests ?? 0;
   return (
     <Frame>
       <Side aria-label="Console">
@@ -24,6 +25,10 @@ export function Shell({ session }: { session: Session }) {
         <Item to="/release">
           Compare and release
           {waiting > 0 && <Dot role="img" aria-label={`${waiting} not released`} />}
+        </Item>
+        <Item to="/offers">
+          Offers and requests
+          {asked > 0 && <Dot role="img" aria-label={`${asked} not decided`} />}
         </Item>
         <Item to="/consumers">Consumers and keys</Item>
         <Item to="/quotas">Quotas</Item>

@@ -32,6 +32,7 @@ const released = {
 describe("comparing and releasing", () => {
   it("names what breaks callers, and who they are", async () => {
     new Service({
+      "GET /api/offers/compare": { offers: [], portal_files: {} },
       "GET /api/compare": [
         difference("sailings", {
           changes: [{ harm: "breaks", operation: "quoteFare", what: "the member “fare” is gone" }],
@@ -58,6 +59,7 @@ describe("comparing and releasing", () => {
 
   it("releases what is chosen, with what it is for", async () => {
     const service = new Service({
+      "GET /api/offers/compare": { offers: [], portal_files: {} },
       "GET /api/compare": [difference("sailings"), difference("vessels", { status: "new" })],
       "GET /api/releases": [],
       "POST /api/releases": released,
@@ -66,7 +68,9 @@ describe("comparing and releasing", () => {
     await userEvent.click(await screen.findByLabelText("vessels"));
     await userEvent.type(screen.getByLabelText("What it is for"), "winter fares");
     await userEvent.click(screen.getByRole("button", { name: "Release vessels" }));
-    expect(service.bodies("POST /api/releases")).toEqual([{ facades: ["vessels"], note: "winter fares" }]);
+    expect(service.bodies("POST /api/releases")).toEqual([
+      { facades: ["vessels"], offers: [], portal: false, note: "winter fares" },
+    ]);
     const now = within(await screen.findByRole("status"));
     expect(now.getByText("Release 4 is live.")).toBeInTheDocument();
     expect(now.getByText("http://127.0.0.1:3810/vessels/v1")).toBeInTheDocument();
@@ -74,7 +78,11 @@ describe("comparing and releasing", () => {
   });
 
   it("has nothing chosen beforehand, releases nothing then, and says when there is nothing", async () => {
-    const service = new Service({ "GET /api/compare": [difference("sailings")], "GET /api/releases": [] });
+    const service = new Service({
+      "GET /api/offers/compare": { offers: [], portal_files: {} },
+      "GET /api/compare": [difference("sailings")],
+      "GET /api/releases": [],
+    });
     const first = show(<ReleasePage />);
     expect(await screen.findByLabelText("sailings")).not.toBeChecked();
     expect(screen.getByRole("button", { name: "Release" })).toBeDisabled();
@@ -86,6 +94,7 @@ describe("comparing and releasing", () => {
 
   it("shows why a release was refused", async () => {
     new Service({
+      "GET /api/offers/compare": { offers: [], portal_files: {} },
       "GET /api/compare": [difference("sailings")],
       "GET /api/releases": [],
       "POST /api/releases": new Refusal(422, {
@@ -107,6 +116,7 @@ describe("comparing and releasing", () => {
       used_by: [{ operation: "quoteFare", consumer: "Tide Clock", calls: 12 }],
     });
     const service = new Service({
+      "GET /api/offers/compare": { offers: [], portal_files: {} },
       "GET /api/compare": [gone],
       "GET /api/releases": [],
       "POST /api/releases": released,
@@ -128,6 +138,7 @@ describe("comparing and releasing", () => {
 
   it("serves an older release again, once it is said what that changes", async () => {
     const service = new Service({
+      "GET /api/offers/compare": { offers: [], portal_files: {} },
       "GET /api/compare": [],
       "GET /api/releases": [release(3, true), release(2, false)],
       "GET /api/releases/{number}/compare": {

@@ -11,6 +11,8 @@ export const overview: Overview = {
   from_disk: false,
   trouble: "",
   unreleased: [],
+  unreleased_offers: [],
+  open_requests: 0,
   errors: 0,
   now: { calls: 120, refused: 7, failed: 2, p50_us: 900, p99_us: 12_000 },
   before: traffic,

@@ -182,7 +182,7 @@ pub(crate) fn tidy_name(name: &str) -> Result<String, ApiError> {
 }
 
 /// Roles, each of which operations can ask for.
-fn tidy_roles(roles: &[String]) -> Result<Vec<String>, ApiError> {
+pub(super) fn tidy_roles(roles: &[String]) -> Result<Vec<String>, ApiError> {
     let mut tidy: Vec<String> = roles.iter().map(|r| r.trim().to_owned()).collect();
     tidy.sort_unstable();
     tidy.dedup();

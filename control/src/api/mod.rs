@@ -22,6 +22,7 @@ mod rules;
 mod secrets;
 mod session;
 mod sign_in;
+mod teams;
 mod tokens;
 mod trials;
 mod update;
@@ -123,6 +124,7 @@ fn viewers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(offers::compare_offers))
         .routes(routes!(offers::requests))
         .routes(routes!(offers::messages))
+        .routes(routes!(teams::teams))
         .routes(routes!(agreements::agreements))
         .routes(routes!(accounts::change_own_password))
         .routes(routes!(tokens::sessions, tokens::end_all_sessions))
@@ -175,6 +177,7 @@ fn publishers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(offers::grant_request))
         .routes(routes!(offers::turn_down_request))
         .routes(routes!(offers::read_messages))
+        .routes(routes!(teams::change_team))
         .routes(routes!(quotas::add))
 }
 

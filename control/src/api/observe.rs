@@ -62,6 +62,10 @@ pub(crate) struct Overview {
     trouble: String,
     /// Facades whose draft differs from what is served.
     unreleased: Vec<Difference>,
+    /// Offers whose draft differs from what is served, and `the portal`.
+    unreleased_offers: Vec<String>,
+    /// Requests for offers that nobody has decided yet.
+    open_requests: u64,
     /// Errors in the draft.
     errors: usize,
     now: Traffic,
@@ -88,6 +92,8 @@ pub(crate) async fn overview(State(app): State<Arc<App>>) -> Result<Json<Overvie
         from_disk: served.from_disk,
         trouble: trouble(&app),
         unreleased: summary.unreleased().cloned().collect(),
+        unreleased_offers: summary.offering.unreleased().map(Into::into).collect(),
+        open_requests: app.database.store()?.open_requests().await?,
         errors: summary.errors(),
         now: lately.now,
         before: lately.before,

@@ -23,6 +23,22 @@ impl Directory {
         Ok(made)
     }
 
+    /// Gives a team its roles.
+    pub(crate) async fn change_team(
+        &self,
+        who: &str,
+        id: i64,
+        roles: &[String],
+    ) -> Result<team::Model, ApiError> {
+        let change = self.change(who).await?;
+        let changed = change.set_team_roles(id, roles).await?;
+        let object = format!("team {}", changed.name);
+        let detail = json!({ "roles": roles });
+        change.audit("changed", &object, detail).await?;
+        change.commit_alone().await?;
+        Ok(changed)
+    }
+
     /// Takes a person away; what belonged to a team that nobody is left of goes too.
     pub(crate) async fn delete_person(&self, email: &str, id: i64) -> Result<(), ApiError> {
         let change = self.change(email).await?;

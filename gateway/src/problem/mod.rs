@@ -19,6 +19,9 @@ pub(crate) use own::{in_own_words, other_origin};
 pub(crate) use refusals::*;
 pub(crate) use tell::Tell;
 
+use porch_rules::grant::Grant;
+
+use crate::caller::Caller;
 use crate::media;
 use crate::trace::{Refusal, StageName};
 
@@ -34,6 +37,8 @@ pub(crate) struct Problem {
     pub(crate) refusal: Refusal,
     /// Whether another backend could have answered.
     pub(crate) lost: Lost,
+    /// Who called, where that is known and it is refused all the same.
+    pub(crate) caller: Option<Caller>,
 }
 
 /// Whether a call gave no answer that another backend could give.
@@ -80,11 +85,18 @@ impl Problem {
             headers: Vec::new(),
             refusal,
             lost: Lost::No,
+            caller: None,
         })
     }
 
     fn lost(mut self: Box<Self>, lost: Lost) -> Box<Self> {
         self.lost = lost;
+        self
+    }
+
+    /// It is the one of a grant who is refused.
+    fn of(mut self: Box<Self>, grant: &Grant) -> Box<Self> {
+        self.caller = Some(Caller::of(grant, None));
         self
     }
 

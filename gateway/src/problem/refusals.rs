@@ -162,6 +162,7 @@ pub(crate) fn no_agreement(
         grant.consumer.name,
     );
     Problem::new(403, "agreement", title, detail, StageName::Admit)
+        .of(grant)
         .why(why)
         .by(place)
 }
@@ -244,6 +245,7 @@ pub(crate) fn not_granted(
         opened.join(", ")
     );
     Problem::new(403, "not-granted", "Not granted", detail, StageName::Admit)
+        .of(grant)
         .why(why)
         .by(place)
 }

@@ -400,6 +400,8 @@ fn what_one_service_changes_the_other_knows_within_a_second() {
             "serve",
             "--gateway",
             "127.0.0.1:0",
+            "--portal",
+            "127.0.0.1:0",
             "--console",
             "127.0.0.1:0",
         ])

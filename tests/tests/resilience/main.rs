@@ -56,6 +56,8 @@ fn a_port_in_use_is_one_clear_message() {
             "serve",
             "--gateway",
             &taken,
+            "--portal",
+            "127.0.0.1:0",
             "--console",
             "127.0.0.1:0",
             "--database",

@@ -182,6 +182,8 @@ fn serve(name: &str, cluster: &Cluster, home: &Path, size: Size) -> Outcome<(Ser
         "serve",
         "--gateway",
         "127.0.0.1:0",
+        "--portal",
+        "127.0.0.1:0",
         "--console",
         "127.0.0.1:0",
         "--workers",

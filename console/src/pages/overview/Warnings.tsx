@@ -20,6 +20,18 @@ export function Warnings({ data }: { data: Overview }) {
           . <Link to="/release">Compare and release</Link>
         </Notice>
       )}
+      {data.unreleased_offers.length > 0 && (
+        <Notice $tone="warn">
+          <strong>Not released:</strong> nobody is offered the draft of {data.unreleased_offers.join(", ")}.{" "}
+          <Link to="/release">Compare and release</Link>
+        </Notice>
+      )}
+      {data.open_requests > 0 && (
+        <Notice $tone="accent">
+          {data.open_requests === 1 ? "1 request waits" : `${data.open_requests} requests wait`} for an answer.{" "}
+          <Link to="/offers">Offers and requests</Link>
+        </Notice>
+      )}
       {data.errors > 0 && (
         <Notice $tone="bad">
           The draft has {data.errors} {data.errors === 1 ? "error" : "errors"}.{" "}

@@ -5,18 +5,31 @@ import type { Difference, Released } from "../../api/schema";
 import { Ask, Button, Field, Problem, RowOf, Sheet, Soft } from "../../parts";
 import { Callers } from "./Callers";
 
-/** Which facades of the draft become what callers are served. Nothing is chosen beforehand. */
-export function ReleaseForm({ list, onDone }: { list: Difference[]; onDone: (released: Released) => void }) {
+/** What the portal is called among offers. */
+export const PORTAL = "the portal";
+
+/** Which facades of the draft become what callers are served, and which offers. Nothing is chosen beforehand. */
+export function ReleaseForm(props: { list: Difference[]; offers: string[]; onDone: (released: Released) => void }) {
+  const { list, offers, onDone } = props;
+  const [offered, setOffered] = useState<string[]>([]);
   const [chosen, setChosen] = useState<string[]>([]);
   const [note, setNote] = useState("");
   const release = useChange(async () => {
-    const released = await api("POST /api/releases", { body: { facades: chosen, note } });
+    const released = await api("POST /api/releases", {
+      body: {
+        facades: chosen,
+        offers: offered.filter((o) => o !== PORTAL),
+        portal: offered.includes(PORTAL),
+        note,
+      },
+    });
     onDone(released);
     return released;
   });
   const ends = list.filter((d) => d.status === "gone" && chosen.includes(d.facade));
-  const disabled = chosen.length === 0 || release.isPending;
-  const label = chosen.length === 0 ? "Release" : `Release ${chosen.join(", ")}`;
+  const all = [...chosen, ...offered];
+  const disabled = all.length === 0 || release.isPending;
+  const label = all.length === 0 ? "Release" : `Release ${all.join(", ")}`;
   return (
     <Sheet>
       <h2>Release</h2>
@@ -32,6 +45,16 @@ export function ReleaseForm({ list, onDone }: { list: Difference[]; onDone: (rel
             />{" "}
             {d.facade}
             {d.status === "gone" && <Soft> (ends)</Soft>}
+          </label>
+        ))}
+        {offers.map((offer) => (
+          <label key={offer} style={{ minHeight: 24 }}>
+            <input
+              type="checkbox"
+              checked={offered.includes(offer)}
+              onChange={(e) => setOffered(e.target.checked ? [...offered, offer] : offered.filter((o) => o !== offer))}
+            />{" "}
+            {offer === PORTAL ? offer : `offer ${offer}`}
           </label>
         ))}
       </RowOf>
@@ -57,7 +80,7 @@ export function ReleaseForm({ list, onDone }: { list: Difference[]; onDone: (rel
           </Button>
         )}
         <Soft>
-          {chosen.length === 0
+          {all.length === 0
             ? "Choose what callers are to be served."
             : "Callers are served it at once; everything else is carried over unchanged."}
         </Soft>

@@ -1,10 +1,9 @@
 import { useState } from "react";
 import { Link } from "react-router";
 
-import { Area, Button, Fold, Loaded, Notice, Problem, RowOf, Soft } from "../../parts";
+import { Area, Button, Fold, Loaded, Notice, Pick, Problem, RowOf, Soft } from "../../parts";
 import { api, useApi, useChange } from "../client";
 import { OfferCard } from "../parts/OfferCard";
-import { Pick } from "../parts/Pick";
 import { Content, Grid } from "../parts/Sheets";
 import { Text } from "../parts/Text";
 import { useTitle } from "../parts/title";

@@ -1,11 +1,10 @@
 import { useState } from "react";
 import styled from "styled-components";
 
-import { Button, Loaded, RowOf, Sheet, Soft, StatusTag, Table, When } from "../../parts";
+import { Button, Loaded, Pick, RowOf, Sheet, Soft, StatusTag, Table, When } from "../../parts";
 import { time } from "../../parts/format";
 import { useApi } from "../client";
 import type { OwnUsage, Refusal } from "../schema";
-import { Pick } from "./Pick";
 
 const PAST: Record<string, number> = {
   "the last hour": 1,

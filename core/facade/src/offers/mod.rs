@@ -202,6 +202,7 @@ fn of_opening(model: &Model, told: &mut Told<'_, OfferDoc>, i: usize, opens: &Op
         return;
     };
     let known = tagged(contract);
+    asks_for_nothing(model, told, i, opens);
     for (j, id) in opens.operations.iter().enumerate() {
         if !known.contains_key(id) && !told.is_full() {
             let path = [
@@ -230,4 +231,23 @@ fn of_opening(model: &Model, told: &mut Told<'_, OfferDoc>, i: usize, opens: &Op
             told.error(&path, message, help);
         }
     }
+}
+
+/// Tells where an agreement opens nothing, because nobody is asked for a credential.
+fn asks_for_nothing(model: &Model, told: &mut Told<'_, OfferDoc>, i: usize, opens: &OpensDoc) {
+    let found = model.found(&opens.facade);
+    let Some(compiled) = found.as_ref().and_then(|f| f.compiled.as_ref()) else {
+        return;
+    };
+    let asks = |o: &crate::CompiledOperation| !o.admission.credentials.rules.is_empty();
+    if compiled.operations.is_empty() || compiled.operations.iter().any(asks) {
+        return;
+    }
+    let message = format!(
+        "{} asks nobody for a credential: whoever calls it needs no agreement",
+        opens.facade
+    );
+    let help = "say `credentials:` in the facade, or leave it out of the offer".to_owned();
+    let path = [key("opens"), Step::Index(i), key("facade")];
+    told.add(Severity::Warning, &path, (message, help));
 }

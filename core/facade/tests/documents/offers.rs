@@ -89,45 +89,45 @@ fn each_mistake_of_an_offer_or_the_portal_is_found_where_it_stands() {
         ),
         (
             look,
-            "listVessels, getVessel",
-            "listVessels, getVessels",
-            "offers/fortnight-look.offer.yaml:6:50 vessels has no operation “getVessels” (did you mean “getVessel”?)",
+            "listBerths, getBerth",
+            "listBerths, getBerths",
+            "offers/fortnight-look.offer.yaml:6:48 berths has no operation “getBerths” (did you mean “getBerth”?)",
         ),
         (
             look,
             "operations: [listBerths, getBerth]",
             "tags: [berth]",
-            "offers/fortnight-look.offer.yaml:7:30 no operation of berths has the tag “berth” (its contract gives no operation a tag)",
+            "offers/fortnight-look.offer.yaml:6:30 no operation of berths has the tag “berth” (its contract gives no operation a tag)",
         ),
         (
             look,
             "ask: signed-in",
             "ask: everyone",
-            "offers/fortnight-look.offer.yaml:9:6 visitors cannot ask (an agreement is somebody's: write signed-in, or name roles or accounts)",
+            "offers/fortnight-look.offer.yaml:8:6 visitors cannot ask (an agreement is somebody's: write signed-in, or name roles or accounts)",
         ),
         (
             look,
             "ask: signed-in",
             "ask: { roles: [\"a b\"] }",
-            "offers/fortnight-look.offer.yaml:9:6 “a b” is no role (roles have letters, digits, and . : - _)",
+            "offers/fortnight-look.offer.yaml:8:6 “a b” is no role (roles have letters, digits, and . : - _)",
         ),
         (
             look,
             "ask: signed-in",
             "ask: friends",
-            "offers/fortnight-look.offer.yaml:9:6 \"friends\" is nobody: write everyone, signed-in, or an object with roles or accounts ()",
+            "offers/fortnight-look.offer.yaml:8:6 \"friends\" is nobody: write everyone, signed-in, or an object with roles or accounts ()",
         ),
         (
             hand,
             "text: charter-terms.md",
             "text: charter-term.md",
-            "offers/charter-hand.offer.yaml:13:17 there is no file “offers/charter-term.md” (did you mean “offers/charter-terms.md”?)",
+            "offers/charter-hand.offer.yaml:12:17 there is no file “offers/charter-term.md” (did you mean “offers/charter-terms.md”?)",
         ),
         (
             hand,
             "notice: 30d",
             "notise: 30d",
-            "offers/charter-hand.offer.yaml:12:1 “notise” is not known here (did you mean “notice”?)",
+            "offers/charter-hand.offer.yaml:11:1 “notise” is not known here (did you mean “notice”?)",
         ),
         (
             portal,
@@ -212,6 +212,19 @@ fn terms_that_rules_read_and_an_offer_has_not_are_told_and_those_that_nothing_re
             "offers/open-quay.offer.yaml:8:30",
             porch_contract::Severity::Note
         )
+    );
+}
+
+#[test]
+fn an_offer_of_what_everybody_may_call_says_so() {
+    let told = changed(
+        "offers/open-quay.offer.yaml",
+        "{ facade: sailings }",
+        "{ facade: timetable }",
+    );
+    assert_eq!(
+        first(&told),
+        "offers/open-quay.offer.yaml:6:15 timetable asks nobody for a credential: whoever calls it needs no agreement (say `credentials:` in the facade, or leave it out of the offer)"
     );
 }
 

@@ -1,0 +1,89 @@
+//! Teams of the portal: those who call, and what they may be.
+
+use std::sync::Arc;
+
+use axum::extract::{Extension, State};
+use porch_store::entity::team;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use super::consumers::tidy_roles;
+use super::extract::{Json, Path, Query};
+use super::session::Publisher;
+use crate::app::App;
+use crate::error::ApiError;
+
+/// A team of the portal.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct TeamView {
+    id: i64,
+    name: String,
+    /// What offers and groups of the portal may ask for.
+    roles: Vec<String>,
+    /// E-mail addresses of its members; at most 1000.
+    members: Vec<String>,
+    /// Names of its consumers; at most 200.
+    consumers: Vec<String>,
+    /// Milliseconds since 1970.
+    created_at: i64,
+}
+
+async fn view(app: &App, team: team::Model) -> Result<TeamView, ApiError> {
+    let store = app.database.store()?;
+    let members = store.members(team.id).await?;
+    let consumers = store.consumers_of_team(team.id).await?;
+    Ok(TeamView {
+        roles: team.roles(),
+        id: team.id,
+        name: team.name,
+        members: members.into_iter().map(|(p, _)| p.email).collect(),
+        consumers: consumers.into_iter().map(|c| c.name).collect(),
+        created_at: team.created_at,
+    })
+}
+
+#[derive(Deserialize)]
+pub(crate) struct Sought {
+    #[serde(default)]
+    search: String,
+    behind: Option<i64>,
+}
+
+/// Teams of the portal by number, a hundred at a time.
+#[utoipa::path(get, path = "/api/teams", params(("search" = Option<String>, Query, description = "Only those with this text in their names."), ("behind" = Option<i64>, Query, description = "The number behind which the list goes on.")), responses((status = 200, body = Vec<TeamView>)))]
+pub(crate) async fn teams(
+    State(app): State<Arc<App>>,
+    Query(sought): Query<Sought>,
+) -> Result<Json<Vec<TeamView>>, ApiError> {
+    let store = app.database.store()?;
+    let found = store
+        .teams(&sought.search, sought.behind.unwrap_or(0), 100)
+        .await?;
+    let mut all = Vec::new();
+    for team in found {
+        all.push(view(&app, team).await?);
+    }
+    Ok(Json(all))
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct TeamRoles {
+    /// All of its roles from now on.
+    roles: Vec<String>,
+}
+
+/// Gives a team its roles.
+#[utoipa::path(put, path = "/api/teams/{team}/roles", params(("team" = i64, Path)), request_body = TeamRoles, responses((status = 200, body = TeamView), (status = 404)))]
+pub(crate) async fn change_team(
+    State(app): State<Arc<App>>,
+    Extension(publisher): Extension<Publisher>,
+    Path(id): Path<i64>,
+    Json(body): Json<TeamRoles>,
+) -> Result<Json<TeamView>, ApiError> {
+    let roles = tidy_roles(&body.roles)?;
+    let changed = app
+        .directory
+        .change_team(&publisher.name, id, &roles)
+        .await?;
+    Ok(Json(view(&app, changed).await?))
+}
