@@ -5,6 +5,7 @@
 )]
 
 mod beginnings;
+mod portal;
 
 use porch_tests::browser::{Browser, switched_off};
 use porch_tests::{ADMIN, Porch, wait_until};
@@ -371,7 +372,8 @@ async fn every_page_is_accessible_in_light_and_dark_and_by_keyboard() {
             ("/publish", "Where do you begin?"),
             ("/backends", "the SOAP header Login"),
             ("/documents", "Save to the draft"),
-            ("/release", "requests: 6"),
+            ("/release", "orValue(6)"),
+            ("/offers", "Offers that are served"),
             ("/consumers", "Quayside Kiosk"),
             ("/consumers/Quayside%20Kiosk", "Names and passwords"),
             ("/quotas", "Add to a quota, once"),
