@@ -450,7 +450,7 @@ mod tests {
             ("cache purge --all --tag x", "--all"),
             ("account create", "Usage"),
             ("release --nota x", "--note"),
-            ("release", "--offer"),
+            ("release", "facades"),
             ("offer turn-down 3", "--reason"),
         ] {
             let wrong = parsed(line).err().unwrap().to_string();

@@ -365,6 +365,8 @@ fn refuses_what_is_no_json(porch: &Porch, method: &str, path: &str) {
         porch.console,
         path.replace("{number}", "1")
             .replace("{agreement}", "1")
+            .replace("{request}", "1")
+            .replace("{team}", "1")
             .replace(['{', '}'], "")
     );
     let token = format!("Bearer {}", porch.token);

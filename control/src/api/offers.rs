@@ -299,9 +299,21 @@ pub(crate) async fn messages(
 }
 
 #[derive(Deserialize, ToSchema)]
+#[serde(try_from = "Map<String, Value>")]
 pub(crate) struct ReadUntil {
     /// Number of the last message that was read.
     pub(crate) until: i64,
+}
+
+/// Of an object alone: a list of one number would be taken for one otherwise.
+impl TryFrom<Map<String, Value>> for ReadUntil {
+    type Error = &'static str;
+
+    fn try_from(body: Map<String, Value>) -> Result<Self, Self::Error> {
+        let until = body.get("until").and_then(Value::as_i64);
+        let missing = "`until` is missing: the number of the last message that was read";
+        until.map(|until| Self { until }).ok_or(missing)
+    }
 }
 
 /// Notes that what publishers were told has been read.

@@ -281,7 +281,10 @@ fn what_was_agreed_to_can_be_read_and_a_key_may_be_for_some_of_it() {
     let answer = told("over");
     assert_eq!(status(&answer), 403);
     assert_eq!(body(&answer)["type"], "urn:elm-porch:problem:agreement");
-    assert_eq!(body(&answer)["detail"], "No agreement holds for f now.");
+    assert_eq!(
+        body(&answer)["detail"],
+        "No agreement holds for f/item now. That of Fortnight Look has ended."
+    );
 }
 
 #[test]
