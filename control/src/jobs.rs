@@ -64,6 +64,7 @@ pub async fn start(
     tokio::spawn(writer.write_records(app.trouble.clone(), records));
     tokio::spawn(crate::watching::watch(shared.clone()));
     tokio::spawn(crate::mail::send(app.clone()));
+    tokio::spawn(look_at_ends(app.clone()));
     tokio::spawn(sweep(app.clone(), shared));
     let Err(database) = connected else {
         // Reading what is served has left behind much more free memory than serving will ask for.
@@ -154,6 +155,28 @@ async fn follow(app: Arc<App>) {
             }
         }
         tokio::time::sleep(AGAIN).await;
+    }
+}
+
+/// How often it is looked at what ends soon.
+const ENDS: Duration = Duration::from_secs(10);
+
+/// Lets agreements go on that do so by themselves, and tells of those and of keys that end.
+async fn look_at_ends(app: Arc<App>) {
+    loop {
+        tokio::time::sleep(ENDS).await;
+        if app.database.store().is_err() {
+            continue;
+        }
+        let offered = app.publication.offered();
+        match app.directory.look_at_ends(&offered).await {
+            Ok(true) => {
+                app.publication.write_snapshot().await;
+                app.letters.wake();
+            }
+            Ok(false) => {}
+            Err(e) => tracing::debug!("what ends soon cannot be looked at: {e:?}"),
+        }
     }
 }
 

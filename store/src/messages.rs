@@ -2,8 +2,8 @@
 
 use sea_orm::sea_query::{Expr, ExprTrait};
 use sea_orm::{
-    ActiveModelTrait, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect, QueryTrait,
-    Set,
+    ActiveModelTrait, ColumnTrait, ConnectionTrait, DbBackend, EntityTrait, QueryFilter,
+    QueryOrder, QuerySelect, QueryTrait, Set, Statement,
 };
 use serde_json::Value;
 
@@ -161,6 +161,35 @@ impl Change {
                 .await?;
         }
         Ok(())
+    }
+
+    /// Tells a team something once, however often it is looked at: `about` is what it is known by. Gives whether it was told.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn tell_once(&self, new: &NewMessage<'_>, about: &str) -> Result<bool> {
+        // Whoever looks at the same time waits.
+        let lock = "select pg_advisory_xact_lock(hashtext($1))";
+        let values = [format!("{} {about}", new.kind).into()];
+        let statement = Statement::from_sql_and_values(DbBackend::Postgres, lock, values);
+        self.transaction.execute_raw(statement).await?;
+        let told = message::Entity::find()
+            .filter(message::Column::Kind.eq(new.kind))
+            .filter(message::Column::TeamId.eq(new.team))
+            .filter(Expr::cust_with_values("detail->>'about' = $1", [about]))
+            .one(&self.transaction)
+            .await?;
+        if told.is_some() {
+            return Ok(false);
+        }
+        let mut detail = new.detail.clone();
+        detail["about"] = about.into();
+        let new = NewMessage {
+            detail,
+            ..new.clone()
+        };
+        self.tell(&new).await?;
+        Ok(true)
     }
 
     /// Writes a letter that is sent by e-mail.

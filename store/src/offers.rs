@@ -7,7 +7,7 @@ use sea_orm::{
 };
 use serde_json::{Value, json};
 
-use crate::entity::{agreement, consumer, offer_request};
+use crate::entity::{agreement, consumer, credential, offer_request};
 use crate::{Change, Result, Store, StoreError, now_ms};
 
 /// A request that is to be kept.
@@ -163,6 +163,60 @@ impl Store {
             .await?)
     }
 
+    /// Agreements of offers that end within a time, in milliseconds since 1970, and were not ended by anybody.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn agreements_ending(
+        &self,
+        offers: &[String],
+        until: i64,
+    ) -> Result<Vec<(agreement::Model, consumer::Model)>> {
+        let found = agreement::Entity::find()
+            .find_also_related(consumer::Entity)
+            .filter(agreement::Column::Offer.is_in(offers))
+            .filter(agreement::Column::Ended.is_null())
+            .filter(agreement::Column::UntilAt.gt(now_ms()))
+            .filter(agreement::Column::UntilAt.lte(until))
+            .order_by_asc(agreement::Column::Id)
+            .limit(1000)
+            .all(&self.db)
+            .await?;
+        Ok(found
+            .into_iter()
+            .filter_map(|(a, c)| Some((a, c?)))
+            .collect())
+    }
+
+    /// Keys of teams that end within a time, in milliseconds since 1970.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn keys_ending(
+        &self,
+        until: i64,
+    ) -> Result<Vec<(credential::Model, consumer::Model)>> {
+        let found = credential::Entity::find()
+            .filter(credential::Column::Kind.eq("key"))
+            .filter(credential::Column::EndsAt.gt(now_ms()))
+            .filter(credential::Column::EndsAt.lte(until))
+            .order_by_asc(credential::Column::Id)
+            .limit(1000)
+            .all(&self.db)
+            .await?;
+        let ids = found.iter().map(|k| k.consumer_id);
+        let owners = consumer::Entity::find()
+            .filter(consumer::Column::Id.is_in(ids))
+            .filter(consumer::Column::TeamId.is_not_null())
+            .all(&self.db)
+            .await?;
+        let of = |k: credential::Model| {
+            let owner = owners.iter().find(|c| c.id == k.consumer_id)?;
+            Some((k, owner.clone()))
+        };
+        Ok(found.into_iter().filter_map(of).collect())
+    }
+
     /// An agreement.
     ///
     /// # Errors
@@ -225,6 +279,18 @@ impl Change {
             .all(&self.transaction)
             .await?;
         Ok((requests, agreements))
+    }
+
+    /// Whether an agreement ends as it did when somebody looked, and nobody has ended it.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn is_as_it_was(&self, id: i64, until: i64) -> Result<bool> {
+        let found = agreement::Entity::find_by_id(id)
+            .lock_exclusive()
+            .one(&self.transaction)
+            .await?;
+        Ok(found.is_some_and(|a| a.until_at == Some(until) && a.ended.is_none()))
     }
 
     /// Keeps a new request, which is open.

@@ -2,6 +2,7 @@
 
 mod accounts;
 mod attempts;
+mod ending;
 mod grants;
 mod objects;
 mod offers;

@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use porch_gateway::{QuotaTold, Record, Trace, UsageRow};
 use porch_store::entity::{event, trace, usage};
-use porch_store::{Store, StoreError, now_ms};
+use porch_store::{NewMessage, Store, StoreError, now_ms};
 use sea_orm::Set;
 use tokio::sync::mpsc;
 use tokio::time::MissedTickBehavior;
@@ -208,12 +208,58 @@ impl Batch {
         store
             .tell(self.told.iter().map(event_model).collect())
             .await?;
+        for told in self.told.iter().filter(|t| !t.consumer.is_empty()) {
+            tell_team(store, told).await?;
+        }
         for part in self.traces.chunks(AT_ONCE) {
             let models = part.iter().map(trace_model).collect();
             store.write_traces(models, KEEP_TRACES).await?;
         }
         Ok(())
     }
+}
+
+/// Tells those whose consumer it is, once for each share of each period.
+async fn tell_team(store: &Store, told: &QuotaTold) -> Result<(), StoreError> {
+    let Ok(consumer) = store.consumer(&told.consumer).await else {
+        return Ok(());
+    };
+    let Some(team) = consumer.team_id else {
+        return Ok(());
+    };
+    let what = match told.operation.as_str() {
+        "" => told.facade.clone(),
+        operation => format!("{}/{operation}", told.facade),
+    };
+    let (kind, subject) = match told.share {
+        100.. => ("quota-used-up", format!("The quota of {what} is used up")),
+        share => (
+            "quota-near",
+            format!("{share} % of the quota of {what} is used"),
+        ),
+    };
+    let until = chrono::DateTime::from_timestamp_millis(told.until);
+    let until = until.map_or_else(String::new, |at| {
+        at.format("%Y-%m-%d %H:%M UTC").to_string()
+    });
+    let text = format!(
+        "{} has used {} of {}. It begins anew on {until}.",
+        told.consumer, told.used, told.most
+    );
+    let new = NewMessage {
+        kind,
+        team: Some(team),
+        subject: &subject,
+        text: &text,
+        detail: serde_json::json!({ "facade": told.facade, "operation": told.operation, "consumer": told.consumer, "used": told.used, "most": told.most, "until": told.until }),
+    };
+    let about = format!(
+        "{} {} {} {} {}",
+        consumer.id, told.rule, told.reach, told.share, told.until
+    );
+    let change = store.change("the gateway").await?;
+    change.tell_once(&new, &about).await?;
+    change.commit().await
 }
 
 fn event_model(told: &QuotaTold) -> event::ActiveModel {

@@ -170,6 +170,11 @@ pub(crate) fn of_offer(model: &Model, offer: &Document<OfferDoc>) -> Vec<Finding
         let message = "what does not end is not renewed".to_owned();
         told.error(&[key("renewed")], message, "say how long it `lasts`");
     }
+    let hour = std::time::Duration::from_secs(3600);
+    if doc.lasts.is_some_and(|span| span.0 < hour) {
+        let message = "an agreement lasts at least an hour".to_owned();
+        told.error(&[key("lasts")], message, "what is shorter is a limit");
+    }
     if let Some(accept) = &doc.accept {
         told.file(&model.files, &[key("accept"), key("text")], &accept.text);
         if accept.version.trim().is_empty() || accept.version.len() > 100 {

@@ -83,6 +83,12 @@ fn each_mistake_of_an_offer_or_the_portal_is_found_where_it_stands() {
         ),
         (
             quay,
+            "lasts: 365d",
+            "lasts: 59m",
+            "offers/open-quay.offer.yaml:9:8 an agreement lasts at least an hour (what is shorter is a limit)",
+        ),
+        (
+            quay,
             "renewed: by-itself",
             "renewed: yearly",
             "offers/open-quay.offer.yaml:10:10 “yearly” is not known here (known are by-asking, by-itself, never)",
