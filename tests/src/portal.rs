@@ -162,3 +162,14 @@ pub fn from_address(from: SocketAddr, portal: &str, email: &str, password: &str)
         .unwrap()
         .block_on(task)
 }
+
+/// A service with the demo's facades, offers and portal, and an outbox for its letters.
+pub fn with_offers() -> (Porch, Outbox) {
+    let outbox = Outbox::start();
+    let file = outbox.file.to_str().unwrap().to_owned();
+    let porch = Porch::start_with(&new_database(cluster()), &["--mail", &file]);
+    porch.publish();
+    let offers = ["open-quay", "fortnight-look", "charter-hand"].map(|name| ["--offer", name]);
+    porch.ok(&[&["release", "--portal"][..], &offers.concat()].concat());
+    (porch, outbox)
+}

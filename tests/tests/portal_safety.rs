@@ -4,25 +4,9 @@
     reason = "a scenario, or a table of cases, is told in one piece"
 )]
 
-use porch_tests::portal::{Outbox, PASSWORD, Visitor};
-use porch_tests::{ADMIN, Http, Porch, cluster, new_database};
+use porch_tests::portal::{PASSWORD, Visitor, with_offers};
+use porch_tests::{ADMIN, Http};
 use serde_json::{Value, json};
-
-fn stage() -> (Porch, Outbox) {
-    let outbox = Outbox::start();
-    let file = outbox.file.to_str().unwrap().to_owned();
-    let porch = Porch::start_with(&new_database(cluster()), &["--mail", &file]);
-    porch.publish();
-    porch.ok(&[
-        "release",
-        "--offer",
-        "open-quay",
-        "--offer",
-        "charter-hand",
-        "--portal",
-    ]);
-    (porch, outbox)
-}
 
 fn sign_in(visitor: &mut Visitor, email: &str, password: &str) -> Http {
     visitor.ask(
@@ -34,7 +18,7 @@ fn sign_in(visitor: &mut Visitor, email: &str, password: &str) -> Http {
 
 #[test]
 fn an_account_is_good_once_who_reads_its_letters_has_its_password() {
-    let (porch, outbox) = stage();
+    let (porch, outbox) = with_offers();
     let mut nils = Visitor::at(&porch);
     let email = "nils@example.org";
     let new = |password: &str| json!({ "email": " Nils@Example.org ", "name": "Nils", "password": password });
@@ -89,7 +73,7 @@ fn an_account_is_good_once_who_reads_its_letters_has_its_password() {
 
 #[test]
 fn known_and_unknown_addresses_are_answered_alike() {
-    let (porch, outbox) = stage();
+    let (porch, outbox) = with_offers();
     let _nils = Visitor::come(&porch, &outbox, "nils");
     let mut visitor = Visitor::at(&porch);
     let told = |reply: &Http| {
@@ -119,7 +103,7 @@ fn known_and_unknown_addresses_are_answered_alike() {
 
 #[test]
 fn another_password_is_set_once_by_a_link_and_ends_every_session() {
-    let (porch, outbox) = stage();
+    let (porch, outbox) = with_offers();
     let mut nils = Visitor::come(&porch, &outbox, "nils");
     let mut elsewhere = Visitor::at(&porch);
     assert_eq!(
@@ -203,7 +187,7 @@ fn another_password_is_set_once_by_a_link_and_ends_every_session() {
 
 #[test]
 fn cookies_are_for_the_portal_s_own_page_alone() {
-    let (porch, outbox) = stage();
+    let (porch, outbox) = with_offers();
     let mut nils = Visitor::come(&porch, &outbox, "nils");
     let reply = sign_in(&mut nils, "nils@example.org", PASSWORD);
     let set = reply.header("set-cookie");
@@ -271,7 +255,7 @@ fn cookies_are_for_the_portal_s_own_page_alone() {
 
 #[test]
 fn nobody_reaches_what_is_another_s() {
-    let (porch, outbox) = stage();
+    let (porch, outbox) = with_offers();
     let mut nils = Visitor::come(&porch, &outbox, "nils");
     let mut ines = Visitor::come(&porch, &outbox, "ines");
     ines.ok(
@@ -362,7 +346,7 @@ fn nobody_reaches_what_is_another_s() {
 
 #[test]
 fn the_portal_is_no_door_of_the_console_and_the_other_way_round() {
-    let (porch, outbox) = stage();
+    let (porch, outbox) = with_offers();
     let nils = Visitor::come(&porch, &outbox, "nils");
     let token = nils.cookie.split('=').nth(1).unwrap().to_owned();
     // The console's routes are not here, whoever asks.
@@ -419,7 +403,7 @@ fn the_portal_is_no_door_of_the_console_and_the_other_way_round() {
 
 #[test]
 fn guessing_is_slowed_and_the_owner_comes_in_all_the_same() {
-    let (porch, outbox) = stage();
+    let (porch, outbox) = with_offers();
     let _nils = Visitor::come(&porch, &outbox, "nils");
     let mut guesser = Visitor::at(&porch);
     let statuses: Vec<u16> = (0..25)
@@ -446,7 +430,7 @@ fn guessing_is_slowed_and_the_owner_comes_in_all_the_same() {
 
 #[test]
 fn pages_say_what_they_may_load_and_texts_of_strangers_are_texts() {
-    let (porch, outbox) = stage();
+    let (porch, outbox) = with_offers();
     let page = Http::send("GET", &format!("{}/offers", porch.portal), &[], Vec::new());
     let policy = page.header("content-security-policy");
     for part in [

@@ -10,6 +10,7 @@ export { Fold } from "./Fold";
 export { Page, RowOf, Sheet, Soft, Whole } from "./Layout";
 export { Loaded } from "./Loaded";
 export { Notice } from "./Notice";
+export { PAGE, Pager } from "./Pager";
 export { Pick } from "./Pick";
 export { Place } from "./Place";
 export { Problem } from "./Problem";

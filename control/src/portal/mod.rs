@@ -12,6 +12,7 @@ mod files;
 mod life;
 mod markdown;
 mod passwords;
+mod search;
 mod session;
 
 use std::sync::Arc;

@@ -43,7 +43,9 @@ fn is_common(plain: &str) -> bool {
 /// Whether nothing is left where common words, digits and marks are taken away.
 fn is_of_parts(plain: &str) -> bool {
     let mut rest: String = plain.chars().filter(|c| c.is_alphabetic()).collect();
+    // Numbers and marks around it disguise nothing.
     let unmasked: String = plain
+        .trim_matches(|c: char| !c.is_alphabetic())
         .chars()
         .map(|c| match c {
             '0' => 'o',

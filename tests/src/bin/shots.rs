@@ -19,11 +19,67 @@ fn porch(arguments: &[&str]) -> Value {
     serde_json::from_slice(&output.stdout).unwrap_or(Value::Null)
 }
 
+/// The portal, as a newcomer with an account, an agreement and a key sees it.
+async fn portal(folder: &std::path::Path) {
+    let address = "http://127.0.0.1:3830";
+    let shot = |name: &str| folder.join(format!("{name}.png"));
+    let light = Browser::open(address, false).await;
+    light.go("/").await;
+    light.see("Vessels and where they are").await;
+    light.shot(&shot("portal")).await;
+    light.go("/sign-in").await;
+    light.fill("E-mail address", "ines@gullwing.example").await;
+    light.fill("Password", "harbour fog lantern").await;
+    light.press("Sign in").await;
+    light.see("Gullwing Desk").await;
+    light
+        .fill("Name of a new application", "Gullwing Kiosk")
+        .await;
+    light.press("Register").await;
+    light.see("What it may call").await;
+    let follow = async |link: &str| {
+        let found = light.find(By::LinkText(link)).await;
+        found.click().await.expect("the link is followed");
+    };
+    follow("Offers").await;
+    let choice = light
+        .find(By::XPath("//section[@aria-label='Open Quay']//select"))
+        .await;
+    choice
+        .send_keys("Gullwing Kiosk")
+        .await
+        .expect("it is chosen");
+    light.press("Ask for Open Quay").await;
+    light.see("Granted.").await;
+    follow("Make a key").await;
+    light.fill("What a new key is for", "first").await;
+    light.press("Make a key").await;
+    follow("Find something to call: this page knows the key until it is closed").await;
+    follow("Sailings, fares and seat holds").await;
+    follow("What a crossing costs").await;
+    for left in (0..7).rev() {
+        light.press("Call").await;
+        light
+            .see(&format!("{left} calls are left in the next"))
+            .await;
+    }
+    light.press("Call").await;
+    light.see("Too many requests").await;
+    light.shot(&shot("portal-call")).await;
+    follow("Applications").await;
+    follow("Gullwing Kiosk").await;
+    light.see("A limit or quota was used up").await;
+    light.see("7 good").await;
+    light.shot(&shot("portal-application")).await;
+    light.close().await;
+}
+
 #[tokio::main]
 async fn main() {
     let url = std::env::var("ELM_PORCH_URL").unwrap_or_else(|_| "http://127.0.0.1:3820".into());
     let folder = root().join("docs/screenshots");
     std::fs::create_dir_all(&folder).expect("the folder can be made");
+    portal(&folder).await;
     let light = Browser::open(&url, false).await;
     let shot = |name: &'static str| folder.join(format!("{name}.png"));
     light.go("/").await;
@@ -32,19 +88,13 @@ async fn main() {
     light.see("Traffic of the last hour").await;
     light.shot(&shot("overview")).await;
     for (path, wait, name) in [
-        ("/facades", "Sailings, fares and seat holds", "facades"),
         ("/facades/sailings", "What a crossing costs", "facade"),
         (
             "/consumers/Gullwing%20Tours",
             "Calls of the last seven days",
             "consumers",
         ),
-        ("/usage", "Half within", "usage"),
-        (
-            "/documents?file=sailings/sailings.facade.yaml",
-            "Save to the draft",
-            "documents",
-        ),
+        ("/offers", "Gullwing Desk asks for charter-hand", "offers"),
     ] {
         light.go(path).await;
         light.see(wait).await;
@@ -84,24 +134,6 @@ async fn main() {
         .expect("the backend is asked");
     light.see("is there").await;
     light.shot(&shot("backends")).await;
-    light.go("/publish").await;
-    let pasted = "curl 'http://127.0.0.1:3851/tt?r=FAR-MAR&d=2027-05-14' -H 'Quay-Token: demo'";
-    light.press("Or paste sample calls").await;
-    light
-        .find(By::Css("textarea[aria-label='Sample calls']"))
-        .await
-        .send_keys(pasted)
-        .await
-        .expect("the sample is typed");
-    light
-        .find(By::Css("input[type=checkbox]"))
-        .await
-        .click()
-        .await
-        .expect("the box is ticked");
-    light.press("Look").await;
-    light.see("as it was called").await;
-    light.shot(&shot("publish-sample")).await;
     light.go("/publish").await;
     let zip = root().join("target/demo/cargo-desk.zip");
     let bytes = porch_tests::Http::send(

@@ -1,23 +1,14 @@
 //! The portal in a real browser: a newcomer's journey, a partner's and their publisher's, and every page for everybody.
 
 use porch_tests::browser::{Browser, switched_off};
-use porch_tests::portal::{Outbox, PASSWORD, Visitor};
-use porch_tests::{ADMIN, Porch, cluster, new_database, wait_until};
+use porch_tests::portal::{Outbox, PASSWORD, Visitor, with_offers};
+use porch_tests::{ADMIN, Porch, wait_until};
 use serde_json::{Value, json};
 use thirtyfour::prelude::*;
 
 /// A service with the demo's offers and portal. The portal is at another host than the console: cookies know no ports.
 async fn stage() -> (Porch, Outbox) {
-    let start = || {
-        let outbox = Outbox::start();
-        let file = outbox.file.to_str().unwrap().to_owned();
-        let porch = Porch::start_with(&new_database(cluster()), &["--mail", &file]);
-        porch.publish();
-        let offers = ["open-quay", "fortnight-look", "charter-hand"].map(|name| ["--offer", name]);
-        porch.ok(&[&["release", "--portal"][..], &offers.concat()].concat());
-        (porch, outbox)
-    };
-    tokio::task::spawn_blocking(start).await.unwrap()
+    tokio::task::spawn_blocking(with_offers).await.unwrap()
 }
 
 async fn follow(browser: &Browser, link: &str) {

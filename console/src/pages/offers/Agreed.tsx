@@ -3,12 +3,9 @@ import { Link } from "react-router";
 
 import { api, useApi, useChange } from "../../api/client";
 import type { AgreementView } from "../../api/schema";
-import { Ask, Button, Field, Loaded, Problem, RowOf, Sheet, Table, Tag, When } from "../../parts";
+import { Ask, Button, Field, Loaded, PAGE, Pager, Problem, RowOf, Sheet, Table, Tag, When } from "../../parts";
 import { time } from "../../parts/format";
 import { termsOf } from "./words";
-
-/** So many are shown at a time. */
-const PAGE = 100;
 
 /** What was agreed, of all consumers. */
 export function Agreed() {
@@ -44,16 +41,13 @@ export function Agreed() {
         {(list) => (
           <>
             <List list={list} />
-            {(before.length > 0 || list.length === PAGE) && (
-              <RowOf>
-                <Button isDisabled={before.length === 0} onPress={() => setBefore(before.slice(0, -1))}>
-                  Newer
-                </Button>
-                <Button isDisabled={list.length < PAGE} onPress={() => setBefore([...before, list.at(-1)?.id ?? 0])}>
-                  Older
-                </Button>
-              </RowOf>
-            )}
+            <Pager
+              marks={before}
+              onChange={setBefore}
+              shown={list.length}
+              last={list.at(-1)?.id}
+              names={["Newer", "Older"]}
+            />
           </>
         )}
       </Loaded>

@@ -2,10 +2,23 @@ import { useState } from "react";
 
 import { api, useApi, useChange } from "../../api/client";
 import type { RequestView } from "../../api/schema";
-import { Button, Field, Loaded, Notice, Pick, Problem, RowOf, Sheet, Soft, Table, Tag, When } from "../../parts";
+import {
+  Button,
+  Field,
+  Loaded,
+  Notice,
+  PAGE,
+  Pager,
+  Pick,
+  Problem,
+  RowOf,
+  Sheet,
+  Soft,
+  Table,
+  Tag,
+  When,
+} from "../../parts";
 
-/** So many are shown at a time. */
-const PAGE = 100;
 const STATES: [string, string][] = [
   ["open", "open"],
   ["granted", "granted"],
@@ -51,16 +64,13 @@ export function Requests() {
             {list.some((r) => r.state === "open") &&
               list.filter((r) => r.state === "open").map((r) => <Open key={r.id} r={r} />)}
             {list.some((r) => r.state !== "open") && <Decided list={list.filter((r) => r.state !== "open")} />}
-            {(before.length > 0 || list.length === PAGE) && (
-              <RowOf>
-                <Button isDisabled={before.length === 0} onPress={() => setBefore(before.slice(0, -1))}>
-                  Newer
-                </Button>
-                <Button isDisabled={list.length < PAGE} onPress={() => setBefore([...before, list.at(-1)?.id ?? 0])}>
-                  Older
-                </Button>
-              </RowOf>
-            )}
+            <Pager
+              marks={before}
+              onChange={setBefore}
+              shown={list.length}
+              last={list.at(-1)?.id}
+              names={["Newer", "Older"]}
+            />
           </>
         )}
       </Loaded>

@@ -2,11 +2,8 @@ import { useState } from "react";
 
 import { api, useApi, useChange } from "../../api/client";
 import type { TeamView } from "../../api/schema";
-import { Button, Field, Loaded, Problem, RowOf, Sheet, Soft, Table } from "../../parts";
+import { Button, Field, Loaded, Pager, Problem, RowOf, Sheet, Soft, Table } from "../../parts";
 import { listed } from "../consumers/listed";
-
-/** So many are shown at a time. */
-const PAGE = 100;
 
 /** Those who have come by the portal, and what they may be. */
 export function Teams() {
@@ -39,16 +36,13 @@ export function Teams() {
                 cells: [t.name, t.members.join(", "), t.consumers.join(", "), <Roles key={t.roles.join()} of={t} />],
               }))}
             />
-            {(behind.length > 0 || list.length === PAGE) && (
-              <RowOf>
-                <Button isDisabled={behind.length === 0} onPress={() => setBehind(behind.slice(0, -1))}>
-                  Before
-                </Button>
-                <Button isDisabled={list.length < PAGE} onPress={() => setBehind([...behind, list.at(-1)?.id ?? 0])}>
-                  Next {PAGE}
-                </Button>
-              </RowOf>
-            )}
+            <Pager
+              marks={behind}
+              onChange={setBehind}
+              shown={list.length}
+              last={list.at(-1)?.id}
+              names={["Before", "Behind"]}
+            />
           </>
         )}
       </Loaded>

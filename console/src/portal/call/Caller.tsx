@@ -2,8 +2,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import styled from "styled-components";
 
-import { Area, Button, Code, Copy, Field, RowOf, Sheet, Soft } from "../../parts";
-import { inputLook } from "../../parts/look";
+import { Area, Button, Code, Copy, Field, Pick, RowOf, Sheet, Soft } from "../../parts";
 import { LANGUAGES } from "../code/languages";
 import { type Document, followed, type Found, type Parameter, sampleOf } from "../docs/openapi";
 import { holdKey, useKey } from "../keyring";
@@ -71,14 +70,12 @@ export function Caller(props: { address: string; line: OperationLine; document: 
               <Value key={idOf(p)} document={document} p={p} value={filled.values[idOf(p)] ?? ""} set={set} />
             ))}
           {types.length > 1 && (
-            <Labelled>
-              <small>Media type of the body</small>
-              <Select value={filled.mediaType} onChange={(e) => setFilled({ ...filled, mediaType: e.target.value })}>
-                {types.map((t) => (
-                  <option key={t}>{t}</option>
-                ))}
-              </Select>
-            </Labelled>
+            <Pick
+              label="Media type of the body"
+              value={filled.mediaType}
+              onChange={(mediaType) => setFilled({ ...filled, mediaType })}
+              choices={types}
+            />
           )}
           {body && (
             <Labelled>
@@ -111,17 +108,9 @@ function Value(props: { document: Document; p: Parameter; value: string; set: (i
   const label = `${p.name}${p.required ? "" : ", if wanted"}`;
   const choices = schema.enum ?? (schema.type === "boolean" ? [true, false] : undefined);
   if (choices) {
-    return (
-      <Labelled>
-        <small>{label}</small>
-        <Select value={value} onChange={(e) => set(idOf(p), e.target.value)}>
-          {!p.required && <option value="">not sent</option>}
-          {choices.map((c) => (
-            <option key={String(c)}>{String(c)}</option>
-          ))}
-        </Select>
-      </Labelled>
-    );
+    const all = choices.map((c): [string, string] => [String(c), String(c)]);
+    const none: [string, string][] = p.required ? [] : [["", "not sent"]];
+    return <Pick label={label} value={value} onChange={(v) => set(idOf(p), v)} choices={[...none, ...all]} />;
   }
   const type = schema.format === "date" ? "date" : schema.type === "integer" ? "number" : "text";
   return <Field label={label} value={value} onChange={(v) => set(idOf(p), v)} type={type} />;
@@ -136,14 +125,7 @@ function AsCode({ make, ownKey }: { make: (key: string) => Call; ownKey: string 
   return (
     <div>
       <RowOf>
-        <Labelled>
-          <small>The same call in</small>
-          <Select value={name} onChange={(e) => setName(e.target.value)}>
-            {LANGUAGES.map((l) => (
-              <option key={l.name}>{l.name}</option>
-            ))}
-          </Select>
-        </Labelled>
+        <Pick label="The same call in" value={name} onChange={setName} choices={LANGUAGES.map((l) => l.name)} />
         <Copy text={code} what={`the call in ${name}`} />
         {ownKey && (
           <label>
@@ -176,8 +158,4 @@ const Labelled = styled.label`
     font-size: var(--size-s);
     color: var(--ink-soft);
   }
-`;
-
-const Select = styled.select`
-  ${inputLook}
 `;

@@ -5,30 +5,14 @@
     reason = "a scenario, or a table of cases, is told in one piece"
 )]
 
-use porch_tests::portal::{Outbox, PASSWORD, Visitor};
-use porch_tests::{Http, Porch, cluster, new_database, wait_until};
+mod seen;
+mod told;
+
+use porch_tests::portal::{Outbox, PASSWORD, Visitor, with_offers};
+use porch_tests::{Http, Porch, new_database, wait_until};
 use serde_json::{Value, json};
 
 const FARE: &str = "/sailings/v2/fares/FAR-MAR/foot";
-
-/// A service with the demo's facades, offers and portal, and an outbox for its letters.
-fn stage() -> (Porch, Outbox) {
-    let outbox = Outbox::start();
-    let file = outbox.file.to_str().unwrap().to_owned();
-    let porch = Porch::start_with(&new_database(cluster()), &["--mail", &file]);
-    porch.publish();
-    porch.ok(&[
-        "release",
-        "--offer",
-        "open-quay",
-        "--offer",
-        "fortnight-look",
-        "--offer",
-        "charter-hand",
-        "--portal",
-    ]);
-    (porch, outbox)
-}
 
 fn application(visitor: &mut Visitor, name: &str) {
     visitor.ok("POST", "/api/applications", &json!({ "name": name }));
@@ -50,7 +34,7 @@ fn key(visitor: &mut Visitor, application: &str) -> String {
 
 #[test]
 fn a_newcomer_signs_up_asks_calls_is_refused_at_the_eighth_and_renews_the_key() {
-    let (porch, outbox) = stage();
+    let (porch, outbox) = with_offers();
     let mut nils = Visitor::come(&porch, &outbox, "nils");
     let who = nils.ok("GET", "/api/session", &Value::Null);
     assert_eq!(
@@ -138,7 +122,7 @@ fn porch_now() -> i64 {
 
 #[test]
 fn a_person_grants_or_turns_down_and_both_sides_are_told() {
-    let (porch, outbox) = stage();
+    let (porch, outbox) = with_offers();
     let mut ines = Visitor::come(&porch, &outbox, "ines");
     for name in ["Gullwing Desk", "Gullwing Van"] {
         application(&mut ines, name);
@@ -284,7 +268,7 @@ fn what_an_agreement_opens_is_all_that_its_keys_open_also_after_a_restart_withou
 
 #[test]
 fn a_changed_offer_says_whom_it_touches_and_agreements_keep_or_follow() {
-    let (porch, outbox) = stage();
+    let (porch, outbox) = with_offers();
     let mut nils = Visitor::come(&porch, &outbox, "nils");
     application(&mut nils, "Nils Clock");
     let key = key(&mut nils, "Nils Clock");
@@ -360,7 +344,7 @@ fn a_changed_offer_says_whom_it_touches_and_agreements_keep_or_follow() {
 
 #[test]
 fn an_offer_with_a_mistake_is_not_released_nor_one_of_a_facade_that_is_not_served() {
-    let (porch, _) = stage();
+    let (porch, _) = with_offers();
     porch.edit(
         "offers/open-quay.offer.yaml",
         "facade: berths",
@@ -396,121 +380,8 @@ fn an_offer_with_a_mistake_is_not_released_nor_one_of_a_facade_that_is_not_serve
 }
 
 #[test]
-fn what_somebody_sees_is_what_the_documents_let_them_see() {
-    let (porch, outbox) = stage();
-    let mut visitor = Visitor::at(&porch);
-    let names = |catalogue: &Value| -> Vec<String> {
-        let groups = catalogue["groups"].as_array().unwrap().iter();
-        let facades = groups.flat_map(|g| g["facades"].as_array().unwrap());
-        facades
-            .map(|f| f["name"].as_str().unwrap().to_owned())
-            .collect()
-    };
-    let seen = visitor.ok("GET", "/api/catalogue?search=consignment", &Value::Null);
-    assert_eq!(
-        names(&seen),
-        ["sailings", "timetable", "journeys", "vessels", "berths"]
-    );
-    assert_eq!(seen["found"], json!([]));
-    for path in [
-        "/api/facades/cargo",
-        "/facades/cargo/openapi.json",
-        "/api/facades/gone",
-    ] {
-        let told = visitor.ask("GET", path, &Value::Null);
-        assert_eq!(told.status, 404, "{path}");
-    }
-    let mut ines = Visitor::come(&porch, &outbox, "ines");
-    assert_eq!(
-        ines.ask("GET", "/api/facades/cargo", &Value::Null).status,
-        404
-    );
-    let team = porch.ok(&["team", "list", "--search", "INES"])[0]["id"].to_string();
-    porch.ok(&["team", "change", &team, "--role", "partner"]);
-    let seen = ines.ok("GET", "/api/catalogue?search=consignment", &Value::Null);
-    assert!(names(&seen).contains(&"cargo".to_owned()));
-    assert!(!seen["found"].as_array().unwrap().is_empty());
-    // Words within names, paths, parameters and members.
-    for (search, first) in [
-        ("crossing costs", "quoteFare"),
-        ("fareclass passengers", "quoteFare"),
-        ("validuntil", "quoteFare"),
-    ] {
-        let found = visitor.ok(
-            "GET",
-            &format!("/api/catalogue?search={}", search.replace(' ', "%20")),
-            &Value::Null,
-        );
-        assert_eq!(found["found"][0]["operation"]["id"], first, "{search}");
-    }
-    let list = visitor.ask("GET", "/.well-known/api-catalog", &Value::Null);
-    assert!(
-        list.header("content-type")
-            .starts_with("application/linkset+json"),
-        "{}",
-        list.header("content-type")
-    );
-    let linkset = list.json();
-    assert_eq!(linkset["linkset"].as_array().unwrap().len(), 5);
-    let first = &linkset["linkset"][0];
-    assert_eq!(first["anchor"], format!("{}/sailings/v2", porch.gateway));
-    let described = first["service-desc"][0]["href"].as_str().unwrap();
-    let document = Http::send("GET", described, &[], Vec::new()).json();
-    assert_eq!(
-        document["servers"][0]["url"],
-        format!("{}/sailings/v2", porch.gateway)
-    );
-    assert_eq!(
-        document["components"]["securitySchemes"]["key"]["name"],
-        "API-Key"
-    );
-}
-
-#[test]
-fn pages_of_the_portal_may_call_and_those_of_others_may_not() {
-    let (porch, _) = stage();
-    let preflight = |origin: &str| {
-        let headers = [
-            ("origin", origin),
-            ("access-control-request-method", "GET"),
-            ("access-control-request-headers", "api-key"),
-        ];
-        Http::send(
-            "OPTIONS",
-            &format!("{}{FARE}", porch.gateway),
-            &headers,
-            Vec::new(),
-        )
-    };
-    let own = preflight(&porch.portal);
-    assert_eq!(own.status, 204);
-    assert_eq!(own.header("access-control-allow-origin"), porch.portal);
-    assert_eq!(own.header("access-control-allow-headers"), "api-key");
-    let other = preflight("http://elsewhere.example");
-    assert_eq!(other.header("access-control-allow-origin"), "");
-    // Refusals are read too: whoever calls is told why.
-    let origin = [("origin", porch.portal.as_str())];
-    for path in [FARE, "/nothing/here"] {
-        let told = Http::send(
-            "GET",
-            &format!("{}{path}", porch.gateway),
-            &origin,
-            Vec::new(),
-        );
-        assert_eq!(
-            told.header("access-control-allow-origin"),
-            porch.portal,
-            "{path}"
-        );
-        assert_eq!(told.header("access-control-allow-credentials"), "");
-    }
-    let plain = Http::send("GET", &format!("{}{FARE}", porch.gateway), &[], Vec::new());
-    assert_eq!(plain.header("access-control-allow-origin"), "");
-}
-
-#[test]
 fn a_thousand_agreements_are_listed_to_their_end() {
-    let (porch, _) = stage();
+    let (porch, _) = with_offers();
     let made = porch.ok(&["agreement", "create", "Quayside Kiosk", "open-quay"]);
     // What is not said is as the offer has it.
     assert_eq!(
@@ -538,7 +409,7 @@ fn a_thousand_agreements_are_listed_to_their_end() {
 
 #[test]
 fn who_leaves_takes_everything_along_and_data_are_handed_out() {
-    let (porch, outbox) = stage();
+    let (porch, outbox) = with_offers();
     let mut nils = Visitor::come(&porch, &outbox, "nils");
     application(&mut nils, "Nils Clock");
     ask(&mut nils, "Nils Clock", &json!({ "offer": "open-quay" }));
@@ -578,76 +449,4 @@ fn who_leaves_takes_everything_along_and_data_are_handed_out() {
         Some(0)
     );
     assert_eq!(porch.ok(&["team", "list"]), json!([]));
-}
-
-#[test]
-fn what_ends_soon_goes_on_or_is_told_once_and_quotas_are_told_too() {
-    let (porch, outbox) = stage();
-    let mut nils = Visitor::come(&porch, &outbox, "nils");
-    application(&mut nils, "Nils Clock");
-    let clock = key(&mut nils, "Nils Clock");
-    for offer in ["open-quay", "fortnight-look"] {
-        let made = ask(&mut nils, "Nils Clock", &json!({ "offer": offer }));
-        assert_eq!(made.status, 201, "{}", made.text());
-    }
-    // Both end within the hour; and a key does in two days.
-    let soon = porch_now() + 3_000_000;
-    porch.sql(&format!("update agreement set until_at = {soon}"));
-    let path = "/api/applications/Nils%20Clock/keys";
-    let ends = json!({ "label": "short", "ends_at": porch_now() + 2 * 86_400_000 });
-    let short = nils.ok("POST", path, &ends)["prefix"].clone();
-    let until = |offer: &str| {
-        let all = porch.ok(&["agreement", "list", "--offer", offer]);
-        all[0]["until_at"].as_i64().unwrap()
-    };
-    wait_until("the one that goes on by itself to go on", || {
-        until("open-quay") > soon
-    });
-    assert_eq!(until("open-quay") - soon, 365 * 86_400_000);
-    assert_eq!(until("fortnight-look"), soon);
-    // Half of the quota of forty berths a month.
-    for offer in ["open-quay", "fortnight-look"] {
-        let number = porch.ok(&["agreement", "list", "--offer", offer])[0]["id"].to_string();
-        porch.ok(&["agreement", "change", &number, "--term", "requests=1000"]);
-    }
-    for _ in 0..20 {
-        let reply = porch.call("GET", "/berths/v1/berths", &clock, "");
-        assert_eq!(reply.status, 200, "{}", reply.text());
-    }
-    let mut subjects = Vec::new();
-    wait_until("all of it to be told", || {
-        let told = nils.ok("GET", "/api/messages", &Value::Null);
-        let texts = told.as_array().unwrap().iter();
-        subjects = texts
-            .map(|m| m["subject"].as_str().unwrap().to_owned())
-            .collect();
-        let holds = |text: &str| subjects.iter().any(|s| s.contains(text));
-        holds("fortnight-look of Nils Clock ends on")
-            && holds(&format!(
-                "The key {} of Nils Clock ends on",
-                short.as_str().unwrap()
-            ))
-            && holds("% of the quota of berths")
-    });
-    let letters = outbox.letters("nils@example.org").len();
-    // Looked at again and again, and told once: what happens next comes behind all of it.
-    nils.ok(
-        "POST",
-        path,
-        &json!({ "label": "later", "ends_at": porch_now() + 86_400_000 }),
-    );
-    wait_until("the next look", || {
-        outbox.letters("nils@example.org").len() > letters
-    });
-    let told = nils.ok("GET", "/api/messages", &Value::Null);
-    let count = |text: &str| {
-        let all = told.as_array().unwrap().iter();
-        all.filter(|m| m["subject"].as_str().unwrap().contains(text))
-            .count()
-    };
-    assert_eq!(
-        (count("fortnight-look of"), count("open-quay of")),
-        (1, 0),
-        "{subjects:?}"
-    );
 }
