@@ -259,6 +259,23 @@ impl Change {
         made.map_err(taken(&new.prefix))
     }
 
+    /// How many keys of a consumer have not ended. Whoever makes another one meanwhile waits.
+    ///
+    /// # Errors
+    /// When there is no such consumer.
+    pub async fn good_keys_of(&self, consumer: &str) -> Result<usize> {
+        let owner = consumer_of(&self.transaction, consumer).await?;
+        self.held_consumer(owner.id).await?;
+        let own = credential::Entity::find()
+            .filter(credential::Column::ConsumerId.eq(owner.id))
+            .filter(credential::Column::Kind.eq("key"))
+            .all(&self.transaction)
+            .await?;
+        let now = now_ms();
+        let good = own.iter().filter(|k| k.ends_at.is_none_or(|at| at > now));
+        Ok(good.count())
+    }
+
     /// Changes a credential.
     ///
     /// # Errors

@@ -34,7 +34,7 @@ pub use credentials::{
     AgreementChange, CredentialChange, GrantChange, NewAgreement, NewCredential,
 };
 pub use messages::{MOST_ATTEMPTS, NewMessage};
-pub use observed::{TraceQuery, UsageTotals};
+pub use observed::{TraceQuery, UsagePart, UsageTotals};
 pub use offers::{AgreementQuery, NewRequest, RequestQuery};
 pub use people::{Purpose, SignedIn};
 pub use quotas::NewAddition;

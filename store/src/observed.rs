@@ -3,7 +3,10 @@
 use std::collections::HashMap;
 
 use sea_orm::sea_query::{Expr, ExprTrait, OnConflict};
-use sea_orm::{ColumnTrait, Condition, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
+use sea_orm::{
+    ColumnTrait, Condition, ConnectionTrait, DbBackend, EntityTrait, QueryFilter, QueryOrder,
+    QuerySelect, Statement,
+};
 
 use crate::entity::{addition, copies, event, trace, usage};
 use crate::{Result, Store};
@@ -38,6 +41,25 @@ pub struct UsageTotals {
     pub misfits: i64,
     /// Calls by latency bucket.
     pub latency: Vec<i64>,
+}
+
+/// Usage in a part of a time.
+#[derive(Clone, Debug)]
+pub struct UsagePart {
+    /// Number of the part, from 0.
+    pub part: i64,
+    /// Facade.
+    pub facade: String,
+    /// Operation.
+    pub operation: String,
+    /// Status of the replies.
+    pub status: i32,
+    /// Calls.
+    pub calls: i64,
+    /// Bytes in request bodies.
+    pub bytes_in: i64,
+    /// Bytes in reply bodies.
+    pub bytes_out: i64,
 }
 
 impl Store {
@@ -162,23 +184,35 @@ impl Store {
             .await?)
     }
 
-    /// Usage of a consumer since a minute (in minutes since 1970), the newest first, at most so many rows.
+    /// Usage of a consumer since a minute (in minutes since 1970), added up for parts of so many minutes: the number of the part,
+    /// facade, operation, status, calls, bytes in and bytes out; at most so many rows.
     ///
     /// # Errors
     /// When the database does.
     pub async fn usage_of(
         &self,
         consumer: i64,
-        minute: i64,
-        most: u64,
-    ) -> Result<Vec<usage::Model>> {
-        Ok(usage::Entity::find()
-            .filter(usage::Column::Consumer.eq(consumer))
-            .filter(usage::Column::Minute.gte(minute))
-            .order_by_desc(usage::Column::Minute)
-            .limit(most)
-            .all(&self.db)
-            .await?)
+        (since, step): (i64, i64),
+        most: i64,
+    ) -> Result<Vec<UsagePart>> {
+        let sql = "select (minute - $2) / $3 as part, facade, operation, status, sum(calls)::bigint as calls, \
+                   sum(bytes_in)::bigint as bytes_in, sum(bytes_out)::bigint as bytes_out from usage \
+                   where consumer = $1 and minute >= $2 group by 1, 2, 3, 4 order by 1 desc limit $4";
+        let values = [consumer.into(), since.into(), step.into(), most.into()];
+        let statement = Statement::from_sql_and_values(DbBackend::Postgres, sql, values);
+        let rows = self.db.query_all_raw(statement).await?;
+        let read = |row: sea_orm::QueryResult| -> Result<UsagePart> {
+            Ok(UsagePart {
+                part: row.try_get("", "part")?,
+                facade: row.try_get("", "facade")?,
+                operation: row.try_get("", "operation")?,
+                status: row.try_get("", "status")?,
+                calls: row.try_get("", "calls")?,
+                bytes_in: row.try_get("", "bytes_in")?,
+                bytes_out: row.try_get("", "bytes_out")?,
+            })
+        };
+        rows.into_iter().map(read).collect()
     }
 
     /// What a consumer has called since a minute (in minutes since 1970): facade, operation and how often, the most first.

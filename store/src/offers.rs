@@ -281,16 +281,16 @@ impl Change {
         Ok((requests, agreements))
     }
 
-    /// Whether an agreement ends as it did when somebody looked, and nobody has ended it.
+    /// An agreement that is not changed meanwhile.
     ///
     /// # Errors
-    /// When the database does.
-    pub async fn is_as_it_was(&self, id: i64, until: i64) -> Result<bool> {
+    /// When there is none.
+    pub async fn held_agreement(&self, id: i64) -> Result<agreement::Model> {
         let found = agreement::Entity::find_by_id(id)
             .lock_exclusive()
             .one(&self.transaction)
             .await?;
-        Ok(found.is_some_and(|a| a.until_at == Some(until) && a.ended.is_none()))
+        found.ok_or_else(|| StoreError::Missing(format!("agreement {id}")))
     }
 
     /// Keeps a new request, which is open.

@@ -386,6 +386,24 @@ impl Change {
     /// # Errors
     /// When the database does.
     pub async fn delete_person(&self, id: i64) -> Result<Vec<consumer::Model>> {
+        let found = person::Entity::find_by_id(id)
+            .one(&self.transaction)
+            .await?;
+        let found = found.ok_or_else(|| StoreError::Missing(format!("person {id}")))?;
+        // What is kept of what they did says no more who it was.
+        for forget in [
+            "update audit set who = $2 where who = $1",
+            "update audit set object = $2 where object = 'person ' || $1",
+            "update offer_request set asked_by = $2 where asked_by = $1",
+            "update offer_request set accepted = jsonb_set(accepted, '{by}', to_jsonb($2::text)) where accepted->>'by' = $1",
+            "update agreement set accepted = jsonb_set(accepted, '{by}', to_jsonb($2::text)) where accepted->>'by' = $1",
+            "delete from letter where email = $1 and $2 <> ''",
+            "delete from mail where to_address = $1 and $2 <> ''",
+        ] {
+            let values = [found.email.clone().into(), format!("person {id}").into()];
+            let statement = Statement::from_sql_and_values(DbBackend::Postgres, forget, values);
+            self.transaction.execute_raw(statement).await?;
+        }
         let teams = member::Entity::find()
             .filter(member::Column::PersonId.eq(id))
             .all(&self.transaction)

@@ -103,6 +103,7 @@ pub(crate) async fn create_key(
         ends_at: body.ends_at,
         facades: body.facades.as_deref(),
         agreements: body.agreements.as_deref(),
+        most: None,
     };
     if let Some(facades) = new.facades {
         known_facades(&app, facades).await?;

@@ -49,13 +49,13 @@ impl Directory {
                 continue;
             }
             let change = self.change("the offer").await?;
-            change.held_consumer(consumer.id).await?;
             let wanted = AgreementChange {
                 until_at: Some(Some(until.saturating_add(lasts))),
                 ..AgreementChange::default()
             };
             // Another node may have done it meanwhile, or somebody ended it.
-            if !change.is_as_it_was(found.id, until).await? {
+            let now = change.held_agreement(found.id).await?;
+            if now.until_at != found.until_at || now.ended.is_some() {
                 continue;
             }
             change.change_agreement(found.id, &wanted).await?;

@@ -25,6 +25,8 @@ pub(crate) struct NewKeyOf<'a> {
     pub(crate) facades: Option<&'a [String]>,
     /// The agreements that it is for; none: all of its consumer's.
     pub(crate) agreements: Option<&'a [i64]>,
+    /// So many keys that have not ended its consumer may have; none: as many as it likes.
+    pub(crate) most: Option<usize>,
 }
 
 /// A key that takes the place of another one, which is good until a time.
@@ -182,6 +184,14 @@ impl Directory {
         not_over(new.ends_at)?;
         let (key, known_by) = drawn()?;
         let change = self.change(who).await?;
+        if let Some(most) = new.most {
+            let good = change.good_keys_of(new.consumer).await?;
+            if good >= most {
+                let title = format!("An application has at most {most} keys");
+                let help = "End one that is not needed any more.";
+                return Err(ApiError::new(409, title, help));
+            }
+        }
         let made = change
             .create_credential(&NewCredential {
                 consumer: new.consumer.to_owned(),

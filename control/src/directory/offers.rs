@@ -282,9 +282,8 @@ impl Directory {
         who: &str,
         ending: &Ending<'_>,
     ) -> Result<agreement::Model, ApiError> {
-        let store = self.database.store()?;
-        let known = store.agreement(ending.agreement).await?;
         let change = self.change(who).await?;
+        let known = change.held_agreement(ending.agreement).await?;
         let consumer = change.held_consumer(known.consumer_id).await?;
         let now = now_ms();
         if known.until_at.is_some_and(|until| until <= now) {

@@ -40,8 +40,8 @@ impl Directory {
     }
 
     /// Takes a person away; what belonged to a team that nobody is left of goes too.
-    pub(crate) async fn delete_person(&self, email: &str, id: i64) -> Result<(), ApiError> {
-        let change = self.change(email).await?;
+    pub(crate) async fn delete_person(&self, id: i64) -> Result<(), ApiError> {
+        let change = self.change(&format!("person {id}")).await?;
         let left = change.delete_person(id).await?;
         let mut gone = Vec::new();
         for consumer in &left {
@@ -49,7 +49,6 @@ impl Directory {
             change.delete_consumer(&consumer.name).await?;
             change.touch_grants(consumer.id, &gone).await?;
         }
-        // Who it was is not kept in the audit's own words.
         let detail = json!({ "applications": left.len() });
         let told = ("deleted their account", format!("person {id}"), detail);
         self.commit(change, (0, &gone), told).await

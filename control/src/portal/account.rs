@@ -111,37 +111,53 @@ pub(crate) async fn sign_up(
     if !app.letters.may_have(&email) {
         return Ok(StatusCode::ACCEPTED);
     }
-    let change = app.database.store()?.change(&email).await?;
-    let title = title(&app);
-    match change.create_person((&email, &name), &hash, &team).await {
+    app.database.store()?;
+    // Whatever is found is done behind the answer, so that it takes no longer.
+    tokio::spawn(async move {
+        let made = make_account(&app, (&email, &name), &team, (&hash, &token)).await;
+        if let Err(e) = made {
+            tracing::warn!("an account cannot be made: {e:?}");
+        }
+    });
+    Ok(StatusCode::ACCEPTED)
+}
+
+async fn make_account(
+    app: &App,
+    (email, name): (&str, &str),
+    team: &str,
+    (hash, token): (&str, &str),
+) -> Result<(), ApiError> {
+    let change = app.database.store()?.change(email).await?;
+    let title = title(app);
+    match change.create_person((email, name), hash, team).await {
         Ok(_) => {
-            change.keep_link(Purpose::Confirm, &email, &token).await?;
-            let link = link(&app, "confirm", &token);
+            change.keep_link(Purpose::Confirm, email, token).await?;
+            let link = link(app, "confirm", token);
             let text = format!(
                 "Somebody, we hope you, made an account with this address at {title}.\n\nConfirm it with the password that you chose:\n\n{link}\n\nThe link is good for a day. If it was not you, do nothing: nobody can use the account.\n"
             );
             let subject = format!("Confirm your address for {title}");
-            change.write_letter(&email, &subject, &text).await?;
-            change
-                .audit("signed up", &format!("person {email}"), json!({}))
-                .await?;
+            change.write_letter(email, &subject, &text).await?;
+            let object = format!("person {email}");
+            change.audit("signed up", &object, json!({})).await?;
             change.commit().await?;
         }
         Err(porch_store::StoreError::Taken(_)) => {
             drop(change);
-            let change = app.database.store()?.change(&email).await?;
+            let change = app.database.store()?.change(email).await?;
             let text = format!(
                 "Somebody, perhaps you, wanted to make an account with this address at {title}. There is one already.\n\nSign in: {0}/sign-in\nAnother password: {0}/forgotten\n",
                 app.config.portal
             );
             let subject = format!("You have an account at {title}");
-            change.write_letter(&email, &subject, &text).await?;
+            change.write_letter(email, &subject, &text).await?;
             change.commit().await?;
         }
         Err(other) => return Err(other.into()),
     }
     app.letters.wake();
-    Ok(StatusCode::ACCEPTED)
+    Ok(())
 }
 
 /// What the portal is called.
@@ -175,6 +191,7 @@ pub(crate) async fn confirm(
         .people
         .begin(&person.email, peer.ip())
         .map_err(crate::api::too_many)?;
+    tokio::time::sleep(attempt.wait).await;
     let turn = app.attempts.turn().await;
     let fits = porch_store::is_password(&person.password_hash, body.password.trim()).await;
     drop(turn);
@@ -361,7 +378,7 @@ pub(crate) async fn leave(
     let email = caller.who();
     let person = with_password(&app, email, body.password.trim(), peer.ip()).await?;
     let person = person.ok_or_else(|| ApiError::new(401, "The password is wrong", ""))?;
-    app.directory.delete_person(email, person.id).await?;
+    app.directory.delete_person(person.id).await?;
     app.publication.write_snapshot().await;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -146,37 +146,17 @@ pub(crate) async fn create_key(
     Json(body): Json<KeyWanted>,
 ) -> Result<(StatusCode, Json<KeyView>), ApiError> {
     let consumer = own(&app, &caller, &name).await?;
-    room(&app, consumer.id).await?;
     let new = NewKeyOf {
         consumer: &consumer.name,
         label: tidy_label(&body.label)?,
         ends_at: body.ends_at,
         facades: None,
         agreements: None,
+        most: Some(MOST_KEYS),
     };
     let (made, key) = app.directory.create_key(caller.who(), &new).await?;
     app.publication.write_snapshot().await;
     Ok((StatusCode::CREATED, Json(key_view(made, Some(key)))))
-}
-
-/// Whether one more key can be.
-async fn room(app: &App, consumer: i64) -> Result<(), ApiError> {
-    let now = now_ms();
-    let own = app.database.store()?.credentials_of(&[consumer]).await?;
-    let good = own
-        .iter()
-        .filter(|k| k.kind == "key" && k.ends_at.is_none_or(|at| at > now));
-    match good.count() < MOST_KEYS {
-        true => Ok(()),
-        false => {
-            let title = format!("An application has at most {MOST_KEYS} keys");
-            Err(ApiError::new(
-                409,
-                title,
-                "End one that is not needed any more.",
-            ))
-        }
-    }
 }
 
 /// A key of one of one's applications.

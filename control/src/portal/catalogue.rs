@@ -1,11 +1,13 @@
 //! What there is: facades that are served, as those who call see them, found by words; made once for each release.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 use axum::extract::State;
 use porch_contract::Contract;
-use porch_facade::{Audience, CompiledFacade, CredentialKind, KeyPlace, Library, SignUp};
+use porch_facade::{
+    Audience, CompiledFacade, CompiledOperation, CredentialKind, KeyPlace, Library, SignUp,
+};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use utoipa::{IntoParams, ToSchema};
@@ -136,11 +138,11 @@ fn shown(
     let (document, read) = library.released(&released.files)?;
     let contract = read.contract.as_ref()?;
     let address = format!("{}{}", gateway.trim_end_matches('/'), facade.base);
+    let compiled = facade.operations.iter().map(|o| (o.id.as_str(), o));
+    let compiled: HashMap<&str, &CompiledOperation> = compiled.collect();
     let ways = |id: &str| -> Vec<Way> {
-        let found = facade.operations.iter().find(|o| o.id == id);
-        let rules = found
-            .into_iter()
-            .flat_map(|o| &o.admission.credentials.rules);
+        let found = compiled.get(id).into_iter();
+        let rules = found.flat_map(|o| &o.admission.credentials.rules);
         rules.map(|r| Way::of(&r.kind)).collect()
     };
     let (mut operations, mut words) = (Vec::new(), Vec::new());
@@ -221,12 +223,14 @@ fn published(contract: &Contract, address: &str, operations: &[OperationLine]) -
         schemes.insert(kind.to_owned(), scheme);
     }
     if !schemes.is_empty() {
+        let by_id = operations.iter().map(|o| (o.id.as_str(), o));
+        let by_id: HashMap<&str, &OperationLine> = by_id.collect();
         document["components"]["securitySchemes"] = Value::Object(schemes);
         let paths = document["paths"].as_object_mut().into_iter().flatten();
         for (_, operation) in paths.flat_map(|(_, item)| item.as_object_mut().into_iter().flatten())
         {
             let id = operation["operationId"].as_str().unwrap_or_default();
-            let Some(of) = operations.iter().find(|o| o.id == id) else {
+            let Some(of) = by_id.get(id) else {
                 continue;
             };
             let shown = of.credentials.iter().filter(|w| w.kind != "signature");

@@ -16,8 +16,8 @@ use crate::api::{Before, Json, MessageView, Query, ReadUntil};
 use crate::app::App;
 use crate::error::ApiError;
 
-/// So many rows of usage are added up.
-const MOST_ROWS: u64 = 200_000;
+/// So many rows of usage are added up: sixty parts of so many operations and statuses.
+const MOST_ROWS: i64 = 60_000;
 
 #[derive(Deserialize, IntoParams)]
 pub(crate) struct Past {
@@ -73,7 +73,7 @@ pub(crate) async fn usage(
     let (now, step) = (now_ms() / 60_000, (minutes / 60).max(1));
     let since = now - minutes + 1;
     let store = app.database.store()?;
-    let rows = store.usage_of(of.id, since, MOST_ROWS).await?;
+    let rows = store.usage_of(of.id, (since, step), MOST_ROWS).await?;
     let mut parts: Vec<Part> = (0..60)
         .map(|i| Part {
             at: (since + i * step) * 60_000,
@@ -82,7 +82,7 @@ pub(crate) async fn usage(
         .collect();
     let mut calls: BTreeMap<(String, String, i32), (i64, i64, i64)> = BTreeMap::new();
     for row in rows {
-        let at = usize::try_from((row.minute - since) / step).unwrap_or(0);
+        let at = usize::try_from(row.part).unwrap_or(0);
         if let Some(part) = parts.get_mut(at.min(59)) {
             match row.status {
                 400..500 => part.refused += row.calls,

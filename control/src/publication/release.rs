@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use porch_contract::{Finding, has_errors, suggest};
 use porch_facade::{Model, WhenChanged};
-use porch_store::{Change, StoreError};
+use porch_store::{Change, StoreError, Topic};
 use serde::Serialize;
 use serde_json::json;
 use utoipa::ToSchema;
@@ -378,8 +378,14 @@ async fn follow(change: &Change, before: &Offered, now: &Offered) -> Result<usiz
         let terms = json!(offer.doc.terms);
         consumers.extend(change.follow_offer(name, &terms, &offer.opens).await?);
     }
-    for consumer in &consumers {
-        change.touch_grants(*consumer, &[]).await?;
+    // Of very many, everybody reads everything again.
+    match consumers.len() {
+        0..=500 => {
+            for consumer in &consumers {
+                change.touch_grants(*consumer, &[]).await?;
+            }
+        }
+        _ => change.touch(&Topic::Grants).await?,
     }
     Ok(consumers.len())
 }

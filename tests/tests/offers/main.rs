@@ -329,8 +329,11 @@ fn a_changed_offer_says_whom_it_touches_and_agreements_keep_or_follow() {
         changed["then"],
         "agreements get the new terms with the release"
     );
+    // Very many have it, and all of them follow.
+    porch.sql("insert into consumer (name, owner, paused, created_at) select 'Crate ' || n, '', false, 1 from generate_series(1, 600) n");
+    porch.sql("insert into agreement (consumer_id, offer, terms, from_at, paused, created_at) select id, 'open-quay', '{}', 1, false, 1 from consumer where name like 'Crate %'");
     let released = porch.ok(&["release", "--offer", "open-quay"]);
-    assert_eq!(released["followed"], 1);
+    assert_eq!(released["followed"], 601);
     assert!(most().contains("q=4"), "{}", most());
     // Back again, offers too.
     let back = released["number"].as_i64().unwrap() - 2;
@@ -413,8 +416,15 @@ fn who_leaves_takes_everything_along_and_data_are_handed_out() {
     let mut nils = Visitor::come(&porch, &outbox, "nils");
     application(&mut nils, "Nils Clock");
     ask(&mut nils, "Nils Clock", &json!({ "offer": "open-quay" }));
-    let key = key(&mut nils, "Nils Clock");
-    assert_eq!(porch.call("GET", FARE, &key, "").status, 200);
+    let first = key(&mut nils, "Nils Clock");
+    assert_eq!(porch.call("GET", FARE, &first, "").status, 200);
+    // Twenty keys, and no more.
+    for _ in 1..20 {
+        key(&mut nils, "Nils Clock");
+    }
+    let more = nils.ask("POST", "/api/applications/Nils%20Clock/keys", &json!({}));
+    assert_eq!(more.status, 409, "{}", more.text());
+    let key = first;
     let data = nils.ok("GET", "/api/account/data", &Value::Null);
     assert_eq!(data["person"]["email"], "nils@example.org");
     assert_eq!(data["applications"][0]["name"], "Nils Clock");
@@ -449,4 +459,20 @@ fn who_leaves_takes_everything_along_and_data_are_handed_out() {
         Some(0)
     );
     assert_eq!(porch.ok(&["team", "list"]), json!([]));
+    // What was done is kept, and no more who it was.
+    let audit = porch.ok(&["audit"]).to_string();
+    assert!(
+        audit.contains("made a key") && !audit.contains("nils@example.org"),
+        "{audit}"
+    );
+    // The address is free again.
+    let mut again = Visitor::at(&porch);
+    let new = json!({ "email": "nils@example.org", "name": "nils", "password": PASSWORD });
+    again.ok("POST", "/api/sign-up", &new);
+    let before = outbox.letters("nils@example.org").len();
+    let (subject, _) = outbox.wait("nils@example.org", before.max(2));
+    assert!(
+        subject.starts_with("Confirm") || subject.contains("granted"),
+        "{subject}"
+    );
 }

@@ -34,8 +34,8 @@ function keep(name: string, text: string) {
 /** What an application called, and what was refused. */
 export function Usage({ application }: { application: string }) {
   const [past, setPast] = useState("the last day");
-  const usage = useApi("GET /api/usage", { query: { application, hours: PAST[past] } }, 5000);
-  const refusals = useApi("GET /api/refusals", { query: { application } }, 5000);
+  const usage = useApi("GET /api/usage", { query: { application, hours: PAST[past] } }, 10_000);
+  const refusals = useApi("GET /api/refusals", { query: { application } }, 10_000);
   return (
     <Sheet aria-label="What it called">
       <h2>What it called</h2>
