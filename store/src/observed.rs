@@ -8,7 +8,7 @@ use sea_orm::{
     QuerySelect, Statement,
 };
 
-use crate::entity::{addition, copies, event, trace, usage};
+use crate::entity::{addition, copies, event, mail, trace, usage};
 use crate::{Result, Store};
 
 /// What to look for among the traces; empty texts mean all.
@@ -252,6 +252,11 @@ impl Store {
             .await?;
         addition::Entity::delete_many()
             .filter(addition::Column::UntilAt.lt(before.saturating_mul(60_000)))
+            .exec(&self.db)
+            .await?;
+        // Letters that could not be sent in all that time tell nobody anything any more.
+        mail::Entity::delete_many()
+            .filter(mail::Column::MadeAt.lt(before.saturating_mul(60_000)))
             .exec(&self.db)
             .await?;
         copies::Entity::delete_many()

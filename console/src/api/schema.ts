@@ -1203,6 +1203,8 @@ export interface ServedOffer {
   price: string;
   /** What becomes of agreements when it changes: `keep` or `follow`. */
   when_changed: string;
+  /** The limits and quotas of what it opens, in words, with its terms in them; only the portal says so. */
+  limits?: string[] | null;
   /** How many agreements hold, or will; only publishers are told. */
   agreements?: number | null;
 }

@@ -47,12 +47,23 @@ pub(crate) struct ServedOffer {
     price: String,
     /// What becomes of agreements when it changes: `keep` or `follow`.
     when_changed: String,
+    /// The limits and quotas of what it opens, in words, with its terms in them; only the portal says so.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    limits: Option<Vec<String>>,
     /// How many agreements hold, or will; only publishers are told.
     #[serde(skip_serializing_if = "Option::is_none")]
     agreements: Option<i64>,
 }
 
 impl ServedOffer {
+    /// The same with what it allows, in words.
+    pub(crate) fn allowing(self, limits: Vec<String>) -> Self {
+        Self {
+            limits: Some(limits),
+            ..self
+        }
+    }
+
     pub(crate) fn of(offer: &Offer) -> Self {
         let doc = &offer.doc;
         let ms = |span: porch_facade::Span| u64::try_from(span.0.as_millis()).unwrap_or(u64::MAX);
@@ -73,6 +84,7 @@ impl ServedOffer {
             text: offer.text.clone(),
             price: doc.price.clone(),
             when_changed: word(json!(doc.when_changed)),
+            limits: None,
             agreements: None,
         }
     }

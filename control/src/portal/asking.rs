@@ -30,10 +30,10 @@ pub(crate) struct SeenOffer {
 /// Offers that one sees.
 #[utoipa::path(get, path = "/api/offers", operation_id = "seen_offers", responses((status = 200, body = Vec<SeenOffer>)))]
 pub(crate) async fn offers(State(app): State<Arc<App>>, anybody: Anybody) -> Json<Vec<SeenOffer>> {
-    let offered = app.publication.offered();
+    let (offered, porch) = (app.publication.offered(), app.publication.porch());
     let seen = offered.offers.values().filter(|o| anybody.is(&o.doc.see));
     let all = seen.map(|o| SeenOffer {
-        offer: ServedOffer::of(o),
+        offer: ServedOffer::of(o).allowing(super::limits::of_offer(&porch, o)),
         text: o.text.as_deref().map(to_html),
         may_ask: anybody.0.is_some() && anybody.is(&o.doc.ask),
     });

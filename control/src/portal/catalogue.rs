@@ -455,13 +455,15 @@ pub(crate) async fn facade(
     Path(name): Path<String>,
 ) -> Result<Json<ShownFacade>, ApiError> {
     let shown = one(&app, &anybody, &name).await?;
-    let offered = app.publication.offered();
+    let (offered, porch) = (app.publication.offered(), app.publication.porch());
     let sees = |audience: &Audience| anybody.is(audience);
     let offers = offered.offers.values().filter(|o| sees(&o.doc.see));
     let opens = |entry: &String| entry.split('/').next() == Some(name.as_str());
     let offers = offers.filter(|o| o.opens.iter().any(opens));
     Ok(Json(ShownFacade {
-        offers: offers.map(|o| ServedOffer::of(o)).collect(),
+        offers: offers
+            .map(|o| ServedOffer::of(o).allowing(super::limits::of_offer(&porch, o)))
+            .collect(),
         name: shown.name.clone(),
         title: shown.title.clone(),
         version: shown.version.clone(),

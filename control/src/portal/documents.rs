@@ -44,7 +44,7 @@ pub(crate) async fn api_catalog(
     let fields: [(HeaderName, String); 4] = [
         (header::CONTENT_TYPE, kind),
         (header::LINK, link),
-        (header::CACHE_CONTROL, "no-cache".into()),
+        (header::CACHE_CONTROL, "private, no-cache".into()),
         (header::VARY, "cookie".into()),
     ];
     Ok((fields, json!({ "linkset": all }).to_string()).into_response())
@@ -59,7 +59,7 @@ pub(crate) async fn openapi(
     let shown = super::catalogue::one(&app, &anybody, &facade).await?;
     let fields = [
         (header::CONTENT_TYPE, "application/openapi+json;version=3.1"),
-        (header::CACHE_CONTROL, "no-cache"),
+        (header::CACHE_CONTROL, "private, no-cache"),
         (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
     ];
     Ok((fields, shown.openapi.to_string()).into_response())

@@ -10,6 +10,7 @@ mod catalogue;
 mod documents;
 mod files;
 mod life;
+mod limits;
 mod markdown;
 mod passwords;
 mod search;

@@ -391,12 +391,14 @@ async fn change_consumer(
 ) -> Result<(), CliError> {
     let roles = (args.no_roles || !args.roles.is_empty()).then_some(args.roles);
     let labels = (!args.labels.is_empty()).then_some(args.labels);
-    if args.owner.is_none() && roles.is_none() && labels.is_none() {
-        let help = "give --owner, --role, --no-roles or --label";
+    let nothing = args.owner.is_none() && roles.is_none() && labels.is_none();
+    if nothing && args.bound.is_none() {
+        let help = "give --owner, --role, --no-roles, --label or --bound";
         return Err(CliError::new("nothing is to be changed").help(help).usage());
     }
     let path = format!("/api/consumers/{}", segment(&args.name));
-    let change = json!({ "owner": args.owner, "roles": roles, "labels": labels });
+    let change =
+        json!({ "owner": args.owner, "roles": roles, "labels": labels, "bound": args.bound });
     client.send(Method::PATCH, &path, Some(change)).await?;
     show.value(&json!({ "changed": args.name }), |_| {
         format!("{} is changed", args.name)

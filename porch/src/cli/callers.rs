@@ -117,6 +117,9 @@ pub(crate) struct ConsumerChangeArgs {
     /// All of its labels from now on; may stand several times.
     #[arg(long = "label", value_name = "LABEL")]
     pub(crate) labels: Vec<String>,
+    /// It may call what it has agreed to and nothing else (true), or everything that its credentials do not narrow (false).
+    #[arg(long, value_name = "BOOL")]
+    pub(crate) bound: Option<bool>,
 }
 
 #[derive(Args)]

@@ -114,3 +114,34 @@ fn pages_of_the_portal_may_call_and_those_of_others_may_not() {
     let plain = Http::send("GET", &format!("{}{FARE}", porch.gateway), &[], Vec::new());
     assert_eq!(plain.header("access-control-allow-origin"), "");
 }
+
+#[test]
+fn offers_say_what_they_allow_with_their_terms() {
+    let (porch, _outbox) = with_offers();
+    let mut visitor = Visitor::at(&porch);
+    let seen = visitor.ok("GET", "/api/offers", &Value::Null);
+    let of = |name: &str| {
+        let all = seen.as_array().unwrap().iter();
+        let found = all.map(|s| &s["offer"]).find(|o| o["name"] == name);
+        found.unwrap()["limits"].clone()
+    };
+    assert_eq!(
+        of("open-quay"),
+        json!([
+            "berths: 7 calls in any minute, for the agreement",
+            "berths: 40 calls each month",
+            "sailings: 7 calls in any 90 seconds",
+            "sailings: 12000 calls in any hour",
+        ])
+    );
+    let shown = visitor.ok("GET", "/api/facades/berths", &Value::Null);
+    let hand = shown["offers"].as_array().unwrap().iter();
+    let hand = hand.clone().find(|o| o["name"] == "charter-hand").unwrap();
+    let limits = hand["limits"].as_array().unwrap();
+    assert!(
+        limits.contains(&json!("sailings: 12000 calls in any 90 seconds")),
+        "{limits:?}"
+    );
+    // Publishers read the rules themselves.
+    assert!(porch.ok(&["offer", "show", "open-quay"])["limits"].is_null());
+}

@@ -125,14 +125,14 @@ function Body({ document, found }: { document: Document; found: Found }) {
 
 /** What callers do about a status, where it is no good one. */
 const TODO: Record<string, string> = {
-  "400": "Mend the request: `errors` of the reply lists what is wrong.",
+  "400": "Mend the request: the reply lists what is wrong as “errors”.",
   "401": "Show a credential that is good.",
   "403": "Ask for an offer that opens it, or for the role that it needs.",
   "404": "Look whether what was asked for is there.",
   "409": "Look at how things stand, and try something else.",
   "429": "Wait as long as Retry-After says.",
   "503": "Try again later: Retry-After says when, if it is known.",
-  default: "Whatever else comes is a problem document (RFC 9457): its `type` says which.",
+  default: "Whatever else comes is a problem document (RFC 9457): its “type” says which.",
 };
 
 function Replies({ document, found }: { document: Document; found: Found }) {

@@ -20,7 +20,14 @@ export function OfferCard({ offer, children }: { offer: ServedOffer; children?: 
       <p>
         <Soft>It opens</Soft> {opened(offer.opens)}.
       </p>
-      {Object.keys(offer.terms).length > 0 && (
+      {(offer.limits ?? []).length > 0 && (
+        <ul style={{ margin: 0, paddingLeft: "var(--space-4)" }}>
+          {offer.limits?.map((limit) => (
+            <li key={limit}>{limit}</li>
+          ))}
+        </ul>
+      )}
+      {(offer.limits ?? []).length === 0 && Object.keys(offer.terms).length > 0 && (
         <p>
           <Soft>Its terms:</Soft> {terms(offer.terms)}.
         </p>
