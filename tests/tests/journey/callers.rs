@@ -108,7 +108,10 @@ fn a_consumer_has_several_credentials_a_role_and_what_it_agreed_to() {
     let told = berths(&bound);
     assert_eq!(
         (told.status, &told.json()["detail"]),
-        (403, &json!("No agreement holds for berths now."))
+        (
+            403,
+            &json!("No agreement holds for berths/listBerths now. That of Open Quay has ended.")
+        )
     );
     assert_eq!(berths(&key).status, 200);
     // What there is, by search and in one place.
