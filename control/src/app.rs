@@ -9,6 +9,7 @@ use porch_store::Seal;
 use crate::config::AppConfig;
 use crate::database::Database;
 use crate::directory::{Attempts, Directory};
+use crate::hooks::Hooks;
 use crate::kept::KeptInMind;
 use crate::mail::Letters;
 use crate::observatory::Observatory;
@@ -39,6 +40,8 @@ pub struct App {
     pub(crate) people: Attempts,
     /// How many letters may be caused, and when there are some.
     pub(crate) letters: Letters,
+    /// When there are events to be sent, and how they are signed.
+    pub(crate) hooks: Hooks,
     /// What the portal shows of the release.
     pub(crate) catalogue: ArcSwapOption<Catalogue>,
     pub(crate) trouble: Arc<Trouble>,
@@ -48,6 +51,12 @@ impl App {
     /// The store, once the database was reached.
     pub fn store(&self) -> Option<Arc<porch_store::Store>> {
         self.database.store().ok()
+    }
+
+    /// Somebody was told something: letters and events are to be sent.
+    pub(crate) fn told(&self) {
+        self.letters.wake();
+        self.hooks.wake();
     }
 
     /// Nothing connected yet, nothing served yet.
@@ -75,6 +84,7 @@ impl App {
             attempts: Attempts::new(),
             people: Attempts::new(),
             letters: Letters::new(),
+            hooks: Hooks::new(),
             catalogue: ArcSwapOption::empty(),
             trouble,
             config,

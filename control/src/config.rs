@@ -23,6 +23,10 @@ pub struct AppConfig {
     pub openid: Option<Arc<OpenId>>,
     /// How browsers reach the portal, as in `https://developers.skerry.example`, without a slash at its end.
     pub portal: String,
+    /// Whether webhooks may lead by plain HTTP, and to this host and its networks.
+    pub webhooks_inside: bool,
+    /// The provider by which those who call sign in, where there is one.
+    pub portal_openid: Option<Arc<OpenId>>,
     /// The server that takes letters, where there is one.
     pub mail: Option<Mail>,
 }

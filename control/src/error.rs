@@ -13,6 +13,7 @@ pub struct ApiError {
     title: String,
     detail: String,
     findings: Vec<Finding>,
+    needs: Option<&'static str>,
 }
 
 impl ApiError {
@@ -24,12 +25,20 @@ impl ApiError {
             title: title.into(),
             detail: detail.into(),
             findings: Vec::new(),
+            needs: None,
         }
     }
 
     /// Something that is not there.
     pub fn missing(what: impl std::fmt::Display) -> Self {
         Self::new(404, format!("There is no {what}"), "")
+    }
+
+    /// The same with what more must be shown, for machines.
+    #[must_use]
+    pub fn needing(mut self, what: &'static str) -> Self {
+        self.needs = Some(what);
+        self
     }
 
     /// The same with what was found in documents.
@@ -49,6 +58,11 @@ impl From<StoreError> for ApiError {
                 409,
                 e.to_string(),
                 "Make somebody else an administrator first.",
+            ),
+            StoreError::LastManager(_) => Self::new(
+                409,
+                e.to_string(),
+                "Let somebody else of the team manage it first.",
             ),
             StoreError::Missing(_) => Self::new(404, e.to_string(), ""),
             StoreError::Stale(_) => Self::new(
@@ -79,6 +93,9 @@ impl IntoResponse for ApiError {
         let mut body = json!({ "type": "about:blank", "title": self.title, "status": self.status.as_u16(), "detail": self.detail });
         if !self.findings.is_empty() {
             body["findings"] = serde_json::to_value(&self.findings).unwrap_or(Value::Null);
+        }
+        if let Some(needs) = self.needs {
+            body["needs"] = needs.into();
         }
         (
             self.status,

@@ -64,6 +64,7 @@ pub async fn start(
     tokio::spawn(writer.write_records(app.trouble.clone(), records));
     tokio::spawn(crate::watching::watch(shared.clone()));
     tokio::spawn(crate::mail::send(app.clone()));
+    tokio::spawn(crate::hooks::send(app.clone()));
     tokio::spawn(look_at_ends(app.clone()));
     tokio::spawn(sweep(app.clone(), shared));
     let Err(database) = connected else {
@@ -172,7 +173,7 @@ async fn look_at_ends(app: Arc<App>) {
         match app.directory.look_at_ends(&offered).await {
             Ok(true) => {
                 app.publication.write_snapshot().await;
-                app.letters.wake();
+                app.told();
             }
             Ok(false) => {}
             Err(e) => tracing::debug!("what ends soon cannot be looked at: {e:?}"),
@@ -193,6 +194,7 @@ async fn sweep(app: Arc<App>, shared: Arc<Shared>) {
         app.attempts.sweep();
         app.people.sweep();
         app.letters.sweep();
+        app.hooks.sweep();
         if sweeps.is_multiple_of(SWEEPS_AN_HOUR)
             && let Ok(store) = app.database.store()
         {
@@ -201,6 +203,9 @@ async fn sweep(app: Arc<App>, shared: Arc<Shared>) {
                 Ok(0) => {}
                 Ok(gone) => tracing::info!("{gone} rows of old usage were let go"),
                 Err(e) => tracing::debug!("old usage cannot be let go: {e}"),
+            }
+            if let Err(e) = store.forget_deliveries().await {
+                tracing::debug!("old events cannot be let go: {e}");
             }
         }
         sweeps = sweeps.wrapping_add(1);

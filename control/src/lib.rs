@@ -11,6 +11,7 @@ mod console;
 mod database;
 mod directory;
 mod error;
+mod hooks;
 mod jobs;
 mod kept;
 mod listen;

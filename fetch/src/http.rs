@@ -102,12 +102,16 @@ async fn exchanged(
         .await
         .map_err(|e| failed(told(&e)))?;
     let (head, mut body) = answer.into_parts();
+    let most = match allowed.most {
+        0 => MAX_FILE,
+        own => own,
+    };
     let mut bytes = Vec::new();
     while let Some(frame) = body.frame().await {
         let frame = frame.map_err(|e| failed(told(&e)))?;
         if let Some(data) = frame.data_ref() {
-            if bytes.len() + data.len() > MAX_FILE {
-                let what = format!("more than {MAX_FILE} bytes");
+            if bytes.len() + data.len() > most {
+                let what = format!("more than {most} bytes");
                 return Err(FetchError::TooMuch(shown(url), what));
             }
             bytes.extend_from_slice(data);

@@ -45,6 +45,10 @@ pub use sample::{Sampled, is_sample, sample};
 pub struct Allowed {
     /// Whether loopback, link-local and unspecified addresses may be called.
     pub local: bool,
+    /// Whether only addresses that everybody can reach may be called: a stranger says what is called.
+    pub only_public: bool,
+    /// An answer may have at most so many bytes; 0: as many as a definition.
+    pub most: usize,
     /// Name and password for the definition's own host (RFC 7617), never sent to another.
     pub login: Option<(String, String)>,
     /// Certificates, in PEM, that a server's own may be signed with; those of the machine when empty.
@@ -62,6 +66,8 @@ impl Allowed {
     fn elsewhere(&self) -> Self {
         Self {
             local: self.local,
+            only_public: self.only_public,
+            most: self.most,
             trust: self.trust.clone(),
             ..Self::default()
         }
@@ -177,6 +183,34 @@ fn is_of_link(ip: IpAddr) -> bool {
                 || v6.is_unspecified()
                 || v6.is_unicast_link_local()
                 || v6.segments()[..3] == [0xfd00, 0xec2, 0]
+        }
+    }
+}
+
+/// Whether everybody can reach an address: none of those that are set apart for something else (RFC 6890, and those by which
+/// an IPv6 address holds another one: RFC 6052, RFC 3056, RFC 4380).
+fn is_public(ip: IpAddr) -> bool {
+    match ip.to_canonical() {
+        IpAddr::V4(v4) => {
+            let [a, b, c, _] = v4.octets();
+            let set_apart = match (a, b) {
+                (0 | 10 | 127 | 240..=255, _) | (172, 16..=31) | (192, 168) | (169, 254) => true,
+                (100, 64..=127) | (198, 18 | 19) => true,
+                (192, 0) => matches!(c, 0 | 2),
+                (192, 88) => c == 99,
+                (198, 51) => c == 100,
+                (203, 0) => c == 113,
+                _ => v4.is_multicast(),
+            };
+            !set_apart && !is_of_link(ip)
+        }
+        IpAddr::V6(v6) => {
+            let [first, second, ..] = v6.segments();
+            let global = first & 0xe000 == 0x2000;
+            let set_apart = (first == 0x2001 && (second < 0x200 || second == 0xdb8))
+                || first == 0x2002
+                || (first == 0x3fff && second < 0x1000);
+            global && !set_apart
         }
     }
 }
@@ -370,6 +404,10 @@ async fn addresses(
     {
         return Err(FetchError::Local(shown(url), local));
     }
+    if allowed.only_public && !found.iter().all(|a| is_public(a.ip())) {
+        let what = "it is an address that not everybody can reach";
+        return Err(FetchError::Address(shown(url), what.into()));
+    }
     Ok(found)
 }
 
@@ -464,6 +502,47 @@ fn basic(name: &str, password: &str) -> Result<HeaderValue, String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_a_stranger_names_is_called_only_where_everybody_can_reach_it() {
+        for reached in [
+            "8.9.10.11",
+            "172.32.0.1",
+            "100.128.0.1",
+            "2a01:db9::1",
+            "2606:4700::1",
+        ] {
+            assert!(is_public(reached.parse().unwrap()), "{reached}");
+        }
+        for not in [
+            "0.0.0.0",
+            "10.1.2.3",
+            "127.0.0.1",
+            "172.16.0.1",
+            "192.168.3.4",
+            "169.254.169.254",
+            "100.64.0.1",
+            "100.100.100.200",
+            "192.0.2.9",
+            "198.18.0.1",
+            "203.0.113.5",
+            "224.0.0.1",
+            "255.255.255.255",
+            "::",
+            "::1",
+            "::ffff:10.0.0.1",
+            "fe80::1",
+            "fd00:ec2::254",
+            "fc00::1",
+            "ff02::1",
+            "64:ff9b::a00:1",
+            "2002:a00:1::",
+            "2001::1",
+            "2001:db8::1",
+        ] {
+            assert!(!is_public(not.parse().unwrap()), "{not}");
+        }
+    }
 
     /// The addresses of this host's interfaces, as the system tells them (`fib_trie`): each stands before a line that says so.
     fn of_interfaces() -> Vec<IpAddr> {

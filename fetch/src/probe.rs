@@ -126,6 +126,8 @@ pub(crate) fn with_query(mut target: String, backend: &CompiledBackend) -> Strin
 pub(crate) fn allowed(backend: &CompiledBackend) -> Allowed {
     Allowed {
         local: true,
+        only_public: false,
+        most: 0,
         login: None,
         trust: match &backend.trust {
             Trust::Machine => String::new(),

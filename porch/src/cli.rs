@@ -6,6 +6,7 @@ mod calling;
 mod definitions;
 mod offers;
 mod teams;
+mod webhooks;
 
 use std::path::PathBuf;
 
@@ -20,6 +21,7 @@ pub(crate) use self::calling::{BacktestArgs, CallArgs};
 pub(crate) use self::definitions::{DeriveArgs, LookArgs, NameStyle, NewArgs, Reading};
 pub(crate) use self::offers::OfferCommand;
 pub(crate) use self::teams::TeamCommand;
+pub(crate) use self::webhooks::{MessageCommand, WebhookCommand};
 
 use crate::serve::ServeOptions;
 
@@ -131,6 +133,12 @@ pub(crate) enum Command {
     /// List teams of the portal, and give them roles.
     #[command(subcommand)]
     Team(TeamCommand),
+    /// List what publishers were told, and tell the teams that use a facade something.
+    #[command(subcommand)]
+    Message(MessageCommand),
+    /// List, add, pause and remove webhooks, and see what became of their events.
+    #[command(subcommand)]
+    Webhook(WebhookCommand),
     /// List, make, change and end what consumers have agreed to.
     #[command(subcommand)]
     Agreement(AgreementCommand),

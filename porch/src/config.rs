@@ -34,6 +34,8 @@ pub(crate) struct FileConfig {
     pub(crate) portal_origin: Option<String>,
     pub(crate) gateway_origin: Option<String>,
     pub(crate) mail: Option<PathBuf>,
+    pub(crate) portal_openid: Option<PathBuf>,
+    pub(crate) webhooks_inside: Option<bool>,
     pub(crate) database: Option<String>,
     pub(crate) counts: Option<String>,
     pub(crate) environment: Option<String>,

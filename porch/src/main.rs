@@ -28,6 +28,7 @@ mod sources;
 mod teams;
 mod trying;
 mod watch;
+mod webhooks;
 
 use std::process::ExitCode;
 

@@ -47,6 +47,8 @@ pub(crate) async fn dispatch(
         Command::Rules => rules::rules(client, show).await,
         Command::Consumer(c) => callers::consumer(c, client, show).await,
         Command::Key(c) => callers::key(c, client, show).await,
+        Command::Message(c) => crate::webhooks::message(c, client, show).await,
+        Command::Webhook(c) => crate::webhooks::webhook(c, client, show).await,
         Command::Team(c) => crate::teams::team(c, client, show).await,
         Command::Offer(c) => crate::offers::offer(c, client, show).await,
         Command::Agreement(c) => callers::agreement(c, client, show).await,

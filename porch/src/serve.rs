@@ -72,6 +72,12 @@ pub(crate) struct ServeOptions {
     /// A TOML file that says by which server letters are sent (SMTP); none are, and nobody signs up, unless given.
     #[arg(long, env = "ELM_PORCH_MAIL", value_name = "FILE")]
     mail: Option<PathBuf>,
+    /// A TOML file that says by which provider those who call sign in to the portal (OpenID Connect).
+    #[arg(long, env = "ELM_PORCH_PORTAL_OPENID", value_name = "FILE")]
+    portal_openid: Option<PathBuf>,
+    /// Whether webhooks of teams may lead by plain HTTP, and to this host and its networks.
+    #[arg(long, env = "ELM_PORCH_WEBHOOKS_INSIDE")]
+    webhooks_inside: bool,
     /// Address of the PostgreSQL database.
     #[arg(
         long,
@@ -133,6 +139,8 @@ struct Settings {
     portal_origin: Option<String>,
     gateway_origin: Option<String>,
     mail: Option<Mail>,
+    portal_openid: Option<OpenId>,
+    webhooks_inside: bool,
     workers: usize,
     drain: Duration,
     first: Option<FirstAccount>,
@@ -178,6 +186,8 @@ impl Settings {
             openid: self.openid.map(std::sync::Arc::new),
             portal,
             mail: self.mail,
+            portal_openid: self.portal_openid.map(std::sync::Arc::new),
+            webhooks_inside: self.webhooks_inside,
         };
         (config, self.first, self.seal, self.secure)
     }
@@ -208,6 +218,8 @@ impl Settings {
             portal_origin: origin("portal", options.portal_origin.or(file.portal_origin))?,
             gateway_origin: origin("gateway", options.gateway_origin.or(file.gateway_origin))?,
             mail: mail(options.mail.or(file.mail).as_deref())?,
+            portal_openid: openid(options.portal_openid.or(file.portal_openid).as_deref())?,
+            webhooks_inside: options.webhooks_inside || file.webhooks_inside.unwrap_or(false),
             workers: workers
                 .unwrap_or_else(|| std::thread::available_parallelism().map_or(2, usize::from)),
             drain: Duration::from_secs(options.drain.or(file.drain).unwrap_or(10)),

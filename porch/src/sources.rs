@@ -295,6 +295,8 @@ fn allowed(from: &Origin<'_>) -> Result<porch_fetch::Allowed, CliError> {
         || porch_fetch::names_local(from.text);
     Ok(porch_fetch::Allowed {
         local,
+        only_public: false,
+        most: 0,
         login,
         trust,
         server_name: from.reading.server_name.clone().unwrap_or_default(),

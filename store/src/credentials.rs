@@ -264,11 +264,19 @@ impl Change {
     /// # Errors
     /// When there is no such consumer.
     pub async fn good_keys_of(&self, consumer: &str) -> Result<usize> {
+        self.good_credentials_of(consumer, "key").await
+    }
+
+    /// The same of another kind of credential.
+    ///
+    /// # Errors
+    /// When there is no such consumer.
+    pub async fn good_credentials_of(&self, consumer: &str, kind: &str) -> Result<usize> {
         let owner = consumer_of(&self.transaction, consumer).await?;
         self.held_consumer(owner.id).await?;
         let own = credential::Entity::find()
             .filter(credential::Column::ConsumerId.eq(owner.id))
-            .filter(credential::Column::Kind.eq("key"))
+            .filter(credential::Column::Kind.eq(kind))
             .all(&self.transaction)
             .await?;
         let now = now_ms();

@@ -12,6 +12,7 @@ mod credentials;
 #[expect(missing_docs, reason = "columns say what they hold")]
 pub mod entity;
 mod files;
+mod history;
 mod messages;
 mod migrate;
 mod observed;
@@ -20,6 +21,8 @@ mod people;
 mod quotas;
 mod seal;
 mod sessions;
+mod teams;
+mod webhooks;
 
 use std::time::Duration;
 
@@ -33,6 +36,7 @@ pub use counts::{CountKey, CountRow};
 pub use credentials::{
     AgreementChange, CredentialChange, GrantChange, NewAgreement, NewCredential,
 };
+pub use history::NewHistory;
 pub use messages::{MOST_ATTEMPTS, NewMessage};
 pub use observed::{TraceQuery, UsagePart, UsageTotals};
 pub use offers::{AgreementQuery, NewRequest, RequestQuery};
@@ -40,6 +44,8 @@ pub use people::{Purpose, SignedIn};
 pub use quotas::NewAddition;
 pub use seal::{Seal, SealError};
 pub use sessions::NewToken;
+pub use teams::{Invitation, NewPerson};
+pub use webhooks::{Due, Fate, MOST_DELIVERIES};
 
 /// What can go wrong with the store.
 #[derive(Debug, thiserror::Error)]
@@ -62,6 +68,9 @@ pub enum StoreError {
     /// Nobody would be left who may change accounts.
     #[error("{0} is the only administrator")]
     LastAdministrator(String),
+    /// Nobody would be left who manages the team.
+    #[error("{0} is the only one who manages the team")]
+    LastManager(String),
     /// Somebody else changed it in the meantime.
     #[error("{0} was changed by somebody else in the meantime")]
     Stale(String),

@@ -140,7 +140,8 @@ impl Change {
             read_at: Set(None),
             ..Default::default()
         };
-        model.insert(&self.transaction).await?;
+        let told = model.insert(&self.transaction).await?;
+        self.send_event(&told).await?;
         let Some(team) = new.team else {
             return Ok(());
         };

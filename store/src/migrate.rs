@@ -1,5 +1,6 @@
 //! The tables as they came to be, step by step.
 
+mod hooks;
 mod offers;
 
 use sea_orm_migration::prelude::*;
@@ -19,6 +20,7 @@ impl MigratorTrait for Migrator {
             Box::new(Counts),
             Box::new(Signing),
             Box::new(offers::Offers),
+            Box::new(hooks::Hooks),
         ]
     }
 }

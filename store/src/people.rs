@@ -88,15 +88,21 @@ impl Store {
         Ok(person::Entity::find().filter(of).one(&self.db).await?)
     }
 
-    /// Begins a session.
+    /// Begins a session, which acts for a team; none: for the person's first one.
     ///
     /// # Errors
     /// When the database does.
-    pub async fn begin_person_session(&self, person: i64, token: &str) -> Result<()> {
+    pub async fn begin_person_session(
+        &self,
+        person: i64,
+        team: Option<i64>,
+        token: &str,
+    ) -> Result<()> {
         let now = now_ms();
         let model = person_session::ActiveModel {
             token_hash: Set(hash_token(token)),
             person_id: Set(person),
+            team_id: Set(team),
             created_at: Set(now),
             expires_at: Set(now + SESSION),
             used_at: Set(now),
@@ -139,12 +145,16 @@ impl Store {
                 .exec(&self.db)
                 .await?;
         }
-        let of = member::Entity::find()
+        let all = member::Entity::find()
             .filter(member::Column::PersonId.eq(person.id))
             .order_by_asc(member::Column::Since)
-            .one(&self.db)
+            .limit(1000)
+            .all(&self.db)
             .await?;
-        let Some(of) = of else { return Ok(None) };
+        let chosen = all.iter().find(|m| Some(m.team_id) == session.team_id);
+        let Some(of) = chosen.or(all.first()) else {
+            return Ok(None);
+        };
         let team = team::Entity::find_by_id(of.team_id).one(&self.db).await?;
         Ok(team.map(|team| SignedIn {
             person,
@@ -255,6 +265,9 @@ impl Change {
             subject: Set(None),
             paused: Set(false),
             created_at: Set(now_ms()),
+            factor: Set(None),
+            factor_step: Set(0),
+            factor_codes: Set(json!([])),
             ..Default::default()
         };
         let made = model
@@ -267,7 +280,7 @@ impl Change {
     }
 
     /// Makes a team; where the name is taken, with a number behind it.
-    async fn create_team(&self, name: &str) -> Result<team::Model> {
+    pub(crate) async fn create_team(&self, name: &str) -> Result<team::Model> {
         let same = "select count(*) as n from team where lower(name) = lower($1) or lower(name) like lower($2)";
         let pattern = name.replace(['\\', '%', '_'], "_") + " (%)";
         let values = [name.into(), pattern.into()];
@@ -290,7 +303,7 @@ impl Change {
             .map_err(taken(&called))
     }
 
-    async fn add_member(&self, team: i64, person: i64, manages: bool) -> Result<()> {
+    pub(crate) async fn add_member(&self, team: i64, person: i64, manages: bool) -> Result<()> {
         let model = member::ActiveModel {
             team_id: Set(team),
             person_id: Set(person),
@@ -417,6 +430,9 @@ impl Change {
                 .filter(member::Column::TeamId.eq(of.team_id))
                 .one(&self.transaction)
                 .await?;
+            if other.is_some() {
+                self.leave_somebody_who_manages(of.team_id).await?;
+            }
             if other.is_none() {
                 let consumers = consumer::Entity::find()
                     .filter(consumer::Column::TeamId.eq(of.team_id))
@@ -429,6 +445,14 @@ impl Change {
             }
         }
         Ok(left)
+    }
+
+    /// Where nobody is left who manages a team, who is its member for the longest time does.
+    async fn leave_somebody_who_manages(&self, team: i64) -> Result<()> {
+        let sql = "update member set manages = true where team_id = $1 and person_id = (select person_id from member where team_id = $1 order by since, person_id limit 1) and not exists (select 1 from member where team_id = $1 and manages)";
+        let statement = Statement::from_sql_and_values(DbBackend::Postgres, sql, [team.into()]);
+        self.transaction.execute_raw(statement).await?;
+        Ok(())
     }
 
     /// Gives a team its roles.

@@ -54,6 +54,20 @@ export interface Allowed {
   window: string;
 }
 
+export interface Announced {
+  /** How many teams. */
+  teams: number;
+}
+
+export interface Announcement {
+  /** Those who use this facade are told. */
+  facade: string;
+  /** Only those who use one of these operations; all of the facade unless given. */
+  operations?: string[];
+  subject: string;
+  text: string;
+}
+
 export interface AuditLine {
   id: number;
   /** Milliseconds since 1970. */
@@ -235,6 +249,25 @@ export interface Deleted {
   unused: string[];
   /** Whether callers are served it until the next release of it. */
   served: boolean;
+}
+
+export interface DeliveryView {
+  id: number;
+  /** Kind of the message that it tells. */
+  kind: string;
+  subject: string;
+  /** When it was told, in milliseconds since 1970. */
+  at: number;
+  /** `waiting`, `delivered` or `given-up`. */
+  state: string;
+  attempts: number;
+  /** When it is tried next, in milliseconds since 1970. */
+  next_at?: number | null;
+  tried_at?: number | null;
+  /** What was answered last. */
+  status?: number | null;
+  /** Why it was not taken; empty: it was, or was not tried yet. */
+  problem: string;
 }
 
 export interface DeriveRequest {
@@ -721,6 +754,13 @@ export interface NewTerms {
   from_at?: number | null;
   /** Until when; without end unless given. */
   until_at?: number | null;
+}
+
+export interface NewWebhook {
+  /** Where events are sent, by HTTPS. */
+  url: string;
+  /** Kinds of messages that are sent; all unless given. */
+  kinds?: string[];
 }
 
 export interface No {
@@ -1512,6 +1552,25 @@ export interface Ways {
   openid?: string | null;
 }
 
+export interface WebhookPause {
+  paused: boolean;
+}
+
+export interface WebhookView {
+  id: number;
+  url: string;
+  /** Kinds of messages that are sent; none: all. */
+  kinds: string[];
+  /** Whether whoever is there agreed to be sent events. */
+  agreed: boolean;
+  paused: boolean;
+  /** Why nothing is sent; empty: it is. */
+  problem: string;
+  made_by: string;
+  /** Milliseconds since 1970. */
+  created_at: number;
+}
+
 export interface WiredCall {
   /** Its name. */
   name: string;
@@ -1573,6 +1632,7 @@ export interface Routes {
   "PUT /api/agreements/{agreement}": { query: undefined; body: ChangedTerms; reply: null };
   "DELETE /api/agreements/{agreement}": { query: undefined; body: undefined; reply: null };
   "POST /api/agreements/{agreement}/end": { query: undefined; body: Notice | null; reply: AgreementView };
+  "POST /api/announcements": { query: undefined; body: Announcement; reply: Announced };
   "GET /api/audit": { query: undefined; body: undefined; reply: AuditLine[] };
   "GET /api/backends": { query: undefined; body: undefined; reply: BackendView[] };
   "POST /api/backends/{backend}/probe": { query: undefined; body: undefined; reply: ProbeView };
@@ -1650,4 +1710,10 @@ export interface Routes {
   "POST /api/trials": { query: undefined; body: Trial; reply: TrialResult };
   "POST /api/update": { query: undefined; body: UpdateRequest; reply: UpdatedDocuments };
   "GET /api/usage": { query: { minutes?: number | null }; body: undefined; reply: UsageLine[] };
+  "GET /api/webhooks": { query: undefined; body: undefined; reply: WebhookView[] };
+  "POST /api/webhooks": { query: undefined; body: NewWebhook; reply: WebhookView };
+  "DELETE /api/webhooks/{webhook}": { query: undefined; body: undefined; reply: null };
+  "GET /api/webhooks/{webhook}/events": { query: { before?: number }; body: undefined; reply: DeliveryView[] };
+  "POST /api/webhooks/{webhook}/events/{event}/again": { query: undefined; body: undefined; reply: null };
+  "PUT /api/webhooks/{webhook}/pause": { query: undefined; body: WebhookPause; reply: WebhookView };
 }

@@ -9,6 +9,16 @@ export interface Account {
   roles: string[];
   /** Whether members may be invited and taken out. */
   manages: boolean;
+  /** Whether a second factor is asked for. */
+  factor: boolean;
+  /** Whether there is a password; none: one signs in by OpenID alone. */
+  password: boolean;
+}
+
+export interface Again {
+  password?: string;
+  /** The code of the second factor, where there is one. */
+  code?: string;
 }
 
 export interface AgreementView {
@@ -39,6 +49,8 @@ export interface Application {
   /** Whether a publisher has stopped it. */
   paused: boolean;
   keys: KeyView[];
+  /** Public keys, certificates and what else a publisher noted. */
+  credentials: OwnCredentialView[];
   agreements: AgreementView[];
   requests: RequestView[];
 }
@@ -60,11 +72,50 @@ export interface CatalogueView {
   found: Found[];
 }
 
+export interface ChangeLine {
+  /** `breaks`, `adds` or `tells`. */
+  harm: string;
+  /** Empty: it is about the whole. */
+  operation: string;
+  what: string;
+}
+
+export interface ChangedView {
+  id: number;
+  facade: string;
+  title: string;
+  /** Milliseconds since 1970. */
+  at: number;
+  version: string;
+  /** `new` or `changed`. */
+  status: string;
+  changes: ChangeLine[];
+}
+
 export interface Confirming {
   /** What stands behind the `#` of the link. */
   token: string;
   /** The password that was chosen: whoever reads the letter must have chosen it too. */
   password: string;
+}
+
+export interface DeliveryView {
+  id: number;
+  /** Kind of the message that it tells. */
+  kind: string;
+  subject: string;
+  /** When it was told, in milliseconds since 1970. */
+  at: number;
+  /** `waiting`, `delivered` or `given-up`. */
+  state: string;
+  attempts: number;
+  /** When it is tried next, in milliseconds since 1970. */
+  next_at?: number | null;
+  tried_at?: number | null;
+  /** What was answered last. */
+  status?: number | null;
+  /** Why it was not taken; empty: it was, or was not tried yet. */
+  problem: string;
 }
 
 export interface FacadeLine {
@@ -73,6 +124,10 @@ export interface FacadeLine {
   version: string;
   summary: string;
   operations: number;
+}
+
+export interface FactorCodes {
+  codes: string[];
 }
 
 export interface Forgotten {
@@ -90,6 +145,34 @@ export interface GroupLine {
   title: string;
   summary: string;
   facades: FacadeLine[];
+}
+
+export interface InvitationView {
+  email: string;
+  /** Milliseconds since 1970. */
+  sent_at: number;
+  expires_at: number;
+}
+
+export interface InvitedView {
+  email: string;
+  team: string;
+  /** Whether there is an account of this address, whose password is asked for. */
+  known: boolean;
+}
+
+export interface Inviting {
+  email: string;
+}
+
+export interface Joining {
+  token: string;
+  /** What one is called, for who has no account yet. */
+  name?: string;
+  /** One's own; the one that is chosen, for who has no account yet. */
+  password: string;
+  /** The code of the second factor, where there is one. */
+  code?: string;
 }
 
 export interface KeyView {
@@ -121,6 +204,18 @@ export interface Leaving {
   password: string;
 }
 
+export interface MemberChange {
+  /** Whether they may invite and take out others. */
+  manages: boolean;
+}
+
+export interface MemberView {
+  email: string;
+  name: string;
+  /** Whether they may invite and take out others. */
+  manages: boolean;
+}
+
 export interface MessageView {
   id: number;
   /** Milliseconds since 1970. */
@@ -138,6 +233,22 @@ export interface NewApplication {
   name: string;
 }
 
+export interface NewFactor {
+  /** In base 32 (RFC 4648 §6). */
+  secret: string;
+  /** The same as an address that authenticators read. */
+  address: string;
+  /** The same as a picture (SVG). */
+  picture: string;
+}
+
+export interface NewWebhook {
+  /** Where events are sent, by HTTPS. */
+  url: string;
+  /** Kinds of messages that are sent; all unless given. */
+  kinds?: string[];
+}
+
 export interface Notice {
   /** Whether it goes on for as long as its offer says that notice takes; it ends at once otherwise. */
   with_notice?: boolean;
@@ -153,6 +264,10 @@ export interface OperationLine {
   summary: string;
   tags: string[];
   deprecated: boolean;
+  /** From when it should not be used any more, as in `2027-03-01`. */
+  deprecation?: string | null;
+  /** From when it may not be there any more. */
+  sunset?: string | null;
   /** What must be shown, one of these; none: nothing. */
   credentials: Way[];
 }
@@ -160,6 +275,32 @@ export interface OperationLine {
 export interface OtherPassword {
   old: string;
   new: string;
+}
+
+export interface OwnCertificateText {
+  /** In PEM (RFC 7468 §5); it is known by its fingerprint. */
+  certificate: string;
+}
+
+export interface OwnCredentialView {
+  /** `signature`, `certificate`, `token` or `password`. */
+  kind: string;
+  /** What it is known by: of a signature its `keyid`, of a certificate its fingerprint, of a token its client and issuer. */
+  known_by: string;
+  created_at: number;
+  /** Milliseconds since 1970, to the minute; none: it was not used yet. */
+  last_used_at?: number | null;
+}
+
+export interface OwnPublicKey {
+  /** In PEM (RFC 7468 §13) or as a JSON Web Key (RFC 7517); the private key stays where it is. */
+  public_key: string;
+}
+
+export interface OwnTeam {
+  name: string;
+  members: MemberView[];
+  invitations: InvitationView[];
 }
 
 export interface OwnUsage {
@@ -202,6 +343,11 @@ export interface PortalView {
   sign_up: boolean;
   /** Where APIs are called. */
   gateway: string;
+}
+
+export interface PortalWays {
+  /** The provider's name, where one can sign in by OpenID. */
+  openid?: string | null;
 }
 
 export interface ReadUntil {
@@ -306,6 +452,14 @@ export interface ServedOffer {
   agreements?: number | null;
 }
 
+export interface SettingFactor {
+  password?: string;
+  /** What was drawn. */
+  secret: string;
+  /** A code of it. */
+  code: string;
+}
+
 export interface ShownFacade {
   name: string;
   title: string;
@@ -323,6 +477,8 @@ export interface ShownFacade {
 export interface SigningIn {
   email: string;
   password: string;
+  /** The code of the second factor, where there is one. */
+  code?: string;
 }
 
 export interface SigningUp {
@@ -333,6 +489,18 @@ export interface SigningUp {
   password: string;
   /** What one's team is called; as oneself unless given. */
   team?: string;
+}
+
+export interface TeamLine {
+  id: number;
+  name: string;
+  /** Whether one acts for it now. */
+  now: boolean;
+}
+
+export interface Token {
+  /** What stands behind the `#` of the link. */
+  token: string;
 }
 
 export interface Way {
@@ -346,6 +514,25 @@ export interface Way {
   how: string;
 }
 
+export interface WebhookPause {
+  paused: boolean;
+}
+
+export interface WebhookView {
+  id: number;
+  url: string;
+  /** Kinds of messages that are sent; none: all. */
+  kinds: string[];
+  /** Whether whoever is there agreed to be sent events. */
+  agreed: boolean;
+  paused: boolean;
+  /** Why nothing is sent; empty: it is. */
+  problem: string;
+  made_by: string;
+  /** Milliseconds since 1970. */
+  created_at: number;
+}
+
 export interface Wish {
   offer: string;
   /** What it is for: whoever decides reads it. */
@@ -357,20 +544,30 @@ export interface Wish {
 export interface Routes {
   "DELETE /api/account": { query: undefined; body: Leaving; reply: null };
   "GET /api/account/data": { query: undefined; body: undefined; reply: unknown };
+  "PUT /api/account/factor": { query: undefined; body: SettingFactor; reply: FactorCodes };
+  "POST /api/account/factor": { query: undefined; body: Again; reply: NewFactor };
+  "DELETE /api/account/factor": { query: undefined; body: Again; reply: null };
   "PUT /api/account/password": { query: undefined; body: OtherPassword; reply: null };
   "POST /api/agreements/{agreement}/end": { query: undefined; body: Notice | null; reply: AgreementView };
   "GET /api/applications": { query: undefined; body: undefined; reply: Application[] };
   "POST /api/applications": { query: undefined; body: NewApplication; reply: Application };
+  "POST /api/applications/{application}/certificates": { query: undefined; body: OwnCertificateText; reply: OwnCredentialView };
   "POST /api/applications/{application}/keys": { query: undefined; body: KeyWanted; reply: KeyView };
   "POST /api/applications/{application}/requests": { query: undefined; body: Wish; reply: RequestView };
+  "POST /api/applications/{application}/signing-keys": { query: undefined; body: OwnPublicKey; reply: OwnCredentialView };
   "GET /api/catalogue": { query: { search?: string }; body: undefined; reply: CatalogueView };
   "POST /api/confirm": { query: undefined; body: Confirming; reply: Account };
+  "DELETE /api/credentials/{kind}/{known_by}": { query: undefined; body: undefined; reply: null };
   "GET /api/facades/{facade}": { query: undefined; body: undefined; reply: ShownFacade };
+  "GET /api/facades/{facade}/changes": { query: { before?: number }; body: undefined; reply: ChangedView[] };
   "POST /api/forgotten": { query: undefined; body: Forgotten; reply: null };
+  "POST /api/invitation": { query: undefined; body: Token; reply: InvitedView };
+  "POST /api/invitation/accept": { query: undefined; body: Joining; reply: Account };
   "DELETE /api/keys/{prefix}": { query: undefined; body: undefined; reply: null };
   "POST /api/keys/{prefix}/renew": { query: undefined; body: Renewing; reply: RenewedKey };
   "GET /api/messages": { query: { before?: number }; body: undefined; reply: MessageView[] };
   "POST /api/messages/read": { query: undefined; body: ReadUntil; reply: null };
+  "GET /api/news": { query: undefined; body: undefined; reply: ChangedView[] };
   "GET /api/offers": { query: undefined; body: undefined; reply: SeenOffer[] };
   "GET /api/pages/{page}": { query: undefined; body: undefined; reply: PageView };
   "GET /api/portal": { query: undefined; body: undefined; reply: PortalView };
@@ -380,6 +577,23 @@ export interface Routes {
   "GET /api/session": { query: undefined; body: undefined; reply: Account };
   "POST /api/session": { query: undefined; body: SigningIn; reply: Account };
   "DELETE /api/session": { query: undefined; body: undefined; reply: null };
+  "GET /api/session/openid": { query: undefined; body: undefined; reply: null };
+  "GET /api/session/openid/return": { query: { code?: string | null; state?: string | null; iss?: string | null; error?: string | null }; body: undefined; reply: null };
+  "GET /api/session/ways": { query: undefined; body: undefined; reply: PortalWays };
   "POST /api/sign-up": { query: undefined; body: SigningUp; reply: null };
+  "GET /api/team": { query: undefined; body: undefined; reply: OwnTeam };
+  "POST /api/team/invitations": { query: undefined; body: Inviting; reply: null };
+  "DELETE /api/team/invitations/{email}": { query: undefined; body: undefined; reply: null };
+  "PUT /api/team/members/{email}": { query: undefined; body: MemberChange; reply: null };
+  "DELETE /api/team/members/{email}": { query: undefined; body: undefined; reply: null };
+  "GET /api/teams": { query: undefined; body: undefined; reply: TeamLine[] };
+  "POST /api/teams/{team}/act": { query: undefined; body: undefined; reply: null };
   "GET /api/usage": { query: { application?: string; hours?: number | null }; body: undefined; reply: OwnUsage };
+  "GET /api/webhooks": { query: undefined; body: undefined; reply: WebhookView[] };
+  "POST /api/webhooks": { query: undefined; body: NewWebhook; reply: WebhookView };
+  "DELETE /api/webhooks/{webhook}": { query: undefined; body: undefined; reply: null };
+  "POST /api/webhooks/{webhook}/ask": { query: undefined; body: undefined; reply: WebhookView };
+  "GET /api/webhooks/{webhook}/events": { query: { before?: number }; body: undefined; reply: DeliveryView[] };
+  "POST /api/webhooks/{webhook}/events/{event}/again": { query: undefined; body: undefined; reply: null };
+  "PUT /api/webhooks/{webhook}/pause": { query: undefined; body: WebhookPause; reply: WebhookView };
 }

@@ -317,7 +317,7 @@ pub(crate) async fn end_agreement(
         .end_agreement(&publisher.name, &ending)
         .await?;
     app.publication.write_snapshot().await;
-    app.letters.wake();
+    app.told();
     let of = store.consumer_of_number(ended.consumer_id).await?;
     let name = of.map_or_else(String::new, |c| c.name);
     Ok(Json(agreement_view(ended, &name)))

@@ -47,9 +47,7 @@ impl NewCertificate {
         let wrong = |title: &str, why: String| ApiError::new(400, title, why);
         match (&self.certificate, &self.known_by) {
             (Some(pem), None) => {
-                let title = "The certificate cannot be taken";
-                let read = OfCaller::read_pem(pem).map_err(|why| wrong(title, why.to_owned()))?;
-                Ok(format!("sha256:{}", read.fingerprint))
+                read_certificate(pem)
             }
             (None, Some(name)) => named(name).ok_or_else(|| {
                 let help = "Write sha256: and 64 hexadecimal digits, or dns:, uri:, email:, ip: or subject: with what stands in the certificate.";
@@ -61,6 +59,13 @@ impl NewCertificate {
             }
         }
     }
+}
+
+/// What a certificate in PEM is known by: its fingerprint.
+pub(crate) fn read_certificate(pem: &str) -> Result<String, ApiError> {
+    let wrong = |why: &str| ApiError::new(400, "The certificate cannot be taken", why);
+    let read = OfCaller::read_pem(pem).map_err(wrong)?;
+    Ok(format!("sha256:{}", read.fingerprint))
 }
 
 /// A name as the gateway looks it up; `None` for what is none.

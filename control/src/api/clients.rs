@@ -139,6 +139,13 @@ fn no_key(secret: &str) -> Result<(), ApiError> {
     ))
 }
 
+/// A public key as it is kept. A private one that was pasted is told of, and not kept.
+pub(crate) fn read_public_key(text: &str) -> Result<String, ApiError> {
+    let wrong = |why| ApiError::new(400, "The key cannot be taken", why);
+    PublicKey::read(text).map_err(wrong)?;
+    Ok(text.trim().to_owned())
+}
+
 /// Notes a key that a consumer signs requests with: a public one, or a secret.
 #[utoipa::path(post, path = "/api/consumers/{consumer}/signing-keys", params(("consumer" = String, Path)), request_body = NewSigningKey, responses((status = 201, body = SigningKeyView), (status = 404), (status = 409)))]
 pub(crate) async fn create_signing_key(
@@ -158,11 +165,7 @@ pub(crate) async fn create_signing_key(
         ));
     }
     let kept = match (&body.public_key, &body.secret) {
-        (Some(public), None) => {
-            PublicKey::read(public)
-                .map_err(|why| ApiError::new(400, "The key cannot be taken", why))?;
-            public.trim().to_owned()
-        }
+        (Some(public), None) => read_public_key(public)?,
         (None, Some(secret)) => {
             let secret = secret.trim();
             no_key(secret)?;

@@ -181,6 +181,8 @@ impl LookRequest {
         });
         Ok(porch_fetch::Allowed {
             local: self.allow_local,
+            only_public: false,
+            most: 0,
             login,
             trust: self.trust,
             server_name: self.server_name.trim().to_owned(),

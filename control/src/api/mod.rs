@@ -26,6 +26,7 @@ mod teams;
 mod tokens;
 mod trials;
 mod update;
+mod webhooks;
 
 use std::sync::Arc;
 
@@ -37,12 +38,14 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 pub(crate) use agreements::{AgreementView, Notice, agreement_view, end_of};
+pub(crate) use certificates::read_certificate;
+pub(crate) use clients::read_public_key;
 pub(crate) use consumers::tidy_name;
 pub(crate) use extract::{Json, Path, Query};
 pub(crate) use keys::{KeyView, key_view, tidy_label};
 pub(crate) use observe::health;
 pub(crate) use offers::{Before, MessageView, ReadUntil, RequestView, ServedOffer, tidy_text};
-pub(crate) use session::{drawn, is_of_own_page, too_many};
+pub(crate) use session::{drawn, is_of_own_page, short, too_many};
 
 use crate::app::App;
 
@@ -125,6 +128,8 @@ fn viewers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(offers::requests))
         .routes(routes!(offers::messages))
         .routes(routes!(teams::teams))
+        .routes(routes!(webhooks::webhooks))
+        .routes(routes!(webhooks::webhook_events))
         .routes(routes!(agreements::agreements))
         .routes(routes!(accounts::change_own_password))
         .routes(routes!(tokens::sessions, tokens::end_all_sessions))
@@ -178,6 +183,11 @@ fn publishers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(offers::turn_down_request))
         .routes(routes!(offers::read_messages))
         .routes(routes!(teams::change_team))
+        .routes(routes!(teams::announce))
+        .routes(routes!(webhooks::add_webhook))
+        .routes(routes!(webhooks::remove_webhook))
+        .routes(routes!(webhooks::pause_webhook))
+        .routes(routes!(webhooks::send_event_again))
         .routes(routes!(quotas::add))
 }
 

@@ -232,7 +232,7 @@ pub(crate) async fn grant_request(
         .grant(&publisher.name, id, offer, reason)
         .await?;
     app.publication.write_snapshot().await;
-    app.letters.wake();
+    app.told();
     Ok(Json(RequestView::of(granted, &consumer)))
 }
 
@@ -259,7 +259,7 @@ pub(crate) async fn turn_down_request(
         .directory
         .decline(&publisher.name, id, ("turned-down", reason))
         .await?;
-    app.letters.wake();
+    app.told();
     Ok(Json(RequestView::of(decided, &consumer)))
 }
 

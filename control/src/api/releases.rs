@@ -102,6 +102,7 @@ pub(crate) async fn release(
     let publication = &app.publication;
     let (who, note) = (&publisher.name, request.note);
     let released = publication.release(who, taking, note).await?;
+    app.told();
     app.directory.catch_up().await?;
     Ok(Json(released))
 }
@@ -167,6 +168,7 @@ pub(crate) async fn rollback(
         .publication
         .rollback(who, number, request.facades, request.served)
         .await?;
+    app.told();
     app.directory.catch_up().await?;
     Ok(Json(released))
 }

@@ -284,7 +284,7 @@ pub(crate) fn drawn() -> Result<String, ApiError> {
 }
 
 /// As much of a text as can be read in a line of the audit.
-pub(super) fn short(text: &str) -> String {
+pub(crate) fn short(text: &str) -> String {
     let plain = |c: char| if c.is_control() { ' ' } else { c };
     text.chars().take(80).map(plain).collect()
 }

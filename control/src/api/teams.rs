@@ -9,6 +9,7 @@ use utoipa::ToSchema;
 
 use super::consumers::tidy_roles;
 use super::extract::{Json, Path, Query};
+use super::offers::tidy_text;
 use super::session::Publisher;
 use crate::app::App;
 use crate::error::ApiError;
@@ -64,6 +65,62 @@ pub(crate) async fn teams(
         all.push(view(&app, team).await?);
     }
     Ok(Json(all))
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct Announcement {
+    /// Those who use this facade are told.
+    facade: String,
+    /// Only those who use one of these operations; all of the facade unless given.
+    #[serde(default)]
+    operations: Vec<String>,
+    subject: String,
+    text: String,
+}
+
+/// Whom an announcement reached.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Announced {
+    /// How many teams.
+    teams: usize,
+}
+
+/// Tells the teams whose agreements open a facade or its operations something, as that it will change: in the portal, by
+/// e-mail and by webhook.
+#[utoipa::path(post, path = "/api/announcements", request_body = Announcement, responses((status = 200, body = Announced), (status = 404)))]
+pub(crate) async fn announce(
+    State(app): State<Arc<App>>,
+    Extension(publisher): Extension<Publisher>,
+    Json(body): Json<Announcement>,
+) -> Result<Json<Announced>, ApiError> {
+    let (subject, text) = (tidy_text(&body.subject)?, tidy_text(&body.text)?);
+    if subject.is_empty() || subject.lines().count() > 1 {
+        let help = "It is what they read first.";
+        return Err(ApiError::new(400, "The subject is one line", help));
+    }
+    let porch = app.publication.porch();
+    let facade = porch.facade(&body.facade);
+    let facade = facade.ok_or_else(|| ApiError::missing(format!("facade “{}”", body.facade)))?;
+    let unknown = body
+        .operations
+        .iter()
+        .find(|id| facade.operation(id).is_none());
+    if let Some(unknown) = unknown {
+        let title = format!("operation “{unknown}” of {}", facade.name);
+        return Err(ApiError::missing(title));
+    }
+    let all = facade.operations.iter().map(|o| o.id.clone());
+    let ids = match body.operations.is_empty() {
+        true => all.collect(),
+        false => body.operations,
+    };
+    let told = (facade.name.as_str(), ids.as_slice());
+    let teams = app
+        .directory
+        .announce(&publisher.name, told, (subject, text))
+        .await?;
+    app.told();
+    Ok(Json(Announced { teams }))
 }
 
 #[derive(Deserialize, ToSchema)]

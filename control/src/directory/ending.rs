@@ -32,6 +32,7 @@ impl Directory {
         any |= self.go_on(offered, &named(true)).await?;
         any |= self.tell_of_agreements(&named(false)).await?;
         any |= self.tell_of_keys().await?;
+        any |= self.tell_of_sunsets(offered).await?;
         Ok(any)
     }
 
@@ -91,6 +92,47 @@ impl Directory {
             any |= change
                 .tell_once(&told, &format!("agreement {} {until}", found.id))
                 .await?;
+            change.commit().await?;
+        }
+        Ok(any)
+    }
+
+    /// Those who use what will be gone are told a month and a week before, once each.
+    async fn tell_of_sunsets(&self, offered: &Offered) -> Result<bool, ApiError> {
+        let store = self.database.store()?;
+        let (now, mut any) = (now_ms(), false);
+        for sunset in &offered.sunsets {
+            let left = sunset.on.seconds() * 1000 - now;
+            let Some(days) = [7, 30].into_iter().find(|d| left <= d * LAST_DAY) else {
+                continue;
+            };
+            if left < 0 {
+                continue;
+            }
+            let (facade, on) = (&sunset.facade, sunset.on);
+            let ids = sunset.operations.iter();
+            let mut opens: Vec<String> = ids.map(|id| format!("{facade}/{id}")).collect();
+            opens.push(facade.clone());
+            let change = store.change("the release").await?;
+            for (team, opened) in change.teams_that_use(&opens).await? {
+                let own = |id: &&String| {
+                    opened.contains(facade) || opened.contains(&format!("{facade}/{id}"))
+                };
+                let ids: Vec<&String> = sunset.operations.iter().filter(own).collect();
+                let shown: Vec<&str> = ids.iter().take(20).map(|id| id.as_str()).collect();
+                let told = NewMessage {
+                    kind: "sunset",
+                    team: Some(team),
+                    subject: &format!("{} of {facade} may be gone from {on}", ids.len()),
+                    text: &format!(
+                        "From {on} these may not be there any more: {}.",
+                        shown.join(", ")
+                    ),
+                    detail: json!({ "facade": facade, "operations": ids, "on": on.to_string() }),
+                };
+                let about = format!("sunset {facade} {on} {days} {team}");
+                any |= change.tell_once(&told, &about).await?;
+            }
             change.commit().await?;
         }
         Ok(any)

@@ -21,6 +21,7 @@ pub(crate) use attempts::Attempts;
 pub(crate) use grants::{ConsumerRow, GrantRow, from_hex, grants_of, pauses_of, to_hex};
 pub(crate) use objects::{NewKeyOf, Pausing, Renewal};
 pub(crate) use offers::{Asking, Ending};
+pub(crate) use people::OwnCredential;
 
 use crate::database::Database;
 use crate::error::ApiError;

@@ -3,6 +3,7 @@
 //! What the provider says is held against what was set up: its own name, ours, the nonce of the request, its keys. Nothing of
 //! an answer is believed before that.
 
+mod browser;
 mod provider;
 
 use std::path::Path;
@@ -14,6 +15,7 @@ use serde::Deserialize;
 use serde_json::{Map, Value};
 use tokio::sync::Mutex;
 
+pub(crate) use self::browser::{Lost, Returned, Way, arrived};
 use self::provider::{Known, form, is_address, short};
 
 /// By how many seconds clocks may differ.
@@ -94,6 +96,8 @@ pub(crate) struct Person {
     pub(crate) subject: String,
     /// What they are called.
     pub(crate) name: String,
+    /// Their e-mail address, where the provider says that it is theirs (Core §5.1, `email_verified`).
+    pub(crate) email: Option<String>,
     /// The highest role of their groups.
     pub(crate) role: Option<Role>,
 }
@@ -303,6 +307,9 @@ impl OpenId {
         Ok(Person {
             subject: format!("{} {subject}", self.config.issuer),
             name: name.to_owned(),
+            email: text("email")
+                .filter(|_| claims.get("email_verified") == Some(&Value::Bool(true)))
+                .map(str::to_owned),
             role: own.map(|(_, role)| *role).max(),
         })
     }

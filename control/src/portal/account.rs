@@ -3,14 +3,15 @@
 //! Whether an address has an account is told to nobody but whoever reads its letters: answers, and the time that they take, are
 //! the same.
 
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
 use axum::extract::{ConnectInfo, State};
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::Response;
 use porch_facade::SignUp;
-use porch_store::{Purpose, hash_password};
+use porch_store::entity::person;
+use porch_store::{Change, Purpose, hash_password};
 use serde::Deserialize;
 use serde_json::{Value, json};
 use utoipa::ToSchema;
@@ -22,7 +23,7 @@ use crate::app::App;
 use crate::error::ApiError;
 
 /// An e-mail address as people have them: something, an `@` and a host, without white space (RFC 5321 §4.1.2 allows more).
-fn tidy_email(text: &str) -> Result<String, ApiError> {
+pub(super) fn tidy_email(text: &str) -> Result<String, ApiError> {
     let text = text.trim().to_lowercase();
     let (name, host) = text.rsplit_once('@').unwrap_or(("", ""));
     let odd = |c: char| {
@@ -42,7 +43,7 @@ fn tidy_email(text: &str) -> Result<String, ApiError> {
     Err(ApiError::new(400, "This is no e-mail address", help))
 }
 
-async fn hashed(app: &App, password: &str) -> Result<String, ApiError> {
+pub(super) async fn hashed(app: &App, password: &str) -> Result<String, ApiError> {
     let password = password.to_owned();
     let turn = app.attempts.turn().await;
     let hash = tokio::task::spawn_blocking(move || hash_password(&password)).await;
@@ -52,12 +53,12 @@ async fn hashed(app: &App, password: &str) -> Result<String, ApiError> {
 }
 
 /// A link of the portal, with a token that is in no log: it stands behind the `#`.
-fn link(app: &App, page: &str, token: &str) -> String {
+pub(super) fn link(app: &App, page: &str, token: &str) -> String {
     format!("{}/{page}#{token}", app.config.portal)
 }
 
 /// Letters are only written where they can be sent.
-fn can_write(app: &App) -> Result<(), ApiError> {
+pub(super) fn can_write(app: &App) -> Result<(), ApiError> {
     match app.config.mail.is_some() {
         true => Ok(()),
         false => Err(ApiError::new(
@@ -156,7 +157,7 @@ async fn make_account(
         }
         Err(other) => return Err(other.into()),
     }
-    app.letters.wake();
+    app.told();
     Ok(())
 }
 
@@ -254,7 +255,7 @@ async fn send_reset(app: &App, email: &str) -> Result<(), ApiError> {
     let subject = format!("Another password for {title}");
     change.write_letter(email, &subject, &text).await?;
     change.commit().await?;
-    app.letters.wake();
+    app.told();
     Ok(())
 }
 
@@ -284,12 +285,46 @@ pub(crate) async fn reset(
         Some(_) => person,
         None => change.confirm_person(person).await?,
     };
+    let email = person.email.clone();
     change.set_person_password(person, &hash, None).await?;
+    write_of_change(&app, &change, &email, "Your password was changed").await?;
     change
         .audit("set another password", &object, json!({}))
         .await?;
     change.commit().await?;
+    app.told();
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// Whoever is signed in shows once more that it is they; who comes by OpenID alone has nothing to show.
+pub(super) async fn shown_again(
+    app: &App,
+    caller: &Caller,
+    password: &str,
+    address: IpAddr,
+) -> Result<person::Model, ApiError> {
+    let own = &caller.0.person;
+    if own.password_hash.is_empty() {
+        return Ok(own.clone());
+    }
+    let found = with_password(app, &own.email, password.trim(), address).await?;
+    found.ok_or_else(|| ApiError::new(401, "The password is wrong", ""))
+}
+
+/// A letter about what was changed of an account: whoever did not do it hears of it.
+pub(super) async fn write_of_change(
+    app: &App,
+    change: &Change,
+    email: &str,
+    what: &str,
+) -> Result<(), ApiError> {
+    let title = title(app);
+    let text = format!(
+        "{what} at {title}.\n\nIf it was not you, set another password now, which ends every session:\n\n{}/forgotten\n",
+        app.config.portal
+    );
+    let subject = format!("{what} at {title}");
+    Ok(change.write_letter(email, &subject, &text).await?)
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -308,19 +343,20 @@ pub(crate) async fn change_password(
 ) -> Result<StatusCode, ApiError> {
     let of = &caller.0;
     let email = &of.person.email;
-    let person = with_password(&app, email, body.old.trim(), peer.ip()).await?;
-    let person = person.ok_or_else(|| ApiError::new(401, "The old password is wrong", ""))?;
+    let person = shown_again(&app, &caller, &body.old, peer.ip()).await?;
     let password = passwords::tidy(&body.new, &[email, &of.person.name])?;
     let hash = hashed(&app, password).await?;
     let change = app.database.store()?.change(caller.who()).await?;
     change
         .set_person_password(person, &hash, Some(of.session))
         .await?;
+    write_of_change(&app, &change, email, "Your password was changed").await?;
     let object = format!("person {email}");
     change
         .audit("set another password", &object, json!({}))
         .await?;
     change.commit().await?;
+    app.told();
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -375,9 +411,7 @@ pub(crate) async fn leave(
     caller: Caller,
     Json(body): Json<Leaving>,
 ) -> Result<StatusCode, ApiError> {
-    let email = caller.who();
-    let person = with_password(&app, email, body.password.trim(), peer.ip()).await?;
-    let person = person.ok_or_else(|| ApiError::new(401, "The password is wrong", ""))?;
+    let person = shown_again(&app, &caller, &body.password, peer.ip()).await?;
     app.directory.delete_person(person.id).await?;
     app.publication.write_snapshot().await;
     Ok(StatusCode::NO_CONTENT)

@@ -9,6 +9,7 @@ use porch_store::{CredentialChange, RequestQuery, now_ms};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::credentials::OwnCredentialView;
 use super::session::Caller;
 use crate::api::{
     AgreementView, Json, KeyView, Path, RequestView, agreement_view, key_view, tidy_label,
@@ -29,6 +30,8 @@ pub(crate) struct Application {
     /// Whether a publisher has stopped it.
     paused: bool,
     keys: Vec<KeyView>,
+    /// Public keys, certificates and what else a publisher noted.
+    credentials: Vec<OwnCredentialView>,
     agreements: Vec<AgreementView>,
     requests: Vec<RequestView>,
 }
@@ -81,9 +84,10 @@ pub(crate) async fn list(
             .into_iter()
             .partition(|(r, _)| r.consumer_id == c.id);
         requests = others;
-        let keys = own.into_iter().filter(|k| k.kind == "key");
+        let (keys, others): (Vec<_>, Vec<_>) = own.into_iter().partition(|k| k.kind == "key");
         all.push(Application {
-            keys: keys.map(|k| key_view(k, None)).collect(),
+            credentials: others.into_iter().map(OwnCredentialView::from).collect(),
+            keys: keys.into_iter().map(|k| key_view(k, None)).collect(),
             agreements: agreed
                 .into_iter()
                 .map(|a| agreement_view(a, &c.name))
@@ -122,6 +126,7 @@ pub(crate) async fn register(
         created_at: made.created_at,
         paused: false,
         keys: Vec::new(),
+        credentials: Vec::new(),
         agreements: Vec::new(),
         requests: Vec::new(),
     };

@@ -79,7 +79,7 @@ pub(crate) async fn ask(
     };
     let (made, consumer) = app.directory.ask(&who, &asking).await?;
     app.publication.write_snapshot().await;
-    app.letters.wake();
+    app.told();
     Ok((StatusCode::CREATED, Json(RequestView::of(made, &consumer))))
 }
 

@@ -60,9 +60,21 @@ impl Way {
                 how: format!("a key in the query parameter {name}"),
             },
             CredentialKind::Basic => way("basic", "a name and a password (RFC 7617)"),
-            CredentialKind::Token(_) => way("token", "a token in Authorization: Bearer (RFC 6750)"),
-            CredentialKind::Signature(_) => {
-                way("signature", "a signature of the request (RFC 9421)")
+            CredentialKind::Token(rule) => {
+                let (issuer, expected) = (&rule.expected.issuer, &rule.expected);
+                let audience = match expected.audience.as_slice() {
+                    [] => String::new(),
+                    all => format!(" for {}", all.join(" or ")),
+                };
+                let how =
+                    format!("a token of {issuer}{audience} in Authorization: Bearer (RFC 6750)");
+                way("token", &how)
+            }
+            CredentialKind::Signature(rule) => {
+                let covers = rule.covers.join(", ");
+                let by: Vec<&str> = rule.algorithms.iter().map(|a| a.name()).collect();
+                let how = format!("a signature (RFC 9421) of {covers}, by {}", by.join(" or "));
+                way("signature", &how)
             }
             CredentialKind::Certificate(_) => way("certificate", "a certificate, shown by TLS"),
         }
@@ -79,6 +91,10 @@ pub(crate) struct OperationLine {
     pub(crate) summary: String,
     pub(crate) tags: Vec<String>,
     pub(crate) deprecated: bool,
+    /// From when it should not be used any more, as in `2027-03-01`.
+    pub(crate) deprecation: Option<String>,
+    /// From when it may not be there any more.
+    pub(crate) sunset: Option<String>,
     /// What must be shown, one of these; none: nothing.
     pub(crate) credentials: Vec<Way>,
 }
@@ -153,13 +169,16 @@ fn shown(
             .map_or(&Value::Null, |w| w.operation);
         let text = |name: &str| own[name].as_str().unwrap_or_default().to_owned();
         let tags = own["tags"].as_array().into_iter().flatten();
+        let (deprecation, sunset) = document.doc.dates_of(id);
         let line = OperationLine {
+            deprecated: own["deprecated"] == json!(true) || deprecation.is_some(),
+            deprecation: deprecation.map(|d| d.to_string()),
+            sunset: sunset.map(|d| d.to_string()),
             id: id.clone(),
             method: operation.method.clone(),
             path: operation.path.to_string(),
             summary: text("summary"),
             tags: tags.filter_map(|t| t.as_str().map(str::to_owned)).collect(),
-            deprecated: own["deprecated"] == json!(true),
             credentials: ways(id),
         };
         let mut found = Words::new(contract);
@@ -202,6 +221,7 @@ fn first_sentence(text: &str) -> String {
 fn published(contract: &Contract, address: &str, operations: &[OperationLine]) -> Value {
     let mut document = contract.document.clone();
     document["servers"] = json!([{ "url": address }]);
+    deprecate(&mut document, operations);
     let says = |d: &Value| d.pointer("/components/securitySchemes").is_some();
     if says(&document) {
         return document;
@@ -238,6 +258,27 @@ fn published(contract: &Contract, address: &str, operations: &[OperationLine]) -
         }
     }
     document
+}
+
+/// Says of operations that they are deprecated where the facade's document does.
+fn deprecate(document: &mut Value, operations: &[OperationLine]) {
+    let ids: BTreeSet<&str> = operations
+        .iter()
+        .filter(|o| o.deprecation.is_some())
+        .map(|o| o.id.as_str())
+        .collect();
+    if ids.is_empty() {
+        return;
+    }
+    let paths = document["paths"].as_object_mut().into_iter().flatten();
+    for (_, operation) in paths.flat_map(|(_, item)| item.as_object_mut().into_iter().flatten()) {
+        if operation["operationId"]
+            .as_str()
+            .is_some_and(|id| ids.contains(id))
+        {
+            operation["deprecated"] = json!(true);
+        }
+    }
 }
 
 /// Facades that are shown together to somebody.

@@ -7,14 +7,20 @@ mod account;
 mod applications;
 mod asking;
 mod catalogue;
+mod changes;
+mod credentials;
 mod documents;
+mod factor;
 mod files;
+mod hooks;
 mod life;
 mod limits;
 mod markdown;
+mod openid;
 mod passwords;
 mod search;
 mod session;
+mod team;
 
 use std::sync::Arc;
 
@@ -46,6 +52,8 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(catalogue::page))
         .routes(routes!(catalogue::catalogue))
         .routes(routes!(catalogue::facade))
+        .routes(routes!(changes::changes))
+        .routes(routes!(changes::news))
         .routes(routes!(session::begin, session::who, session::end))
         .routes(routes!(account::sign_up))
         .routes(routes!(account::confirm))
@@ -54,6 +62,24 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(account::change_password))
         .routes(routes!(account::data))
         .routes(routes!(account::leave))
+        .routes(routes!(openid::ways))
+        .routes(routes!(openid::away))
+        .routes(routes!(openid::back))
+        .routes(routes!(factor::begin, factor::set, factor::remove))
+        .routes(routes!(team::team))
+        .routes(routes!(team::teams))
+        .routes(routes!(team::act))
+        .routes(routes!(team::invite))
+        .routes(routes!(team::withdraw_invitation))
+        .routes(routes!(team::change_member, team::remove_member))
+        .routes(routes!(team::invitation))
+        .routes(routes!(team::join))
+        .routes(routes!(hooks::webhooks, hooks::add))
+        .routes(routes!(hooks::ask))
+        .routes(routes!(hooks::pause))
+        .routes(routes!(hooks::remove))
+        .routes(routes!(hooks::events))
+        .routes(routes!(hooks::again))
         .routes(routes!(asking::offers))
         .routes(routes!(asking::ask))
         .routes(routes!(asking::withdraw))
@@ -62,6 +88,9 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(applications::create_key))
         .routes(routes!(applications::renew_key))
         .routes(routes!(applications::end_key))
+        .routes(routes!(credentials::create_signing_key))
+        .routes(routes!(credentials::create_certificate))
+        .routes(routes!(credentials::delete))
         .routes(routes!(life::usage))
         .routes(routes!(life::refusals))
         .routes(routes!(life::messages))
@@ -89,6 +118,7 @@ pub(crate) fn router(app: Arc<App>) -> Router {
             "/facades/{facade}/openapi.json",
             axum::routing::get(documents::openapi),
         )
+        .route("/event-keys.json", axum::routing::get(hooks::keys))
         .route("/logo.svg", axum::routing::get(files::logo))
         .fallback(files::serve)
         .layer(DefaultBodyLimit::max(MAX_BODY))

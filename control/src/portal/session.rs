@@ -11,6 +11,7 @@ use porch_store::SignedIn;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::factor;
 use crate::api::{Json, drawn, is_of_own_page, too_many};
 use crate::app::App;
 use crate::error::ApiError;
@@ -92,11 +93,12 @@ impl FromRequestParts<Arc<App>> for Anybody {
     }
 }
 
-/// The session's cookie. Where the browser says that its page came by TLS, it has the name that no other host and no page
+/// The session's cookie. Where the portal is reached by TLS, it has the name that no other host and no page
 /// without TLS can set (RFC 6265bis §4.1.3.2).
-fn cookie(headers: &HeaderMap, token: &str, lasts: u32) -> String {
+fn cookie(app: &App, headers: &HeaderMap, token: &str, lasts: u32) -> String {
     let origin = headers.get(header::ORIGIN).and_then(|v| v.to_str().ok());
-    let (name, secure) = match origin.is_some_and(|o| o.starts_with("https://")) {
+    let is_secure = |o: &str| o.starts_with("https://");
+    let (name, secure) = match is_secure(&app.config.portal) || origin.is_some_and(is_secure) {
         true => (SECURE_COOKIE, " Secure;"),
         false => (COOKIE, ""),
     };
@@ -114,6 +116,10 @@ pub(crate) struct Account {
     roles: Vec<String>,
     /// Whether members may be invited and taken out.
     manages: bool,
+    /// Whether a second factor is asked for.
+    factor: bool,
+    /// Whether there is a password; none: one signs in by OpenID alone.
+    password: bool,
 }
 
 impl Account {
@@ -124,6 +130,8 @@ impl Account {
             team: of.team.name.clone(),
             roles: of.team.roles(),
             manages: of.manages,
+            factor: of.person.factor.is_some(),
+            password: !of.person.password_hash.is_empty(),
         }
     }
 }
@@ -132,6 +140,9 @@ impl Account {
 pub(crate) struct SigningIn {
     email: String,
     password: String,
+    /// The code of the second factor, where there is one.
+    #[serde(default)]
+    code: String,
 }
 
 /// Signs in.
@@ -148,6 +159,7 @@ pub(crate) async fn begin(
     let Some(person) = of else {
         return Err(ApiError::new(401, "Address or password is wrong", ""));
     };
+    factor::shown(&app, &person, &body.code, peer.ip()).await?;
     begun(&app, &headers, person.id).await
 }
 
@@ -188,16 +200,37 @@ pub(super) async fn begun(
     headers: &HeaderMap,
     person: i64,
 ) -> Result<Response, ApiError> {
+    begun_for(app, headers, person, None).await
+}
+
+/// The same for one of the person's teams; none: the first one.
+pub(super) async fn begun_for(
+    app: &App,
+    headers: &HeaderMap,
+    person: i64,
+    team: Option<i64>,
+) -> Result<Response, ApiError> {
+    let (of, cookie) = begun_with(app, headers, person, team).await?;
+    Ok(([(header::SET_COOKIE, cookie)], Json(of)).into_response())
+}
+
+/// Who is signed in, and the cookie that says so.
+pub(super) async fn begun_with(
+    app: &App,
+    headers: &HeaderMap,
+    person: i64,
+    team: Option<i64>,
+) -> Result<(Account, String), ApiError> {
     let store = app.database.store()?;
     if let Some(old) = token(headers) {
         store.end_person_session(old).await?;
     }
     let new = drawn()?;
-    store.begin_person_session(person, &new).await?;
+    store.begin_person_session(person, team, &new).await?;
     let of = store.person_of_session(&new).await?;
     let of = of.ok_or_else(|| ApiError::new(401, "The account is of no team", ""))?;
-    let cookie = cookie(headers, &new, LASTS);
-    Ok(([(header::SET_COOKIE, cookie)], Json(Account::of(&of))).into_response())
+    let cookie = cookie(app, headers, &new, LASTS);
+    Ok((Account::of(&of), cookie))
 }
 
 /// Who is signed in; nobody: 204.
@@ -219,7 +252,7 @@ pub(crate) async fn end(
     if let Some(token) = token(&headers) {
         app.database.store()?.end_person_session(token).await?;
     }
-    let over = HeaderValue::from_str(&cookie(&headers, "", 0));
+    let over = HeaderValue::from_str(&cookie(&app, &headers, "", 0));
     let mut response = StatusCode::NO_CONTENT.into_response();
     if let Ok(over) = over {
         response.headers_mut().insert(header::SET_COOKIE, over);

@@ -11,6 +11,7 @@ use similar::TextDiff;
 use utoipa::ToSchema;
 
 use super::content::{Content, ReleasedFacade, Served};
+use super::telling::dates;
 use crate::error::ApiError;
 
 /// How one facade differs between the draft and what is served.
@@ -107,6 +108,9 @@ fn difference(model: &Model, served: &Served, environment: &str, name: &str) -> 
         let old = model.library.released(&old.files).map(|(_, c)| c);
         difference.changes = changes(old.as_ref(), new.as_ref());
     }
+    if difference.status == "changed" {
+        difference.add_dates(model, released);
+    }
     difference
 }
 
@@ -143,6 +147,19 @@ impl Difference {
             }
         }
         difference
+    }
+
+    /// Adds from when operations of the draft are deprecated or gone, where that is said otherwise than in what is served.
+    fn add_dates(&mut self, model: &Model, released: Option<&ReleasedFacade>) {
+        let (Some(old), Some(draft)) = (released, model.documents.facades.get(&self.facade)) else {
+            return;
+        };
+        let Some((old, contract)) = model.library.released(&old.files) else {
+            return;
+        };
+        let ids = contract.contract.iter().flat_map(|c| c.operations.keys());
+        let ids = ids.map(String::as_str).collect();
+        self.changes.extend(dates(Some(&old.doc), &draft.doc, &ids));
     }
 
     /// Whether a change of this kind breaks the callers of an operation.

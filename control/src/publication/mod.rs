@@ -11,6 +11,7 @@ mod recent;
 mod release;
 mod serves;
 mod snapshot;
+mod telling;
 
 use std::path::PathBuf;
 use std::sync::Arc;

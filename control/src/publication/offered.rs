@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use porch_contract::{Finding, Position};
-use porch_facade::{Documents, Files, GroupDoc, Library, OfferDoc, PortalDoc, Tagged, tagged};
+use porch_facade::{Day, Documents, Files, GroupDoc, Library, OfferDoc, PortalDoc, Tagged, tagged};
 use porch_soap::wsdl::beside;
 
 use super::content::Content;
@@ -16,6 +16,15 @@ pub(crate) struct Offered {
     pub(crate) offers: BTreeMap<String, Arc<Offer>>,
     /// The portal, where there is a document of it.
     pub(crate) portal: Option<Portal>,
+    /// What will be gone.
+    pub(crate) sunsets: Vec<Sunset>,
+}
+
+/// Operations of a facade that will be gone on a day.
+pub(crate) struct Sunset {
+    pub(crate) facade: String,
+    pub(crate) operations: Vec<String>,
+    pub(crate) on: Day,
 }
 
 /// An offer of a release.
@@ -86,6 +95,11 @@ impl Offered {
             Some((name.clone(), Arc::new(offer)))
         });
         Self {
+            sunsets: content
+                .facades
+                .iter()
+                .flat_map(|(name, of)| sunsets(name, &of.files, library))
+                .collect(),
             offers: offers.collect(),
             portal: content.portal.as_ref().and_then(|files| Portal::of(files)),
         }
@@ -118,6 +132,30 @@ impl Offered {
         }
         findings
     }
+}
+
+/// What of a released facade will be gone, day by day.
+fn sunsets(name: &str, files: &Files, library: &Library) -> Vec<Sunset> {
+    // Most say no such day: nothing is read of those.
+    let documents = files.values();
+    if !documents.into_iter().any(|text| text.contains("sunset")) {
+        return Vec::new();
+    }
+    let Some((document, read)) = library.released(files) else {
+        return Vec::new();
+    };
+    let mut days: BTreeMap<Day, Vec<String>> = BTreeMap::new();
+    for id in read.contract.iter().flat_map(|c| c.operations.keys()) {
+        if let (_, Some(day)) = document.doc.dates_of(id) {
+            days.entry(day).or_default().push(id.clone());
+        }
+    }
+    let all = days.into_iter().map(|(on, operations)| Sunset {
+        facade: name.to_owned(),
+        operations,
+        on,
+    });
+    all.collect()
 }
 
 /// The operations of a released facade, with their tags.

@@ -14,6 +14,7 @@ use super::difference::{Difference, to_other};
 use super::offered::{Offered, offer_files, portal_files};
 use super::offers::Offering;
 use super::serves::{SampleCall, ServedFacade, sample_call};
+use super::telling::Telling;
 use super::{Live, Publication, readable};
 use crate::compute::compute;
 use crate::error::ApiError;
@@ -242,6 +243,7 @@ impl Publication {
         }
         let json = serde_json::to_value(&wanted.content)
             .map_err(|e| ApiError::new(500, "The release cannot be kept", e.to_string()))?;
+        let telling = self.telling(&wanted.content).await?;
         let change = self.database.store()?.change(who).await?;
         let (environment, asked, note) = (&self.environment, wanted.asked.clone(), &wanted.note);
         let kept = change
@@ -251,6 +253,7 @@ impl Publication {
         let detail = json!({ "facades": asked, "note": note });
         change.audit("released", &object, detail).await?;
         let followed = follow(&change, &self.offered(), &compiled.offered).await?;
+        telling.tell(&change, environment, kept.number).await?;
         change.commit().await?;
         let carried_over = wanted.carried_over();
         let served = Served {
@@ -281,6 +284,13 @@ impl Publication {
             followed,
             findings,
         })
+    }
+
+    /// What serving other content changes for those who call.
+    async fn telling(&self, next: &Content) -> Result<Telling, ApiError> {
+        let (served, next) = (self.served().content.clone(), next.clone());
+        let library = self.library.clone();
+        compute(move || Telling::of(&served, &next, &library)).await
     }
 
     /// A call of one of these facades; of what was tried, if anything was.

@@ -57,7 +57,7 @@ pub use rules::{ParameterDoc, ParameterKind, ReachDoc, Relaxed, RulesDoc, RulesH
 pub(crate) use sensitive::SensitiveDoc;
 pub(crate) use xml::XmlDoc;
 
-use crate::units::{Size, Span};
+use crate::units::{Day, Size, Span};
 
 // What the checker holds texts to, in the words of JSON Schema (2020-12 validation §6.3.3), for editors. Where a pattern
 // cannot say all of it (lengths, numbers of ports), it takes more than the checker.
@@ -207,6 +207,11 @@ pub struct FacadeDoc {
     pub changes: ChangesDoc,
     /// Whether what is answered is held against the contract; `pass` unless given.
     pub answers: Option<AnswersKept>,
+    /// From when callers should not begin to use it any more, as in `2027-03-01`: replies say so (`Deprecation`,
+    /// RFC 9745), and so does the portal.
+    pub deprecation: Option<Day>,
+    /// From when it may not be there any more, as in `2027-09-01` (`Sunset`, RFC 8594); nothing is refused by it.
+    pub sunset: Option<Day>,
     /// How operations are carried out, by `operationId`.
     #[serde(default, deserialize_with = "or_nothing_said")]
     #[schemars(with = "IndexMap<String, Option<OperationDoc>>")]
@@ -219,6 +224,14 @@ impl FacadeDoc {
         let others = self.routing.values().flat_map(RoutingDoc::backends);
         let called = self.operations.values().flat_map(OperationDoc::backends);
         called.chain(others)
+    }
+
+    /// From when an operation should not be used any more, and from when it may not be there: what it says itself, or the facade.
+    pub fn dates_of(&self, id: &str) -> (Option<Day>, Option<Day>) {
+        let own = self.operations.get(id);
+        let deprecation = own.and_then(|o| o.deprecation).or(self.deprecation);
+        let sunset = own.and_then(|o| o.sunset).or(self.sunset);
+        (deprecation, sunset)
     }
 
     /// Whether calls of a backend may go to another one.
@@ -302,6 +315,11 @@ pub struct OperationDoc {
     pub changes: ChangesDoc,
     /// Whether what is answered here is held against the contract, in place of what the facade says.
     pub answers: Option<AnswersKept>,
+    /// From when callers should not begin to use this operation any more, as in `2027-03-01`: replies say so (`Deprecation`,
+    /// RFC 9745), and so does the portal.
+    pub deprecation: Option<Day>,
+    /// From when this operation may not be there any more, as in `2027-09-01` (`Sunset`, RFC 8594); nothing is refused by it.
+    pub sunset: Option<Day>,
     /// Status of the reply for a declared fault, by the name of its detail element or its code; for gRPC by the code's name.
     #[serde(default)]
     pub faults: IndexMap<String, u16>,

@@ -62,6 +62,6 @@ pub use route::{
 pub use shaped::{Allowed, Choices, Shaped};
 pub use source::{Source, is_zip, unzip};
 pub use table::{Row, Sample, Table, sample, table};
-pub use units::Span;
+pub use units::{Day, Span};
 pub use update::{Updated, update};
 pub use wired::{WiredCall, WiredRefusal, wired_calls, wired_refusals};

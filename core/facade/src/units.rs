@@ -14,6 +14,58 @@ pub struct Span(pub Duration);
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Size(pub u64);
 
+/// A day as ISO 8601 writes it, `2027-03-01`; it begins at midnight UTC.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Day(chrono::NaiveDate);
+
+impl Day {
+    pub(crate) fn parse(text: &str) -> Option<Self> {
+        let text = text.trim();
+        let written = text.len() == 10 && text.as_bytes()[4] == b'-';
+        let day = chrono::NaiveDate::parse_from_str(text, "%Y-%m-%d").ok();
+        day.filter(|_| written).map(Self)
+    }
+
+    /// Seconds since 1970.
+    pub fn seconds(self) -> i64 {
+        self.0
+            .and_time(chrono::NaiveTime::MIN)
+            .and_utc()
+            .timestamp()
+    }
+
+    /// As HTTP writes it (RFC 9110 §5.6.7, IMF-fixdate).
+    pub fn http(self) -> String {
+        self.0.format("%a, %d %b %Y 00:00:00 GMT").to_string()
+    }
+}
+
+impl std::fmt::Display for Day {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}", self.0.format("%Y-%m-%d"))
+    }
+}
+
+impl<'de> Deserialize<'de> for Day {
+    fn deserialize<D: Deserializer<'de>>(d: D) -> Result<Self, D::Error> {
+        let value = serde_json::Value::deserialize(d)?;
+        let text = value
+            .as_str()
+            .map_or_else(|| value.to_string(), str::to_owned);
+        let wrong = format!("“{text}” is no day: write year, month and day, as in 2027-03-01");
+        Self::parse(&text).ok_or_else(|| D::Error::custom(wrong))
+    }
+}
+
+impl JsonSchema for Day {
+    fn schema_name() -> Cow<'static, str> {
+        "Day".into()
+    }
+    fn json_schema(_: &mut SchemaGenerator) -> Schema {
+        json_schema!({ "type": "string", "format": "date", "pattern": "^[0-9]{4}-[0-9]{2}-[0-9]{2}$", "examples": ["2027-03-01"] })
+    }
+}
+
 fn split(text: &str) -> Option<(u64, &str)> {
     let at = text
         .find(|c: char| !c.is_ascii_digit())
@@ -119,6 +171,26 @@ pub(crate) fn duration_text(d: Duration) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn days_are_written_in_full() {
+        let day = Day::parse("2027-03-01").unwrap();
+        assert_eq!(
+            (day.seconds(), day.to_string()),
+            (1_803_859_200, "2027-03-01".into())
+        );
+        assert_eq!(day.http(), "Mon, 01 Mar 2027 00:00:00 GMT");
+        for none in [
+            "2027-3-1",
+            "2027-02-30",
+            "01.03.2027",
+            "",
+            "2027-03-01T00:00:00Z",
+            "é027-03-01",
+        ] {
+            assert_eq!(Day::parse(none), None, "{none}");
+        }
+    }
 
     #[test]
     fn units_are_needed_and_bounded() {

@@ -22,7 +22,7 @@ pub use digest::{digest_of, is_digest_of};
 pub use dpop::{Possession, Shown, possession};
 pub use jwk::{Jwk, KeySet};
 pub use jwt::{Expected, NotGood, Token};
-pub use sign::{Saying, Signer};
+pub use sign::{Saying, Signer, new_key};
 pub use signature::{Signed, SignedBy, SigningKey};
 
 use base64::Engine;

@@ -7,8 +7,10 @@ pub mod audit;
 pub mod consumer;
 pub mod copies;
 pub mod credential;
+pub mod delivery;
 pub mod draft_file;
 pub mod event;
+pub mod history;
 pub mod machine_token;
 pub mod mail;
 pub mod member;
@@ -23,6 +25,7 @@ pub mod session;
 pub mod team;
 pub mod trace;
 pub mod usage;
+pub mod webhook;
 
 /// The texts of a list.
 fn texts(list: &sea_orm::JsonValue) -> Vec<String> {

@@ -19,6 +19,12 @@ pub struct Model {
     #[sea_orm(unique)]
     pub subject: Option<String>,
     pub paused: bool,
+    /// The secret of the second factor (RFC 6238), sealed; none: there is none.
+    pub factor: Option<Vec<u8>>,
+    /// The last step of time whose code was used: no code is good twice.
+    pub factor_step: i64,
+    /// Hashes of codes that are each good once in its place.
+    pub factor_codes: Json,
     pub created_at: i64,
 }
 

@@ -10,6 +10,8 @@ pub struct Model {
     #[sea_orm(unique)]
     pub token_hash: String,
     pub person_id: i64,
+    /// The team that is acted for; none: the first one.
+    pub team_id: Option<i64>,
     pub created_at: i64,
     pub expires_at: i64,
     pub used_at: i64,

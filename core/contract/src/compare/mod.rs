@@ -78,6 +78,21 @@ pub fn compare(old: &Contract, new: &Contract) -> Vec<Change> {
             Some(after) => both.operation(before, after, &mut |harm, what| add(harm, id, what)),
         }
     }
+    let (was_written, is_written) = (old.written(), new.written());
+    for id in new.operations.keys() {
+        let deprecated = |w: &Value| w["deprecated"].as_bool() == Some(true);
+        let both = was_written
+            .get(id.as_str())
+            .zip(is_written.get(id.as_str()));
+        let Some((was, is)) = both else {
+            continue;
+        };
+        match (deprecated(was.operation), deprecated(is.operation)) {
+            (false, true) => add(Harm::Tells, id, "is deprecated".into()),
+            (true, false) => add(Harm::Tells, id, "is not deprecated any more".into()),
+            _ => {}
+        }
+    }
     for (id, after) in &new.operations {
         if !old.operations.contains_key(id) && was.other(after, new).is_none() {
             add(

@@ -94,6 +94,7 @@ impl<'a> FacadeCompiler<'a> {
         for level in &*self.levels.clone() {
             self.within(level, |c| c.add(level, contract_op, of, &mut changes));
         }
+        self.dates(&mut changes);
         let any = !changes.query.is_empty()
             || !changes.request.is_empty()
             || !changes.request_body.is_empty()
@@ -184,7 +185,7 @@ impl<'a> FacadeCompiler<'a> {
         self.wrong(found, message.into(), help);
     }
 
-    fn wrong(&mut self, at: Position, message: String, help: &str) {
+    pub(super) fn wrong(&mut self, at: Position, message: String, help: &str) {
         let file = self.here.file;
         self.findings
             .push(Finding::error(file, at, message).help(help));
@@ -222,7 +223,12 @@ impl<'a> FacadeCompiler<'a> {
         &docs[..docs.len().min(MOST)]
     }
 
-    fn change_place(&mut self, rule: String, reach: &str, line: usize) -> Arc<RulePlace> {
+    pub(super) fn change_place(
+        &mut self,
+        rule: String,
+        reach: &str,
+        line: usize,
+    ) -> Arc<RulePlace> {
         Arc::new(RulePlace {
             rule: rule.into(),
             reach: self.shared.text(reach),

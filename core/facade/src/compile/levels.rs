@@ -16,6 +16,7 @@ use crate::documents::{
     Relaxed, SensitiveDoc,
 };
 use crate::shared::Ruling;
+use crate::units::Day;
 
 /// A document, and where its keys are found.
 #[derive(Clone, Copy)]
@@ -62,6 +63,8 @@ pub(super) struct Level<'a> {
     pub(super) problems: &'a IndexMap<String, ProblemDoc>,
     pub(super) changes: &'a ChangesDoc,
     pub(super) answers: Option<AnswersKept>,
+    pub(super) deprecation: Option<Day>,
+    pub(super) sunset: Option<Day>,
     defaults: &'a [Relaxed],
     /// What limits are called and counted by.
     pub(super) name: &'a str,
@@ -91,6 +94,8 @@ impl<'a> Level<'a> {
             problems: &doc.problems,
             changes: &doc.changes,
             answers: doc.answers,
+            deprecation: None,
+            sunset: None,
             defaults: &doc.defaults,
             name: &doc.name,
             counted: format!("{counted} rules {}", doc.name).into(),
@@ -159,6 +164,8 @@ impl<'a> FacadeCompiler<'a> {
             problems: &doc.problems,
             changes: &doc.changes,
             answers: doc.answers,
+            deprecation: doc.deprecation,
+            sunset: doc.sunset,
             name: id,
             counted: format!("{}/{id}", facade.doc.name).into(),
             ..self.facade_level()
@@ -183,6 +190,8 @@ impl<'a> FacadeCompiler<'a> {
             problems: &doc.problems,
             changes: &doc.changes,
             answers: doc.answers,
+            deprecation: doc.deprecation,
+            sunset: doc.sunset,
             defaults: &[],
             name: &doc.name,
             counted: self.facade_counted.clone(),

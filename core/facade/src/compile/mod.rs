@@ -11,6 +11,7 @@ mod certificates;
 mod changes;
 pub(crate) mod cors;
 mod credentials;
+mod dates;
 mod examples;
 mod health;
 mod keeping;
