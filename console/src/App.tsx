@@ -33,6 +33,7 @@ export const router = createBrowserRouter([
         lazy: async () => ({ Component: (await import("./pages/consumers/OneConsumer")).OneConsumer }),
       },
       { path: "offers", lazy: async () => ({ Component: (await import("./pages/offers/Offers")).Offers }) },
+      { path: "messages", lazy: async () => ({ Component: (await import("./pages/messages/Messages")).Messages }) },
       { path: "quotas", lazy: async () => ({ Component: (await import("./pages/Quotas")).Quotas }) },
       { path: "traces", lazy: async () => ({ Component: (await import("./pages/traces/Traces")).Traces }) },
       { path: "traces/:id", lazy: async () => ({ Component: (await import("./pages/traces/TracePage")).TracePage }) },

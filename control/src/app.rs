@@ -13,7 +13,7 @@ use crate::hooks::Hooks;
 use crate::kept::KeptInMind;
 use crate::mail::Letters;
 use crate::observatory::Observatory;
-use crate::portal::Catalogue;
+use crate::portal::{Catalogue, DraftShown};
 use crate::publication::Publication;
 use crate::trouble::Trouble;
 
@@ -44,6 +44,9 @@ pub struct App {
     pub(crate) hooks: Hooks,
     /// What the portal shows of the release.
     pub(crate) catalogue: ArcSwapOption<Catalogue>,
+    /// What it would show of the draft.
+    pub(crate) preview: ArcSwapOption<DraftShown>,
+    pub(crate) previewing: tokio::sync::Mutex<()>,
     pub(crate) trouble: Arc<Trouble>,
 }
 
@@ -86,6 +89,8 @@ impl App {
             letters: Letters::new(),
             hooks: Hooks::new(),
             catalogue: ArcSwapOption::empty(),
+            preview: ArcSwapOption::empty(),
+            previewing: tokio::sync::Mutex::default(),
             trouble,
             config,
         })

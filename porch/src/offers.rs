@@ -173,6 +173,11 @@ pub(crate) async fn offer(
 ) -> Result<bool, CliError> {
     match command {
         OfferCommand::List => offers(client, show).await?,
+        OfferCommand::Preview => {
+            let path = "/api/portal/preview";
+            let made = client.send(Method::POST, path, None).await?;
+            show.value(&made, |v| text(v, "address").into());
+        }
         OfferCommand::Show { name } => {
             let offers = client.get("/api/offers").await?;
             let found = rows(&offers).find(|o| text(o, "name") == name);

@@ -109,8 +109,8 @@ pub(crate) async fn webhook(
                 table(&["webhook", "address", "kinds", "state"], rows)
             });
         }
-        WebhookCommand::Add { url, kinds } => {
-            let body = json!({ "url": url, "kinds": kinds });
+        WebhookCommand::Add { address, kinds } => {
+            let body = json!({ "url": address, "kinds": kinds });
             let made = client.send(Method::POST, "/api/webhooks", Some(body));
             show.value(&made.await?, |v| {
                 format!("webhook {} {}: {}", v["id"], text(v, "url"), state(v))

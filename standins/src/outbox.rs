@@ -3,10 +3,10 @@
 use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use axum::extract::State;
-use axum::http::StatusCode;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, StatusCode};
 use axum::response::Html;
-use axum::routing::get;
+use axum::routing::{get, options, post};
 use axum::{Json, Router};
 use mail_parser::MessageParser;
 use serde::Serialize;
@@ -27,9 +27,19 @@ struct Letter {
     text: String,
 }
 
+/// An event as it came.
+#[derive(Clone, Serialize)]
+struct Event {
+    fields: Vec<(String, String)>,
+    body: String,
+    /// What was answered.
+    answered: u16,
+}
+
 #[derive(Clone, Default)]
 struct Outbox {
     letters: Arc<Mutex<Vec<Letter>>>,
+    events: Arc<Mutex<Vec<Event>>>,
 }
 
 impl Outbox {
@@ -80,6 +90,9 @@ pub async fn serve_outbox(
     let routes = Router::new()
         .route("/", get(show))
         .route("/letters", get(list).delete(forget))
+        .route("/events", get(events).post(take_event).options(agree))
+        .route("/events/{status}", post(refuse_event).options(agree))
+        .route("/strangers", options(StatusCode::OK).post(StatusCode::OK))
         .with_state(outbox.clone());
     let server = async move {
         let taking = async {
@@ -112,6 +125,55 @@ async fn forget(State(outbox): State<Outbox>) -> StatusCode {
     StatusCode::NO_CONTENT
 }
 
+/// Agrees to be sent events by whoever asks (CloudEvents HTTP Webhook §4.2).
+async fn agree(headers: HeaderMap) -> (StatusCode, HeaderMap) {
+    let mut fields = HeaderMap::new();
+    if let Some(origin) = headers.get("webhook-request-origin") {
+        fields.insert("webhook-allowed-origin", origin.clone());
+    }
+    (StatusCode::NO_CONTENT, fields)
+}
+
+impl Outbox {
+    fn keep_event(&self, headers: &HeaderMap, body: String, answered: StatusCode) {
+        let text = |v: &axum::http::HeaderValue| String::from_utf8_lossy(v.as_bytes()).into_owned();
+        let fields = headers
+            .iter()
+            .map(|(n, v)| (n.as_str().to_owned(), text(v)));
+        let event = Event {
+            fields: fields.collect(),
+            body,
+            answered: answered.as_u16(),
+        };
+        let mut events = self.events.lock().unwrap_or_else(PoisonError::into_inner);
+        events.push(event);
+        let over = events.len().saturating_sub(MOST);
+        events.drain(..over);
+    }
+}
+
+async fn take_event(State(outbox): State<Outbox>, headers: HeaderMap, body: String) -> StatusCode {
+    outbox.keep_event(&headers, body, StatusCode::NO_CONTENT);
+    StatusCode::NO_CONTENT
+}
+
+/// Answers an event with a status that was asked for.
+async fn refuse_event(
+    State(outbox): State<Outbox>,
+    Path(status): Path<u16>,
+    headers: HeaderMap,
+    body: String,
+) -> StatusCode {
+    let status = StatusCode::from_u16(status).unwrap_or(StatusCode::BAD_REQUEST);
+    outbox.keep_event(&headers, body, status);
+    status
+}
+
+async fn events(State(outbox): State<Outbox>) -> Json<Vec<Event>> {
+    let events = outbox.events.lock();
+    Json(events.unwrap_or_else(PoisonError::into_inner).clone())
+}
+
 async fn show(State(outbox): State<Outbox>) -> Html<String> {
     let plain = |text: &str| text.replace('&', "&amp;").replace('<', "&lt;");
     let one = |l: &Letter| {
@@ -141,6 +203,19 @@ async fn show(State(outbox): State<Outbox>) -> Html<String> {
     } else {
         letters
     };
+    let events = outbox.events.lock().unwrap_or_else(PoisonError::into_inner);
+    let one = |e: &Event| {
+        let signature = e.fields.iter().find(|(n, _)| n == "signature-input");
+        let signature = signature.map_or("", |(_, v)| v);
+        format!(
+            "<article><h2>Event, answered {}</h2><pre>{}</pre><p><small>{}</small></p></article>",
+            e.answered,
+            plain(&e.body),
+            plain(signature)
+        )
+    };
+    let events: String = events.iter().rev().map(one).collect();
+    let letters = format!("{letters}{events}");
     Html(format!(
         "<!doctype html><html lang=\"en\"><meta charset=\"utf-8\"><title>Outbox of Skerry Line</title><style>body{{font:15px/1.5 system-ui;max-width:46rem;margin:2rem auto;padding:0 1rem}}article{{border-top:1px solid #ccc}}h2{{font-size:1.1rem}}pre{{white-space:pre-wrap}}</style><h1>Outbox</h1>{letters}</html>"
     ))

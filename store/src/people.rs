@@ -26,14 +26,17 @@ pub enum Purpose {
     Reset,
     /// To become a member of a team.
     Invite,
+    /// To look at the portal as it is drafted.
+    Preview,
 }
 
 impl Purpose {
-    fn name(self) -> &'static str {
+    pub(crate) fn name(self) -> &'static str {
         match self {
             Self::Confirm => "confirm",
             Self::Reset => "reset",
             Self::Invite => "invite",
+            Self::Preview => "preview",
         }
     }
 
@@ -41,7 +44,7 @@ impl Purpose {
     fn lasts(self) -> i64 {
         match self {
             Self::Confirm => 24 * 3_600_000,
-            Self::Reset => 3_600_000,
+            Self::Reset | Self::Preview => 3_600_000,
             Self::Invite => 7 * 24 * 3_600_000,
         }
     }

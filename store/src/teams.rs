@@ -8,6 +8,7 @@ use sea_orm::{
 use serde_json::json;
 
 use crate::entity::{member, person, person_session, team};
+use crate::people::Purpose;
 use crate::sessions::hash_token;
 use crate::{Change, Result, Store, StoreError, now_ms, taken};
 
@@ -91,6 +92,23 @@ impl Store {
         let found = invitation(&row)?;
         let team = team::Entity::find_by_id(found.team).one(&self.db).await?;
         Ok((found, team.ok_or_else(gone)?))
+    }
+
+    /// Whom a link was made for, if it is good; it stays so.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn holder_of_link(&self, purpose: Purpose, token: &str) -> Result<Option<String>> {
+        let sql =
+            "select email from letter where token_hash = $1 and purpose = $2 and expires_at > $3";
+        let values = [
+            hash_token(token).into(),
+            purpose.name().into(),
+            now_ms().into(),
+        ];
+        let statement = Statement::from_sql_and_values(DbBackend::Postgres, sql, values);
+        let row = self.db.query_one_raw(statement).await?;
+        Ok(row.map(|r| r.try_get("", "email")).transpose()?)
     }
 
     /// The person whom a provider has a name for.

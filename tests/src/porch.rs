@@ -368,6 +368,11 @@ impl Porch {
         )
     }
 
+    /// The folder of this stage's documents.
+    pub fn documents(&self) -> &Path {
+        &self.documents
+    }
+
     /// Changes a document of this stage's folder; the text must be there.
     pub fn edit(&self, file: &str, from: &str, to: &str) {
         let path = self.documents.join(file);

@@ -6,7 +6,8 @@ use super::*;
 pub struct Outbox {
     /// The file that says how letters are sent there.
     pub file: PathBuf,
-    page: String,
+    /// Where letters and events are read, and events are taken.
+    pub page: String,
     _folder: tempfile::TempDir,
 }
 
@@ -49,6 +50,12 @@ impl Outbox {
         let own = all.as_array().unwrap().iter().filter(|l| l["to"][0] == to);
         let text = |l: &Value, name: &str| l[name].as_str().unwrap().to_owned();
         own.map(|l| (text(l, "subject"), text(l, "text"))).collect()
+    }
+
+    /// The events that came, the oldest first.
+    pub fn events(&self) -> Vec<Value> {
+        let all = Http::send("GET", &format!("{}/events", self.page), &[], Vec::new()).json();
+        all.as_array().unwrap().clone()
     }
 
     /// Waits for so many letters to an address; gives the last one.
@@ -125,6 +132,14 @@ impl Visitor {
         }
     }
 
+    /// The same where it must not.
+    pub fn refused(&mut self, status: u16, method: &str, path: &str, body: &Value) -> String {
+        let reply = self.ask(method, path, body);
+        let text = reply.text();
+        assert_eq!(reply.status, status, "{method} {path}: {text}");
+        text
+    }
+
     /// Signs up and confirms: somebody with a team of their name.
     pub fn come(porch: &Porch, outbox: &Outbox, name: &str) -> Self {
         let mut visitor = Self::at(porch);
@@ -165,9 +180,15 @@ pub fn from_address(from: SocketAddr, portal: &str, email: &str, password: &str)
 
 /// A service with the demo's facades, offers and portal, and an outbox for its letters.
 pub fn with_offers() -> (Porch, Outbox) {
+    with_offers_and(&[])
+}
+
+/// The same with further options of the service.
+pub fn with_offers_and(extra: &[&str]) -> (Porch, Outbox) {
     let outbox = Outbox::start();
     let file = outbox.file.to_str().unwrap().to_owned();
-    let porch = Porch::start_with(&new_database(cluster()), &["--mail", &file]);
+    let options = [&["--mail", &file][..], extra].concat();
+    let porch = Porch::start_with(&new_database(cluster()), &options);
     porch.publish();
     let offers = ["open-quay", "fortnight-look", "charter-hand"].map(|name| ["--offer", name]);
     porch.ok(&[&["release", "--portal"][..], &offers.concat()].concat());

@@ -57,6 +57,8 @@ const ROLES: [(&str, &[&str]); 4] = [
             "GET /api/messages",
             "GET /api/agreements",
             "GET /api/teams",
+            "GET /api/webhooks",
+            "GET /api/webhooks/{webhook}/events",
             "GET /api/sessions",
             "DELETE /api/sessions",
             "DELETE /api/sessions/{id}",
@@ -98,6 +100,12 @@ const ROLES: [(&str, &[&str]); 4] = [
             "POST /api/requests/{request}/turn-down",
             "POST /api/messages/read",
             "PUT /api/teams/{team}/roles",
+            "POST /api/announcements",
+            "POST /api/portal/preview",
+            "POST /api/webhooks",
+            "DELETE /api/webhooks/{webhook}",
+            "PUT /api/webhooks/{webhook}/pause",
+            "POST /api/webhooks/{webhook}/events/{event}/again",
             "POST /api/quotas",
         ],
     ),
@@ -367,6 +375,8 @@ fn refuses_what_is_no_json(porch: &Porch, method: &str, path: &str) {
             .replace("{agreement}", "1")
             .replace("{request}", "1")
             .replace("{team}", "1")
+            .replace("{webhook}", "1")
+            .replace("{event}", "1")
             .replace(['{', '}'], "")
     );
     let token = format!("Bearer {}", porch.token);

@@ -252,6 +252,10 @@ fn service(database: &str) -> Outcome<Part> {
                 root().join("demo/sign-in/crew-login.toml"),
             );
             c.env("ELM_PORCH_MAIL", root().join("demo/sign-in/letters.toml"));
+            let login = root().join("demo/sign-in/portal-login.toml");
+            c.env("ELM_PORCH_PORTAL_OPENID", login);
+            // The outbox takes events on this host, by plain HTTP.
+            c.env("ELM_PORCH_WEBHOOKS_INSIDE", "true");
             c.env("ELM_PORCH_FIRST_ACCOUNT", ACCOUNT)
                 .env("ELM_PORCH_FIRST_PASSWORD", PASSWORD);
         },

@@ -63,6 +63,11 @@ pub(crate) fn come() -> Outcome {
     let (_, cookie) = ask("POST", "/api/confirm", "", &own)?;
     let application = json!({ "name": "Gullwing Desk" });
     ask("POST", "/api/applications", &cookie, &application)?;
+    // What the team is told goes to a program of its own too: the outbox takes events.
+    let hook = json!({ "url": format!("http://127.0.0.1:{OUTBOX}/events") });
+    ask("POST", "/api/webhooks", &cookie, &hook)?;
+    let colleague = json!({ "email": "teodor@gullwing.example" });
+    ask("POST", "/api/team/invitations", &cookie, &colleague)?;
     let wish = json!({ "offer": "charter-hand", "why": "We sell crossings at four desks and want to hold seats.", "accept": "2027-01" });
     ask(
         "POST",

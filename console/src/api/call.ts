@@ -18,6 +18,8 @@ export class ApiError extends Error {
     title: string,
     readonly detail: string,
     readonly findings: Found[],
+    /** What more must be shown, as in `code`. */
+    readonly needs = "",
   ) {
     super(title);
   }
@@ -38,6 +40,7 @@ interface ProblemDocument {
   title?: string;
   detail?: string;
   findings?: Found[];
+  needs?: string;
 }
 
 interface Plain {
@@ -65,7 +68,7 @@ function problemOf(status: number, text: string): ApiError {
     // Not from the service itself: its status is all there is to tell.
   }
   const title = problem.title ?? `The service answered ${status}`;
-  return new ApiError(status, title, problem.detail ?? "", problem.findings ?? []);
+  return new ApiError(status, title, problem.detail ?? "", problem.findings ?? [], problem.needs);
 }
 
 async function call(route: string, given: Plain): Promise<unknown> {

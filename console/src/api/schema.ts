@@ -947,6 +947,11 @@ export interface Port {
   address: string;
 }
 
+export interface PreviewLink {
+  /** Good for an hour, for whoever has it; an earlier one of one's own is good no more. */
+  address: string;
+}
+
 export interface ProbeView {
   name: string;
   kind: string;
@@ -1676,6 +1681,7 @@ export interface Routes {
   "GET /api/operations": { query: { id?: string }; body: undefined; reply: FoundOperation };
   "GET /api/overview": { query: undefined; body: undefined; reply: Overview };
   "DELETE /api/passwords/{name}": { query: undefined; body: undefined; reply: null };
+  "POST /api/portal/preview": { query: undefined; body: undefined; reply: PreviewLink };
   "GET /api/quotas": { query: undefined; body: undefined; reply: QuotaView[] };
   "POST /api/quotas": { query: undefined; body: AddToQuota; reply: null };
   "GET /api/releases": { query: undefined; body: undefined; reply: Release[] };

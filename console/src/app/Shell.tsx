@@ -30,6 +30,7 @@ export function Shell({ session }: { session: Session }) {
           Offers and requests
           {asked > 0 && <Dot role="img" aria-label={`${asked} not decided`} />}
         </Item>
+        <Item to="/messages">Messages</Item>
         <Item to="/consumers">Consumers and keys</Item>
         <Item to="/quotas">Quotas</Item>
         <Item to="/traces">Traces</Item>

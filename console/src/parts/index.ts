@@ -7,6 +7,7 @@ export { DraftTag } from "./DraftTag";
 export { Field } from "./Field";
 export { Findings } from "./Findings";
 export { Fold } from "./Fold";
+export { Events, HookSheet, NewHook } from "./Hooks";
 export { Page, RowOf, Sheet, Soft, Whole } from "./Layout";
 export { Loaded } from "./Loaded";
 export { Notice } from "./Notice";

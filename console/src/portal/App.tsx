@@ -18,6 +18,12 @@ const router = createBrowserRouter([
         path: "facades/:facade/:operation",
         lazy: async () => ({ Component: (await import("./pages/OperationPage")).OperationPage }),
       },
+      {
+        path: "facades/:facade/models/:model",
+        lazy: async () => ({ Component: (await import("./pages/ModelPage")).ModelPage }),
+      },
+      { path: "join", lazy: async () => ({ Component: (await import("./pages/Join")).Join }) },
+      { path: "webhooks", lazy: async () => ({ Component: (await import("./pages/Webhooks")).Webhooks }) },
       { path: "pages/:page", lazy: async () => ({ Component: (await import("./pages/TextPage")).TextPage }) },
       { path: "offers", lazy: async () => ({ Component: (await import("./pages/Offers")).Offers }) },
       { path: "sign-in", lazy: async () => ({ Component: (await import("./pages/SignIn")).SignIn }) },

@@ -1,4 +1,5 @@
-import { Link, NavLink, Outlet } from "react-router";
+import { useEffect } from "react";
+import { Link, NavLink, Outlet, useLocation, useNavigate } from "react-router";
 import styled, { createGlobalStyle } from "styled-components";
 
 import { Button, Problem } from "../parts";
@@ -15,6 +16,7 @@ export function Frame() {
   const portal = useApi("GET /api/portal");
   const session = useApi("GET /api/session");
   const out = useChange(() => api("DELETE /api/session"));
+  usePreview();
   return (
     <>
       {(isColour(portal.data?.accent) || isColour(portal.data?.accent_on_dark)) && (
@@ -56,9 +58,33 @@ export function Frame() {
           )}
         </nav>
       </Top>
+      {portal.data?.draft && <Drafted />}
       {portal.error && <Problem error={portal.error} />}
       <Outlet />
     </>
+  );
+}
+
+/** A link to the draft is used once, and leaves nothing in the address. */
+function usePreview() {
+  const go = useNavigate();
+  const { hash } = useLocation();
+  const { mutate } = useChange((token: string) => api("POST /api/preview", { body: { token } }));
+  useEffect(() => {
+    if (!hash.startsWith("#preview=")) return;
+    mutate(hash.slice("#preview=".length));
+    void go("/", { replace: true });
+  }, [hash, mutate, go]);
+}
+
+/** Says that it is the draft that is looked at, and not what others see. */
+function Drafted() {
+  const end = useChange(() => api("DELETE /api/preview"));
+  return (
+    <Draft role="status">
+      <strong>This is the draft.</strong> All of it is shown, and nobody else sees it.
+      <Button onPress={() => end.mutate(undefined)}>Look at what is released</Button>
+    </Draft>
   );
 }
 
@@ -98,6 +124,16 @@ const Top = styled.header`
       display: none;
     }
   }
+`;
+
+const Draft = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: var(--space-2);
+  padding: var(--space-2) var(--space-5);
+  background: var(--accent-wash);
+  border-bottom: 1px solid var(--line);
 `;
 
 const Name = styled(Link)`

@@ -343,11 +343,32 @@ export interface PortalView {
   sign_up: boolean;
   /** Where APIs are called. */
   gateway: string;
+  /** Whether one is shown example answers in place of calls. */
+  examples: boolean;
+  /** Whether it is the draft that is looked at. */
+  draft: boolean;
 }
 
 export interface PortalWays {
   /** The provider's name, where one can sign in by OpenID. */
   openid?: string | null;
+}
+
+export interface PreviewToken {
+  /** What stands behind `#preview=` in the link. */
+  token: string;
+}
+
+export interface PreviewView {
+  draft: boolean;
+}
+
+export interface ProblemKind {
+  status: number;
+  /** Its `type`. */
+  type: string;
+  /** What whoever called does about it. */
+  todo: string;
 }
 
 export interface ReadUntil {
@@ -571,6 +592,9 @@ export interface Routes {
   "GET /api/offers": { query: undefined; body: undefined; reply: SeenOffer[] };
   "GET /api/pages/{page}": { query: undefined; body: undefined; reply: PageView };
   "GET /api/portal": { query: undefined; body: undefined; reply: PortalView };
+  "POST /api/preview": { query: undefined; body: PreviewToken; reply: PreviewView };
+  "DELETE /api/preview": { query: undefined; body: undefined; reply: null };
+  "GET /api/problems": { query: undefined; body: undefined; reply: ProblemKind[] };
   "GET /api/refusals": { query: { application?: string }; body: undefined; reply: Refusal[] };
   "DELETE /api/requests/{request}": { query: undefined; body: undefined; reply: null };
   "POST /api/reset": { query: undefined; body: Resetting; reply: null };

@@ -184,6 +184,7 @@ fn publishers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(offers::read_messages))
         .routes(routes!(teams::change_team))
         .routes(routes!(teams::announce))
+        .routes(routes!(teams::preview))
         .routes(routes!(webhooks::add_webhook))
         .routes(routes!(webhooks::remove_webhook))
         .routes(routes!(webhooks::pause_webhook))

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use axum::extract::{Extension, State};
+use porch_store::Purpose;
 use porch_store::entity::team;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -65,6 +66,32 @@ pub(crate) async fn teams(
         all.push(view(&app, team).await?);
     }
     Ok(Json(all))
+}
+
+/// A link to the portal as it is drafted.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct PreviewLink {
+    /// Good for an hour, for whoever has it; an earlier one of one's own is good no more.
+    address: String,
+}
+
+/// Makes a link with which the portal is shown as the draft has it, all of it.
+#[utoipa::path(post, path = "/api/portal/preview", responses((status = 200, body = PreviewLink)))]
+pub(crate) async fn preview(
+    State(app): State<Arc<App>>,
+    Extension(publisher): Extension<Publisher>,
+) -> Result<Json<PreviewLink>, ApiError> {
+    let token = super::session::drawn()?;
+    let change = app.database.store()?.change(&publisher.name).await?;
+    let holder = publisher.name.as_str();
+    change.keep_link(Purpose::Preview, holder, &token).await?;
+    let detail = serde_json::json!({});
+    change
+        .audit("made a link to the draft", "portal", detail)
+        .await?;
+    change.commit().await?;
+    let address = format!("{}/#preview={token}", app.config.portal);
+    Ok(Json(PreviewLink { address }))
 }
 
 #[derive(Deserialize, ToSchema)]

@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::applications::own;
+use super::looking::Looking;
 use super::markdown::to_html;
 use super::session::{Anybody, Caller};
 use crate::api::{
@@ -29,15 +30,22 @@ pub(crate) struct SeenOffer {
 
 /// Offers that one sees.
 #[utoipa::path(get, path = "/api/offers", operation_id = "seen_offers", responses((status = 200, body = Vec<SeenOffer>)))]
-pub(crate) async fn offers(State(app): State<Arc<App>>, anybody: Anybody) -> Json<Vec<SeenOffer>> {
-    let (offered, porch) = (app.publication.offered(), app.publication.porch());
-    let seen = offered.offers.values().filter(|o| anybody.is(&o.doc.see));
+pub(crate) async fn offers(
+    State(app): State<Arc<App>>,
+    anybody: Anybody,
+) -> Result<Json<Vec<SeenOffer>>, ApiError> {
+    let at = Looking::of(&app, &anybody).await?;
+    let seen = at
+        .offered
+        .offers
+        .values()
+        .filter(|o| anybody.is(&o.doc.see));
     let all = seen.map(|o| SeenOffer {
-        offer: ServedOffer::of(o).allowing(super::limits::of_offer(&porch, o)),
+        offer: ServedOffer::of(o).allowing(super::limits::of_offer(&at.porch, o)),
         text: o.text.as_deref().map(to_html),
-        may_ask: anybody.0.is_some() && anybody.is(&o.doc.ask),
+        may_ask: anybody.caller.is_some() && !anybody.preview && anybody.is(&o.doc.ask),
     });
-    Json(all.collect())
+    Ok(Json(all.collect()))
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -61,7 +69,10 @@ pub(crate) async fn ask(
     let consumer = own(&app, &caller, &name).await?;
     let offered = app.publication.offered();
     let who = caller.who().to_owned();
-    let anybody = Anybody(Some(caller));
+    let anybody = Anybody {
+        caller: Some(caller),
+        preview: false,
+    };
     let offer = offered.offers.get(wish.offer.trim());
     let Some(offer) = offer.filter(|o| anybody.is(&o.doc.see)) else {
         return Err(ApiError::missing(format!("offer “{}”", wish.offer)));

@@ -1,85 +1,25 @@
 //! What there is: facades that are served, as those who call see them, found by words; made once for each release.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use axum::extract::State;
-use porch_contract::Contract;
-use porch_facade::{
-    Audience, CompiledFacade, CompiledOperation, CredentialKind, KeyPlace, Library, SignUp,
-};
+use porch_facade::{Audience, CompiledFacade, CompiledOperation, CompiledPorch, Library, SignUp};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use utoipa::{IntoParams, ToSchema};
 
+use super::documents::published;
+use super::looking::Looking;
 use super::markdown::to_html;
 use super::search::{Words, found};
 use super::session::Anybody;
+use super::ways::Way;
 use crate::api::{Json, Path, Query, ServedOffer};
 use crate::app::App;
 use crate::compute::compute;
 use crate::error::ApiError;
-use crate::publication::Served;
-
-/// A way to show who calls.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, ToSchema)]
-pub(crate) struct Way {
-    /// `key`, `key-as-token`, `basic`, `token`, `signature` or `certificate`.
-    pub(crate) kind: &'static str,
-    /// Of a key: `header` or `query`.
-    #[serde(rename = "in")]
-    pub(crate) place: Option<&'static str>,
-    /// Of a key: the name of the header field or parameter.
-    pub(crate) name: Option<String>,
-    /// In words.
-    pub(crate) how: String,
-}
-
-impl Way {
-    fn of(kind: &CredentialKind) -> Self {
-        let way = |kind, how: &str| Self {
-            kind,
-            place: None,
-            name: None,
-            how: how.to_owned(),
-        };
-        match kind {
-            CredentialKind::Key(KeyPlace::Header(_, name)) => Self {
-                kind: "key",
-                place: Some("header"),
-                name: Some(name.to_string()),
-                how: format!("a key in the header field {name}"),
-            },
-            CredentialKind::Key(KeyPlace::Bearer) => {
-                way("key-as-token", "a key in Authorization: Bearer")
-            }
-            CredentialKind::Key(KeyPlace::Query(name)) => Self {
-                kind: "key",
-                place: Some("query"),
-                name: Some(name.to_string()),
-                how: format!("a key in the query parameter {name}"),
-            },
-            CredentialKind::Basic => way("basic", "a name and a password (RFC 7617)"),
-            CredentialKind::Token(rule) => {
-                let (issuer, expected) = (&rule.expected.issuer, &rule.expected);
-                let audience = match expected.audience.as_slice() {
-                    [] => String::new(),
-                    all => format!(" for {}", all.join(" or ")),
-                };
-                let how =
-                    format!("a token of {issuer}{audience} in Authorization: Bearer (RFC 6750)");
-                way("token", &how)
-            }
-            CredentialKind::Signature(rule) => {
-                let covers = rule.covers.join(", ");
-                let by: Vec<&str> = rule.algorithms.iter().map(|a| a.name()).collect();
-                let how = format!("a signature (RFC 9421) of {covers}, by {}", by.join(" or "));
-                way("signature", &how)
-            }
-            CredentialKind::Certificate(_) => way("certificate", "a certificate, shown by TLS"),
-        }
-    }
-}
+use crate::publication::Content;
 
 /// An operation, as lists show it.
 #[derive(Clone, Serialize, ToSchema)]
@@ -122,35 +62,45 @@ pub(crate) struct Catalogue {
 }
 
 /// What is served now, as it is shown.
-pub(crate) async fn current(app: &Arc<App>) -> Result<Arc<Catalogue>, ApiError> {
+pub(super) async fn current(app: &Arc<App>) -> Result<Arc<Catalogue>, ApiError> {
     let served = app.publication.served();
     let known = app.catalogue.load_full();
     if let Some(known) = known.filter(|k| k.release == served.number) {
         return Ok(known);
     }
-    let (porch, library) = (app.publication.porch(), app.publication.library.clone());
-    let gateway = app.config.gateway.clone();
-    let made = compute(move || {
-        let facades = porch.facades.iter();
-        let facades =
-            facades.filter_map(|f| Some((f.name.clone(), shown(f, &served, &library, &gateway)?)));
-        Arc::new(Catalogue {
-            release: served.number,
-            facades: facades.collect(),
-        })
-    })
-    .await?;
+    let of = (app.publication.porch(), served.content.clone());
+    let made = catalogue_of(app, of, served.number).await?;
     app.catalogue.store(Some(made.clone()));
     Ok(made)
 }
 
+/// The catalogue of what is compiled, and of the files that it was compiled from.
+pub(super) async fn catalogue_of(
+    app: &App,
+    (porch, content): (Arc<CompiledPorch>, Content),
+    release: i64,
+) -> Result<Arc<Catalogue>, ApiError> {
+    let library = app.publication.library.clone();
+    let gateway = app.config.gateway.clone();
+    compute(move || {
+        let facades = porch.facades.iter();
+        let facades =
+            facades.filter_map(|f| Some((f.name.clone(), shown(f, &content, &library, &gateway)?)));
+        Arc::new(Catalogue {
+            release,
+            facades: facades.collect(),
+        })
+    })
+    .await
+}
+
 fn shown(
     facade: &CompiledFacade,
-    served: &Served,
+    content: &Content,
     library: &Library,
     gateway: &str,
 ) -> Option<Arc<Shown>> {
-    let released = served.content.facades.get(&facade.name)?;
+    let released = content.facades.get(&facade.name)?;
     let (document, read) = library.released(&released.files)?;
     let contract = read.contract.as_ref()?;
     let address = format!("{}{}", gateway.trim_end_matches('/'), facade.base);
@@ -217,70 +167,6 @@ fn first_sentence(text: &str) -> String {
     line[..end].to_owned()
 }
 
-/// The contract as others may have it: with where it is called, and with what must be shown where it does not say so itself.
-fn published(contract: &Contract, address: &str, operations: &[OperationLine]) -> Value {
-    let mut document = contract.document.clone();
-    document["servers"] = json!([{ "url": address }]);
-    deprecate(&mut document, operations);
-    let says = |d: &Value| d.pointer("/components/securitySchemes").is_some();
-    if says(&document) {
-        return document;
-    }
-    let ways: BTreeSet<(&str, Option<&str>, Option<&str>)> = operations
-        .iter()
-        .flat_map(|o| &o.credentials)
-        .map(|w| (w.kind, w.place, w.name.as_deref()))
-        .collect();
-    let mut schemes = serde_json::Map::new();
-    for (kind, place, name) in ways {
-        let scheme = match kind {
-            "key" => json!({ "type": "apiKey", "in": place, "name": name }),
-            "basic" => json!({ "type": "http", "scheme": "basic" }),
-            "token" | "key-as-token" => json!({ "type": "http", "scheme": "bearer" }),
-            "certificate" => json!({ "type": "mutualTLS" }),
-            _ => continue,
-        };
-        schemes.insert(kind.to_owned(), scheme);
-    }
-    if !schemes.is_empty() {
-        let by_id = operations.iter().map(|o| (o.id.as_str(), o));
-        let by_id: HashMap<&str, &OperationLine> = by_id.collect();
-        document["components"]["securitySchemes"] = Value::Object(schemes);
-        let paths = document["paths"].as_object_mut().into_iter().flatten();
-        for (_, operation) in paths.flat_map(|(_, item)| item.as_object_mut().into_iter().flatten())
-        {
-            let id = operation["operationId"].as_str().unwrap_or_default();
-            let Some(of) = by_id.get(id) else {
-                continue;
-            };
-            let shown = of.credentials.iter().filter(|w| w.kind != "signature");
-            operation["security"] = shown.map(|w| json!({ w.kind: [] })).collect();
-        }
-    }
-    document
-}
-
-/// Says of operations that they are deprecated where the facade's document does.
-fn deprecate(document: &mut Value, operations: &[OperationLine]) {
-    let ids: BTreeSet<&str> = operations
-        .iter()
-        .filter(|o| o.deprecation.is_some())
-        .map(|o| o.id.as_str())
-        .collect();
-    if ids.is_empty() {
-        return;
-    }
-    let paths = document["paths"].as_object_mut().into_iter().flatten();
-    for (_, operation) in paths.flat_map(|(_, item)| item.as_object_mut().into_iter().flatten()) {
-        if operation["operationId"]
-            .as_str()
-            .is_some_and(|id| ids.contains(id))
-        {
-            operation["deprecated"] = json!(true);
-        }
-    }
-}
-
 /// Facades that are shown together to somebody.
 pub(crate) struct VisibleGroup {
     title: String,
@@ -289,9 +175,13 @@ pub(crate) struct VisibleGroup {
 }
 
 /// What somebody sees.
-pub(crate) fn visible(app: &App, all: &Catalogue, anybody: &Anybody) -> Vec<VisibleGroup> {
-    let offered = app.publication.offered();
-    let groups = offered.portal.as_ref().and_then(|p| p.doc.groups.as_ref());
+pub(super) fn visible(at: &Looking, anybody: &Anybody) -> Vec<VisibleGroup> {
+    let all = &at.all;
+    let groups = at
+        .offered
+        .portal
+        .as_ref()
+        .and_then(|p| p.doc.groups.as_ref());
     let Some(groups) = groups else {
         return vec![VisibleGroup {
             title: "APIs".into(),
@@ -318,8 +208,8 @@ pub(crate) async fn one(
     anybody: &Anybody,
     name: &str,
 ) -> Result<Arc<Shown>, ApiError> {
-    let all = current(app).await?;
-    let groups = visible(app, &all, anybody);
+    let at = Looking::of(app, anybody).await?;
+    let groups = visible(&at, anybody);
     let mut facades = groups.into_iter().flat_map(|g| g.facades);
     let found = facades.find(|f| f.name == name);
     found.ok_or_else(|| ApiError::missing(format!("API “{name}” to be seen")))
@@ -344,15 +234,25 @@ pub(crate) struct PortalView {
     sign_up: bool,
     /// Where APIs are called.
     gateway: String,
+    /// Whether one is shown example answers in place of calls.
+    examples: bool,
+    /// Whether it is the draft that is looked at.
+    draft: bool,
 }
 
 /// What the portal is called and looks like.
 #[utoipa::path(get, path = "/api/portal", responses((status = 200, body = PortalView)))]
-pub(crate) async fn portal(State(app): State<Arc<App>>) -> Json<PortalView> {
-    let offered = app.publication.offered();
+pub(crate) async fn portal(
+    State(app): State<Arc<App>>,
+    anybody: Anybody,
+) -> Result<Json<PortalView>, ApiError> {
+    let offered = Looking::of(&app, &anybody).await?.offered;
     let doc = offered.portal.as_ref().map(|p| &p.doc);
-    Json(PortalView {
-        title: super::account::title(&app),
+    let title = doc.map(|d| d.title.clone());
+    Ok(Json(PortalView {
+        draft: anybody.preview,
+        examples: doc.is_none_or(|d| anybody.is(&d.examples)),
+        title: title.unwrap_or_else(|| super::account::title(&app)),
         summary: doc.map_or_else(String::new, |d| d.summary.clone()),
         logo: offered.portal.as_ref().is_some_and(|p| p.logo.is_some()),
         accent: doc.and_then(|d| d.colours.accent.clone()),
@@ -367,7 +267,7 @@ pub(crate) async fn portal(State(app): State<Arc<App>>) -> Json<PortalView> {
         }),
         sign_up: app.config.mail.is_some() && doc.is_none_or(|d| d.sign_up == SignUp::Everyone),
         gateway: app.config.gateway.clone(),
-    })
+    }))
 }
 
 /// A page.
@@ -382,9 +282,10 @@ pub(crate) struct PageView {
 #[utoipa::path(get, path = "/api/pages/{page}", params(("page" = String, Path)), responses((status = 200, body = PageView), (status = 404)))]
 pub(crate) async fn page(
     State(app): State<Arc<App>>,
+    anybody: Anybody,
     Path(name): Path<String>,
 ) -> Result<Json<PageView>, ApiError> {
-    let offered = app.publication.offered();
+    let offered = Looking::of(&app, &anybody).await?.offered;
     let found = offered.portal.as_ref().and_then(|p| {
         let page = p.doc.pages.iter().find(|page| page.name == name)?;
         let text = p.pages.get(&name)?;
@@ -446,8 +347,8 @@ pub(crate) async fn catalogue(
     anybody: Anybody,
     Query(searching): Query<Searching>,
 ) -> Result<Json<CatalogueView>, ApiError> {
-    let all = current(&app).await?;
-    let groups = visible(&app, &all, &anybody);
+    let at = Looking::of(&app, &anybody).await?;
+    let groups = visible(&at, &anybody);
     let search = searching.search.to_lowercase();
     let words: Vec<&str> = search.split_whitespace().take(10).collect();
     let found = found(&groups, &words);
@@ -496,7 +397,7 @@ pub(crate) async fn facade(
     Path(name): Path<String>,
 ) -> Result<Json<ShownFacade>, ApiError> {
     let shown = one(&app, &anybody, &name).await?;
-    let (offered, porch) = (app.publication.offered(), app.publication.porch());
+    let Looking { offered, porch, .. } = Looking::of(&app, &anybody).await?;
     let sees = |audience: &Audience| anybody.is(audience);
     let offers = offered.offers.values().filter(|o| sees(&o.doc.see));
     let opens = |entry: &String| entry.split('/').next() == Some(name.as_str());

@@ -9,7 +9,8 @@ use serde::Serialize;
 use serde_json::Value;
 use utoipa::ToSchema;
 
-use super::catalogue::{current, one, visible};
+use super::catalogue::{one, visible};
+use super::looking::Looking;
 use super::session::Anybody;
 use crate::api::{Before, Json, Path, Query};
 use crate::app::App;
@@ -96,8 +97,8 @@ pub(crate) async fn news(
     State(app): State<Arc<App>>,
     anybody: Anybody,
 ) -> Result<Json<Vec<ChangedView>>, ApiError> {
-    let all = current(&app).await?;
-    let groups = visible(&app, &all, &anybody);
+    let at = Looking::of(&app, &anybody).await?;
+    let groups = visible(&at, &anybody);
     let facades = groups.iter().flat_map(|g| &g.facades);
     let titles: HashMap<&str, &str> = facades
         .map(|f| (f.name.as_str(), f.title.as_str()))

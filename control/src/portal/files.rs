@@ -6,6 +6,8 @@ use axum::extract::State;
 use axum::http::{HeaderValue, StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
 
+use super::looking::Looking;
+use super::session::Anybody;
 use crate::app::App;
 use crate::console::{Built, file};
 use crate::error::ApiError;
@@ -64,9 +66,11 @@ fn page(app: &App) -> Response {
 }
 
 /// The logo. As a picture of a page it runs nothing; opened by itself, its own policy keeps it from that.
-pub(crate) async fn logo(State(app): State<Arc<App>>) -> Response {
-    let offered = app.publication.offered();
-    let Some(logo) = offered.portal.as_ref().and_then(|p| p.logo.clone()) else {
+pub(crate) async fn logo(State(app): State<Arc<App>>, anybody: Anybody) -> Response {
+    let Ok(at) = Looking::of(&app, &anybody).await else {
+        return StatusCode::NOT_FOUND.into_response();
+    };
+    let Some(logo) = at.offered.portal.as_ref().and_then(|p| p.logo.clone()) else {
         return StatusCode::NOT_FOUND.into_response();
     };
     (

@@ -15,12 +15,15 @@ mod files;
 mod hooks;
 mod life;
 mod limits;
+mod looking;
 mod markdown;
 mod openid;
 mod passwords;
+mod problems;
 mod search;
 mod session;
 mod team;
+mod ways;
 
 use std::sync::Arc;
 
@@ -33,6 +36,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 pub(crate) use self::catalogue::Catalogue;
+pub(crate) use self::looking::DraftShown;
 use crate::app::App;
 
 /// A request's body may have at most so many bytes.
@@ -54,6 +58,7 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(catalogue::facade))
         .routes(routes!(changes::changes))
         .routes(routes!(changes::news))
+        .routes(routes!(problems::problems))
         .routes(routes!(session::begin, session::who, session::end))
         .routes(routes!(account::sign_up))
         .routes(routes!(account::confirm))
@@ -62,6 +67,7 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(account::change_password))
         .routes(routes!(account::data))
         .routes(routes!(account::leave))
+        .routes(routes!(looking::begin, looking::end))
         .routes(routes!(openid::ways))
         .routes(routes!(openid::away))
         .routes(routes!(openid::back))

@@ -12,6 +12,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::factor;
+use super::looking::is_preview;
 use crate::api::{Json, drawn, is_of_own_page, too_many};
 use crate::app::App;
 use crate::error::ApiError;
@@ -38,12 +39,19 @@ impl Caller {
 }
 
 /// Somebody who is signed in, or a visitor.
-pub(crate) struct Anybody(pub(crate) Option<Caller>);
+pub(crate) struct Anybody {
+    pub(crate) caller: Option<Caller>,
+    /// Whether it is a publisher who looks at the draft: all of it is seen.
+    pub(super) preview: bool,
+}
 
 impl Anybody {
     /// Whether somebody may see or do something.
     pub(crate) fn is(&self, audience: &porch_facade::Audience) -> bool {
-        let Some(caller) = &self.0 else {
+        if self.preview {
+            return true;
+        }
+        let Some(caller) = &self.caller else {
             return audience.is(None);
         };
         let roles = caller.roles();
@@ -51,13 +59,15 @@ impl Anybody {
     }
 }
 
-fn token(headers: &HeaderMap) -> Option<&str> {
+/// The value of a cookie.
+pub(super) fn cookie_of<'h>(headers: &'h HeaderMap, name: &str) -> Option<&'h str> {
     let cookies = headers.get(header::COOKIE)?.to_str().ok()?;
-    let value = |name: &str| {
-        let mut all = cookies.split(';');
-        all.find_map(|c| c.trim().strip_prefix(name)?.strip_prefix('='))
-    };
-    value(SECURE_COOKIE).or_else(|| value(COOKIE))
+    let mut all = cookies.split(';');
+    all.find_map(|c| c.trim().strip_prefix(name)?.strip_prefix('='))
+}
+
+fn token(headers: &HeaderMap) -> Option<&str> {
+    cookie_of(headers, SECURE_COOKIE).or_else(|| cookie_of(headers, COOKIE))
 }
 
 async fn signed_in(parts: &Parts, app: &App) -> Result<Option<Caller>, ApiError> {
@@ -89,7 +99,10 @@ impl FromRequestParts<Arc<App>> for Anybody {
     type Rejection = ApiError;
 
     async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, ApiError> {
-        signed_in(parts, app).await.map(Self)
+        Ok(Self {
+            caller: signed_in(parts, app).await?,
+            preview: is_preview(app, &parts.headers).await?,
+        })
     }
 }
 
@@ -236,7 +249,7 @@ pub(super) async fn begun_with(
 /// Who is signed in; nobody: 204.
 #[utoipa::path(get, path = "/api/session", operation_id = "who_is_in_portal", responses((status = 200, body = Account), (status = 204)))]
 pub(crate) async fn who(of: Anybody) -> Response {
-    match &of.0 {
+    match &of.caller {
         Some(caller) => Json(Account::of(&caller.0)).into_response(),
         None => StatusCode::NO_CONTENT.into_response(),
     }

@@ -11,7 +11,9 @@ use serde::Serialize;
 use serde_json::json;
 use utoipa::ToSchema;
 
+use super::content::{CompiledContent, Content, ReleasedFacade};
 use super::difference::{self, Difference};
+use super::offered::{offer_files, portal_files};
 use super::offers::Offering;
 use super::recent::Recent;
 use super::{Publication, Served};
@@ -126,6 +128,32 @@ impl Publication {
         Ok(model)
     }
 
+    /// All of the draft as a release would hold it, compiled.
+    pub(crate) async fn drafted(&self) -> Result<(Content, CompiledContent), ApiError> {
+        let model = self.model().await?;
+        let secrets = self.database.store()?.secrets(&self.environment).await?;
+        let (environment, library) = (self.environment.clone(), self.library.clone());
+        compute(move || {
+            let names = model.documents.facades.keys();
+            let facades = names.filter_map(|name| {
+                let taken = ReleasedFacade::take(&model, &environment, name)?;
+                Some((name.clone(), Arc::new(taken)))
+            });
+            let (documents, files) = (&model.documents, &*model.files);
+            let offers = documents.offers.keys().filter_map(|name| {
+                Some((name.clone(), Arc::new(offer_files(documents, files, name)?)))
+            });
+            let content = Content {
+                facades: facades.collect(),
+                offers: offers.collect(),
+                portal: portal_files(documents, files).map(Arc::new),
+            };
+            let compiled = content.compile(&environment, &secrets, &library, 0);
+            (content, compiled)
+        })
+        .await
+    }
+
     /// A draft with other files over its own; nothing is kept.
     pub(crate) async fn model_with(
         &self,
@@ -159,7 +187,7 @@ impl Publication {
         Ok(made)
     }
 
-    async fn draft_revision(&self) -> Result<i64, ApiError> {
+    pub(crate) async fn draft_revision(&self) -> Result<i64, ApiError> {
         let revisions = self.database.store()?.revisions().await?;
         Ok(revisions.get(&Topic::Draft.name()).copied().unwrap_or(0))
     }

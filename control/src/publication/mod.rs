@@ -24,7 +24,7 @@ use porch_store::{Seal, Topic};
 use tokio::sync::Mutex;
 
 pub(crate) use answered::Given;
-pub(crate) use content::Served;
+pub(crate) use content::{Content, Served};
 pub(crate) use difference::{Difference, add_users};
 pub(crate) use draft::{FacadeFacts, Pushed};
 pub(crate) use offered::{Offer, Offered};
@@ -36,7 +36,7 @@ use crate::config::AppConfig;
 use crate::database::Database;
 use crate::error::ApiError;
 use crate::trouble::Trouble;
-use content::{CompiledContent, Content};
+use content::CompiledContent;
 
 /// One environment's publication.
 pub(crate) struct Publication {

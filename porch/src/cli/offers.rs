@@ -11,6 +11,8 @@ pub(crate) enum OfferCommand {
         /// Its name.
         name: String,
     },
+    /// Make a link with which the portal is shown as the draft has it, good for an hour.
+    Preview,
     /// List requests for offers.
     Requests {
         /// Only those in a state.

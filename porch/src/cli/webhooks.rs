@@ -9,7 +9,8 @@ pub(crate) enum WebhookCommand {
     /// Send the publishers' messages to an address, as signed CloudEvents.
     Add {
         /// Where they are sent.
-        url: String,
+        #[arg(value_name = "URL")]
+        address: String,
         /// A kind of message, as in request-made; may stand several times. All of them unless given.
         #[arg(long = "kind", value_name = "KIND")]
         kinds: Vec<String>,

@@ -5,10 +5,12 @@
     reason = "a scenario, or a table of cases, is told in one piece"
 )]
 
+mod changed;
+mod hooks;
 mod seen;
 mod told;
 
-use porch_tests::portal::{Outbox, PASSWORD, Visitor, with_offers};
+use porch_tests::portal::{Outbox, PASSWORD, Visitor, with_offers, with_offers_and};
 use porch_tests::{Http, Porch, new_database, wait_until};
 use serde_json::{Value, json};
 

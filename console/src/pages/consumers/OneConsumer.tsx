@@ -48,9 +48,10 @@ function Itself({ consumer }: { consumer: Consumer }) {
   const change = useChange(() =>
     api("PATCH /api/consumers/{consumer}", { path, body: { owner, roles: listed(roles), labels: listed(labels) } }),
   );
+  const bind = useChange((bound: boolean) => api("PATCH /api/consumers/{consumer}", { path, body: { bound } }));
   const pause = useChange((paused: boolean) => api("PUT /api/consumers/{consumer}/pause", { path, body: { paused } }));
   const remove = useChange(() => api("DELETE /api/consumers/{consumer}", { path }));
-  const error = change.error ?? pause.error ?? remove.error;
+  const error = change.error ?? bind.error ?? pause.error ?? remove.error;
   const shows =
     consumer.keys.length +
     consumer.passwords.length +
@@ -88,6 +89,25 @@ function Itself({ consumer }: { consumer: Consumer }) {
             onYes={() => pause.mutate(true)}
           >
             All that it shows is refused with 401 at once, until you resume it.
+          </Ask>
+        )}
+        {consumer.bound ? (
+          <Ask
+            label="Let it call everything"
+            name={`Let ${consumer.name} call everything`}
+            title={`Let ${consumer.name} call everything that its credentials open?`}
+            onYes={() => bind.mutate(false)}
+          >
+            It may call what it has agreed to and nothing else until now.
+          </Ask>
+        ) : (
+          <Ask
+            label="Bind to agreements"
+            name={`Bind ${consumer.name} to its agreements`}
+            title={`Bind ${consumer.name} to its agreements?`}
+            onYes={() => bind.mutate(true)}
+          >
+            Whatever no agreement of it opens is refused with 403 at once.
           </Ask>
         )}
         <Ask

@@ -5,6 +5,7 @@ import type { ServedOffer } from "../../api/schema";
 import { Loaded, Page, Sheet, Soft, Table, Tag } from "../../parts";
 import { useTitle } from "../../parts/title";
 import { Agreed } from "./Agreed";
+import { Draft } from "./Draft";
 import { Requests } from "./Requests";
 import { Teams } from "./Teams";
 import { lasts, termsOf } from "./words";
@@ -16,6 +17,7 @@ export function Offers() {
   return (
     <Page>
       <h1>Offers and requests</h1>
+      <Draft />
       <Requests />
       <Sheet aria-label="Offers">
         <h2>Offers that are served</h2>

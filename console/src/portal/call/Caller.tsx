@@ -1,15 +1,20 @@
-import { useState } from "react";
+import { useRef, useState } from "react";
 import { Link } from "react-router";
 import styled from "styled-components";
 
-import { Area, Button, Code, Copy, Field, Pick, RowOf, Sheet, Soft } from "../../parts";
-import { LANGUAGES } from "../code/languages";
-import { type Document, followed, type Found, type Parameter, sampleOf } from "../docs/openapi";
+import { Button, Field, Pick, RowOf, Sheet, Soft } from "../../parts";
+import { type Document, followed, type Found, type Media, type Parameter, sampleOf } from "../docs/openapi";
+import { written } from "../docs/written";
 import { holdKey, useKey } from "../keyring";
 import type { OperationLine } from "../schema";
-import { type Call, callOf, type Filled, idOf, missing } from "./request";
+import { AsCode } from "./AsCode";
+import { BodyEditor } from "./BodyEditor";
+import { Example } from "./Example";
+import { bodyOf, FileBody, isChosen, type Parts } from "./FileBody";
+import { callOf, type Filled, idOf, missing } from "./request";
 import { ReplyView } from "./ReplyView";
 import { type Reply, send } from "./send";
+import { Value } from "./Value";
 
 /** The sample that a parameter is filled with: only where it must be there. */
 function initial(document: Document, p: Parameter): string {
@@ -18,26 +23,31 @@ function initial(document: Document, p: Parameter): string {
   return Array.isArray(value) ? value.join(", ") : String(value ?? "");
 }
 
+/** The body that somebody begins with, as its media type writes it. */
+function begin(document: Document, mediaType: string, media: Media | undefined): string {
+  if (!media || isChosen(mediaType)) return "";
+  const named = Object.values(media.examples ?? {})[0]?.value;
+  return written(document, mediaType, media.schema, media.example ?? named ?? sampleOf(document, media.schema));
+}
+
 /** A form that is made from the contract, the call as code, and what came back. */
 export function Caller(props: { address: string; line: OperationLine; document: Document; found: Found }) {
   const { address, line, document, found } = props;
   const body = found.operation.requestBody && followed(document, found.operation.requestBody);
-  const types = Object.keys(body?.content ?? {});
+  const content = body?.content ?? {};
+  const types = Object.keys(content);
   const key = useKey();
-  const [filled, setFilled] = useState<Omit<Filled, "key">>(() => {
-    const media = body?.content?.[types[0] ?? ""];
-    const sample = media?.example ?? sampleOf(document, media?.schema);
-    return {
-      values: Object.fromEntries(found.parameters.map((p) => [idOf(p), initial(document, p)])),
-      body: media ? JSON.stringify(sample, null, 2) : "",
-      mediaType: types[0] ?? "",
-    };
-  });
-  const [reply, setReply] = useState<Reply>();
-  const [under, setUnder] = useState(false);
-  const all: Filled = { ...filled, key };
-  const left = missing(found, all);
-  const call = callOf(address, found, line.credentials, all);
+  const [filled, setFilled] = useState<Omit<Filled, "key">>(() => ({
+    values: Object.fromEntries(found.parameters.map((p) => [idOf(p), initial(document, p)])),
+    body: begin(document, types[0] ?? "", content[types[0] ?? ""]),
+    mediaType: types[0] ?? "",
+  }));
+  const [parts, setParts] = useState<Parts>({});
+  const { reply, under, call, stop } = useCalling();
+  const { mediaType } = filled;
+  const chosen = body !== undefined && isChosen(mediaType);
+  const made = (shown: string) => callOf(address, found, line.credentials, { ...filled, key: shown }, chosen);
+  const left = missing(found, { ...filled, key });
   const wantsKey = line.credentials.some((w) => w.kind === "key" || w.kind === "key-as-token");
   const set = (id: string, value: string) => setFilled({ ...filled, values: { ...filled.values, [id]: value } });
   return (
@@ -46,24 +56,11 @@ export function Caller(props: { address: string; line: OperationLine; document: 
       <form
         onSubmit={(e) => {
           e.preventDefault();
-          setUnder(true);
-          void send(call).then((r) => {
-            setReply(r);
-            setUnder(false);
-          });
+          call({ ...made(key), chosen: chosen ? bodyOf(mediaType, parts) : undefined });
         }}
       >
         <Fields>
-          {wantsKey && (
-            <div>
-              <Field label="Your key" value={key} onChange={holdKey} type="password" autoComplete="off" />
-              {!key && (
-                <Soft>
-                  <Link to="/applications">Make one</Link>; it stays in this page’s memory alone.
-                </Soft>
-              )}
-            </div>
-          )}
+          {wantsKey && <OwnKey value={key} />}
           {found.parameters
             .filter((p) => p.in !== "cookie")
             .map((p) => (
@@ -72,70 +69,71 @@ export function Caller(props: { address: string; line: OperationLine; document: 
           {types.length > 1 && (
             <Pick
               label="Media type of the body"
-              value={filled.mediaType}
-              onChange={(mediaType) => setFilled({ ...filled, mediaType })}
+              value={mediaType}
+              onChange={(t) => setFilled({ ...filled, mediaType: t, body: begin(document, t, content[t]) })}
               choices={types}
             />
           )}
-          {body && (
-            <Labelled>
-              <small>Body</small>
-              <Area
-                rows={8}
-                spellCheck={false}
-                value={filled.body}
-                onChange={(e) => setFilled({ ...filled, body: e.target.value })}
-              />
-            </Labelled>
+          {body && chosen && (
+            <FileBody
+              document={document}
+              schema={content[mediaType]?.schema}
+              mediaType={mediaType}
+              parts={parts}
+              onChange={setParts}
+            />
+          )}
+          {body && !chosen && (
+            <BodyEditor
+              document={document}
+              schema={content[mediaType]?.schema}
+              mediaType={mediaType}
+              text={filled.body}
+              onChange={(text) => setFilled({ ...filled, body: text })}
+            />
           )}
           <RowOf>
             <Button type="submit" $kind="main" isDisabled={under || left.length > 0}>
               {under ? "Calling…" : "Call"}
             </Button>
+            {under && <Button onPress={stop}>Stop</Button>}
             {left.length > 0 && <Soft>Still to be filled in: {left.join(", ")}</Soft>}
           </RowOf>
         </Fields>
       </form>
       {reply && <ReplyView reply={reply} />}
-      <AsCode make={(shown) => callOf(address, found, line.credentials, { ...filled, key: shown })} ownKey={key} />
+      <Example document={document} found={found} />
+      <AsCode make={made} ownKey={key} chosen={chosen ? [mediaType, parts] : undefined} />
     </Sheet>
   );
 }
 
-function Value(props: { document: Document; p: Parameter; value: string; set: (id: string, value: string) => void }) {
-  const { document, p, value, set } = props;
-  const schema = p.schema ? followed(document, p.schema) : {};
-  const label = `${p.name}${p.required ? "" : ", if wanted"}`;
-  const choices = schema.enum ?? (schema.type === "boolean" ? [true, false] : undefined);
-  if (choices) {
-    const all = choices.map((c): [string, string] => [String(c), String(c)]);
-    const none: [string, string][] = p.required ? [] : [["", "not sent"]];
-    return <Pick label={label} value={value} onChange={(v) => set(idOf(p), v)} choices={[...none, ...all]} />;
-  }
-  const type = schema.format === "date" ? "date" : schema.type === "integer" ? "number" : "text";
-  return <Field label={label} value={value} onChange={(v) => set(idOf(p), v)} type={type} />;
+/** A call under way, what has come of it, and how it is stopped. */
+function useCalling() {
+  const [reply, setReply] = useState<Reply>();
+  const [under, setUnder] = useState(false);
+  const stopper = useRef(new AbortController());
+  const call = (what: Parameters<typeof send>[0]) => {
+    const own = new AbortController();
+    stopper.current = own;
+    setUnder(true);
+    void send(what, setReply, own.signal).then((r) => {
+      setReply(r);
+      setUnder(false);
+    });
+  };
+  return { reply, under, call, stop: () => stopper.current.abort() };
 }
 
-/** The same call as code. The key is shown where it is only when somebody wants that. */
-function AsCode({ make, ownKey }: { make: (key: string) => Call; ownKey: string }) {
-  const [name, setName] = useState("curl");
-  const [withKey, setWithKey] = useState(false);
-  const language = LANGUAGES.find((l) => l.name === name) ?? LANGUAGES[0]!;
-  const code = language.code(make(ownKey && withKey ? ownKey : "YOUR-KEY"));
+function OwnKey({ value }: { value: string }) {
   return (
     <div>
-      <RowOf>
-        <Pick label="The same call in" value={name} onChange={setName} choices={LANGUAGES.map((l) => l.name)} />
-        <Copy text={code} what={`the call in ${name}`} />
-        {ownKey && (
-          <label>
-            <input type="checkbox" checked={withKey} onChange={(e) => setWithKey(e.target.checked)} /> with my key
-          </label>
-        )}
-      </RowOf>
-      <Code tabIndex={0} aria-label={`The call in ${name}`}>
-        {code}
-      </Code>
+      <Field label="Your key" value={value} onChange={holdKey} type="password" autoComplete="off" />
+      {!value && (
+        <Soft>
+          <Link to="/applications">Make one</Link>; it stays in this page’s memory alone.
+        </Soft>
+      )}
     </div>
   );
 }
@@ -148,14 +146,5 @@ const Fields = styled.div`
   > :has(textarea),
   > :last-child {
     grid-column: 1 / -1;
-  }
-`;
-
-const Labelled = styled.label`
-  display: grid;
-  gap: 2px;
-  small {
-    font-size: var(--size-s);
-    color: var(--ink-soft);
   }
 `;

@@ -47,6 +47,8 @@ export function ReplyView({ reply }: { reply: Reply }) {
       <RowOf>
         <Tag $tone={tone}>{reply.status}</Tag>
         <Soft>{reply.ms} ms</Soft>
+        {reply.more && <Soft>more is coming…</Soft>}
+        {reply.why && <Soft>{reply.why}</Soft>}
         {limit && <Soft>{limit}</Soft>}
         {reply.text !== undefined && <Button onPress={() => setRaw(!raw)}>{raw ? "Pretty" : "Raw"}</Button>}
       </RowOf>

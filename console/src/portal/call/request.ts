@@ -37,7 +37,7 @@ function pathOf(template: string, value: (name: string) => string): string {
 }
 
 /** The call that follows from what was filled in. */
-export function callOf(address: string, found: Found, ways: Way[], filled: Filled): Call {
+export function callOf(address: string, found: Found, ways: Way[], filled: Filled, chosen = false): Call {
   const value = (p: Parameter) => filled.values[idOf(p)] ?? "";
   const of = (place: Parameter["in"]) => found.parameters.filter((p) => p.in === place);
   const path = pathOf(found.path, (name) => filled.values[`path ${name}`] ?? "");
@@ -56,7 +56,9 @@ export function callOf(address: string, found: Found, ways: Way[], filled: Fille
     else if (way.in === "query") query.append(way.name ?? "", filled.key);
     else headers.push([way.name ?? "API-Key", filled.key]);
   }
-  const hasBody = found.operation.requestBody !== undefined && filled.body.trim() !== "";
+  const hasBody = !chosen && found.operation.requestBody !== undefined && filled.body.trim() !== "";
+  // A form says itself where its parts begin and end.
+  if (chosen && !filled.mediaType.startsWith("multipart/")) headers.push(["Content-Type", filled.mediaType]);
   if (hasBody) headers.push(["Content-Type", filled.mediaType || "application/json"]);
   const text = query.toString();
   return {

@@ -12,6 +12,8 @@ export interface Reply {
   type: string;
   ms: number;
   why?: string;
+  /** Whether more of it is to come. */
+  more?: boolean;
 }
 
 /** A body of at most so many bytes is shown. */
@@ -19,29 +21,48 @@ const MOST = 1 << 20;
 
 const isText = (type: string): boolean => /json|xml|text|javascript|csv|yaml|form/.test(type);
 
-/** Makes a call, to the gateway itself: nothing stands between. */
-export async function send(call: Call): Promise<Reply> {
+/** Whether a body is of parts that are of use before the last one comes. */
+const isStream = (type: string): boolean => /event-stream|ndjson|jsonl|json-seq|stream\+json/.test(type);
+
+/** Makes a call, to the gateway itself: nothing stands between. What streams is shown as it comes. */
+export async function send(
+  call: Call & { chosen?: FormData | File },
+  show: (reply: Reply) => void,
+  stop: AbortSignal,
+): Promise<Reply> {
   const begun = performance.now();
+  const ms = () => Math.round(performance.now() - begun);
+  let reply: Reply | undefined;
   try {
     const answer = await fetch(call.url, {
       method: call.method,
       headers: call.headers,
-      body: call.body,
+      body: call.chosen ?? call.body,
       credentials: "omit",
+      signal: stop,
     });
-    const blob = await answer.blob();
     const type = answer.headers.get("content-type") ?? "";
-    const reply: Reply = {
-      status: answer.status,
-      headers: [...answer.headers],
-      type,
-      ms: Math.round(performance.now() - begun),
-    };
+    reply = { status: answer.status, headers: [...answer.headers], type, ms: ms() };
+    if (isStream(type) && answer.body) {
+      const reader = answer.body.pipeThrough(new TextDecoderStream()).getReader();
+      for (let text = ""; text.length < MOST;) {
+        const { value, done } = await reader.read();
+        if (done) return { ...reply, text, ms: ms() };
+        text += value;
+        reply = { ...reply, text, ms: ms() };
+        show({ ...reply, more: true });
+      }
+      await reader.cancel();
+      return { ...reply, why: "More came than is shown here." };
+    }
+    const blob = await answer.blob();
+    reply = { ...reply, ms: ms() };
     if (blob.size === 0) return reply;
     if (isText(type)) return { ...reply, text: await blob.slice(0, MOST).text() };
     return { ...reply, bytes: URL.createObjectURL(blob) };
   } catch (e) {
-    const why = e instanceof Error ? e.message : String(e);
-    return { status: 0, headers: [], type: "", ms: Math.round(performance.now() - begun), why };
+    const why = stop.aborted ? "You stopped it." : e instanceof Error ? e.message : String(e);
+    if (reply) return { ...reply, more: false, why };
+    return { status: 0, headers: [], type: "", ms: ms(), why };
   }
 }

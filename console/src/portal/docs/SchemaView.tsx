@@ -1,7 +1,8 @@
 import styled from "styled-components";
 
 import { Fold, Soft, Tag } from "../../parts";
-import { type Document, followed, limitsOf, nameOf, type Schema, typeOf } from "./openapi";
+import { type Document, followed, limitsOf, nameOf, type Schema } from "./openapi";
+import { TypeName } from "./TypeName";
 
 /** So deep are members shown; what is deeper has a name. */
 const DEEPEST = 8;
@@ -31,7 +32,7 @@ export function SchemaView(props: { document: Document; schema: Schema; above?: 
       <Members>
         {several.map((one, i) => (
           <li key={i}>
-            <Soft>either</Soft> <code>{typeOf(document, one)}</code>
+            <Soft>either</Soft> <TypeName document={document} schema={one} />
             <Nested
               document={document}
               schema={one}
@@ -55,7 +56,8 @@ export function SchemaView(props: { document: Document; schema: Schema; above?: 
             <code>
               <b>{name}</b>
             </code>{" "}
-            <Soft>{typeOf(document, member)}</Soft> {required.includes(name) && <Tag $tone="accent">required</Tag>}
+            <TypeName document={document} schema={member} />{" "}
+            {required.includes(name) && <Tag $tone="accent">required</Tag>}
             {limits.length > 0 && <Soft> {limits.join("; ")}</Soft>}
             {what.description && <p>{what.description}</p>}
             <Nested document={document} schema={member} above={above} name={name} />

@@ -3,40 +3,49 @@ import { useNavigate } from "react-router";
 
 import { Ask, Button, Field, Loaded, Notice, Problem, RowOf, Sheet, Soft } from "../../parts";
 import { api, useApi, useChange } from "../client";
+import { Factor } from "../parts/Factor";
+import { Content, Form } from "../parts/Sheets";
 import { SignedIn } from "../parts/SignedIn";
-import { Content } from "../parts/Sheets";
+import { Team } from "../parts/Team";
 import { useTitle } from "../parts/title";
+import type { Account } from "../schema";
 
 export function AccountPage() {
   useTitle("Your account");
+  const session = useApi("GET /api/session");
   return (
-    <Content narrow>
+    <Content middle>
       <h1>Your account</h1>
       <SignedIn>
-        <Who />
-        <Password />
-        <Data />
+        <Loaded of={session}>
+          {(s) =>
+            s && (
+              <>
+                <Who of={s} />
+                <Team account={s} />
+                {s.password && <Password />}
+                <Factor account={s} />
+                <Data account={s} />
+              </>
+            )
+          }
+        </Loaded>
       </SignedIn>
     </Content>
   );
 }
 
-function Who() {
-  const session = useApi("GET /api/session");
+function Who({ of }: { of: Account }) {
   return (
-    <Loaded of={session}>
-      {(s) => (
-        <Sheet>
-          <p>
-            {s.name}, {s.email}
-          </p>
-          <Soft>
-            Team {s.team}
-            {s.roles.length > 0 && `, with the roles ${s.roles.join(", ")}`}
-          </Soft>
-        </Sheet>
-      )}
-    </Loaded>
+    <Sheet>
+      <p>
+        {of.name}, {of.email}
+      </p>
+      <Soft>
+        Team {of.team}
+        {of.roles.length > 0 && `, with the roles ${of.roles.join(", ")}`}
+      </Soft>
+    </Sheet>
   );
 }
 
@@ -47,17 +56,15 @@ function Password() {
   return (
     <Sheet aria-label="Password">
       <h2>Password</h2>
-      <form
-        style={{ display: "grid", gap: "var(--space-3)" }}
-        onSubmit={(e) => {
-          e.preventDefault();
+      <Form
+        onSend={() =>
           change.mutate(undefined, {
             onSuccess: () => {
               setOld("");
               setOther("");
             },
-          });
-        }}
+          })
+        }
       >
         <Field label="Old password" value={old} onChange={setOld} type="password" autoComplete="current-password" />
         <Field label="New password" value={other} onChange={setOther} type="password" autoComplete="new-password" />
@@ -72,12 +79,12 @@ function Password() {
           </Notice>
         )}
         {change.error && <Problem error={change.error} />}
-      </form>
+      </Form>
     </Sheet>
   );
 }
 
-function Data() {
+function Data({ account }: { account: Account }) {
   const go = useNavigate();
   const [password, setPassword] = useState("");
   const leave = useChange(() => api("DELETE /api/account", { body: { password } }));
@@ -89,18 +96,20 @@ function Data() {
           All that is kept of you and your team, in JSON
         </a>
       </p>
-      <Field
-        label="Your password, to delete the account"
-        value={password}
-        onChange={setPassword}
-        type="password"
-        autoComplete="current-password"
-      />
+      {account.password && (
+        <Field
+          label="Your password, to delete the account"
+          value={password}
+          onChange={setPassword}
+          type="password"
+          autoComplete="current-password"
+        />
+      )}
       <RowOf>
         <Ask
           label="Delete the account"
           title="Delete your account?"
-          isDisabled={!password}
+          isDisabled={account.password && !password}
           onYes={() => leave.mutate(undefined, { onSuccess: () => go("/") })}
         >
           Where nobody else is of your team, its applications and keys go too: calls with them get 401 from now on.

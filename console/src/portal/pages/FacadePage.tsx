@@ -1,8 +1,12 @@
+import { useState } from "react";
 import { Link, useParams } from "react-router";
 import styled from "styled-components";
 
-import { Loaded, RowOf, Sheet, Soft, Tag } from "../../parts";
+import { Button, Loaded, RowOf, Sheet, Soft, Tag } from "../../parts";
 import { useApi } from "../client";
+import { modelPath } from "../docs/links";
+import { useDocument } from "../docs/useDocument";
+import { Changed, datesOf } from "../parts/Changes";
 import { OfferCard } from "../parts/OfferCard";
 import { Content, Grid, Method } from "../parts/Sheets";
 import { Text } from "../parts/Text";
@@ -62,13 +66,15 @@ function Shown({ of }: { of: ShownFacade }) {
                   <Method>{o.method}</Method> <code>{o.path}</code>
                   <br />
                   <Link to={`/facades/${of.name}/${encodeURIComponent(o.id)}`}>{o.summary || o.id}</Link>{" "}
-                  {o.deprecated && <Tag $tone="warn">going away</Tag>}
+                  {o.deprecated && <Tag $tone="warn">going away</Tag>} {datesOf(o) && <Soft>{datesOf(o)}</Soft>}
                 </li>
               ))}
             </List>
           </div>
         ))}
       </Sheet>
+      <Models facade={of.name} />
+      <History facade={of.name} />
       <section aria-label="Offers that open it">
         <h2>Offers that open it</h2>
         {of.offers.length === 0 ? (
@@ -82,6 +88,54 @@ function Shown({ of }: { of: ShownFacade }) {
         )}
       </section>
     </>
+  );
+}
+
+/** The models of its contract, by name. */
+function Models({ facade }: { facade: string }) {
+  const document = useDocument(facade);
+  const names = Object.keys(document.data?.components?.schemas ?? {}).sort();
+  if (names.length === 0) return null;
+  return (
+    <Sheet aria-label="Models">
+      <h2>Models</h2>
+      <RowOf>
+        {names.map((name) => (
+          <Link key={name} to={modelPath(facade, name)}>
+            {name}
+          </Link>
+        ))}
+      </RowOf>
+    </Sheet>
+  );
+}
+
+/** What was changed of it, release by release. */
+function History({ facade }: { facade: string }) {
+  const [before, setBefore] = useState<number>();
+  const changes = useApi("GET /api/facades/{facade}/changes", { path: { facade }, query: { before } });
+  return (
+    <Sheet aria-label="What changed">
+      <h2>What changed</h2>
+      <Loaded of={changes}>
+        {(list) => (
+          <>
+            {list.length === 0 && <Soft>Nothing yet.</Soft>}
+            {list.map((c) => (
+              <div key={c.id}>
+                <Changed of={c} most={50} />
+              </div>
+            ))}
+            {(list.length >= 50 || before !== undefined) && (
+              <RowOf>
+                {before !== undefined && <Button onPress={() => setBefore(undefined)}>The newest</Button>}
+                {list.length >= 50 && <Button onPress={() => setBefore(list.at(-1)?.id)}>Older</Button>}
+              </RowOf>
+            )}
+          </>
+        )}
+      </Loaded>
+    </Sheet>
   );
 }
 

@@ -3,6 +3,7 @@ import styled from "styled-components";
 
 import { Field, Loaded, Sheet, Soft, Tag } from "../../parts";
 import { useApi } from "../client";
+import { Changed } from "../parts/Changes";
 import { Content, Grid, Method } from "../parts/Sheets";
 import { Text } from "../parts/Text";
 import { useTitle } from "../parts/title";
@@ -33,7 +34,28 @@ export function Home() {
       <Loaded of={catalogue}>
         {(found) => (search ? <Results of={found} search={search} /> : <Groups of={found} />)}
       </Loaded>
+      {!search && <News />}
     </Content>
+  );
+}
+
+/** What is new of what one sees. */
+function News() {
+  const news = useApi("GET /api/news");
+  const list = (news.data ?? []).slice(0, 5);
+  if (list.length === 0) return null;
+  return (
+    <Sheet aria-label="What is new">
+      <h2>What is new</h2>
+      {list.map((n) => (
+        <div key={n.id}>
+          <h3>
+            <Link to={`/facades/${n.facade}`}>{n.title}</Link>
+          </h3>
+          <Changed of={n} most={3} />
+        </div>
+      ))}
+    </Sheet>
   );
 }
 

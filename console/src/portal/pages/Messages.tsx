@@ -1,7 +1,10 @@
-import { Button, Loaded, RowOf, Sheet, Soft, Tag, When } from "../../parts";
+import { useState } from "react";
+import { Link } from "react-router";
+
+import { Button, Loaded, Pager, RowOf, Sheet, Soft, Tag, When } from "../../parts";
 import { api, useApi, useChange } from "../client";
-import { SignedIn } from "../parts/SignedIn";
 import { Content } from "../parts/Sheets";
+import { SignedIn } from "../parts/SignedIn";
 import { useTitle } from "../parts/title";
 
 export function Messages() {
@@ -10,6 +13,9 @@ export function Messages() {
     <Content>
       <h1>Messages</h1>
       <SignedIn>
+        <p>
+          They come by e-mail too, and to your own programs by <Link to="/webhooks">webhooks</Link>.
+        </p>
         <All />
       </SignedIn>
     </Content>
@@ -17,13 +23,14 @@ export function Messages() {
 }
 
 function All() {
-  const messages = useApi("GET /api/messages", {}, 10_000);
+  const [before, setBefore] = useState<number[]>([]);
+  const messages = useApi("GET /api/messages", { query: { before: before.at(-1) } }, 10_000);
   const read = useChange((until: number) => api("POST /api/messages/read", { body: { until } }));
   return (
     <Loaded of={messages}>
       {(list) =>
         list.length === 0 ? (
-          <Soft>Nobody has told you anything yet.</Soft>
+          <Soft>{before.length > 0 ? "There are no older ones." : "Nobody has told you anything yet."}</Soft>
         ) : (
           <>
             <RowOf>
@@ -42,6 +49,13 @@ function All() {
                 </Soft>
               </Sheet>
             ))}
+            <Pager
+              marks={before}
+              onChange={setBefore}
+              shown={list.length}
+              last={list.at(-1)?.id}
+              names={["Newer", "Older"]}
+            />
           </>
         )
       }

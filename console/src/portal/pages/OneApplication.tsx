@@ -4,6 +4,7 @@ import { Link, useParams } from "react-router";
 import { Ask, Loaded, Notice, Problem, Sheet, Soft, Table, Tag, When } from "../../parts";
 import { time } from "../../parts/format";
 import { api, useApi, useChange } from "../client";
+import { Credentials } from "../parts/Credentials";
 import { Keys } from "../parts/Keys";
 import { SignedIn } from "../parts/SignedIn";
 import { Content } from "../parts/Sheets";
@@ -37,6 +38,7 @@ function One({ name }: { name: string }) {
             {found.paused && <Notice $tone="warn">The publisher has stopped this application.</Notice>}
             <Agreed of={found} />
             <Keys of={found} />
+            <Credentials of={found} />
             <Usage application={found.name} />
           </>
         );

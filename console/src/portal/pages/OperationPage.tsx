@@ -1,26 +1,16 @@
-import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 
-import { Loaded, Notice, Sheet, Soft, Table, Tag } from "../../parts";
+import { Fold, Loaded, Notice, Sheet, Soft, Table, Tag } from "../../parts";
 import { Caller } from "../call/Caller";
-import { ApiError, useApi } from "../client";
+import { useApi } from "../client";
+import { Contents } from "../docs/Contents";
+import { OfFacade } from "../docs/links";
 import { type Document, find, type Found, followed, limitsOf, typeOf } from "../docs/openapi";
-import { SchemaView } from "../docs/SchemaView";
+import { useDocument } from "../docs/useDocument";
+import { datesOf } from "../parts/Changes";
 import { Content, Method } from "../parts/Sheets";
 import { useTitle } from "../parts/title";
-import type { OperationLine, ShownFacade } from "../schema";
-
-/** The OpenAPI document of a facade. */
-function useDocument(facade: string) {
-  return useQuery<Document, ApiError>({
-    queryKey: ["openapi", facade],
-    queryFn: async () => {
-      const answer = await fetch(`/facades/${encodeURIComponent(facade)}/openapi.json`);
-      if (!answer.ok) throw new ApiError(answer.status, "There is no document of this API", "", []);
-      return (await answer.json()) as Document;
-    },
-  });
-}
+import type { OperationLine, ProblemKind, ShownFacade } from "../schema";
 
 export function OperationPage() {
   const { facade = "", operation = "" } = useParams();
@@ -48,7 +38,7 @@ export function OperationPage() {
 function One(props: { facade: ShownFacade; line: OperationLine; document: Document; found: Found }) {
   const { facade, line, document, found } = props;
   return (
-    <>
+    <OfFacade.Provider value={facade.name}>
       <div>
         <Soft>
           <Link to={`/facades/${facade.name}`}>{facade.title}</Link> {facade.version}
@@ -57,7 +47,10 @@ function One(props: { facade: ShownFacade; line: OperationLine; document: Docume
         <p style={{ overflowWrap: "anywhere" }}>
           <Method>{found.method}</Method> <code>{facade.address + found.path}</code>
         </p>
-        {line.deprecated && <Notice $tone="warn">This operation is going away. Do not begin to use it.</Notice>}
+        {line.deprecated && (
+          <Notice $tone="warn">This operation is going away. Do not begin to use it. {datesOf(line)}</Notice>
+        )}
+        {!line.deprecated && line.sunset && <Notice $tone="warn">{datesOf(line)}</Notice>}
         {found.operation.description && <p>{found.operation.description}</p>}
         <p>
           {line.credentials.length > 0
@@ -75,7 +68,7 @@ function One(props: { facade: ShownFacade; line: OperationLine; document: Docume
       <Parameters document={document} found={found} />
       <Body document={document} found={found} />
       <Replies document={document} found={found} />
-    </>
+    </OfFacade.Provider>
   );
 }
 
@@ -113,50 +106,72 @@ function Body({ document, found }: { document: Document; found: Found }) {
     <Sheet aria-label="Body">
       <h2>Body {body.required && <Tag $tone="accent">required</Tag>}</h2>
       {body.description && <p>{body.description}</p>}
-      {Object.entries(body.content ?? {}).map(([type, media]) => (
-        <div key={type}>
-          <code>{type}</code> {media.schema && <Soft>{typeOf(document, media.schema)}</Soft>}
-          {media.schema && <SchemaView document={document} schema={media.schema} />}
-        </div>
-      ))}
+      <Contents document={document} content={body.content ?? {}} />
     </Sheet>
   );
 }
 
-/** What callers do about a status, where it is no good one. */
+/** What callers do about a status that has no kinds of problems of its own. */
 const TODO: Record<string, string> = {
-  "400": "Mend the request: the reply lists what is wrong as “errors”.",
-  "401": "Show a credential that is good.",
-  "403": "Ask for an offer that opens it, or for the role that it needs.",
   "404": "Look whether what was asked for is there.",
   "409": "Look at how things stand, and try something else.",
-  "429": "Wait as long as Retry-After says.",
-  "503": "Try again later: Retry-After says when, if it is known.",
-  default: "Whatever else comes is a problem document (RFC 9457): its “type” says which.",
 };
 
-function Replies({ document, found }: { document: Document; found: Found }) {
+function Replies(props: { document: Document; found: Found }) {
+  const { document, found } = props;
+  const kinds = useApi("GET /api/problems");
+  const responses = Object.entries(found.operation.responses ?? {});
+  const told = new Set(responses.map(([status]) => status));
   return (
     <Sheet aria-label="Replies">
       <h2>Replies</h2>
-      {Object.entries(found.operation.responses ?? {}).map(([status, reply]) => {
+      {responses.map(([status, reply]) => {
         const own = followed(document, reply);
         const isGood = status.startsWith("2") || status.startsWith("3");
+        const headers = Object.entries(own.headers ?? {});
         return (
           <div key={status}>
             <h3>
               <Tag $tone={isGood ? "good" : "bad"}>{status}</Tag> {own.description}
             </h3>
             {!isGood && TODO[status] && <p>{TODO[status]}</p>}
-            {Object.entries(own.content ?? {}).map(([type, media]) => (
-              <div key={type}>
-                <code>{type}</code> {media.schema && <Soft>{typeOf(document, media.schema)}</Soft>}
-                {media.schema && <SchemaView document={document} schema={media.schema} />}
-              </div>
-            ))}
+            {!isGood && <Kinds of={(kinds.data ?? []).filter((k) => String(k.status) === status)} />}
+            {headers.length > 0 && (
+              <p>
+                Header fields:{" "}
+                {headers.map(([name, h]) => `${name}${h.description ? ` (${h.description})` : ""}`).join(", ")}
+              </p>
+            )}
+            <Contents document={document} content={own.content ?? {}} />
           </div>
         );
       })}
+      <Fold title="Whatever is refused, and what to do" aside="problem documents (RFC 9457)">
+        <Kinds of={(kinds.data ?? []).filter((k) => !told.has(String(k.status)))} />
+      </Fold>
     </Sheet>
+  );
+}
+
+/** Kinds of problems with what to do about each. */
+function Kinds({ of }: { of: ProblemKind[] }) {
+  if (of.length === 0) return null;
+  return (
+    <Table
+      label="Kinds of problems"
+      plain
+      head={["Status", "Type", "What to do"]}
+      empty=""
+      rows={of.map((k) => ({
+        key: k.type,
+        cells: [
+          k.status,
+          <code key="t" style={{ overflowWrap: "anywhere" }}>
+            {k.type}
+          </code>,
+          k.todo,
+        ],
+      }))}
+    />
   );
 }

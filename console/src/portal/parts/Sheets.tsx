@@ -11,10 +11,33 @@ const Narrow = styled(Main)`
   max-width: 30rem;
 `;
 
+const Middle = styled(Main)`
+  max-width: 46rem;
+`;
+
 /** The content of a page. */
-export function Content(props: { children: ReactNode; narrow?: boolean }) {
-  const As = props.narrow ? Narrow : Main;
+export function Content(props: { children: ReactNode; narrow?: boolean; middle?: boolean }) {
+  const As = props.narrow ? Narrow : props.middle ? Middle : Main;
   return <As id="main">{props.children}</As>;
+}
+
+const Column = styled.form`
+  display: grid;
+  gap: var(--space-3);
+`;
+
+/** A form that is sent by the page itself. */
+export function Form(props: { onSend: () => void; children: ReactNode }) {
+  return (
+    <Column
+      onSubmit={(e) => {
+        e.preventDefault();
+        props.onSend();
+      }}
+    >
+      {props.children}
+    </Column>
+  );
 }
 
 export const Grid = styled.div`

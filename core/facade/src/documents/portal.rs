@@ -40,6 +40,9 @@ pub struct PortalDoc {
     /// Audience may make an account; everybody unless given.
     #[serde(default)]
     pub sign_up: SignUp,
+    /// Who may see example answers in place of calls; `everyone` unless given.
+    #[serde(default)]
+    pub examples: Audience,
 }
 
 /// Colours. Whether texts on them can be read is checked (WCAG 2.2 §1.4.3).
