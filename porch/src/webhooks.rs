@@ -91,6 +91,28 @@ fn kinds(w: &Value) -> String {
     }
 }
 
+fn events_text(v: &Value) -> String {
+    let line = |e: &Value| {
+        let status = e["status"]
+            .as_i64()
+            .map_or(String::new(), |s| s.to_string());
+        vec![
+            number(e, "id").to_string(),
+            time(number(e, "at")),
+            text(e, "kind").into(),
+            text(e, "state").into(),
+            number(e, "attempts").to_string(),
+            status,
+            e["next_at"].as_i64().map_or(String::new(), time),
+            text(e, "problem").into(),
+        ]
+    };
+    let head = [
+        "event", "told", "kind", "state", "tries", "status", "next", "why",
+    ];
+    table(&head, rows(v).map(line))
+}
+
 /// `porch webhook …`.
 pub(crate) async fn webhook(
     command: WebhookCommand,
@@ -130,34 +152,7 @@ pub(crate) async fn webhook(
         }
         WebhookCommand::Events { number: id, most } => {
             let found = all(client, &format!("{}/events", path(id)), most).await?;
-            show.value(&found, |v| {
-                let rows = rows(v).map(|e| {
-                    let status = e["status"]
-                        .as_i64()
-                        .map_or(String::new(), |s| s.to_string());
-                    let next = e["next_at"].as_i64().map_or(String::new(), time);
-                    let id = number(e, "id").to_string();
-                    let told = [text(e, "kind"), text(e, "state")].map(str::to_owned);
-                    let [kind, state] = told;
-                    let tries = number(e, "attempts").to_string();
-                    vec![
-                        id,
-                        time(number(e, "at")),
-                        kind,
-                        state,
-                        tries,
-                        status,
-                        next,
-                        text(e, "problem").into(),
-                    ]
-                });
-                table(
-                    &[
-                        "event", "told", "kind", "state", "tries", "status", "next", "why",
-                    ],
-                    rows,
-                )
-            });
+            show.value(&found, events_text);
         }
         WebhookCommand::Again { number: id, event } => {
             let path = format!("{}/events/{event}/again", path(id));

@@ -73,14 +73,21 @@ impl Change {
         Ok(())
     }
 
-    /// The teams with an agreement that holds and opens one of these: `sailings`, or `sailings/quoteFare`. Each with those of
-    /// them that its agreements open.
+    /// The teams with an agreement that holds and opens a facade or one of these operations of it. Each with those of them
+    /// that its agreements open, as in `sailings` or `sailings/quoteFare`.
     ///
     /// # Errors
     /// When the database does.
-    pub async fn teams_that_use(&self, opens: &[String]) -> Result<Vec<(i64, Vec<String>)>> {
-        let sql = "select c.team_id, e.value #>> '{}' as opened from agreement a join consumer c on c.id = a.consumer_id cross join lateral jsonb_array_elements($1::jsonb) e where c.team_id is not null and not a.paused and (a.until_at is null or a.until_at > $2) and (a.opens is null or a.opens @> jsonb_build_array(e.value)) group by 1, 2 order by 1, 2";
-        let values = [json!(opens).into(), now_ms().into()];
+    pub async fn teams_that_use<'o>(
+        &self,
+        facade: &str,
+        operations: impl Iterator<Item = &'o str>,
+    ) -> Result<Vec<(i64, Vec<String>)>> {
+        let mut opens: Vec<String> = operations.map(|id| format!("{facade}/{id}")).collect();
+        opens.push(facade.to_owned());
+        // One that opens every facade opens this one.
+        let sql = "with held as (select c.team_id, a.opens from agreement a join consumer c on c.id = a.consumer_id where c.team_id is not null and not a.paused and (a.until_at is null or a.until_at > $2)) select distinct h.team_id, o.entry as opened from held h cross join lateral jsonb_array_elements_text(coalesce(h.opens, jsonb_build_array($3::text))) o(entry) join jsonb_array_elements_text($1::jsonb) w(entry) on w.entry = o.entry order by 1, 2";
+        let values = [json!(opens).into(), now_ms().into(), facade.into()];
         let statement = Statement::from_sql_and_values(DbBackend::Postgres, sql, values);
         let mut teams: Vec<(i64, Vec<String>)> = Vec::new();
         for row in self.transaction.query_all_raw(statement).await? {

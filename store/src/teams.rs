@@ -3,11 +3,11 @@
 use sea_orm::sea_query::Expr;
 use sea_orm::{
     ActiveModelTrait, ColumnTrait, ConnectionTrait, DbBackend, EntityTrait, IntoActiveModel,
-    QueryFilter, QueryOrder, QuerySelect, Set, Statement,
+    PaginatorTrait, QueryFilter, QueryOrder, QuerySelect, Set, Statement,
 };
 use serde_json::json;
 
-use crate::entity::{member, person, person_session, team};
+use crate::entity::{consumer, member, person, person_session, team};
 use crate::people::Purpose;
 use crate::sessions::hash_token;
 use crate::{Change, Result, Store, StoreError, now_ms, taken};
@@ -16,6 +16,9 @@ use crate::{Change, Result, Store, StoreError, now_ms, taken};
 const INVITED: i64 = 7 * 24 * 3_600_000;
 /// A team has at most so many members and people who are invited.
 const MOST_MEMBERS: i64 = 200;
+
+/// A team has at most so many consumers.
+const MOST_CONSUMERS: u64 = 50;
 
 /// Somebody who is invited and has not come yet.
 #[derive(Clone, Debug)]
@@ -389,5 +392,49 @@ impl Change {
         model.factor_codes = Set(json!(hashes));
         model.update(&self.transaction).await?;
         Ok(())
+    }
+
+    /// Gives a team its roles.
+    ///
+    /// # Errors
+    /// When there is none.
+    pub async fn set_team_roles(&self, id: i64, roles: &[String]) -> Result<team::Model> {
+        let found = team::Entity::find_by_id(id)
+            .lock_exclusive()
+            .one(&self.transaction)
+            .await?;
+        let found = found.ok_or_else(|| StoreError::Missing(format!("team {id}")))?;
+        let mut model = found.into_active_model();
+        model.roles = Set(json!(roles));
+        Ok(model.update(&self.transaction).await?)
+    }
+
+    /// Registers a consumer of a team: it may call what it agrees to and nothing else.
+    ///
+    /// # Errors
+    /// When the name is taken, or the team has too many.
+    pub async fn create_consumer_of(
+        &self,
+        team: &team::Model,
+        name: &str,
+    ) -> Result<consumer::Model> {
+        // Whoever registers another one meanwhile waits.
+        team::Entity::find_by_id(team.id)
+            .lock_exclusive()
+            .one(&self.transaction)
+            .await?;
+        let own = consumer::Entity::find()
+            .filter(consumer::Column::TeamId.eq(team.id))
+            .count(&self.transaction)
+            .await?;
+        if own >= MOST_CONSUMERS {
+            let what = format!("{MOST_CONSUMERS} applications of {}", team.name);
+            return Err(StoreError::Full(what));
+        }
+        let made = self.create_consumer(name, &team.name).await?;
+        let mut model = made.into_active_model();
+        model.bound = Set(true);
+        model.team_id = Set(Some(team.id));
+        Ok(model.update(&self.transaction).await?)
     }
 }

@@ -94,17 +94,19 @@ impl Store {
         Ok(found.into_iter().filter_map(of).collect())
     }
 
-    /// Events that are to be sent now; those of webhooks that are paused, or that nobody agreed to, wait.
+    /// Events that are to be sent now, the oldest first; those of webhooks that are paused, that nobody agreed to, or that are
+    /// sent something by this node anyway, wait.
     ///
     /// # Errors
     /// When the database does.
-    pub async fn deliveries_due(&self, most: u64) -> Result<Vec<Due>> {
+    pub async fn deliveries_due(&self, most: u64, but: &[i64]) -> Result<Vec<Due>> {
         let now = now_ms();
         let open = webhook::Entity::find()
             .select_only()
             .column(webhook::Column::Id)
             .filter(webhook::Column::Paused.eq(false))
             .filter(webhook::Column::AgreedAt.is_not_null())
+            .filter(webhook::Column::Id.is_not_in(but.iter().copied()))
             .into_query();
         // Whoever takes them has a minute: another node does not send them meanwhile, nor if this one ends.
         let due = delivery::Entity::find()
@@ -113,6 +115,7 @@ impl Store {
             .filter(delivery::Column::NextAt.lte(now))
             .filter(delivery::Column::WebhookId.in_subquery(open))
             .order_by_asc(delivery::Column::NextAt)
+            .order_by_asc(delivery::Column::Id)
             .limit(most)
             .lock_with_behavior(LockType::Update, LockBehavior::SkipLocked)
             .into_query();
@@ -140,7 +143,26 @@ impl Store {
                 delivery: d,
             })
         };
-        Ok(taken.into_iter().filter_map(of).collect())
+        let mut due: Vec<Due> = taken.into_iter().filter_map(of).collect();
+        due.sort_by_key(|d| d.delivery.id);
+        Ok(due)
+    }
+
+    /// An event that was to be sent was not tried, and is when its time comes.
+    ///
+    /// # Errors
+    /// When the database does.
+    pub async fn delivery_left(&self, id: i64, next_at: i64) -> Result<()> {
+        delivery::Entity::update_many()
+            .col_expr(delivery::Column::NextAt, Expr::value(next_at))
+            .col_expr(
+                delivery::Column::Attempts,
+                Expr::col(delivery::Column::Attempts).sub(1),
+            )
+            .filter(delivery::Column::Id.eq(id))
+            .exec(&self.db)
+            .await?;
+        Ok(())
     }
 
     /// Notes what became of an attempt.

@@ -68,6 +68,22 @@ impl Outbox {
         found.pop().unwrap()
     }
 
+    /// The token of the last link to a page in letters to an address.
+    pub fn token_for(&self, to: &str, page: &str) -> String {
+        let mut token = String::new();
+        wait_until(&format!("a link to {page} for {to}"), || {
+            let letters = self.letters(to);
+            let mut links = letters
+                .iter()
+                .rev()
+                .flat_map(|(_, text)| text.split_whitespace());
+            let found = links.find_map(|w| w.split_once(&format!("/{page}#")));
+            token = found.map_or(String::new(), |(_, t)| t.to_owned());
+            !token.is_empty()
+        });
+        token
+    }
+
     /// The token of the link in the last letter to an address.
     pub fn token(&self, to: &str, count: usize) -> String {
         let (_, text) = self.wait(to, count);

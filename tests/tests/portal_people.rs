@@ -10,21 +10,6 @@ use porch_tests::{Http, Porch, cluster, new_database, wait_until};
 use serde_json::{Value, json};
 use totp_rs::{Builder, Secret};
 
-fn token_of(outbox: &Outbox, to: &str, page: &str) -> String {
-    let mut token = String::new();
-    wait_until(&format!("a link to {page} for {to}"), || {
-        let letters = outbox.letters(to);
-        let mut links = letters
-            .iter()
-            .rev()
-            .flat_map(|(_, text)| text.split_whitespace());
-        let found = links.find_map(|w| w.split_once(&format!("/{page}#")));
-        token = found.map_or(String::new(), |(_, t)| t.to_owned());
-        !token.is_empty()
-    });
-    token
-}
-
 fn members(visitor: &mut Visitor) -> Vec<(String, bool)> {
     let team = visitor.ok("GET", "/api/team", &Value::Null);
     let all = team["members"].as_array().unwrap().iter();
@@ -58,7 +43,7 @@ fn members_come_by_invitation_see_the_same_and_somebody_always_manages() {
         &json!({ "email": "ines@example.org" }),
     );
     assert!(told.contains("a member already"), "{told}");
-    let token = token_of(&outbox, "teodor@example.org", "join");
+    let token = outbox.token_for("teodor@example.org", "join");
     let mut teodor = Visitor::at(&porch);
     let asked = json!({ "token": token });
     assert_eq!(
@@ -95,7 +80,7 @@ fn members_come_by_invitation_see_the_same_and_somebody_always_manages() {
         "Gullwing Desk"
     );
     // Who has an account shows its password, and acts for either team.
-    let token = token_of(&outbox, "nils@example.org", "join");
+    let token = outbox.token_for("nils@example.org", "join");
     nils.refused(
         401,
         "POST",
@@ -218,7 +203,7 @@ fn members_come_by_invitation_see_the_same_and_somebody_always_manages() {
         "/api/team/invitations",
         &json!({ "email": "far@example.org" }),
     );
-    let token = token_of(&outbox, "far@example.org", "join");
+    let token = outbox.token_for("far@example.org", "join");
     nils.ok(
         "DELETE",
         "/api/team/invitations/far@example.org",

@@ -7,6 +7,7 @@ import { Field } from "./Field";
 import { Fold } from "./Fold";
 import { type Hook, type HookEvent, KINDS } from "./hooks";
 import { RowOf, Sheet, Soft } from "./Layout";
+import { Pager } from "./Pager";
 import { Table } from "./Table";
 import { Tag } from "./Tag";
 import { When } from "./When";
@@ -94,48 +95,63 @@ export function HookSheet(props: {
 }
 
 /** Events of a webhook and what became of each. */
-export function Events(props: { list: HookEvent[]; may: boolean; onAgain: (event: number) => void }) {
+export function Events(props: {
+  list: HookEvent[];
+  may: boolean;
+  onAgain: (event: number) => void;
+  before: number[];
+  onPage: (before: number[]) => void;
+}) {
   return (
-    <Table
-      label="Events"
-      head={["Told", "What", "State", "#Tries", "Why not", ""]}
-      empty="None yet."
-      rows={props.list.map((e) => ({
-        key: String(e.id),
-        worth: [e.at, e.subject, e.state, e.attempts, e.problem, ""],
-        cells: [
-          <When key="w" at={e.at} />,
-          <span key="s">
-            {e.subject}
-            <br />
-            <Soft>{e.kind}</Soft>
-          </span>,
-          <span key="t">
-            <Tag $tone={e.state === "delivered" ? "good" : e.state === "waiting" ? "warn" : "bad"}>
-              {e.state === "given-up" ? "given up" : e.state}
-            </Tag>{" "}
-            {e.status && <Soft>{e.status}</Soft>}
-          </span>,
-          e.attempts,
-          <span key="p">
-            {e.problem}
-            {e.next_at && e.state === "waiting" && e.attempts > 0 && (
-              <Soft>
-                {" "}
-                again <When at={e.next_at} />
-              </Soft>
-            )}
-          </span>,
-          props.may ? (
-            <Button key="a" aria-label={`Send again: ${e.id}`} onPress={() => props.onAgain(e.id)}>
-              Send again
-            </Button>
-          ) : (
-            ""
-          ),
-        ],
-      }))}
-    />
+    <>
+      <Table
+        label="Events"
+        head={["Told", "What", "State", "#Tries", "Why not", ""]}
+        empty="None yet."
+        rows={props.list.map((e) => ({
+          key: String(e.id),
+          worth: [e.at, e.subject, e.state, e.attempts, e.problem, ""],
+          cells: [
+            <When key="w" at={e.at} />,
+            <span key="s">
+              {e.subject}
+              <br />
+              <Soft>{e.kind}</Soft>
+            </span>,
+            <span key="t">
+              <Tag $tone={e.state === "delivered" ? "good" : e.state === "waiting" ? "warn" : "bad"}>
+                {e.state === "given-up" ? "given up" : e.state}
+              </Tag>{" "}
+              {e.status && <Soft>{e.status}</Soft>}
+            </span>,
+            e.attempts,
+            <span key="p">
+              {e.problem}
+              {e.next_at && e.state === "waiting" && e.attempts > 0 && (
+                <Soft>
+                  {" "}
+                  again <When at={e.next_at} />
+                </Soft>
+              )}
+            </span>,
+            props.may ? (
+              <Button key="a" aria-label={`Send again: ${e.id}`} onPress={() => props.onAgain(e.id)}>
+                Send again
+              </Button>
+            ) : (
+              ""
+            ),
+          ],
+        }))}
+      />
+      <Pager
+        marks={props.before}
+        onChange={props.onPage}
+        shown={props.list.length}
+        last={props.list.at(-1)?.id}
+        names={["Newer", "Older"]}
+      />
+    </>
   );
 }
 

@@ -1,5 +1,5 @@
 import { useEffect } from "react";
-import { Link, NavLink, Outlet, useLocation, useNavigate } from "react-router";
+import { Link, NavLink, Outlet, useLocation } from "react-router";
 import styled, { createGlobalStyle } from "styled-components";
 
 import { Button, Problem } from "../parts";
@@ -16,7 +16,7 @@ export function Frame() {
   const portal = useApi("GET /api/portal");
   const session = useApi("GET /api/session");
   const out = useChange(() => api("DELETE /api/session"));
-  usePreview();
+  const preview = usePreview();
   return (
     <>
       {(isColour(portal.data?.accent) || isColour(portal.data?.accent_on_dark)) && (
@@ -59,6 +59,7 @@ export function Frame() {
         </nav>
       </Top>
       {portal.data?.draft && <Drafted />}
+      {preview && <Problem error={preview} />}
       {portal.error && <Problem error={portal.error} />}
       <Outlet />
     </>
@@ -67,14 +68,14 @@ export function Frame() {
 
 /** A link to the draft is used once, and leaves nothing in the address. */
 function usePreview() {
-  const go = useNavigate();
   const { hash } = useLocation();
-  const { mutate } = useChange((token: string) => api("POST /api/preview", { body: { token } }));
+  const { mutate, error } = useChange((token: string) => api("POST /api/preview", { body: { token } }));
   useEffect(() => {
     if (!hash.startsWith("#preview=")) return;
-    mutate(hash.slice("#preview=".length));
-    void go("/", { replace: true });
-  }, [hash, mutate, go]);
+    // Everything is asked for anew: what is under way already shows what is released.
+    mutate(hash.slice("#preview=".length), { onSuccess: () => window.location.replace("/") });
+  }, [hash, mutate]);
+  return error;
 }
 
 /** Says that it is the draft that is looked at, and not what others see. */

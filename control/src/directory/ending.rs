@@ -1,5 +1,8 @@
 //! What ends soon: agreements that go on by themselves do, and those who call are told of the rest once.
 
+use std::sync::PoisonError;
+use std::time::{Duration, Instant};
+
 use porch_facade::Renewing;
 use porch_store::{AgreementChange, NewMessage, now_ms};
 use serde_json::json;
@@ -18,6 +21,9 @@ const LAST_DAY: i64 = 24 * 3_600_000;
 pub(super) fn lead(lasts: i64) -> i64 {
     (lasts / 10).min(LAST_DAY)
 }
+
+/// Who uses what will be gone is looked at so often.
+const AGAIN: Duration = Duration::from_secs(3600);
 
 impl Directory {
     /// Lets agreements go on that do so by themselves, and tells of those and of keys that end. Whether anything was changed
@@ -110,11 +116,14 @@ impl Directory {
                 continue;
             }
             let (facade, on) = (&sunset.facade, sunset.on);
-            let ids = sunset.operations.iter();
-            let mut opens: Vec<String> = ids.map(|id| format!("{facade}/{id}")).collect();
-            opens.push(facade.clone());
+            // Who is told is looked at once in a while: it may be very many.
+            let looked = format!("{facade} {on} {days}");
+            if !self.is_due(&looked) {
+                continue;
+            }
+            let ids = sunset.operations.iter().map(String::as_str);
             let change = store.change("the release").await?;
-            for (team, opened) in change.teams_that_use(&opens).await? {
+            for (team, opened) in change.teams_that_use(facade, ids).await? {
                 let own = |id: &&String| {
                     opened.contains(facade) || opened.contains(&format!("{facade}/{id}"))
                 };
@@ -136,6 +145,16 @@ impl Directory {
             change.commit().await?;
         }
         Ok(any)
+    }
+
+    /// Whether something was not looked at in the last hour; it is now.
+    fn is_due(&self, what: &str) -> bool {
+        let mut looked = self.looked.lock().unwrap_or_else(PoisonError::into_inner);
+        looked.retain(|_, at| at.elapsed() < AGAIN);
+        match looked.contains_key(what) {
+            true => false,
+            false => looked.insert(what.to_owned(), Instant::now()).is_none(),
+        }
     }
 
     async fn tell_of_keys(&self) -> Result<bool, ApiError> {

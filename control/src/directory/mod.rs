@@ -10,6 +10,7 @@ mod people;
 
 use std::collections::HashMap;
 use std::sync::Arc;
+use std::time::Instant;
 
 use porch_gateway::Shared;
 use porch_rules::grant::{Consumer, Grants};
@@ -35,6 +36,8 @@ pub(crate) struct Directory {
     revision: Mutex<i64>,
     /// Held by whoever changes what is in the table, from before it takes a connection until the table has it.
     turn: Arc<Mutex<()>>,
+    /// When it was looked at last who uses what will be gone.
+    looked: std::sync::Mutex<HashMap<String, Instant>>,
 }
 
 impl Directory {
@@ -45,6 +48,7 @@ impl Directory {
             seal,
             revision: Mutex::new(-1),
             turn: Arc::default(),
+            looked: std::sync::Mutex::default(),
         }
     }
 

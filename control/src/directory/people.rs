@@ -86,13 +86,9 @@ impl Directory {
         (facade, operations): (&str, &[String]),
         (subject, text): (&str, &str),
     ) -> Result<usize, ApiError> {
-        let mut opens: Vec<String> = operations
-            .iter()
-            .map(|id| format!("{facade}/{id}"))
-            .collect();
-        opens.push(facade.to_owned());
         let change = self.change(who).await?;
-        let teams = change.teams_that_use(&opens).await?;
+        let ids = operations.iter().map(String::as_str);
+        let teams = change.teams_that_use(facade, ids).await?;
         for (team, _) in &teams {
             let told = NewMessage {
                 kind: "break",

@@ -235,6 +235,11 @@ fn tidy_url(app: &App, text: &str) -> Result<String, ApiError> {
     Ok(url.to_string())
 }
 
+/// An address as the audit has it: what stands behind its `?` may be a secret.
+fn without_query(url: &str) -> &str {
+    url.split('?').next().unwrap_or_default()
+}
+
 fn tidy_kinds(kinds: &[String]) -> Result<Vec<String>, ApiError> {
     let mut tidy: Vec<String> = kinds.iter().map(|k| k.trim().to_owned()).collect();
     tidy.sort_unstable();
@@ -266,7 +271,7 @@ pub(crate) async fn add(
     let change = store.change(owner.who).await?;
     let made = change.create_webhook(owner.team, &url, &kinds).await?;
     let object = format!("webhook {}", made.id);
-    let detail = json!({ "url": url, "kinds": kinds });
+    let detail = json!({ "url": without_query(&url), "kinds": kinds });
     change.audit("added", &object, detail).await?;
     change.commit().await?;
     ask(app, owner, &made).await
@@ -321,7 +326,7 @@ pub(crate) async fn remove(app: &App, owner: &Owner<'_>, id: i64) -> Result<(), 
     let change = app.database.store()?.change(owner.who).await?;
     let gone = change.delete_webhook(owner.team, id).await?;
     let object = format!("webhook {id}");
-    let detail = json!({ "url": gone.url });
+    let detail = json!({ "url": without_query(&gone.url) });
     change.audit("removed", &object, detail).await?;
     change.commit().await?;
     Ok(())

@@ -1,7 +1,8 @@
 //! Sending events, and asking those who are to take them.
 
-use std::sync::Arc;
-use std::time::Duration;
+use std::collections::{BTreeMap, HashSet};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
 
 use axum::http::{HeaderMap, Request, header};
 use bytes::Bytes;
@@ -10,7 +11,7 @@ use porch_proof::{Message, Saying, digest_of};
 use porch_store::entity::{message, webhook};
 use porch_store::{Due, Fate, MOST_DELIVERIES, now_ms};
 use serde_json::{Value, json};
-use tokio::task::JoinSet;
+use tokio::sync::Semaphore;
 use url::{Position, Url};
 
 use super::own_key;
@@ -20,8 +21,10 @@ use crate::app::App;
 const WITHIN: Duration = Duration::from_secs(10);
 /// An answer may have at most so many bytes: nothing of it is read.
 const MOST: usize = 64 << 10;
-/// So many events are sent at once.
-const AT_ONCE: u64 = 20;
+/// So many webhooks are sent something at once.
+const AT_ONCE: usize = 50;
+/// Whoever takes events has them for a minute: what is not sent by then may be sent by another node.
+const AT_MOST: Duration = Duration::from_secs(40);
 /// The longest gap between two attempts, in milliseconds.
 const LONGEST: i64 = 6 * 3_600_000;
 /// What events are in (CloudEvents JSON format §3, structured mode of the HTTP binding §3.2).
@@ -34,24 +37,65 @@ fn gap(attempts: i32) -> i64 {
     gap.saturating_mul(10_000).min(LONGEST)
 }
 
-/// Sends events as they come.
+/// Sends events as they come: to each webhook one behind the other, so that one that is slow keeps up none but itself.
 pub(crate) async fn send(app: Arc<App>) {
+    let room = Arc::new(Semaphore::new(AT_ONCE));
+    let under_way: Arc<Mutex<HashSet<i64>>> = Arc::default();
     loop {
+        let busy: Vec<i64> = locked(&under_way).iter().copied().collect();
+        let most = room.available_permits().min(20) as u64;
         let due = match app.database.store() {
-            Ok(store) => store.deliveries_due(AT_ONCE).await.unwrap_or_default(),
-            Err(_) => Vec::new(),
+            Ok(store) if most > 0 => store.deliveries_due(most, &busy).await,
+            _ => Ok(Vec::new()),
         };
+        let due = due.unwrap_or_default();
         if due.is_empty() {
             let some = app.hooks.some.notified();
             let _ = tokio::time::timeout(Duration::from_secs(5), some).await;
             continue;
         }
-        let mut under_way = JoinSet::new();
+        let mut by_hook: BTreeMap<i64, Vec<Due>> = BTreeMap::new();
         for one in due {
-            let app = app.clone();
-            under_way.spawn(async move { deliver(&app, &one).await });
+            by_hook.entry(one.webhook.id).or_default().push(one);
         }
-        under_way.join_all().await;
+        for (hook, due) in by_hook {
+            let Ok(permit) = room.clone().acquire_owned().await else {
+                return;
+            };
+            locked(&under_way).insert(hook);
+            let (app, under_way) = (app.clone(), under_way.clone());
+            tokio::spawn(async move {
+                one_by_one(&app, due).await;
+                locked(&under_way).remove(&hook);
+                drop(permit);
+                app.hooks.wake();
+            });
+        }
+    }
+}
+
+fn locked(of: &Mutex<HashSet<i64>>) -> MutexGuard<'_, HashSet<i64>> {
+    of.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Sends the events of one webhook; where one is not taken, or they take too long, the rest waits.
+async fn one_by_one(app: &App, due: Vec<Due>) {
+    let begun = Instant::now();
+    let mut next_at = None;
+    for one in due {
+        if next_at.is_none() && begun.elapsed() > AT_MOST {
+            next_at = Some(now_ms());
+        }
+        let Some(at) = next_at else {
+            next_at = deliver(app, &one).await;
+            continue;
+        };
+        let Ok(store) = app.database.store() else {
+            return;
+        };
+        if let Err(e) = store.delivery_left(one.delivery.id, at).await {
+            tracing::warn!("event {} cannot be left for later: {e}", one.delivery.id);
+        }
     }
 }
 
@@ -183,7 +227,8 @@ async fn request(app: &App, due: &Due) -> Result<Request<Bytes>, String> {
     Ok(request)
 }
 
-async fn deliver(app: &App, due: &Due) {
+/// Sends an event. When the webhook is tried again, where it was not taken.
+async fn deliver(app: &App, due: &Due) -> Option<i64> {
     let got = match request(app, due).await {
         Ok(request) => {
             let allowed = allowed(app, &due.webhook);
@@ -212,8 +257,9 @@ async fn deliver(app: &App, due: &Due) {
         problem: &problem,
         next_at,
     };
+    let later = next_at.or((state != "delivered").then(now_ms));
     let Ok(store) = app.database.store() else {
-        return;
+        return later;
     };
     let noted = async {
         store.delivery_tried(due.delivery.id, &fate).await?;
@@ -237,6 +283,7 @@ async fn deliver(app: &App, due: &Due) {
             due.delivery.id
         );
     }
+    later
 }
 
 /// How long whoever is there wants to be left alone (RFC 9110 §10.2.3, in seconds), at least the usual gap.

@@ -17,9 +17,11 @@ use crate::app::App;
 use crate::error::ApiError;
 
 /// So many changes of a facade are shown at once.
-const MOST: u64 = 50;
+const MOST: u64 = 20;
 /// So many things that are new are shown at most.
 const NEWS: u64 = 12;
+/// So many changes are shown of each of them.
+const SHOWN: usize = 10;
 /// What is older than so many days is not new.
 const NEW_FOR: i64 = 60;
 
@@ -68,7 +70,7 @@ impl ChangedView {
     }
 }
 
-/// What was changed of a facade for those who call it, the newest first, fifty at a time.
+/// What was changed of a facade for those who call it, the newest first, twenty at a time.
 #[utoipa::path(get, path = "/api/facades/{facade}/changes", operation_id = "changes_of_facade", params(("facade" = String, Path), ("before" = Option<i64>, Query, description = "Only those with a smaller number: the next page.")), responses((status = 200, body = Vec<ChangedView>), (status = 404)))]
 pub(crate) async fn changes(
     State(app): State<Arc<App>>,
@@ -114,7 +116,9 @@ pub(crate) async fn news(
     let rows = rows.take(usize::try_from(NEWS).unwrap_or(12));
     let views = rows.map(|row| {
         let title = titles.get(row.facade.as_str()).copied().unwrap_or_default();
-        ChangedView::of(row, title)
+        let mut view = ChangedView::of(row, title);
+        view.changes.truncate(SHOWN);
+        view
     });
     Ok(Json(views.collect()))
 }

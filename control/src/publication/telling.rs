@@ -14,7 +14,7 @@ use crate::error::ApiError;
 /// So many changes of a facade are written out in a message.
 const MOST: usize = 20;
 /// So many changes of a facade are kept of a release.
-const KEPT: usize = 500;
+const KEPT: usize = 200;
 
 /// What a release changes for those who call.
 pub(super) struct Telling {
@@ -142,13 +142,8 @@ async fn tell_users(
     if meant.is_empty() {
         return Ok(());
     }
-    let mut opens: Vec<String> = meant
-        .keys()
-        .filter(|id| !id.is_empty())
-        .map(|id| format!("{facade}/{id}"))
-        .collect();
-    opens.push(facade.clone());
-    for (team, opened) in change.teams_that_use(&opens).await? {
+    let ids = meant.keys().map(String::as_str).filter(|id| !id.is_empty());
+    for (team, opened) in change.teams_that_use(facade, ids).await? {
         let whole = opened.contains(facade);
         let own = meant
             .iter()

@@ -156,6 +156,22 @@ fn members_of_members_and_of_lists_are_compared_and_named_by_their_way() {
 }
 
 #[test]
+fn what_is_deprecated_is_told_and_breaks_nobody() {
+    let of = |line: &str| {
+        let replies = "      responses: { '200': { description: ok } }\n";
+        contract(&format!("{line}      parameters: [{ROUTE}]\n{replies}"), "")
+    };
+    let (plain, deprecated) = (of(""), of("      deprecated: true\n"));
+    let said = |what: &str| [(Harm::Tells, what.to_owned())];
+    assert_eq!(told(&plain, &deprecated), said("is deprecated"));
+    assert_eq!(
+        told(&deprecated, &plain),
+        said("is not deprecated any more")
+    );
+    assert_eq!(told(&deprecated, &deprecated), []);
+}
+
+#[test]
 fn what_changed_parameters_do_to_callers() {
     let day = ", { name: day, in: query, schema: { type: string } }";
     for (old, new, wanted) in [

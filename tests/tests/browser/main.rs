@@ -6,6 +6,7 @@
 
 mod beginnings;
 mod portal;
+mod portal_life;
 
 use porch_tests::browser::{Browser, switched_off};
 use porch_tests::{ADMIN, Porch, wait_until};
@@ -379,6 +380,7 @@ async fn every_page_is_accessible_in_light_and_dark_and_by_keyboard() {
             ("/offers", "Offers that are served"),
             ("/consumers", "Quayside Kiosk"),
             ("/consumers/Quayside%20Kiosk", "Names and passwords"),
+            ("/messages", "Tell those who use a facade"),
             ("/quotas", "Add to a quota, once"),
             ("/traces", "Why refused"),
             (&format!("/traces/{id}"), "Stages"),

@@ -11,7 +11,7 @@ async fn stage() -> (Porch, Outbox) {
     tokio::task::spawn_blocking(with_offers).await.unwrap()
 }
 
-async fn follow(browser: &Browser, link: &str) {
+pub(super) async fn follow(browser: &Browser, link: &str) {
     let found = browser.find(By::LinkText(link)).await;
     found.click().await.unwrap();
 }
@@ -241,6 +241,9 @@ async fn every_page_of_the_portal_is_accessible_and_fits_a_telephone() {
             ("/facades/sailings/quoteFare", "Replies"),
             ("/facades/sailings/holdSeats", "Replies"),
             ("/facades/vessels/updateVessel", "Replies"),
+            ("/facades/sailings/models/Hold", "Where it is used"),
+            ("/facades/timetable", "It may be gone from"),
+            ("/join#x", "no invitation that is good"),
             ("/pages/fair-use", "Charter Hand"),
             ("/offers", "Sign in"),
             ("/sign-in", "Another password"),
@@ -256,6 +259,7 @@ async fn every_page_of_the_portal_is_accessible_and_fits_a_telephone() {
             ("/applications/Nils%20Clock", "A limit or quota was used up"),
             ("/messages", "You asked for Charter Hand"),
             ("/account", "Delete the account"),
+            ("/webhooks", "Your team has none yet."),
         ];
         for (i, (path, text)) in visitors.iter().chain(&own).enumerate() {
             if i == visitors.len() {

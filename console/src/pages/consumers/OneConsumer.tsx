@@ -94,7 +94,7 @@ function Itself({ consumer }: { consumer: Consumer }) {
         {consumer.bound ? (
           <Ask
             label="Let it call everything"
-            name={`Let ${consumer.name} call everything`}
+            name={`Let it call everything: ${consumer.name}`}
             title={`Let ${consumer.name} call everything that its credentials open?`}
             onYes={() => bind.mutate(false)}
           >
@@ -103,7 +103,7 @@ function Itself({ consumer }: { consumer: Consumer }) {
         ) : (
           <Ask
             label="Bind to agreements"
-            name={`Bind ${consumer.name} to its agreements`}
+            name={`Bind to agreements: ${consumer.name}`}
             title={`Bind ${consumer.name} to its agreements?`}
             onYes={() => bind.mutate(true)}
           >

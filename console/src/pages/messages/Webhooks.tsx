@@ -2,7 +2,7 @@ import { useState } from "react";
 
 import { api, useApi, useChange } from "../../api/client";
 import type { WebhookView } from "../../api/schema";
-import { Events, HookSheet, Loaded, NewHook, Pager, Problem, Sheet, Soft } from "../../parts";
+import { Events, HookSheet, Loaded, NewHook, Problem, Sheet, Soft } from "../../parts";
 
 /** Where publishers' messages are sent as events. */
 export function Webhooks() {
@@ -50,16 +50,7 @@ function One({ hook }: { hook: WebhookView }) {
     <HookSheet hook={hook} may onPause={(paused) => pause.mutate(paused)} onRemove={() => remove.mutate(undefined)}>
       <Loaded of={events}>
         {(list) => (
-          <>
-            <Events list={list} may onAgain={(event) => again.mutate(event)} />
-            <Pager
-              marks={before}
-              onChange={setBefore}
-              shown={list.length}
-              last={list.at(-1)?.id}
-              names={["Newer", "Older"]}
-            />
-          </>
+          <Events list={list} may onAgain={(event) => again.mutate(event)} before={before} onPage={setBefore} />
         )}
       </Loaded>
       {error && <Problem error={error} />}

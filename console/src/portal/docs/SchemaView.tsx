@@ -8,12 +8,17 @@ import { TypeName } from "./TypeName";
 const DEEPEST = 8;
 
 /** The members of a schema, those of lists and of parts among them. */
-function membersOf(document: Document, schema: Schema): { properties: [string, Schema][]; required: string[] } {
+function membersOf(
+  document: Document,
+  schema: Schema,
+  depth = 0,
+): { properties: [string, Schema][]; required: string[] } {
+  if (depth > DEEPEST) return { properties: [], required: [] };
   const own = followed(document, schema);
   const properties = Object.entries(own.properties ?? {});
   const required = [...(own.required ?? [])];
   for (const part of own.allOf ?? []) {
-    const more = membersOf(document, part);
+    const more = membersOf(document, part, depth + 1);
     properties.push(...more.properties);
     required.push(...more.required);
   }
@@ -25,7 +30,9 @@ export function SchemaView(props: { document: Document; schema: Schema; above?: 
   const { document, schema } = props;
   const above = props.above ?? [];
   const own = followed(document, schema);
-  if (own.items) return <SchemaView document={document} schema={own.items} above={above} />;
+  if (own.items && above.length < DEEPEST) {
+    return <SchemaView document={document} schema={own.items} above={[...above, nameOf(own.items.$ref)]} />;
+  }
   const several = own.oneOf ?? own.anyOf;
   if (several && !own.properties) {
     return (

@@ -9,6 +9,14 @@ export interface Misfit {
 
 const MOST = 30;
 const DEEPEST = 12;
+/** So many schemas are looked at: alternatives within alternatives would be without end otherwise. */
+const WORK = 20_000;
+
+/** What was found, and what may still be looked at. */
+interface Looking {
+  found: Misfit[];
+  work: { left: number };
+}
 
 const typeOfValue = (value: unknown): string => {
   if (value === null) return "null";
@@ -24,18 +32,19 @@ const step = (at: string, name: string | number): string =>
 
 /** What of a value does not fit a schema, as far as it can be told here: the gateway has the last word. */
 export function misfits(document: Document, schema: Schema | undefined, value: unknown): Misfit[] {
-  const found: Misfit[] = [];
-  if (schema) look(document, schema, value, "", 0, found);
-  return found;
+  const at: Looking = { found: [], work: { left: WORK } };
+  if (schema) look(document, schema, value, "", 0, at);
+  return at.found.slice(0, MOST);
 }
 
-function look(document: Document, schema: Schema, value: unknown, at: string, depth: number, found: Misfit[]) {
-  if (depth > DEEPEST || found.length >= MOST) return;
+function look(document: Document, schema: Schema, value: unknown, at: string, depth: number, of: Looking) {
+  const { found } = of;
+  if (depth > DEEPEST || found.length >= MOST || of.work.left-- <= 0) return;
   const own = followed(document, schema);
   const say = (what: string) => found.push({ at, what });
-  for (const part of own.allOf ?? []) look(document, part, value, at, depth + 1, found);
+  for (const part of own.allOf ?? []) look(document, part, value, at, depth + 1, of);
   const several = own.oneOf ?? own.anyOf;
-  if (several && !several.some((one) => fits(document, one, value, depth))) say("fits none of what it may be");
+  if (several && !several.some((one) => fits(document, one, value, depth, of))) say("fits none of what it may be");
   const types = own.type === undefined ? [] : [own.type].flat();
   if (types.length > 0 && !types.some((t) => isOf(t, value))) {
     say(`is ${typeOfValue(value)}, and should be ${types.join(" or ")}`);
@@ -50,16 +59,16 @@ function look(document: Document, schema: Schema, value: unknown, at: string, de
     if (own.minItems !== undefined && value.length < own.minItems) say(`has fewer than ${own.minItems}`);
     if (own.maxItems !== undefined && value.length > own.maxItems) say(`has more than ${own.maxItems}`);
     const items = own.items;
-    if (items) value.slice(0, 200).forEach((v, i) => look(document, items, v, step(at, i), depth + 1, found));
+    if (items) value.slice(0, 200).forEach((v, i) => look(document, items, v, step(at, i), depth + 1, of));
     return;
   }
-  if (typeof value === "object" && value !== null) ofMembers(document, own, value, at, depth, found);
+  if (typeof value === "object" && value !== null) ofMembers(document, own, value, at, depth, of);
 }
 
-function fits(document: Document, schema: Schema, value: unknown, depth: number): boolean {
-  const found: Misfit[] = [];
-  look(document, schema, value, "", depth + 1, found);
-  return found.length === 0;
+function fits(document: Document, schema: Schema, value: unknown, depth: number, of: Looking): boolean {
+  const own: Looking = { found: [], work: of.work };
+  look(document, schema, value, "", depth + 1, own);
+  return own.found.length === 0;
 }
 
 function ofText(own: Schema, value: string, say: (what: string) => void) {
@@ -83,17 +92,19 @@ function ofNumber(own: Schema, value: number, say: (what: string) => void) {
   if (own.exclusiveMaximum !== undefined && value >= own.exclusiveMaximum) say(`is not below ${own.exclusiveMaximum}`);
 }
 
-function ofMembers(document: Document, own: Schema, value: object, at: string, depth: number, found: Misfit[]) {
+function ofMembers(document: Document, own: Schema, value: object, at: string, depth: number, of: Looking) {
+  const { found } = of;
   const members = new Map(Object.entries(value));
   for (const name of own.required ?? []) {
     if (!members.has(name)) found.push({ at: step(at, name), what: "is missing" });
   }
   for (const [name, member] of members) {
+    if (found.length >= MOST) return;
     const known = own.properties?.[name];
-    if (known) look(document, known, member, step(at, name), depth + 1, found);
+    if (known) look(document, known, member, step(at, name), depth + 1, of);
     else if (own.additionalProperties === false) found.push({ at: step(at, name), what: "is not known" });
     else if (typeof own.additionalProperties === "object") {
-      look(document, own.additionalProperties, member, step(at, name), depth + 1, found);
+      look(document, own.additionalProperties, member, step(at, name), depth + 1, of);
     }
   }
 }

@@ -118,14 +118,20 @@ export function find(document: Document, id: string): Found | undefined {
 }
 
 /** The type of a schema in words. */
-export function typeOf(document: Document, schema: Schema): string {
+export function typeOf(document: Document, schema: Schema, depth = 0): string {
+  // What is a list of itself has no name that ends.
+  if (depth > 5) return nameOf(schema.$ref) || "values";
   const own = followed(document, schema);
   if (own.const !== undefined) return JSON.stringify(own.const);
   const several = own.oneOf ?? own.anyOf;
-  if (several) return several.map((s) => typeOf(document, s)).join(" or ");
+  if (several)
+    return several
+      .slice(0, 20)
+      .map((s) => typeOf(document, s, depth + 3))
+      .join(" or ");
   const types = Array.isArray(own.type) ? own.type : [own.type ?? (own.properties ? "object" : "any value")];
   const named = (type: string) => {
-    if (type === "array") return `list of ${own.items ? typeOf(document, own.items) : "values"}`;
+    if (type === "array") return `list of ${own.items ? typeOf(document, own.items, depth + 1) : "values"}`;
     if (type === "string" && own.format) return `${own.format}`;
     if (type === "object" && schema.$ref) return nameOf(schema.$ref);
     return type === "string" ? "text" : type === "integer" ? "whole number" : type;
@@ -159,8 +165,8 @@ export function limitsOf(schema: Schema): string[] {
 }
 
 /** A value that fits a schema: an example of it, or one made from it. */
-export function sampleOf(document: Document, schema: Schema | undefined, depth = 0): unknown {
-  if (!schema || depth > 6) return null;
+export function sampleOf(document: Document, schema: Schema | undefined, depth = 0, work = { left: 500 }): unknown {
+  if (!schema || depth > 6 || work.left-- <= 0) return null;
   const own = followed(document, schema);
   if (own.examples?.length) return own.examples[0];
   if (own.example !== undefined) return own.example;
@@ -168,21 +174,21 @@ export function sampleOf(document: Document, schema: Schema | undefined, depth =
   if (own.enum?.length) return own.enum[0];
   if (own.default !== undefined) return own.default;
   if (own.allOf) {
-    const parts = own.allOf.map((s) => sampleOf(document, s, depth + 1));
+    const parts = own.allOf.map((s) => sampleOf(document, s, depth + 1, work));
     return Object.assign({}, ...parts.filter((p) => typeof p === "object"));
   }
   const several = own.oneOf ?? own.anyOf;
-  if (several?.length) return sampleOf(document, several[0], depth + 1);
+  if (several?.length) return sampleOf(document, several[0], depth + 1, work);
   const type = Array.isArray(own.type) ? own.type.find((t) => t !== "null") : own.type;
   if (own.properties || type === "object") {
     const made: Record<string, unknown> = {};
     for (const [name, member] of Object.entries(own.properties ?? {})) {
       const wanted = own.required?.includes(name) || depth === 0;
-      if (wanted && !followed(document, member).readOnly) made[name] = sampleOf(document, member, depth + 1);
+      if (wanted && !followed(document, member).readOnly) made[name] = sampleOf(document, member, depth + 1, work);
     }
     return made;
   }
-  if (type === "array") return own.items ? [sampleOf(document, own.items, depth + 1)] : [];
+  if (type === "array") return own.items ? [sampleOf(document, own.items, depth + 1, work)] : [];
   if (type === "integer" || type === "number") return own.minimum ?? 1;
   if (type === "boolean") return true;
   return sampleText(own);

@@ -126,10 +126,10 @@ function History({ facade }: { facade: string }) {
                 <Changed of={c} most={50} />
               </div>
             ))}
-            {(list.length >= 50 || before !== undefined) && (
+            {(list.length >= 20 || before !== undefined) && (
               <RowOf>
                 {before !== undefined && <Button onPress={() => setBefore(undefined)}>The newest</Button>}
-                {list.length >= 50 && <Button onPress={() => setBefore(list.at(-1)?.id)}>Older</Button>}
+                {list.length >= 20 && <Button onPress={() => setBefore(list.at(-1)?.id)}>Older</Button>}
               </RowOf>
             )}
           </>

@@ -1,6 +1,6 @@
 import { useState } from "react";
 
-import { Events, HookSheet, Loaded, NewHook, Pager, Problem, Sheet, Soft } from "../../parts";
+import { Events, HookSheet, Loaded, NewHook, Problem, Sheet, Soft } from "../../parts";
 import { api, useApi, useChange } from "../client";
 import { Content } from "../parts/Sheets";
 import { SignedIn } from "../parts/SignedIn";
@@ -80,16 +80,7 @@ function One({ hook, may }: { hook: WebhookView; may: boolean }) {
     >
       <Loaded of={events}>
         {(list) => (
-          <>
-            <Events list={list} may={may} onAgain={(event) => again.mutate(event)} />
-            <Pager
-              marks={before}
-              onChange={setBefore}
-              shown={list.length}
-              last={list.at(-1)?.id}
-              names={["Newer", "Older"]}
-            />
-          </>
+          <Events list={list} may={may} onAgain={(event) => again.mutate(event)} before={before} onPage={setBefore} />
         )}
       </Loaded>
       {error && <Problem error={error} />}

@@ -77,7 +77,7 @@ function Members({ of, account }: { of: OwnTeam; account: Account }) {
               {(account.manages || m.email === account.email) && (
                 <Ask
                   label={m.email === account.email ? "Leave" : "Take out"}
-                  name={`Take out ${m.email}`}
+                  name={`${m.email === account.email ? "Leave" : "Take out"} ${m.email}`}
                   title={m.email === account.email ? `Leave ${of.name}?` : `Take ${m.email} out of ${of.name}?`}
                   onYes={() => remove.mutate(m.email)}
                 >

@@ -78,21 +78,9 @@ pub fn compare(old: &Contract, new: &Contract) -> Vec<Change> {
             Some(after) => both.operation(before, after, &mut |harm, what| add(harm, id, what)),
         }
     }
-    let (was_written, is_written) = (old.written(), new.written());
-    for id in new.operations.keys() {
-        let deprecated = |w: &Value| w["deprecated"].as_bool() == Some(true);
-        let both = was_written
-            .get(id.as_str())
-            .zip(is_written.get(id.as_str()));
-        let Some((was, is)) = both else {
-            continue;
-        };
-        match (deprecated(was.operation), deprecated(is.operation)) {
-            (false, true) => add(Harm::Tells, id, "is deprecated".into()),
-            (true, false) => add(Harm::Tells, id, "is not deprecated any more".into()),
-            _ => {}
-        }
-    }
+    deprecated(old, new, &mut |id, what| {
+        add(Harm::Tells, id, what.to_owned())
+    });
     for (id, after) in &new.operations {
         if !old.operations.contains_key(id) && was.other(after, new).is_none() {
             add(
@@ -104,6 +92,22 @@ pub fn compare(old: &Contract, new: &Contract) -> Vec<Change> {
     }
     changes.sort_by_key(|c| c.harm);
     changes
+}
+
+/// Operations that are deprecated now, and those that are not any more (OpenAPI 3.1 §4.8.10).
+fn deprecated(old: &Contract, new: &Contract, add: &mut dyn FnMut(&str, &str)) {
+    let (was, is) = (old.written(), new.written());
+    for id in new.operations.keys() {
+        let Some((was, is)) = was.get(id.as_str()).zip(is.get(id.as_str())) else {
+            continue;
+        };
+        let said = |w: &Value| w["deprecated"].as_bool() == Some(true);
+        match (said(was.operation), said(is.operation)) {
+            (false, true) => add(id, "is deprecated"),
+            (true, false) => add(id, "is not deprecated any more"),
+            _ => {}
+        }
+    }
 }
 
 /// The operations of a contract by their routes.

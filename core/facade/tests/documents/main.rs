@@ -8,6 +8,7 @@ mod addresses;
 mod again;
 mod cache;
 mod callers;
+mod dated;
 mod definitions;
 mod described;
 mod edited;
