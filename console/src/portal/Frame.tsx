@@ -12,6 +12,15 @@ const Own = createGlobalStyle<{ $light: string; $dark: string }>`
 
 const isColour = (text: string | null | undefined): text is string => /^#[0-9a-f]{6}$/i.test(text ?? "");
 
+/** On paper stands what is read, whole: nothing can be opened or called there. */
+const Paper = createGlobalStyle`
+  @media print {
+    [aria-label="Call it"] { display: none; }
+    [hidden="until-found"] { display: block; content-visibility: visible; }
+    section { break-inside: avoid-page; }
+  }
+`;
+
 export function Frame() {
   const portal = useApi("GET /api/portal");
   const session = useApi("GET /api/session");
@@ -25,6 +34,7 @@ export function Frame() {
           $dark={isColour(portal.data?.accent_on_dark) ? portal.data.accent_on_dark : "#58c4b3"}
         />
       )}
+      <Paper />
       <Skip href="#main">Skip to the content</Skip>
       <Top>
         <Name to="/">

@@ -2,7 +2,7 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import styled from "styled-components";
 
-import { Button, Loaded, RowOf, Sheet, Soft, Tag } from "../../parts";
+import { Button, Field, Loaded, RowOf, Sheet, Soft, Tag } from "../../parts";
 import { useApi } from "../client";
 import { modelPath } from "../docs/links";
 import { useDocument } from "../docs/useDocument";
@@ -24,6 +24,9 @@ export function FacadePage() {
   );
 }
 
+/** From so many operations on they can be searched. */
+const MANY = 20;
+
 /** Operations by their first tag; those without one last. */
 function byTag(all: OperationLine[]): [string, OperationLine[]][] {
   const groups = new Map<string, OperationLine[]>();
@@ -36,6 +39,12 @@ function byTag(all: OperationLine[]): [string, OperationLine[]][] {
 
 function Shown({ of }: { of: ShownFacade }) {
   const ways = [...new Set(of.operations.flatMap((o) => o.credentials.map((c) => c.how)))];
+  const [sought, setSought] = useState("");
+  const words = sought.toLowerCase().split(/\s+/).filter(Boolean);
+  const shown = of.operations.filter((o) => {
+    const text = `${o.id} ${o.method} ${o.path} ${o.summary} ${o.tags.join(" ")}`.toLowerCase();
+    return words.every((w) => text.includes(w));
+  });
   const open = of.operations.some((o) => o.credentials.length === 0);
   return (
     <>
@@ -57,7 +66,11 @@ function Shown({ of }: { of: ShownFacade }) {
       {of.operations.length > 0 && ways.length === 0 && <p>Nobody is asked for a key.</p>}
       <Sheet aria-label="Operations">
         <h2>Operations</h2>
-        {byTag(of.operations).map(([tag, operations]) => (
+        {of.operations.length > MANY && (
+          <Field label={`Search among ${of.operations.length}`} value={sought} onChange={setSought} />
+        )}
+        {shown.length === 0 && <Soft>Nothing fits.</Soft>}
+        {byTag(shown).map(([tag, operations]) => (
           <div key={tag}>
             {tag && <h3>{tag}</h3>}
             <List>

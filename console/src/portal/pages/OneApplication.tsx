@@ -38,8 +38,8 @@ function One({ name }: { name: string }) {
             {found.paused && <Notice $tone="warn">The publisher has stopped this application.</Notice>}
             <Agreed of={found} />
             <Keys of={found} />
-            <Credentials of={found} />
             <Usage application={found.name} />
+            <Credentials of={found} />
           </>
         );
       }}
