@@ -47,7 +47,7 @@ pub use connection::Paced;
 pub use connection::proxies::{NoNetwork, Proxies, Written};
 pub use count::{
     Ask, Away, CommonCounts, CommonState, Counters, JournalError, Journals, Soon, agreed,
-    counted_for, period_of,
+    counted_for, limit_in, period_of,
 };
 pub use listen::{Bound, Gateway, GatewayConfig, SecureConfig, StartError};
 pub use porch_tls::{Certificates, ServedError};

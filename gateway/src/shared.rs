@@ -9,7 +9,7 @@ use arc_swap::ArcSwap;
 use porch_facade::{CompiledBackend, CompiledPorch, Cors};
 use porch_rules::grant::Grants;
 use porch_rules::guess::Guesses;
-use porch_rules::limit::States;
+use porch_rules::limit::{Decision, States};
 use tokio::sync::mpsc;
 
 use crate::Record;
@@ -196,6 +196,23 @@ impl Shared {
         };
         let decisions = common.ask(vec![ask]).await?;
         Ok(decisions.iter().all(|d| d.allowed))
+    }
+
+    /// What is left of limits, here or together with others; nothing is counted.
+    ///
+    /// # Errors
+    /// When the place where nodes count together gives no answer.
+    pub async fn left(&self, asks: Vec<Ask>) -> Result<Vec<Decision>, Away> {
+        let mut asks = asks;
+        for ask in &mut asks {
+            ask.weight = 0;
+        }
+        if let Some(common) = &self.common {
+            return common.ask(asks).await;
+        }
+        let now = self.now_ms();
+        let of = |a: &Ask| self.counters.ask(a.limit, a.subject, a.rule, a.weight, now);
+        Ok(asks.iter().map(of).collect())
     }
 
     /// What was counted in periods, here or together with others: limit, subject, the period's beginning, and how much; at

@@ -204,6 +204,18 @@ export interface Leaving {
   password: string;
 }
 
+export interface LeftView {
+  facade: string;
+  /** The limit in words. */
+  rule: string;
+  most: number;
+  left: number;
+  /** Whether it is of bytes, and not of calls. */
+  bytes: boolean;
+  /** When all of it is free again, if nobody calls, in milliseconds since 1970. */
+  free_at: number;
+}
+
 export interface MemberChange {
   /** Whether they may invite and take out others. */
   manages: boolean;
@@ -586,6 +598,7 @@ export interface Routes {
   "POST /api/invitation/accept": { query: undefined; body: Joining; reply: Account };
   "DELETE /api/keys/{prefix}": { query: undefined; body: undefined; reply: null };
   "POST /api/keys/{prefix}/renew": { query: undefined; body: Renewing; reply: RenewedKey };
+  "GET /api/limits": { query: { application?: string }; body: undefined; reply: LeftView[] };
   "GET /api/messages": { query: { before?: number }; body: undefined; reply: MessageView[] };
   "POST /api/messages/read": { query: undefined; body: ReadUntil; reply: null };
   "GET /api/news": { query: undefined; body: undefined; reply: ChangedView[] };

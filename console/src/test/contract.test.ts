@@ -1,6 +1,7 @@
 import { describe, expect, it } from "vitest";
 
 import { bodyOf, curlOf, isChosen } from "../portal/call/FileBody";
+import { prettyXml } from "../portal/call/prettyXml";
 import { send } from "../portal/call/send";
 import { examplesOf } from "../portal/docs/Contents";
 import { misfits } from "../portal/docs/fits";
@@ -101,6 +102,23 @@ describe("a body of files", () => {
       "--form 'plan=@deck plan.png' --form-string 'note=it'\\''s @new'",
     );
     expect(curlOf("image/png", {})).toBe("--data-binary '@FILE'");
+  });
+});
+
+describe("XML that came back", () => {
+  it("is laid out, and left alone where spaces mean something or it is none", () => {
+    const xml = '<?xml version="1.0"?><a x="1"><b>one</b><c><d/></c><p>some <i>text</i></p></a>';
+    expect(prettyXml(xml).split("\n")).toEqual([
+      '<?xml version="1.0"?>',
+      '<a x="1">',
+      "  <b>one</b>",
+      "  <c>",
+      "    <d/>",
+      "  </c>",
+      "  <p>some <i>text</i></p>",
+      "</a>",
+    ]);
+    expect(prettyXml("<a><b></a>")).toBe("<a><b></a>");
   });
 });
 

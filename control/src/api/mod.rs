@@ -45,6 +45,7 @@ pub(crate) use extract::{Json, Path, Query};
 pub(crate) use keys::{KeyView, key_view, tidy_label};
 pub(crate) use observe::health;
 pub(crate) use offers::{Before, MessageView, ReadUntil, RequestView, ServedOffer, tidy_text};
+pub(crate) use quotas::agreement_of;
 pub(crate) use session::{drawn, is_of_own_page, short, too_many};
 
 use crate::app::App;
@@ -128,8 +129,6 @@ fn viewers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(offers::requests))
         .routes(routes!(offers::messages))
         .routes(routes!(teams::teams))
-        .routes(routes!(webhooks::webhooks))
-        .routes(routes!(webhooks::webhook_events))
         .routes(routes!(agreements::agreements))
         .routes(routes!(accounts::change_own_password))
         .routes(routes!(tokens::sessions, tokens::end_all_sessions))
@@ -185,7 +184,8 @@ fn publishers() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(teams::change_team))
         .routes(routes!(teams::announce))
         .routes(routes!(teams::preview))
-        .routes(routes!(webhooks::add_webhook))
+        .routes(routes!(webhooks::webhooks, webhooks::add_webhook))
+        .routes(routes!(webhooks::webhook_events))
         .routes(routes!(webhooks::remove_webhook))
         .routes(routes!(webhooks::pause_webhook))
         .routes(routes!(webhooks::send_event_again))

@@ -56,7 +56,7 @@ fn plans(porch: &CompiledPorch) -> Vec<(&CompiledFacade, &LimitPlan)> {
 }
 
 /// What a consumer has agreed to that holds now, for a facade or a part of it.
-fn agreement_of<'c>(consumer: &'c Consumer, facade: &str) -> Option<&'c Agreement> {
+pub(crate) fn agreement_of<'c>(consumer: &'c Consumer, facade: &str) -> Option<&'c Agreement> {
     let now = now_ms() / 1000;
     let mut all = consumer.agreements.iter();
     all.find(|a| a.is_now(now) && a.reaches(facade))

@@ -1,4 +1,4 @@
-//! Webhooks of the publishers: where they are told what callers do.
+//! Webhooks of the publishers: where they are told what callers do. Viewers do not see them: an address may hold a secret.
 
 use std::sync::Arc;
 

@@ -207,7 +207,10 @@ async fn request(app: &App, due: &Due) -> Result<Request<Bytes>, String> {
         .header("content-digest", digest_of(&body))
         .body(body)
         .map_err(|e| e.to_string())?;
-    let own = own_key(app).await.map_err(|e| format!("{e:?}"))?;
+    let own = own_key(app).await.map_err(|e| {
+        tracing::warn!("the key for events cannot be had: {e:?}");
+        "it cannot be signed now".to_owned()
+    })?;
     let saying = Saying {
         keyid: &own.keyid,
         created: now_ms() / 1000,

@@ -381,6 +381,10 @@ pub(crate) async fn data(
     let messages = store.messages(Some(of.team.id), None, 1000).await?;
     let agreements = store.agreements_of(Some(&ids)).await?;
     let credentials = store.credentials_of(&ids).await?;
+    let webhooks = store.webhooks(Some(of.team.id)).await?.into_iter();
+    let webhooks = webhooks.map(|w| {
+        json!({ "url": w.url, "kinds": w.kinds(), "made_by": w.made_by, "created_at": w.created_at })
+    });
     let credentials = credentials.into_iter().map(|c| {
         json!({ "kind": c.kind, "label": c.label, "known_by": c.prefix, "created_at": c.created_at, "ends_at": c.ends_at, "last_used_at": c.last_used_at })
     });
@@ -388,13 +392,14 @@ pub(crate) async fn data(
         .iter()
         .map(|(p, manages)| json!({ "email": p.email, "name": p.name, "manages": manages }));
     Ok(Json(json!({
-        "person": { "email": of.person.email, "name": of.person.name, "created_at": of.person.created_at, "confirmed_at": of.person.confirmed_at },
+        "person": { "email": of.person.email, "name": of.person.name, "created_at": of.person.created_at, "confirmed_at": of.person.confirmed_at, "second_factor": of.person.factor.is_some(), "known_by_openid_as": of.person.subject },
         "team": { "name": of.team.name, "roles": of.team.roles(), "created_at": of.team.created_at, "members": members.collect::<Vec<_>>() },
         "applications": consumers.iter().map(|c| json!({ "name": c.name, "created_at": c.created_at, "paused": c.paused })).collect::<Vec<_>>(),
         "credentials": credentials.collect::<Vec<_>>(),
         "agreements": agreements,
         "requests": requests,
         "messages": messages,
+        "webhooks": webhooks.collect::<Vec<_>>(),
     })))
 }
 

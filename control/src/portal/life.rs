@@ -131,7 +131,7 @@ pub(crate) struct Refusal {
 #[derive(Deserialize, IntoParams)]
 pub(crate) struct OfApplication {
     /// Name of one's application.
-    application: String,
+    pub(super) application: String,
 }
 
 /// What a status means for whoever called: what stands in traces tells of backends, and is not for them.

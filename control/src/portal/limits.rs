@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::sync::Arc;
 use std::time::Duration;
 
-use porch_facade::{CompiledPorch, Time, Who};
+use porch_facade::{CompiledPorch, LimitPlan, Time, Who};
 use porch_gateway::agreed;
 use porch_rules::grant::Agreement;
 use porch_rules::period::Length;
@@ -56,6 +56,16 @@ fn shared(who: &Who) -> &'static str {
     }
 }
 
+/// A limit or quota in words.
+pub(super) fn words(plan: &LimitPlan, most: u64) -> String {
+    let what = if plan.bytes { "bytes" } else { "calls" };
+    let when = match &plan.time {
+        Time::Window(window, _) => format!("in {}", span(*window)),
+        Time::Period(periods, _) => each(periods.length).to_owned(),
+    };
+    format!("{most} {what} {when}{}", shared(&plan.per))
+}
+
 /// The limits and quotas of what an offer opens, each once.
 pub(super) fn of_offer(porch: &CompiledPorch, offer: &Offer) -> Vec<String> {
     let as_agreed = Agreement {
@@ -80,16 +90,7 @@ pub(super) fn of_offer(porch: &CompiledPorch, offer: &Offer) -> Vec<String> {
                 let Some(most) = agreed(&plan.most, Some(&as_agreed)) else {
                     continue;
                 };
-                let what = if plan.bytes { "bytes" } else { "calls" };
-                let when = match &plan.time {
-                    Time::Window(window, _) => format!("in {}", span(*window)),
-                    Time::Period(periods, _) => each(periods.length).to_owned(),
-                };
-                told.push(format!(
-                    "{}: {most} {what} {when}{}",
-                    facade.name,
-                    shared(&plan.per)
-                ));
+                told.push(format!("{}: {}", facade.name, words(plan, most)));
             }
         }
     }

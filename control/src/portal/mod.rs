@@ -13,6 +13,7 @@ mod documents;
 mod factor;
 mod files;
 mod hooks;
+mod left;
 mod life;
 mod limits;
 mod looking;
@@ -98,6 +99,7 @@ fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(credentials::create_certificate))
         .routes(routes!(credentials::delete))
         .routes(routes!(life::usage))
+        .routes(routes!(left::limits))
         .routes(routes!(life::refusals))
         .routes(routes!(life::messages))
         .routes(routes!(life::read))

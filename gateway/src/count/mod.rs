@@ -7,7 +7,7 @@ mod quotas;
 
 pub use common::{Ask, Away, CommonCounts, CommonState, Soon};
 pub use journal::{JournalError, Journals};
-pub use quotas::{agreed, counted_for, period_of};
+pub use quotas::{agreed, counted_for, limit_in, period_of};
 
 use porch_rules::limit::{Decision, Limit, States};
 

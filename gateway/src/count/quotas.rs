@@ -1,9 +1,11 @@
 //! Quotas as they stand: for whom they are counted, in which period, and how much was agreed on.
 
+use std::time::Duration;
+
 use porch_facade::{LimitPlan, Number, PeriodStart, REQUEST_ROOTS, Time, Who};
 use porch_rules::expr::{NoXml, Scope, Val};
 use porch_rules::grant::{Agreement, Consumer};
-use porch_rules::limit::stable_id;
+use porch_rules::limit::{Form, Limit, stable_id};
 use serde_json::Value;
 
 /// Whose count a consumer's calls are in, where that follows from the consumer and what it has agreed to.
@@ -38,6 +40,17 @@ pub fn period_of(plan: &LimitPlan, agreement: Option<&Agreement>, now: i64) -> O
         (PeriodStart::Agreement, Some(a)) => periods.since(a.from.saturating_mul(1000), now),
         _ => plan.lately.of_calendar(periods, now),
     })
+}
+
+/// The limit that a quota is in a period, with how much.
+pub fn limit_in((from, to): (i64, i64), most: u64) -> Limit {
+    let from = u64::try_from(from).unwrap_or(0);
+    let to = u64::try_from(to).unwrap_or(u64::MAX);
+    Limit {
+        most,
+        window: Duration::from_millis(to.saturating_sub(from)),
+        form: Form::Fixed { from },
+    }
 }
 
 /// What terms say alone.

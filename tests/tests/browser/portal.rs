@@ -119,6 +119,7 @@ async fn a_newcomer_finds_reads_asks_calls_is_refused_and_lives_with_it() {
         tokio::task::block_in_place(|| (call(&key), call(&new))),
         (429, 429)
     );
+    browser.see("0 of 7").await;
     browser.see("7 good").await;
     browser.see("A limit or quota was used up").await;
     browser.close().await;

@@ -73,3 +73,54 @@ fn what_ends_soon_goes_on_or_is_told_once_and_quotas_are_told_too() {
         "{subjects:?}"
     );
 }
+
+#[test]
+fn what_is_left_of_limits_and_quotas_is_told_and_asking_counts_nothing() {
+    let (porch, outbox) = with_offers();
+    let mut nils = Visitor::come(&porch, &outbox, "nils");
+    application(&mut nils, "Nils Clock");
+    let path = "/api/limits?application=Nils%20Clock";
+    // What opens nothing has nothing left.
+    assert_eq!(nils.ok("GET", path, &Value::Null), json!([]));
+    let made = ask(&mut nils, "Nils Clock", &json!({ "offer": "open-quay" }));
+    assert_eq!(made.status, 201, "{}", made.text());
+    let clock = key(&mut nils, "Nils Clock");
+    let left = |nils: &mut Visitor, facade: &str, rule: &str| {
+        let all = nils.ok("GET", path, &Value::Null);
+        let mut all = all.as_array().unwrap().iter();
+        let is = |l: &&Value| l["facade"] == facade && l["rule"].as_str().unwrap().contains(rule);
+        let found = all.find(is).unwrap_or_else(|| panic!("{facade} {rule}"));
+        (
+            found["left"].as_u64().unwrap(),
+            found["most"].as_u64().unwrap(),
+        )
+    };
+    assert_eq!(left(&mut nils, "sailings", "90 seconds"), (7, 7));
+    assert_eq!(left(&mut nils, "berths", "each month"), (40, 40));
+    for n in 1..=3 {
+        assert_eq!(porch.call("GET", FARE, &clock, "").status, 200);
+        assert_eq!(left(&mut nils, "sailings", "90 seconds"), (7 - n, 7));
+        assert_eq!(left(&mut nils, "sailings", "90 seconds"), (7 - n, 7));
+    }
+    assert_eq!(
+        porch.call("GET", "/berths/v1/berths", &clock, "").status,
+        200
+    );
+    assert_eq!(left(&mut nils, "berths", "each month"), (39, 40));
+    // What was added to a quota is there too, and what all callers share is not.
+    porch.ok(&[
+        "quota",
+        "add",
+        "Nils Clock",
+        "5",
+        "--of",
+        "berths",
+        "--why",
+        "a good month",
+    ]);
+    assert_eq!(left(&mut nils, "berths", "each month"), (44, 45));
+    let all = nils.ok("GET", path, &Value::Null).to_string();
+    assert!(!all.contains("all callers together"), "{all}");
+    let mut ines = Visitor::come(&porch, &outbox, "ines");
+    ines.refused(404, "GET", path, &Value::Null);
+}

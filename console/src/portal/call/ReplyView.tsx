@@ -1,10 +1,12 @@
 import { useState } from "react";
 
 import { Button, Code, Fold, Notice, RowOf, Soft, Tag } from "../../parts";
+import { prettyXml } from "./prettyXml";
 import type { Reply } from "./send";
 
-/** JSON with its lines; anything else as it is. */
+/** JSON and XML with their lines; anything else as it is. */
 function pretty(text: string, type: string): string {
+  if (/[/+]xml\b/.test(type)) return prettyXml(text);
   if (!type.includes("json")) return text;
   try {
     return JSON.stringify(JSON.parse(text), null, 2);

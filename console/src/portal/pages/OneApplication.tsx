@@ -6,6 +6,7 @@ import { time } from "../../parts/format";
 import { api, useApi, useChange } from "../client";
 import { Credentials } from "../parts/Credentials";
 import { Keys } from "../parts/Keys";
+import { Left } from "../parts/Left";
 import { SignedIn } from "../parts/SignedIn";
 import { Content } from "../parts/Sheets";
 import { useTitle } from "../parts/title";
@@ -38,6 +39,7 @@ function One({ name }: { name: string }) {
             {found.paused && <Notice $tone="warn">The publisher has stopped this application.</Notice>}
             <Agreed of={found} />
             <Keys of={found} />
+            <Left application={found.name} />
             <Usage application={found.name} />
             <Credentials of={found} />
           </>

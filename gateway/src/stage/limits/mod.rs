@@ -5,17 +5,16 @@ mod at_once;
 mod common;
 
 use std::sync::Arc;
-use std::time::Duration;
 
 use http::HeaderValue;
 use porch_facade::{CompiledOperation, LimitPlan, Number, Time, Who, policy};
 use porch_rules::grant::Kind;
 use porch_rules::guess::counted;
-use porch_rules::limit::{Decision, Form, Limit, stable_id};
+use porch_rules::limit::{Decision, Limit, stable_id};
 
 use crate::Shared;
 use crate::caller::{Caller, RateFields};
-use crate::count::{Ask, counted_for, period_of};
+use crate::count::{Ask, counted_for, limit_in, period_of};
 use crate::exchange::Origin;
 use crate::exchange::state::Exchange;
 use crate::problem::{self, Problem, Refused, seconds};
@@ -135,15 +134,10 @@ fn limit_of(x: &Exchange<'_>, plan: &LimitPlan, most: u64, subject: u64) -> Limi
         return Limit { most, window, form };
     }
     let now = i64::try_from(x.worker.shared.now_ms()).unwrap_or(i64::MAX);
-    let (from, to) = period_of(plan, x.caller.agreement(), now).unwrap_or((0, i64::MAX));
-    let from = u64::try_from(from).unwrap_or(0);
-    let to = u64::try_from(to).unwrap_or(u64::MAX);
+    let period = period_of(plan, x.caller.agreement(), now).unwrap_or((0, i64::MAX));
+    let from = u64::try_from(period.0).unwrap_or(0);
     let added = x.worker.shared.added(plan.id, subject, from);
-    Limit {
-        most: most.saturating_add(added),
-        window: Duration::from_millis(to - from),
-        form: Form::Fixed { from },
-    }
+    limit_in(period, most.saturating_add(added))
 }
 
 /// A number that is known or asked for.
