@@ -143,18 +143,17 @@ impl Directory {
                 any |= change.tell_once(&told, &about).await?;
             }
             change.commit().await?;
+            let mut all = self.looked.lock().unwrap_or_else(PoisonError::into_inner);
+            all.insert(looked, Instant::now());
         }
         Ok(any)
     }
 
-    /// Whether something was not looked at in the last hour; it is now.
+    /// Whether something was not looked at in the last hour.
     fn is_due(&self, what: &str) -> bool {
         let mut looked = self.looked.lock().unwrap_or_else(PoisonError::into_inner);
         looked.retain(|_, at| at.elapsed() < AGAIN);
-        match looked.contains_key(what) {
-            true => false,
-            false => looked.insert(what.to_owned(), Instant::now()).is_none(),
-        }
+        !looked.contains_key(what)
     }
 
     async fn tell_of_keys(&self) -> Result<bool, ApiError> {

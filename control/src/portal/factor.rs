@@ -168,11 +168,7 @@ pub(crate) async fn set(
         codes.push(BASE32_NOPAD.encode(&random::<10>()?));
     }
     let change = app.database.store()?.change(caller.who()).await?;
-    let missing = || ApiError::missing("account of yours");
-    let person = change
-        .held_person(caller.who())
-        .await?
-        .ok_or_else(missing)?;
+    let person = held(&change, &caller).await?;
     if person.factor.is_some() {
         let help = "Take it away first.";
         return Err(ApiError::new(409, "There is a second factor already", help));
@@ -195,14 +191,16 @@ pub(crate) async fn remove(
     let person = shown_again(&app, &caller, &body.password, peer.ip()).await?;
     shown(&app, &person, &body.code, peer.ip()).await?;
     let change = app.database.store()?.change(caller.who()).await?;
-    let missing = || ApiError::missing("account of yours");
-    let person = change
-        .held_person(caller.who())
-        .await?
-        .ok_or_else(missing)?;
+    let person = held(&change, &caller).await?;
     change.set_factor(person, None, &[]).await?;
     done(&app, change, &caller, "The second factor was taken away").await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+/// Whoever is signed in, whom nobody else changes meanwhile.
+async fn held(change: &porch_store::Change, caller: &Caller) -> Result<person::Model, ApiError> {
+    let found = change.held_person(caller.who()).await?;
+    found.ok_or_else(|| ApiError::missing("account of yours"))
 }
 
 async fn done(

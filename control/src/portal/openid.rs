@@ -13,6 +13,7 @@ use serde::Serialize;
 use serde_json::json;
 use utoipa::ToSchema;
 
+use super::account::tidy_email;
 use super::session::begun_with;
 use crate::api::{Json, Query, too_many};
 use crate::app::App;
@@ -101,7 +102,9 @@ async fn person_of(
             Ok(known)
         });
     }
-    let Some(email) = person.email.as_deref().map(str::to_lowercase) else {
+    // What a letter cannot be sent to is no address, whoever says so.
+    let email = person.email.as_deref();
+    let Some(email) = email.and_then(|e| tidy_email(e).ok()) else {
         return Ok(Err("no-address"));
     };
     let change = store.change(&email).await?;

@@ -18,7 +18,15 @@ const KEPT: usize = 200;
 
 /// What a release changes for those who call.
 pub(super) struct Telling {
-    changed: Vec<(Difference, String)>,
+    changed: Vec<Facade>,
+}
+
+/// A facade that is changed.
+struct Facade {
+    difference: Difference,
+    version: String,
+    /// Those that it has, or had where it is gone.
+    operations: Vec<String>,
 }
 
 /// The dates of a facade's operations that differ, in words.
@@ -81,10 +89,14 @@ impl Telling {
             let (old, new) = (served.facades.get(name), next.facades.get(name));
             let dates = dates_between(old.map(|f| &**f), new.map(|f| &**f), library);
             difference.changes.extend(dates);
-            difference.changes.truncate(KEPT);
             let read = new.or(old).and_then(|f| library.released(&f.files));
-            let version = read.and_then(|(_, r)| Some(r.contract.as_ref()?.version.clone()));
-            changed.push((difference, version.unwrap_or_default()));
+            let contract = read.as_ref().and_then(|(_, r)| r.contract.as_ref());
+            let operations = contract.iter().flat_map(|c| c.operations.keys());
+            changed.push(Facade {
+                operations: operations.cloned().collect(),
+                version: contract.map_or_else(String::new, |c| c.version.clone()),
+                difference,
+            });
         }
         Self { changed }
     }
@@ -96,32 +108,35 @@ impl Telling {
         environment: &str,
         release: i64,
     ) -> Result<(), ApiError> {
-        let rows = self.changed.iter().map(|(d, version)| NewHistory {
-            facade: &d.facade,
-            version,
-            status: d.status,
-            changes: json!(d.changes),
+        let rows = self.changed.iter().map(|f| NewHistory {
+            facade: &f.difference.facade,
+            version: &f.version,
+            status: f.difference.status,
+            changes: f
+                .difference
+                .changes
+                .iter()
+                .take(KEPT)
+                .map(|c| json!(c))
+                .collect(),
         });
         let rows: Vec<NewHistory<'_>> = rows.collect();
         change.keep_history(environment, release, &rows).await?;
-        for (difference, _) in &self.changed {
-            if difference.status == "new" {
+        for facade in &self.changed {
+            if facade.difference.status == "new" {
                 continue;
             }
-            tell_users(change, difference, ("break", "has changed"), |c| {
+            tell_users(change, facade, ("break", "has changed"), |c| {
                 c.harm == Harm::Breaks
             })
             .await?;
             let kind = ("deprecation", "is deprecated in part");
-            tell_users(change, difference, kind, |c| {
+            tell_users(change, facade, kind, |c| {
                 c.what == "is deprecated" || c.what.starts_with("deprecated from")
             })
             .await?;
             let kind = ("sunset", "will be gone in part");
-            tell_users(change, difference, kind, |c| {
-                c.what.starts_with("gone from")
-            })
-            .await?;
+            tell_users(change, facade, kind, |c| c.what.starts_with("gone from")).await?;
         }
         Ok(())
     }
@@ -130,11 +145,11 @@ impl Telling {
 /// Tells the teams that use an operation which a change is about.
 async fn tell_users(
     change: &Change,
-    difference: &Difference,
+    of: &Facade,
     (kind, words): (&str, &str),
     is_meant: impl Fn(&Changed) -> bool,
 ) -> Result<(), ApiError> {
-    let facade = &difference.facade;
+    let (facade, difference) = (&of.difference.facade, &of.difference);
     let mut meant: BTreeMap<String, Vec<&Changed>> = BTreeMap::new();
     for one in difference.changes.iter().filter(|c| is_meant(c)) {
         meant.entry(one.operation.clone()).or_default().push(one);
@@ -142,7 +157,10 @@ async fn tell_users(
     if meant.is_empty() {
         return Ok(());
     }
-    let ids = meant.keys().map(String::as_str).filter(|id| !id.is_empty());
+    // What is about the whole is about each operation that somebody has agreed to.
+    let whole = meant.contains_key("");
+    let all = of.operations.iter().filter(|_| whole);
+    let ids = meant.keys().chain(all).map(String::as_str);
     for (team, opened) in change.teams_that_use(facade, ids).await? {
         let whole = opened.contains(facade);
         let own = meant

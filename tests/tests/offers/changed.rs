@@ -96,6 +96,44 @@ fn who_uses_what_is_deprecated_gone_or_broken_is_told_and_reads_when() {
         let letters = outbox.letters("nils@example.org");
         letters.iter().any(|(_, text)| text.contains("validUntil"))
     });
+    // Of a facade that is gone as a whole hears who has agreed to one of its operations alone.
+    let quay = "offers/open-quay.offer.yaml";
+    porch.edit(
+        quay,
+        "  - { facade: berths, operations: [listBerths] }\n",
+        "",
+    );
+    let look = "offers/fortnight-look.offer.yaml";
+    porch.edit(
+        look,
+        "facade: berths, operations: [listBerths, getBerth]",
+        "facade: sailings",
+    );
+    let hand = "offers/charter-hand.offer.yaml";
+    porch.edit(hand, "  - { facade: berths }\n", "");
+    porch.edit(
+        "portal/portal.yaml",
+        "facades: [vessels, berths]",
+        "facades: [vessels]",
+    );
+    porch.ok(&["push", porch.documents().to_str().unwrap()]);
+    let gone = porch.api("DELETE", "/api/facades/berths", &Value::Null);
+    assert!(gone.status < 300, "{}", gone.text());
+    let offers = ["open-quay", "fortnight-look", "charter-hand"].map(|name| ["--offer", name]);
+    porch.ok(&[
+        &["release", "berths", "--portal", "--yes"][..],
+        &offers.concat(),
+    ]
+    .concat());
+    let told = nils.ok("GET", "/api/messages", &Value::Null);
+    assert_eq!(told[0]["subject"], "berths has changed", "{told}");
+    assert!(
+        told[0]["text"]
+            .as_str()
+            .unwrap()
+            .contains("the whole facade is gone"),
+        "{told}"
+    );
     // What partners see is not there for others.
     far.refused(404, "GET", "/api/facades/cargo/changes", &Value::Null);
     let news = far.ok("GET", "/api/news", &Value::Null).to_string();
